@@ -1,0 +1,342 @@
+// Package casebook is the store of one machine: its changes, and room for its boots, surveys and forecasts.
+//
+// It is a SQLite file, by default inside the machine. What is in it when a call returns is on the disk. A casebook found
+// on a foreign disk is not trusted: it is opened through the confined root, checked, and bound to the machine's id.
+package casebook
+
+import (
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/url"
+	"os"
+	"path"
+	"path/filepath"
+	"strings"
+	"time"
+
+	_ "modernc.org/sqlite" // the driver "sqlite"
+
+	"calmdawn/internal/core/change"
+	"calmdawn/internal/machine"
+)
+
+// Folder is where the casebook stands inside a machine, Name its file there.
+const (
+	Folder = "/var/lib/calmdawn"
+	Name   = "casebook.db"
+)
+
+// ErrNone is returned where a machine has no casebook yet.
+var ErrNone = errors.New("this machine has no casebook yet")
+
+// A Book is an open casebook.
+type Book struct {
+	db      *sql.DB
+	release func() error
+	// Where names the file for people.
+	Where string
+}
+
+// Read opens the machine's casebook for reading; it writes nothing and creates nothing. file is a casebook outside the
+// machine, or empty for the one inside. Without one, the error is [ErrNone].
+func Read(r *machine.Root, file string) (*Book, error) {
+	dir, where, release, err := locate(r, file)
+	if err != nil {
+		if release != nil {
+			release()
+		}
+		return nil, err
+	}
+	settings := url.Values{"mode": {"ro"}}
+	if readOnlyDisk(r, file, dir) {
+		settings.Set("immutable", "1") // no lock file can be made there, and nobody writes
+	}
+	return open(r, dir, where, release, settings, false)
+}
+
+// Write opens the machine's casebook for writing, and makes it if it is missing.
+func Write(r *machine.Root, file string) (*Book, error) {
+	if file == "" {
+		if err := makeFolder(r); err != nil {
+			return nil, fmt.Errorf("the casebook cannot be kept in this machine (%s: %s), so nothing was changed; make the disk writable, run this as root, or name another place with --casebook FILE", Folder, machine.Reason(err))
+		}
+	}
+	dir, where, release, err := locate(r, file)
+	if err != nil && !errors.Is(err, ErrNone) {
+		return nil, err
+	}
+	return open(r, dir, where, release, url.Values{"mode": {"rwc"}}, true)
+}
+
+func makeFolder(r *machine.Root) error {
+	if r.ReadOnly("/var/lib") {
+		return &machine.Refusal{Path: Folder, Reason: "the disk is read-only"}
+	}
+	for _, p := range []string{"/var", "/var/lib", Folder} {
+		if _, err := r.Stat(p); errors.Is(err, fs.ErrNotExist) {
+			if err := r.MakeFolder(p, ""); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// locate returns the folder that holds the casebook as SQLite can open it. Where only the file is missing, the error is
+// ErrNone and the rest is filled.
+func locate(r *machine.Root, file string) (dir, where string, release func() error, err error) {
+	release = func() error { return nil }
+	if file != "" {
+		_, err := os.Stat(file)
+		if errors.Is(err, fs.ErrNotExist) {
+			err = ErrNone
+		}
+		return filepath.Clean(file), file, release, err
+	}
+	where = path.Join(Folder, Name)
+	dir, release, err = r.Handle(Folder)
+	if errors.Is(err, fs.ErrNotExist) {
+		return "", where, nil, ErrNone
+	}
+	if err != nil {
+		return "", where, nil, fmt.Errorf("the casebook cannot be reached: %w", err)
+	}
+	for _, name := range []string{Name, Name + "-journal"} {
+		info, err := r.Lstat(path.Join(Folder, name))
+		switch {
+		case errors.Is(err, fs.ErrNotExist) && name == Name:
+			return dir + "/" + Name, where, release, ErrNone
+		case errors.Is(err, fs.ErrNotExist):
+		case err != nil:
+			release()
+			return "", where, nil, err
+		case info.Kind != machine.Regular:
+			release()
+			return "", where, nil, &machine.Refusal{Path: path.Join(Folder, name), Reason: "is " + info.Kind.String() + " where the casebook is expected; not opened"}
+		}
+	}
+	return dir + "/" + Name, where, release, nil
+}
+
+func readOnlyDisk(r *machine.Root, file, dir string) bool {
+	if file == "" {
+		return r.ReadOnly(Folder)
+	}
+	f, err := os.OpenFile(dir, os.O_RDWR, 0)
+	if err == nil {
+		f.Close()
+	}
+	return errors.Is(err, fs.ErrPermission) || err != nil && strings.Contains(err.Error(), "read-only")
+}
+
+func open(r *machine.Root, file, where string, release func() error, settings url.Values, write bool) (*Book, error) {
+	settings["_pragma"] = []string{"busy_timeout(5000)", "trusted_schema(off)", "cell_size_check(on)", "foreign_keys(on)"}
+	if write {
+		settings["_pragma"] = append(settings["_pragma"], "journal_mode(delete)", "synchronous(extra)")
+		settings.Set("_txlock", "immediate")
+	}
+	address := url.URL{Scheme: "file", Opaque: (&url.URL{Path: file}).EscapedPath(), RawQuery: settings.Encode()}
+	db, err := sql.Open("sqlite", address.String())
+	if err != nil {
+		release()
+		return nil, err
+	}
+	db.SetMaxOpenConns(1)
+	b := &Book{db: db, release: release, Where: where}
+	if err := b.prepare(r, write); err != nil {
+		b.Close()
+		return nil, fmt.Errorf("the casebook %s cannot be used: %w", where, err)
+	}
+	return b, nil
+}
+
+// Close closes the casebook.
+func (b *Book) Close() error { return errors.Join(b.db.Close(), b.release()) }
+
+// prepare checks whose the casebook is, and brings its tables up to date when it may write.
+func (b *Book) prepare(r *machine.Root, write bool) error {
+	var version int
+	if err := b.db.QueryRow("PRAGMA user_version").Scan(&version); err != nil {
+		return fmt.Errorf("it is damaged or no casebook (%w); move it away to begin a new one, or restore it from a backup", err)
+	}
+	if version > len(migrations) {
+		return fmt.Errorf("it was written by a newer calmdawn (format %d, this one knows %d); use that one", version, len(migrations))
+	}
+	if version < len(migrations) && !write {
+		if version == 0 {
+			return ErrNone
+		}
+		return fmt.Errorf("it has the older format %d; any changing command brings it up to date", version)
+	}
+	id := MachineID(r)
+	if write {
+		for ; version < len(migrations); version++ {
+			if err := b.migrate(version); err != nil {
+				return err
+			}
+		}
+		if _, err := b.db.Exec("INSERT OR IGNORE INTO facts(name, value) VALUES('machine', ?)", id); err != nil {
+			return err
+		}
+	}
+	var owner string
+	err := b.db.QueryRow("SELECT value FROM facts WHERE name = 'machine'").Scan(&owner)
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return err
+	}
+	if owner != id {
+		return fmt.Errorf("it belongs to another machine (id %.8s…, this one is %.8s…)", owner, id)
+	}
+	return nil
+}
+
+// MachineID returns the machine's id, machine-id(5); "none" where it has none.
+func MachineID(r *machine.Root) string {
+	data, err := r.ReadFile("/etc/machine-id", 4096)
+	if id := strings.TrimSpace(string(data)); err == nil && id != "" {
+		return id
+	}
+	return "none"
+}
+
+// Begin records a change as planned, with the marks of the folders it touches, and returns it with its number. When it
+// returns, the record is on the disk.
+func (b *Book) Begin(c change.Change, marks []change.FolderMark) (change.Change, error) {
+	c.Status = change.Planned
+	targets, err := json.Marshal(c.Targets)
+	if err != nil {
+		return c, err
+	}
+	err = b.transact(func(tx *sql.Tx) error {
+		res, err := tx.Exec("INSERT INTO changes(verb, status, made_at, made_by, targets, undoes) VALUES(?, ?, ?, ?, ?, ?)",
+			c.Verb, c.Status, c.MadeAt.UTC().Format(time.RFC3339Nano), c.MadeBy, targets, c.Undoes)
+		if err != nil {
+			return err
+		}
+		if c.ID, err = res.LastInsertId(); err != nil {
+			return err
+		}
+		for i, e := range c.Edits {
+			before, err1 := json.Marshal(e.Before)
+			after, err2 := json.Marshal(e.After)
+			if err := errors.Join(err1, err2); err != nil {
+				return err
+			}
+			_, err = tx.Exec("INSERT INTO edits(change, step, path, folder, home, before, after) VALUES(?, ?, ?, ?, ?, ?, ?)",
+				c.ID, i, e.Path, path.Dir(e.Path), e.Home, before, after)
+			if err != nil {
+				return err
+			}
+		}
+		for _, m := range marks {
+			_, err = tx.Exec("INSERT OR REPLACE INTO folders(path, home, made, time_before, time_left) VALUES(?, ?, ?, ?, ?)",
+				m.Path, m.Home, m.Made, m.Before, m.Left)
+			if err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return c, err
+}
+
+// End records that a change is done or has failed, ties an undo to what it took back, and forgets the marks of folders
+// in which nothing of ours is left.
+func (b *Book) End(c change.Change, status change.Status, forget []string) error {
+	return b.transact(func(tx *sql.Tx) error {
+		if _, err := tx.Exec("UPDATE changes SET status = ? WHERE id = ?", status, c.ID); err != nil {
+			return err
+		}
+		if status == change.Done && c.Undoes != 0 {
+			if _, err := tx.Exec("UPDATE changes SET undone_by = ? WHERE id = ?", c.ID, c.Undoes); err != nil {
+				return err
+			}
+		}
+		for _, p := range forget {
+			if _, err := tx.Exec("DELETE FROM folders WHERE path = ?", p); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+func (b *Book) transact(do func(*sql.Tx) error) error {
+	tx, err := b.db.Begin()
+	if err != nil {
+		return fmt.Errorf("the casebook %s takes no record: %w", b.Where, err)
+	}
+	if err := do(tx); err != nil {
+		tx.Rollback()
+		return fmt.Errorf("the casebook %s takes no record: %w", b.Where, err)
+	}
+	return tx.Commit()
+}
+
+// Changes returns all changes, oldest first.
+func (b *Book) Changes() ([]change.Change, error) {
+	rows, err := b.db.Query("SELECT id, verb, status, made_at, made_by, targets, undoes, undone_by FROM changes ORDER BY id")
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var all []change.Change
+	for rows.Next() {
+		var c change.Change
+		var madeAt string
+		var targets []byte
+		if err := rows.Scan(&c.ID, &c.Verb, &c.Status, &madeAt, &c.MadeBy, &targets, &c.Undoes, &c.UndoneBy); err != nil {
+			return nil, err
+		}
+		if c.MadeAt, err = time.Parse(time.RFC3339Nano, madeAt); err != nil {
+			return nil, err
+		}
+		if err := json.Unmarshal(targets, &c.Targets); err != nil {
+			return nil, err
+		}
+		all = append(all, c)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	for i := range all {
+		if all[i].Edits, err = b.edits(all[i].ID); err != nil {
+			return nil, err
+		}
+	}
+	return all, nil
+}
+
+func (b *Book) edits(id int64) ([]change.Edit, error) {
+	rows, err := b.db.Query("SELECT path, home, before, after FROM edits WHERE change = ? ORDER BY step", id)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var edits []change.Edit
+	for rows.Next() {
+		var e change.Edit
+		var before, after []byte
+		if err := rows.Scan(&e.Path, &e.Home, &before, &after); err != nil {
+			return nil, err
+		}
+		if err := errors.Join(json.Unmarshal(before, &e.Before), json.Unmarshal(after, &e.After)); err != nil {
+			return nil, err
+		}
+		edits = append(edits, e)
+	}
+	return edits, rows.Err()
+}
+
+// Mark returns what is remembered of a folder.
+func (b *Book) Mark(folder string) (change.FolderMark, bool, error) {
+	m := change.FolderMark{Path: folder}
+	err := b.db.QueryRow("SELECT home, made, time_before, time_left FROM folders WHERE path = ?", folder).Scan(&m.Home, &m.Made, &m.Before, &m.Left)
+	if errors.Is(err, sql.ErrNoRows) {
+		return m, false, nil
+	}
+	return m, err == nil, err
+}

@@ -1,0 +1,251 @@
+// Package cli is the command line: one file a command, each of which reads its flags, calls, and shows what came back.
+package cli
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"runtime/debug"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"calmdawn/internal/machine"
+	"calmdawn/internal/render"
+)
+
+// The exit statuses that scripts rely on.
+const (
+	exitFailed = 1 // it failed, and says what and what to do
+	exitUsage  = 2 // the call's words are off
+	exitNo     = 3 // the question was answered with "no"
+)
+
+// Streams are where a call reads and writes.
+type Streams struct {
+	In       io.Reader
+	Out, Err io.Writer
+	Width    int  // columns of Out; 0 for a pipe
+	Terminal bool // Out is a terminal
+	Ask      bool // a person can answer on In
+	UTF8     bool
+}
+
+// An app is one call: its streams and the flags that all commands share.
+type app struct {
+	Streams
+	now func() time.Time
+
+	dir      string
+	casebook string
+	json     bool
+	color    string
+}
+
+// Main runs the command line on the process's own streams and returns the exit status.
+func Main(args []string) int {
+	return Run(args, Streams{
+		In: os.Stdin, Out: os.Stdout, Err: os.Stderr,
+		Width: width(os.Stdout), Terminal: term.IsTerminal(int(os.Stdout.Fd())),
+		Ask: term.IsTerminal(int(os.Stdin.Fd())), UTF8: utf8Locale(),
+	})
+}
+
+func width(f *os.File) int {
+	if !term.IsTerminal(int(f.Fd())) {
+		return 0
+	}
+	if w, _, err := term.GetSize(int(f.Fd())); err == nil && w > 0 {
+		return w
+	}
+	return 80
+}
+
+// utf8Locale follows locale(7): the first of the three that is set decides.
+func utf8Locale() bool {
+	for _, name := range []string{"LC_ALL", "LC_CTYPE", "LANG"} {
+		if v := os.Getenv(name); v != "" {
+			v = strings.ToLower(v)
+			return strings.Contains(v, "utf-8") || strings.Contains(v, "utf8")
+		}
+	}
+	return false
+}
+
+// Run runs one call and returns its exit status.
+func Run(args []string, s Streams) int {
+	a := &app{Streams: s, now: time.Now}
+	root := a.command()
+	root.SetArgs(args)
+	root.SetIn(s.In)
+	root.SetOut(s.Out)
+	root.SetErr(s.Err)
+	err := root.Execute()
+	if err == nil {
+		return 0
+	}
+	var st *status
+	if !errors.As(err, &st) {
+		st = &status{exitFailed, err}
+	}
+	if st.err != nil {
+		fmt.Fprintln(s.Err, "calmdawn: "+explain(st.err))
+	}
+	return st.code
+}
+
+// explain makes one clean text of an error: values from a machine may stand in it, line by line.
+func explain(err error) string {
+	lines := strings.Split(err.Error(), "\n")
+	for i, l := range lines {
+		lines[i] = render.Clean(l)
+	}
+	return strings.Join(lines, "\n  ")
+}
+
+// A status is an error with the exit status it ends the call with.
+type status struct {
+	code int
+	err  error
+}
+
+func (s *status) Error() string {
+	if s.err == nil {
+		return fmt.Sprintf("exit status %d", s.code)
+	}
+	return s.err.Error()
+}
+
+func (s *status) Unwrap() error { return s.err }
+
+func usage(format string, values ...any) error {
+	return &status{exitUsage, fmt.Errorf(format, values...)}
+}
+
+func (a *app) command() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "calmdawn",
+		Short: "See what a machine launches at boot and login, switch off what is not needed, and take it back",
+		Long: `Calm Dawn shows everything that a machine launches by itself at boot and at login, switches
+unneeded items off in a way that can always be taken back, and says what to do next.
+
+Called alone it says where this machine stands. With --root it works on a disk that is
+mounted somewhere, for instance a customer's disk on the bench computer.`,
+		Example: `  calmdawn demo                                  watch the whole job on a made-up machine
+  calmdawn list                                  what this machine launches by itself
+  calmdawn --root /mnt list                      the same for the disk mounted at /mnt
+  calmdawn show service:star-index.service       a page about one item
+  calmdawn disable service:star-index.service    switch it off, after a look at what that touches
+  calmdawn undo 1                                take change 1 back`,
+		Version:       version(),
+		SilenceErrors: true, SilenceUsage: true,
+		Args: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return nil
+			}
+			hint := ""
+			if near := cmd.SuggestionsFor(args[0]); len(near) > 0 {
+				hint = "; did you mean " + strings.Join(near, " or ") + "?"
+			}
+			return usage("there is no command %q%s\ncalmdawn --help lists them", args[0], hint)
+		},
+		RunE: func(*cobra.Command, []string) error { return a.standing() },
+	}
+	root.SuggestionsMinimumDistance = 2
+	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
+		return usage("%w\n%s --help explains the flags", err, cmd.CommandPath())
+	})
+	flags := root.PersistentFlags()
+	flags.StringVar(&a.dir, "root", "/", "work on the machine whose disk is mounted at `DIR`")
+	flags.StringVar(&a.casebook, "casebook", "", "keep this machine's changes in `FILE` instead of inside the machine")
+	flags.BoolVar(&a.json, "json", false, "print one JSON document instead of text")
+	flags.StringVar(&a.color, "color", "auto", "colour: `auto`, always or never")
+	root.PersistentPreRunE = func(*cobra.Command, []string) error {
+		switch a.color {
+		case "auto", "always", "never":
+			return nil
+		}
+		return usage("--color takes auto, always or never, not %q", a.color)
+	}
+	root.AddCommand(a.listCommand(), a.showCommand(), a.turnCommand(disableWords), a.turnCommand(enableWords),
+		a.undoCommand(), a.historyCommand(), a.demoCommand())
+	return root
+}
+
+func version() string {
+	info, ok := debug.ReadBuildInfo()
+	if !ok || info.Main.Version == "" {
+		return "(built from a working copy)"
+	}
+	return info.Main.Version
+}
+
+// screen is where text for people goes; with --json that is the error stream.
+func (a *app) screen() *render.Screen {
+	colour := a.color == "always" || a.color == "auto" && a.Terminal && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+	w := a.Out
+	if a.json {
+		w = a.Err
+	}
+	return render.NewScreen(w, a.Width, colour, a.UTF8)
+}
+
+// open opens the machine that the call is about.
+func (a *app) open() (*machine.Root, error) {
+	info, err := os.Stat(a.dir)
+	if err != nil || !info.IsDir() {
+		return nil, fmt.Errorf("--root %s: there is no such folder; give the folder at which the machine's disk is mounted", a.dir)
+	}
+	r, err := machine.Open(a.dir)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := r.Stat("/etc"); err != nil {
+		r.Close()
+		return nil, fmt.Errorf("%s does not look like a Linux machine's disk: it has no /etc; give the folder at which its root file system is mounted", a.dir)
+	}
+	return r, nil
+}
+
+// call is how the user would call us again on the same machine.
+func (a *app) call(words string) string {
+	s := "calmdawn"
+	if a.dir != "/" {
+		s += " --root " + shellWord(a.dir)
+	}
+	if a.casebook != "" {
+		s += " --casebook " + shellWord(a.casebook)
+	}
+	return s + " " + words
+}
+
+// shellWord quotes a word for a shell where it has to be.
+func shellWord(w string) string {
+	plain := func(r rune) bool {
+		return r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("/._-:@+,=%#", r)
+	}
+	if w != "" && w[0] != '#' && strings.IndexFunc(w, func(r rune) bool { return !plain(r) }) < 0 {
+		return w
+	}
+	return "'" + strings.ReplaceAll(w, "'", `'\''`) + "'"
+}
+
+// writeJSON writes a document, named by its first field.
+func (a *app) writeJSON(document any) error {
+	enc := json.NewEncoder(a.Out)
+	enc.SetEscapeHTML(false)
+	enc.SetIndent("", "  ")
+	return enc.Encode(document)
+}
+
+// count says "1 item", "3 items".
+func count(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
+}

@@ -1,0 +1,106 @@
+package cli
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"calmdawn/internal/core/change"
+	"calmdawn/internal/render"
+)
+
+func (a *app) historyCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:               "history",
+		Short:             "List the changes made to this machine, and which are in force",
+		Example:           "  calmdawn history\n  calmdawn history --json",
+		Args:              noWords,
+		ValidArgsFunction: cobra.NoFileCompletions,
+		RunE:              func(*cobra.Command, []string) error { return a.history() },
+	}
+}
+
+func (a *app) history() error {
+	r, err := a.open()
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	changes, err := a.readChanges(r)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		document := struct {
+			Format  string       `json:"format"`
+			Changes []changeJSON `json:"changes"`
+		}{Format: "calmdawn.history/1", Changes: []changeJSON{}}
+		for _, c := range changes {
+			d := changeDocument(c)
+			d.Format = ""
+			document.Changes = append(document.Changes, d)
+		}
+		return a.writeJSON(document)
+	}
+	s := a.screen()
+	if len(changes) == 0 {
+		s.Line("No change was made to this machine.")
+		return nil
+	}
+	var standing []change.Change
+	for _, c := range changes {
+		if c.Stands() {
+			standing = append(standing, c)
+		}
+	}
+	s.Line("%s", s.Paint(render.Strong, fmt.Sprintf("%s, %d in force.", count(len(changes), "change", "changes"), len(standing))))
+	s.Line("")
+	var rows [][]render.Cell
+	for _, c := range slices.Backward(changes) {
+		tone := render.Dim
+		if c.Stands() {
+			tone = render.Plain
+		}
+		row := []string{fmt.Sprint(c.ID), day(c.MadeAt), render.Clean(c.MadeBy), what(c), fate(c)}
+		var cells []render.Cell
+		for _, text := range row {
+			cells = append(cells, render.Cell{Text: text, Tone: tone})
+		}
+		rows = append(rows, cells)
+	}
+	s.Table([]render.Column{{Title: "NO", Right: true}, {Title: "MADE", Keep: 2}, {Title: "BY", Keep: 1}, {Title: "WHAT", Flex: 24}, {Title: "NOW"}}, rows)
+	if len(standing) > 0 {
+		s.Line("")
+		s.Line("To take the last one back: %s", a.call(fmt.Sprintf("undo %d", standing[len(standing)-1].ID)))
+	}
+	return nil
+}
+
+// what says what a change did, in a few words.
+func what(c change.Change) string {
+	if c.Verb == change.Undo {
+		return fmt.Sprintf("undo change %d", c.Undoes)
+	}
+	var titles []string
+	for _, t := range c.Targets {
+		titles = append(titles, render.Clean(t.Title))
+	}
+	return string(c.Verb) + " " + strings.Join(titles, ", ")
+}
+
+// fate says what became of a change.
+func fate(c change.Change) string {
+	switch {
+	case c.Status == change.Planned:
+		return "interrupted"
+	case c.Status == change.Failed:
+		return "failed, nothing changed"
+	case c.Verb == change.Undo:
+		return "done"
+	case c.UndoneBy != 0:
+		return fmt.Sprintf("undone by %d", c.UndoneBy)
+	}
+	return "in force"
+}

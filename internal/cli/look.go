@@ -1,0 +1,157 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/agnivade/levenshtein"
+	"github.com/spf13/cobra"
+
+	"calmdawn/internal/casebook"
+	"calmdawn/internal/core/change"
+	"calmdawn/internal/core/item"
+	"calmdawn/internal/linux"
+	"calmdawn/internal/machine"
+	"calmdawn/internal/render"
+)
+
+// A look is a machine as a reading command finds it: its survey, and its changes if it has a casebook.
+type look struct {
+	root *machine.Root
+	*linux.Inventory
+	changes []change.Change
+}
+
+func (l *look) Close() error { return l.root.Close() }
+
+// look surveys the machine; it writes nothing. A casebook that cannot be read is an error only where it is what was asked for.
+func (a *app) look() (*look, error) {
+	r, err := a.open()
+	if err != nil {
+		return nil, err
+	}
+	l := &look{root: r}
+	var unread []item.Unread
+	if l.changes, err = a.readChanges(r); err != nil {
+		unread = append(unread, item.Unread{Path: casebook.Folder, Reason: machine.Reason(err)})
+	}
+	l.Inventory = linux.Survey(r, switchedOff(l.changes))
+	l.Unread = append(l.Unread, unread...)
+	return l, nil
+}
+
+func (a *app) readChanges(r *machine.Root) ([]change.Change, error) {
+	book, err := casebook.Read(r, a.casebook)
+	if errors.Is(err, casebook.ErrNone) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer book.Close()
+	return book.Changes()
+}
+
+// switchedOff lists the ids that standing changes switched off.
+func switchedOff(changes []change.Change) []string {
+	var ids []string
+	for _, c := range changes {
+		for _, t := range c.Targets {
+			if c.Stands() && t.After == item.Off {
+				ids = append(ids, t.ID)
+			}
+		}
+	}
+	return ids
+}
+
+// lastChange returns the standing change that decided on an item last.
+func (l *look) lastChange(id string) (change.Change, bool) {
+	for _, c := range slices.Backward(l.changes) {
+		if c.Stands() && slices.ContainsFunc(c.Targets, func(t change.Target) bool { return t.ID == id }) {
+			return c, true
+		}
+	}
+	return change.Change{}, false
+}
+
+// machineName is what people call the machine.
+func (l *look) machineName() string {
+	if l.Host == "" {
+		return "this machine"
+	}
+	return render.Clean(l.Host)
+}
+
+// pick returns the items with the given ids; a word that fits none is refused with the nearest ids.
+func (l *look) pick(ids []string) ([]item.Item, error) {
+	var picked []item.Item
+	for _, id := range ids {
+		it, ok := l.Lookup(id)
+		if !ok {
+			return nil, usage("%s has no item %q%s", l.machineName(), id, l.nearest(id))
+		}
+		if !slices.ContainsFunc(picked, func(p item.Item) bool { return p.ID == it.ID }) {
+			picked = append(picked, it)
+		}
+	}
+	return picked, nil
+}
+
+// nearest names the ids that a mistyped one may have meant.
+func (l *look) nearest(word string) string {
+	type scored struct {
+		id    string
+		score int
+	}
+	bare := func(id string) string { _, name, _ := strings.Cut(id, ":"); return strings.ToLower(name) }
+	want := strings.ToLower(strings.TrimPrefix(word[strings.Index(word, ":")+1:], "/"))
+	var all []scored
+	for _, it := range l.Items {
+		name, _, _ := strings.Cut(bare(it.ID), ".")
+		score := min(levenshtein.ComputeDistance(want, name), levenshtein.ComputeDistance(want, bare(it.ID)))
+		if strings.Contains(bare(it.ID), want) || strings.Contains(strings.ToLower(it.Title), want) {
+			score = 0
+		}
+		if score <= max(2, len(want)/3) {
+			all = append(all, scored{it.ID, score})
+		}
+	}
+	slices.SortStableFunc(all, func(a, b scored) int { return a.score - b.score })
+	if len(all) == 0 {
+		return "\ncalmdawn list --all shows every item with its id"
+	}
+	s := "; did you mean"
+	for _, c := range all[:min(3, len(all))] {
+		s += "\n" + c.id
+	}
+	return s
+}
+
+// completeIDs offers the ids of a machine to the shell.
+func (a *app) completeIDs(_ *cobra.Command, have []string, typed string) ([]string, cobra.ShellCompDirective) {
+	l, err := a.look()
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveError
+	}
+	defer l.Close()
+	var ids []string
+	for _, it := range l.Items {
+		if strings.HasPrefix(it.ID, typed) && !slices.Contains(have, it.ID) && it.ID == render.Clean(it.ID) {
+			ids = append(ids, fmt.Sprintf("%s\t%s", it.ID, render.Clean(it.Title)))
+		}
+	}
+	return ids, cobra.ShellCompDirectiveNoFileComp
+}
+
+func stateTone(s item.State) render.Tone {
+	switch s {
+	case item.Off:
+		return render.Dim
+	case item.Broken:
+		return render.Warn
+	}
+	return render.Plain
+}

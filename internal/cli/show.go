@@ -1,0 +1,120 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"calmdawn/internal/core/item"
+	"calmdawn/internal/render"
+)
+
+func (a *app) showCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "show ITEM",
+		Short: "A page about one item: what it is, why it starts, what can be done",
+		Example: `  calmdawn show service:star-index.service
+  calmdawn show program:tidewire-sync.desktop@maria`,
+		Args: func(cmd *cobra.Command, args []string) error {
+			if len(args) != 1 {
+				return usage("show takes the id of one item; calmdawn list shows the ids")
+			}
+			return nil
+		},
+		ValidArgsFunction: a.completeIDs,
+		RunE: func(_ *cobra.Command, args []string) error {
+			l, err := a.look()
+			if err != nil {
+				return err
+			}
+			defer l.Close()
+			picked, err := l.pick(args)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.writeJSON(struct {
+					Format string   `json:"format"`
+					Item   itemJSON `json:"item"`
+				}{"calmdawn.item/1", documentOf(picked[0])})
+			}
+			a.show(l, picked[0])
+			return nil
+		},
+	}
+}
+
+func (a *app) show(l *look, it item.Item) {
+	s := a.screen()
+	clean := render.Clean
+	s.Line("%s", s.Paint(render.Strong, clean(it.Title)))
+	s.Line("%s", clean(it.ID))
+	s.Line("")
+	s.Wrap(0, "%s", verdict(l, it))
+	s.Line("")
+	switch {
+	case it.System:
+		s.Field("Maker", clean(fmt.Sprintf("%s; a part of the operating system, package %s", it.Maker, it.Package)))
+	case it.Maker != "":
+		s.Field("Maker", clean(fmt.Sprintf("%s, package %s", it.Maker, it.Package)))
+	default:
+		s.Field("Maker", "unknown: no package of this machine brought it")
+	}
+	if it.Owner != "" {
+		s.Field("Owner", clean(it.Owner)+", at whose login it starts")
+	}
+	if len(it.Because) > 0 {
+		s.Field("Chain", clean(strings.Join(it.Because, " → ")))
+	}
+	if it.Command != "" {
+		s.Field("Runs", clean(it.Command))
+	}
+	if it.File != "" {
+		s.Field("Set up in", clean(it.File))
+	}
+	for _, c := range it.Conditions {
+		s.Field("Only if", clean(c))
+	}
+	if len(it.NeededBy) > 0 {
+		s.Field("Needed by", clean(strings.Join(it.NeededBy, ", ")))
+	}
+	if len(it.Starters) > 0 {
+		s.Field("On demand", clean(strings.Join(it.Starters, ", "))+" can start it even when it is off")
+	}
+	s.Field("Cost", "unknown: nothing was measured")
+	s.Line("")
+	if it.State.Launched() {
+		s.Line("To switch it off: %s", a.call("disable "+shellWord(it.ID)))
+	} else {
+		s.Line("To switch it on: %s", a.call("enable "+shellWord(it.ID)))
+	}
+	if c, ok := l.lastChange(it.ID); ok {
+		s.Line("To take change %d back: %s", c.ID, a.call(fmt.Sprintf("undo %d", c.ID)))
+	}
+}
+
+// verdict says in a sentence what the next boot or login does with an item, and since when.
+func verdict(l *look, it item.Item) string {
+	moment := map[item.When]string{item.AtBoot: "The next boot", item.AtLogin: "The next login", item.Later: "A schedule"}[it.When]
+	if it.When == item.AtLogin && it.Owner != "" {
+		moment += " of " + render.Clean(it.Owner)
+	}
+	why := ""
+	if it.Why != "" {
+		why = ": " + render.Clean(it.Why)
+	}
+	var text string
+	switch it.State {
+	case item.Off:
+		text = fmt.Sprintf("It is off%s. %s does not launch it.", why, moment)
+	case item.Broken:
+		text = fmt.Sprintf("It is broken%s. %s tries to launch it all the same.", why, moment)
+	default:
+		text = fmt.Sprintf("It is %s. %s launches it.", it.State, moment)
+	}
+	if c, ok := l.lastChange(it.ID); ok {
+		text += fmt.Sprintf(" Switched %s on %s by %s, change %d.", c.Targets[0].After, day(c.MadeAt), render.Clean(c.MadeBy), c.ID)
+	}
+	return text
+}

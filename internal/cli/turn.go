@@ -1,0 +1,301 @@
+package cli
+
+import (
+	"bufio"
+	"errors"
+	"fmt"
+	"os"
+	"os/user"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"calmdawn/internal/core/change"
+	"calmdawn/internal/core/item"
+	"calmdawn/internal/ledger"
+	"calmdawn/internal/machine"
+	"calmdawn/internal/render"
+)
+
+// turnWords is what disable and enable say.
+type turnWords struct {
+	verb           change.Verb
+	to             item.State
+	doing, already string
+	short, long    string
+	example        string
+}
+
+var (
+	disableWords = turnWords{
+		verb: change.Disable, to: item.Off, doing: "Switching off", already: "off",
+		short: "Switch items off, in a way that can be taken back",
+		long: `Disable keeps the next boot or login from launching the given items. Nothing is deleted: what
+is edited is recorded first, and undo restores it exactly. All of it is done or none of it.
+
+It shows what it will touch and asks; --yes answers for you. It does not stop what runs now.`,
+		example: `  calmdawn disable service:star-index.service
+  calmdawn disable program:tidewire-sync.desktop@maria 'task:/etc/cron.d/halden-update#2ac1' --yes`,
+	}
+	enableWords = turnWords{
+		verb: change.Enable, to: item.On, doing: "Switching on", already: "on",
+		short: "Switch items on",
+		long: `Enable makes the next boot or login launch the given items, as the operating system would set
+that up. What was switched off by calmdawn is better taken back exactly, with undo.`,
+		example: `  calmdawn enable service:dome-viewer.service`,
+	}
+)
+
+func (a *app) turnCommand(w turnWords) *cobra.Command {
+	var yes bool
+	cmd := &cobra.Command{
+		Use: string(w.verb) + " ITEM...", Short: w.short, Long: w.long, Example: w.example,
+		Args: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return usage("%s takes the ids of items; calmdawn list shows them", w.verb)
+			}
+			return nil
+		},
+		ValidArgsFunction: a.completeIDs,
+		RunE:              func(_ *cobra.Command, args []string) error { return a.turn(w, args, yes) },
+	}
+	cmd.Flags().BoolVarP(&yes, "yes", "y", false, "do it without asking")
+	return cmd
+}
+
+func (a *app) turn(w turnWords, ids []string, yes bool) error {
+	l, err := a.look()
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	picked, err := l.pick(ids)
+	if err != nil {
+		return err
+	}
+	c, err := a.plan(l, w, picked)
+	if err != nil {
+		return err
+	}
+	s := a.screen()
+	if len(c.Targets) == 0 {
+		s.Line("Nothing to do: %s already %s.", count(len(picked), "the item is", "the items are all"), w.already)
+		if a.json {
+			return a.writeJSON(changeDocument(c))
+		}
+		return nil
+	}
+	s.Line("%s", s.Paint(render.Strong, fmt.Sprintf("%s %s on %s:", w.doing, count(len(c.Targets), "item", "items"), l.machineName())))
+	a.showTargets(s, c)
+	for _, it := range picked {
+		warn(s, it, w.to, c)
+	}
+	return a.carryOut(l.root, s, c, yes)
+}
+
+// plan works out the change that turns the picked items; those already as wished are left out. One that cannot be
+// turned refuses all of them.
+func (a *app) plan(l *look, w turnWords, picked []item.Item) (change.Change, error) {
+	at := a.now()
+	d := l.root.Draft(at)
+	c := change.Change{Verb: w.verb, MadeAt: at, MadeBy: whoami()}
+	var refused []error
+	for _, it := range picked {
+		if it.State == w.to || w.to == item.On && it.State.Launched() {
+			continue
+		}
+		if err := l.Turn(d, it, w.to); err != nil {
+			refused = append(refused, fmt.Errorf("%s cannot be switched %s: %w", it.ID, w.to, err))
+			continue
+		}
+		c.Targets = append(c.Targets, change.Target{ID: it.ID, Title: it.Title, Before: it.State, After: w.to, When: it.When})
+	}
+	if len(refused) > 0 {
+		if len(picked) > 1 {
+			refused = append(refused, errors.New("nothing was changed: it is all of them or none"))
+		}
+		return c, errors.Join(refused...)
+	}
+	c.Edits = d.Edits()
+	if len(c.Targets) > 0 && len(c.Edits) == 0 {
+		return c, errors.New("there is nothing to edit that would do it")
+	}
+	return c, nil
+}
+
+// warn tells what else a decision about an item means.
+func warn(s *render.Screen, it item.Item, to item.State, c change.Change) {
+	if to != item.Off {
+		return
+	}
+	others := slices.DeleteFunc(slices.Clone(it.NeededBy), func(id string) bool {
+		return slices.ContainsFunc(c.Targets, func(t change.Target) bool { return t.ID == id })
+	})
+	if len(others) > 0 {
+		s.Line("%s", s.Paint(render.Warn, fmt.Sprintf("  Mind: %s needed by %s.", render.Clean(it.Native)+" is", render.Clean(strings.Join(others, ", ")))))
+	}
+	if len(it.Starters) > 0 {
+		s.Line("%s", s.Paint(render.Warn, fmt.Sprintf("  Mind: %s can still start %s on demand.", render.Clean(strings.Join(it.Starters, ", ")), render.Clean(it.Native))))
+	}
+}
+
+func (a *app) showTargets(s *render.Screen, c change.Change) {
+	var rows [][]render.Cell
+	for _, t := range c.Targets {
+		rows = append(rows, []render.Cell{render.C("  " + render.Clean(t.Title)), render.C(fmt.Sprintf("%s → %s", t.Before, t.After)), render.C(render.Clean(t.ID))})
+	}
+	s.Table([]render.Column{{Title: "  ITEM", Flex: 18}, {Title: "STATE"}, {Title: "ID"}}, rows)
+	s.Line("")
+	s.Line("This touches %s:", count(len(c.Edits), "path", "paths"))
+	for _, e := range c.Edits {
+		detail := ""
+		switch {
+		case e.After.Kind == change.Link:
+			detail = " as a link to " + e.After.Target
+		case e.Before.Kind == change.File && e.Before.Links > 1:
+			detail = fmt.Sprintf(" (it has %d names; all of them see the new text)", e.Before.Links)
+		}
+		s.Line("  %-8s %s%s", e.Verb(), render.Clean(e.Path), render.Clean(detail))
+	}
+}
+
+// carryOut asks, makes the change, and says what was done.
+func (a *app) carryOut(r *machine.Root, s *render.Screen, c change.Change, yes bool) error {
+	s.Line("It takes effect %s.", effect(c))
+	if err := a.confirm(s, yes); err != nil {
+		return err
+	}
+	led, err := ledger.Open(r, a.casebook)
+	if err != nil {
+		return err
+	}
+	defer led.Close()
+	a.tellRecovered(s, led)
+	if c.Verb == change.Undo { // between the question and the lock somebody may have changed something
+		if c, err = led.PlanUndo(c.Undoes, c.MadeAt, c.MadeBy); err != nil {
+			return err
+		}
+	}
+	c, err = led.CarryOut(c)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.writeJSON(changeDocument(c))
+	}
+	s.Line("")
+	if c.Verb == change.Undo {
+		s.Line("%s", s.Paint(render.Good, fmt.Sprintf("Change %d is taken back (recorded as change %d). It takes effect %s.", c.Undoes, c.ID, effect(c))))
+		return nil
+	}
+	s.Line("%s", s.Paint(render.Good, fmt.Sprintf("Done, as change %d. It takes effect %s%s.", c.ID, effect(c), restart(c))))
+	s.Line("To take it back: %s", a.call(fmt.Sprintf("undo %d", c.ID)))
+	return nil
+}
+
+func (a *app) tellRecovered(s *render.Screen, led *ledger.Ledger) {
+	for _, c := range led.Recovered {
+		what := "taken back; the machine is as it was before it"
+		if c.Verb == change.Undo {
+			what = "finished"
+		}
+		s.Line("%s", s.Paint(render.Warn, fmt.Sprintf("Change %d had been interrupted; it was %s.", c.ID, what)))
+	}
+}
+
+func effect(c change.Change) string {
+	if e := c.TakesEffect(); e != change.Now {
+		return "at the " + string(e)
+	}
+	return "now"
+}
+
+func restart(c change.Change) string {
+	if c.TakesEffect() == change.NextBoot {
+		return ": restart the machine when it suits"
+	}
+	return ""
+}
+
+var errDeclined = errors.New("nothing was changed")
+
+// confirm asks a person; without one it refuses, unless told yes.
+func (a *app) confirm(s *render.Screen, yes bool) error {
+	if yes {
+		return nil
+	}
+	if !a.Ask {
+		return usage("nobody is there to be asked, so nothing was changed; call it with --yes to do it")
+	}
+	fmt.Fprint(a.Err, "Go ahead? [y/N] ")
+	answer, _ := bufio.NewReader(a.In).ReadString('\n')
+	switch strings.ToLower(strings.TrimSpace(answer)) {
+	case "y", "yes":
+		return nil
+	}
+	return errDeclined
+}
+
+// whoami is the person behind the call: the one who became root, if that can be told.
+func whoami() string {
+	if name := os.Getenv("SUDO_USER"); name != "" {
+		return name
+	}
+	if u, err := user.Current(); err == nil {
+		return u.Username
+	}
+	return "unknown"
+}
+
+// day shows an instant the way people date things, in the local time zone.
+func day(t time.Time) string { return t.Local().Format("2 Jan 2006, 15:04") }
+
+type changeJSON struct {
+	Format      string          `json:"format,omitempty"`
+	Change      int64           `json:"change,omitempty"`
+	Verb        change.Verb     `json:"verb"`
+	Status      change.Status   `json:"status,omitempty"`
+	MadeAt      string          `json:"made_at"`
+	MadeBy      string          `json:"made_by"`
+	Items       []change.Target `json:"items"`
+	Edits       []editJSON      `json:"edits"`
+	TakesEffect change.Effect   `json:"takes_effect"`
+	Undoes      int64           `json:"undoes,omitempty"`
+	UndoneBy    int64           `json:"undone_by,omitempty"`
+}
+
+type editJSON struct {
+	Path   string   `json:"path"`
+	Before nodeJSON `json:"before"`
+	After  nodeJSON `json:"after"`
+}
+
+type nodeJSON struct {
+	Kind   change.NodeKind `json:"kind"`
+	Target string          `json:"target,omitempty"`
+	Size   *int            `json:"size,omitempty"`
+	Mode   string          `json:"mode,omitempty"`
+}
+
+func nodeDocument(n change.Node) nodeJSON {
+	d := nodeJSON{Kind: n.Kind, Target: n.Target}
+	if n.Kind == change.File {
+		size := len(n.Data)
+		d.Size, d.Mode = &size, fmt.Sprintf("%04o", n.Mode)
+	}
+	return d
+}
+
+func changeDocument(c change.Change) changeJSON {
+	d := changeJSON{
+		Format: "calmdawn.change/1", Change: c.ID, Verb: c.Verb, Status: c.Status, MadeAt: c.MadeAt.UTC().Format(time.RFC3339),
+		MadeBy: c.MadeBy, Items: append([]change.Target{}, c.Targets...), Edits: []editJSON{},
+		TakesEffect: c.TakesEffect(), Undoes: c.Undoes, UndoneBy: c.UndoneBy,
+	}
+	for _, e := range c.Edits {
+		d.Edits = append(d.Edits, editJSON{e.Path, nodeDocument(e.Before), nodeDocument(e.After)})
+	}
+	return d
+}

@@ -1,0 +1,243 @@
+// Package change holds what a decision does to a machine: the edits of single paths, their inverses, and what happens
+// when the path was touched by somebody else in between.
+//
+// It computes; it neither reads nor writes a machine. A Node is the whole state of one path, so that the edit that takes
+// another edit back is the same value the other way round.
+package change
+
+import (
+	"bytes"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/aymanbagabas/go-udiff"
+)
+
+// NodeKind says what stands at a path.
+type NodeKind string
+
+// What can stand at a path that is edited.
+const (
+	Absent NodeKind = "absent"
+	File   NodeKind = "file"
+	Link   NodeKind = "link" // a symbolic link
+)
+
+// A Node is the whole state of one path: what undo restores.
+//
+// Change time, birth time and inode number belong to the kernel and are not part of it.
+type Node struct {
+	Kind    NodeKind          `json:"kind"`
+	Data    []byte            `json:"data,omitempty"`   // the bytes of a file
+	Target  string            `json:"target,omitempty"` // the text of a link
+	Mode    uint32            `json:"mode,omitempty"`   // permission, set-id and sticky bits (07777); meaningless for links
+	UID     int               `json:"uid"`
+	GID     int               `json:"gid"`
+	ModTime int64             `json:"mtime,omitempty"` // nanoseconds since 1970 UTC
+	Xattrs  map[string][]byte `json:"xattrs,omitempty"`
+	Links   uint64            `json:"-"` // names that share the file (hard links); found, never restored
+}
+
+// Same reports whether two nodes are the same to a reader: everything but the modification time.
+func (n Node) Same(m Node) bool {
+	if n.Kind != m.Kind {
+		return false
+	}
+	if n.Kind == Absent {
+		return true
+	}
+	sameText := bytes.Equal(n.Data, m.Data) && n.Target == m.Target
+	sameOwner := n.UID == m.UID && n.GID == m.GID
+	sameMode := n.Kind == Link || n.Mode == m.Mode
+	return sameText && sameOwner && sameMode && sameXattrs(n.Xattrs, m.Xattrs)
+}
+
+// IsLabel reports whether an extended attribute is a security label, which the system gives to what is new by itself.
+func IsLabel(xattr string) bool { return xattr == "security.selinux" || xattr == "security.SMACK64" }
+
+// sameXattrs compares labels only where both sides have them.
+func sameXattrs(a, b map[string][]byte) bool {
+	covered := func(a, b map[string][]byte) bool {
+		for key, value := range a {
+			other, ok := b[key]
+			if !ok && IsLabel(key) {
+				continue
+			}
+			if !ok || !bytes.Equal(value, other) {
+				return false
+			}
+		}
+		return true
+	}
+	return covered(a, b) && covered(b, a)
+}
+
+// Describe says in a few words what a node is.
+func (n Node) Describe() string {
+	switch n.Kind {
+	case File:
+		return fmt.Sprintf("a file of %d bytes", len(n.Data))
+	case Link:
+		return "a link to " + n.Target
+	}
+	return "absent"
+}
+
+// An Edit is one path with its whole state before and after.
+type Edit struct {
+	Path   string `json:"path"`           // absolute, inside the machine, free of links in its folder
+	Home   string `json:"home,omitempty"` // the home folder that the edit must not leave; empty outside homes
+	Before Node   `json:"before"`
+	After  Node   `json:"after"`
+}
+
+// Inverse returns the edit that takes e back.
+func (e Edit) Inverse() Edit {
+	e.Before, e.After = e.After, e.Before
+	return e
+}
+
+// Verb says what the edit does to its path: "creates", "removes", "rewrites" or "replaces".
+func (e Edit) Verb() string {
+	switch {
+	case e.Before.Kind == Absent:
+		return "creates"
+	case e.After.Kind == Absent:
+		return "removes"
+	case e.Before.Kind == File && e.After.Kind == File:
+		return "rewrites"
+	}
+	return "replaces"
+}
+
+// A Conflict is an edit whose path is not as the edit expects it.
+type Conflict struct {
+	Edit Edit
+	Now  Node
+}
+
+func (c *Conflict) Error() string {
+	s := fmt.Sprintf("%s was changed by somebody else since: expected %s, found %s",
+		c.Edit.Path, c.Edit.Before.Describe(), c.Now.Describe())
+	if d := c.Diff(); d != "" {
+		s += "\n" + strings.TrimRight(d, "\n")
+	}
+	return s
+}
+
+// Diff returns the difference between what was expected and what is there, as a unified diff; empty unless both are files.
+func (c *Conflict) Diff() string {
+	if c.Edit.Before.Kind != File || c.Now.Kind != File {
+		return ""
+	}
+	return udiff.Unified("expected", "found", string(c.Edit.Before.Data), string(c.Now.Data))
+}
+
+// Rebase fits e to what is at its path now. It returns e with Before set to now and After to what e makes of it.
+//
+// Where now is what e expects, After is unchanged. Where now already is what e would make, the returned edit changes
+// nothing. Where all three are files that differ in their text alone, the lines that e changes are found again in the
+// present text, by three lines of context around them; known gives earlier states of the path, so that a text that is
+// back to one of them gets its modification time too, and at is the modification time otherwise. Anything else is a *Conflict.
+func Rebase(e Edit, now Node, known []Node, at time.Time) (Edit, error) {
+	fitted := Edit{Path: e.Path, Home: e.Home, Before: now, After: e.After}
+	switch {
+	case now.Same(e.Before):
+		return fitted, nil
+	case now.Same(e.After):
+		fitted.After = now
+		return fitted, nil
+	}
+	textOnly := e.Before
+	textOnly.Data = now.Data
+	if e.After.Kind != File || now.Kind != File || !textOnly.Same(now) {
+		return Edit{}, &Conflict{Edit: e, Now: now}
+	}
+	text, ok := transplant(string(e.Before.Data), string(e.After.Data), string(now.Data))
+	if !ok {
+		return Edit{}, &Conflict{Edit: e, Now: now}
+	}
+	fitted.After.Data = []byte(text)
+	fitted.After.ModTime = at.UnixNano()
+	for _, k := range known {
+		if k.Same(fitted.After) {
+			fitted.After.ModTime = k.ModTime
+			break
+		}
+	}
+	return fitted, nil
+}
+
+// transplant carries the change from before to after over to now, line by line.
+//
+// Each run of changed lines is looked for with up to three lines around it; the context shrinks, first to one line and
+// then to none, until the run stands in exactly one place. A run that is nowhere, or in several places, ends it.
+func transplant(before, after, now string) (string, bool) {
+	diff, err := udiff.ToUnifiedDiff("", "", before, udiff.Lines(before, after), 0)
+	if err != nil {
+		return "", false
+	}
+	old := lines(before)
+	text := lines(now)
+	for _, h := range diff.Hunks {
+		var cut, put []string
+		for _, l := range h.Lines {
+			switch l.Kind {
+			case udiff.Delete:
+				cut = append(cut, l.Content)
+			case udiff.Insert:
+				put = append(put, l.Content)
+			}
+		}
+		start := h.FromLine - 1
+		if len(cut) == 0 && len(old) == 0 {
+			start = 0
+		}
+		at, ok := place(text, old, start, len(cut))
+		if !ok {
+			return "", false
+		}
+		text = append(text[:at:at], append(put, text[at+len(cut):]...)...)
+	}
+	return strings.Join(text, ""), true
+}
+
+// place finds in text the n lines that stand in old at start, by their context.
+func place(text, old []string, start, n int) (int, bool) {
+	for _, context := range []int{3, 1, 0} {
+		from, to := max(0, start-context), min(len(old), start+n+context)
+		if from == to {
+			continue
+		}
+		want := old[from:to]
+		found, count := 0, 0
+		for i := 0; i+len(want) <= len(text); i++ {
+			if equal(text[i:i+len(want)], want) {
+				found, count = i, count+1
+			}
+		}
+		if count == 1 {
+			return found + start - from, true
+		}
+		if count > 1 {
+			return 0, false
+		}
+	}
+	return 0, false
+}
+
+func equal(a, b []string) bool {
+	for i := range a {
+		if a[i] != b[i] {
+			return false
+		}
+	}
+	return true
+}
+
+// lines splits a text behind each newline; the last line may lack one.
+func lines(s string) []string {
+	l := strings.SplitAfter(s, "\n")
+	return l[:len(l)-1+min(1, len(l[len(l)-1]))]
+}

@@ -1,0 +1,85 @@
+package change
+
+import (
+	"time"
+
+	"calmdawn/internal/core/item"
+)
+
+// Status says how far a change has come.
+type Status string
+
+// The life of a change: recorded before its first edit, done after its last; or taken back because an edit failed.
+const (
+	Planned Status = "planned"
+	Done    Status = "done"
+	Failed  Status = "failed"
+)
+
+// Verb says what a change is for.
+type Verb string
+
+// The verbs of the ledger.
+const (
+	Disable Verb = "disable"
+	Enable  Verb = "enable"
+	Undo    Verb = "undo"
+)
+
+// Effect says from when on a change is felt.
+type Effect string
+
+// The moments from which a change is felt.
+const (
+	Now       Effect = "now"
+	NextBoot  Effect = "next boot"
+	NextLogin Effect = "next login"
+)
+
+// A Target is one item that a change decides on.
+type Target struct {
+	ID     string     `json:"id"`
+	Title  string     `json:"title"`
+	Before item.State `json:"before"`
+	After  item.State `json:"after"`
+	When   item.When  `json:"when"`
+}
+
+// A Change is one decision carried out: its items, its edits, and what became of it.
+type Change struct {
+	ID       int64 // its number in the ledger, from 1
+	Verb     Verb
+	Status   Status
+	MadeAt   time.Time
+	MadeBy   string // the user's name, as far as known
+	Targets  []Target
+	Edits    []Edit
+	Undoes   int64 // the change that an undo takes back; 0 otherwise
+	UndoneBy int64 // the undo that took this change back; 0 while it stands
+}
+
+// Stands reports whether the change is in force.
+func (c Change) Stands() bool { return c.Status == Done && c.UndoneBy == 0 && c.Verb != Undo }
+
+// TakesEffect says from when on all of the change is felt.
+func (c Change) TakesEffect() Effect {
+	if len(c.Targets) == 0 {
+		return Now
+	}
+	for _, t := range c.Targets {
+		if t.When != item.AtLogin {
+			return NextBoot
+		}
+	}
+	return NextLogin
+}
+
+// A FolderMark remembers the modification time of a folder in which the ledger edits, so that it can be given back once
+// nothing of ours is left in it.
+type FolderMark struct {
+	Path   string
+	Home   string // as in Edit
+	Made   bool   // the ledger made the folder
+	Before int64  // its modification time before our first edit, nanoseconds since 1970 UTC
+	Left   int64  // the one that we left it with
+}

@@ -1,0 +1,117 @@
+// Package item holds the words for what a machine launches by itself: the item, its kind, its state and its moment.
+//
+// It knows no operating system and reads nothing. The packages that survey a machine fill these values, everything
+// that shows or decides takes them.
+package item
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+)
+
+// Kind says what sort of thing an item is.
+type Kind string
+
+// The three kinds.
+const (
+	Program Kind = "program" // launched for a user by the desktop
+	Service Kind = "service" // launched by the service manager
+	Task    Kind = "task"    // launched by a scheduler
+)
+
+// State says what the next boot or login does with an item.
+type State string
+
+// The four states.
+const (
+	On      State = "on"      // launched with nobody asking
+	Off     State = "off"     // set up, and not launched
+	Delayed State = "delayed" // launched, held back on purpose
+	Broken  State = "broken"  // it would be launched, but its program is gone
+)
+
+// Launched reports whether the next boot or login tries to start an item in this state.
+func (s State) Launched() bool { return s != Off }
+
+// When says at which moment an item is launched.
+type When string
+
+// The three moments.
+const (
+	AtBoot  When = "boot"
+	AtLogin When = "login"
+	Later   When = "later" // armed at boot, fires some time after
+)
+
+// An Item is one thing the machine launches by itself.
+//
+// Text fields come from the machine and may hold anything, control characters included: clean them before showing them.
+type Item struct {
+	ID     string // unique on the machine, stable across boots: "service:cue-feed.service"
+	Kind   Kind
+	Native string // the operating system's own name for it
+	Title  string // what a person calls it; never empty
+	Owner  string // user name; empty when it belongs to the machine
+	When   When
+	State  State
+	Why    string // one clause on why the state is what it is; may be empty
+
+	Because  []string // native names that pull it in, from the top
+	NeededBy []string // ids of items that require it
+	Starters []string // native names that can start it on demand even when it is off
+
+	Command    string   // the launch line as it is set up
+	Program    string   // the program's path inside the machine; empty when not known
+	File       string   // where it is set up, a path inside the machine
+	Conditions []string // what has to hold for it to start, in the operating system's own words, not judged here
+
+	Package string // the package that brought File; empty when none did
+	Maker   string // who made it; empty when not known
+	System  bool   // a part of the operating system itself
+}
+
+// Unread is a place that a survey could not read.
+type Unread struct {
+	Path   string `json:"path"`
+	Reason string `json:"reason"`
+}
+
+// A Survey is one complete inventory of a machine.
+type Survey struct {
+	Host   string // the machine's own name; empty when not known
+	OS     string // the operating system's name for people; empty when not known
+	Items  []Item
+	Unread []Unread
+}
+
+// Find returns the item with the given id.
+func (s Survey) Find(id string) (Item, bool) {
+	i := slices.IndexFunc(s.Items, func(it Item) bool { return it.ID == id })
+	if i < 0 {
+		return Item{}, false
+	}
+	return s.Items[i], true
+}
+
+// Sort orders items the way people read them when nothing was measured: added ones before the operating system's own,
+// what is launched before what is not, boot before login, then by maker, title and id.
+func Sort(items []Item) {
+	rank := func(b bool) int {
+		if b {
+			return 1
+		}
+		return 0
+	}
+	moment := map[When]int{AtBoot: 0, AtLogin: 1, Later: 2}
+	slices.SortFunc(items, func(a, b Item) int {
+		return cmp.Or(
+			cmp.Compare(rank(a.System), rank(b.System)),
+			cmp.Compare(rank(!a.State.Launched()), rank(!b.State.Launched())),
+			cmp.Compare(moment[a.When], moment[b.When]),
+			cmp.Compare(strings.ToLower(a.Maker), strings.ToLower(b.Maker)),
+			cmp.Compare(strings.ToLower(a.Title), strings.ToLower(b.Title)),
+			cmp.Compare(a.ID, b.ID),
+		)
+	})
+}

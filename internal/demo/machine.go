@@ -1,0 +1,349 @@
+// Package demo holds the demo machine: the visitor-desk computer of a made-up observatory, written into a folder as real
+// unit files, autostart entries, crontabs and a package database.
+package demo
+
+import (
+	_ "embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"strings"
+
+	"github.com/pelletier/go-toml/v2"
+)
+
+//go:embed meridian.toml
+var meridian []byte
+
+// A manifest is what the demo machine consists of; meridian.toml explains the keys.
+type manifest struct {
+	Host     string            `toml:"host"`
+	OS       map[string]string `toml:"os"`
+	Users    []user            `toml:"users"`
+	Packages []pkg             `toml:"package"`
+}
+
+type user struct {
+	Name string `toml:"name"`
+	UID  int    `toml:"uid"`
+	Full string `toml:"full"`
+}
+
+type pkg struct {
+	Name     string    `toml:"name"`
+	Maker    string    `toml:"maker"`
+	Section  string    `toml:"section"`
+	Priority string    `toml:"priority"`
+	Origin   bool      `toml:"origin"`
+	Removed  bool      `toml:"removed"`
+	Services []service `toml:"services"`
+	Entries  []entry   `toml:"entries"`
+	Crons    []cronjob `toml:"crons"`
+}
+
+type service struct {
+	Name     string    `toml:"name"`
+	Title    string    `toml:"title"`
+	Run      string    `toml:"run"`
+	Type     string    `toml:"type"`
+	After    []string  `toml:"after"`
+	Before   []string  `toml:"before"`
+	Wants    []string  `toml:"wants"`
+	Requires []string  `toml:"requires"`
+	WantedBy string    `toml:"wanted_by"`
+	By       string    `toml:"by"`
+	Dropin   string    `toml:"dropin"`
+	Early    bool      `toml:"early"`
+	Remain   bool      `toml:"remain"`
+	Admin    bool      `toml:"admin"`
+	Gone     bool      `toml:"gone"`
+	Sim      []float64 `toml:"sim"`
+}
+
+type entry struct {
+	Name      string   `toml:"name"`
+	Title     string   `toml:"title"`
+	Run       string   `toml:"run"`
+	Installed string   `toml:"installed"`
+	In        []string `toml:"in"`
+	Hidden    bool     `toml:"hidden"`
+	Gone      bool     `toml:"gone"`
+}
+
+type cronjob struct {
+	Table     string `toml:"table"`
+	UserTable string `toml:"user_table"`
+	Comment   string `toml:"comment"`
+	User      string `toml:"user"`
+	Run       string `toml:"run"`
+	Gone      bool   `toml:"gone"`
+}
+
+func load() (manifest, error) {
+	var m manifest
+	if err := toml.Unmarshal(meridian, &m); err != nil {
+		return m, fmt.Errorf("the demo machine's description: %w", err)
+	}
+	return m, nil
+}
+
+// A builder writes the machine; the first error stops it.
+type builder struct {
+	dir   string
+	err   error
+	owned []string // paths of the package at work
+}
+
+// Make writes the demo machine into dir, which must be missing or empty.
+func Make(dir string) error {
+	m, err := load()
+	if err != nil {
+		return err
+	}
+	if found, err := os.ReadDir(dir); err == nil && len(found) > 0 {
+		return fmt.Errorf("%s is not empty; give a folder that is not there yet", dir)
+	} else if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	b := &builder{dir: dir}
+	b.frame(m)
+	for _, p := range m.Packages {
+		b.install(p, m)
+	}
+	b.hand(m)
+	return b.err
+}
+
+func (b *builder) at(p string) string { return filepath.Join(b.dir, filepath.FromSlash(p)) }
+
+func (b *builder) file(p, text string, mode fs.FileMode) {
+	if b.err == nil {
+		b.err = os.MkdirAll(path.Dir(b.at(p)), 0o755)
+	}
+	if b.err == nil {
+		b.err = os.WriteFile(b.at(p), []byte(text), mode)
+	}
+	b.owned = append(b.owned, p)
+}
+
+func (b *builder) link(p, target string) {
+	if b.err == nil {
+		b.err = os.MkdirAll(path.Dir(b.at(p)), 0o755)
+	}
+	if b.err == nil {
+		b.err = os.Symlink(target, b.at(p))
+	}
+	b.owned = append(b.owned, p)
+}
+
+const (
+	vendorUnits = "/usr/lib/systemd/system"
+	adminUnits  = "/etc/systemd/system"
+)
+
+// targets are the goals of a boot, by the texts that order them and pull them in.
+var targets = []struct{ name, title, text string }{
+	{"graphical", "Graphical Interface", "Requires=multi-user.target\nAfter=multi-user.target"},
+	{"multi-user", "Multi-User System", "Requires=basic.target\nAfter=basic.target\nWants=dbus.service polkit.service getty.target remote-fs.target"},
+	{"basic", "Basic System", "Requires=sysinit.target\nAfter=sysinit.target\nWants=sockets.target timers.target"},
+	{"sysinit", "System Initialization", "Wants=local-fs.target\nAfter=local-fs.target"},
+	{"local-fs", "Local File Systems", ""},
+	{"remote-fs", "Remote File Systems", "DefaultDependencies=no\nAfter=local-fs.target"},
+	{"network", "Network", "After=NetworkManager.service"},
+	{"network-online", "Network is Online", "After=network.target"},
+	{"getty", "Login Prompts", ""},
+	{"sockets", "Socket Units", ""},
+	{"timers", "Timer Units", ""},
+}
+
+// frame writes what every machine has: names, accounts, folders, targets.
+func (b *builder) frame(m manifest) {
+	var release strings.Builder
+	for _, key := range []string{"PRETTY_NAME", "NAME", "ID"} {
+		fmt.Fprintf(&release, "%s=%q\n", key, m.OS[key])
+	}
+	b.file("/etc/os-release", release.String(), 0o644)
+	b.file("/etc/hostname", m.Host+"\n", 0o644)
+	b.file("/etc/machine-id", "5a1c0ffee0ddba11ad0be5eeda571e55\n", 0o444)
+	passwd := "root:x:0:0:root:/root:/bin/bash\nmast:x:120:120:Weather masts:/var/lib/mast:/usr/sbin/nologin\n"
+	for _, u := range m.Users {
+		passwd += fmt.Sprintf("%s:x:%d:%d:%s:/home/%s:/bin/bash\n", u.Name, u.UID, u.UID, u.Full, u.Name)
+	}
+	b.file("/etc/passwd", passwd, 0o644)
+	b.file("/etc/crontab", "# The machine's own table.\nSHELL=/bin/sh\n\n17 * * * * root cd / && run-parts --report /etc/cron.hourly\n", 0o644)
+	b.file("/usr/share/xsessions/lark.desktop", "[Desktop Entry]\nName=Lark\nExec=lark-session\nType=Application\nDesktopNames=Lark\n", 0o644)
+	for _, t := range targets {
+		b.file(vendorUnits+"/"+t.name+".target", fmt.Sprintf("[Unit]\nDescription=%s\n%s\n", t.title, t.text), 0o644)
+	}
+	b.link(vendorUnits+"/default.target", "graphical.target")
+	for _, folder := range []string{"/var/lib/dpkg/info", "/var/log/journal", "/var/spool/cron/crontabs", "/root", "/proc", "/run", "/tmp"} {
+		if b.err == nil {
+			b.err = os.MkdirAll(b.at(folder), 0o755)
+		}
+	}
+	b.owned = nil
+}
+
+// install writes a package's files and its record in the package database.
+func (b *builder) install(p pkg, m manifest) {
+	b.owned = nil
+	for _, s := range p.Services {
+		b.service(s)
+	}
+	for _, e := range p.Entries {
+		b.entry(e)
+	}
+	for _, c := range p.Crons {
+		b.cron(c)
+	}
+	if p.Name == "" {
+		return
+	}
+	status := "install ok installed"
+	if p.Removed {
+		status = "deinstall ok config-files"
+	}
+	record := fmt.Sprintf("Package: %s\nStatus: %s\n", p.Name, status)
+	maker := p.Maker
+	if maker == "" {
+		maker = "Larkfield Base Team"
+		record += "Origin: " + m.OS["ID"] + "\n"
+	}
+	priority, section := p.Priority, p.Section
+	if priority == "" {
+		priority = "optional"
+	}
+	if section == "" {
+		section = "misc"
+	}
+	record += fmt.Sprintf("Priority: %s\nSection: %s\nMaintainer: %s <packages@example.invalid>\nVersion: 1.0\n\n", priority, section, maker)
+	b.add("/var/lib/dpkg/status", record)
+	list := "/.\n"
+	for _, owned := range b.owned {
+		admin := strings.HasPrefix(owned, "/etc/systemd/system/") && strings.Contains(owned, ".wants/")
+		if !admin && !strings.HasPrefix(owned, "/home/") && !strings.HasPrefix(owned, "/var/spool/") {
+			list += owned + "\n"
+		}
+	}
+	b.file("/var/lib/dpkg/info/"+p.Name+".list", list, 0o644)
+}
+
+func (b *builder) add(p, text string) {
+	if b.err != nil {
+		return
+	}
+	f, err := os.OpenFile(b.at(p), os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o644)
+	if err == nil {
+		_, err = f.WriteString(text)
+		err = errors.Join(err, f.Close())
+	}
+	b.err = err
+}
+
+// program installs a stand-in for a program.
+func (b *builder) program(run, installed string, gone bool) {
+	p, _, _ := strings.Cut(run, " ")
+	if installed != "" {
+		p = installed
+	}
+	if gone || !path.IsAbs(p) {
+		return
+	}
+	if _, err := os.Lstat(b.at(p)); err != nil {
+		b.file(p, "#!/bin/sh\n# Stands in for a program of the demo machine.\n", 0o755)
+	}
+}
+
+func (b *builder) service(s service) {
+	wantedBy := s.WantedBy
+	if wantedBy == "" {
+		wantedBy = "multi-user.target"
+	}
+	folder := vendorUnits
+	if s.Admin {
+		folder = adminUnits
+	}
+	text := s.Name
+	if at := strings.Index(s.Name, "@"); at >= 0 {
+		text = s.Name[:at] + "@.service"
+	}
+	if s.Run != "" {
+		b.program(s.Run, "", s.Gone)
+		b.file(path.Join(folder, text), s.text(wantedBy), 0o644)
+	}
+	if s.Dropin != "" {
+		b.file(path.Join(adminUnits, s.Name+".d", "site.conf"), s.Dropin, 0o644)
+	}
+	switch s.By {
+	case "enabled", "dangling":
+		b.link(path.Join(adminUnits, wantedBy+".wants", s.Name), path.Join(folder, text))
+	case "vendor":
+		b.link(path.Join(vendorUnits, wantedBy+".wants", s.Name), "../"+text)
+	}
+}
+
+func (s service) text(wantedBy string) string {
+	var t strings.Builder
+	fmt.Fprintf(&t, "[Unit]\nDescription=%s\n", s.Title)
+	if s.Early {
+		t.WriteString("DefaultDependencies=no\n")
+	}
+	for _, dep := range []struct {
+		key   string
+		names []string
+	}{{"After", s.After}, {"Before", s.Before}, {"Wants", s.Wants}, {"Requires", s.Requires}} {
+		if len(dep.names) > 0 {
+			fmt.Fprintf(&t, "%s=%s\n", dep.key, strings.Join(dep.names, " "))
+		}
+	}
+	fmt.Fprintf(&t, "\n[Service]\nType=%s\nExecStart=%s\n", s.Type, s.Run)
+	if s.Remain {
+		t.WriteString("RemainAfterExit=yes\n")
+	}
+	if s.By == "enabled" || s.By == "off" {
+		fmt.Fprintf(&t, "\n[Install]\nWantedBy=%s\n", wantedBy)
+	}
+	return t.String()
+}
+
+func (b *builder) entry(e entry) {
+	b.program(e.Run, e.Installed, e.Gone)
+	text := fmt.Sprintf("[Desktop Entry]\nType=Application\nName=%s\nExec=%s\n", e.Title, e.Run)
+	if e.Hidden {
+		text += "Hidden=true\n"
+	}
+	if len(e.In) == 0 {
+		b.file("/etc/xdg/autostart/"+e.Name, text, 0o644)
+	}
+	for _, name := range e.In {
+		b.file("/home/"+name+"/.config/autostart/"+e.Name, text, 0o644)
+	}
+}
+
+func (b *builder) cron(c cronjob) {
+	b.program(c.Run, "", c.Gone)
+	if c.UserTable != "" {
+		b.file("/var/spool/cron/crontabs/"+c.UserTable, fmt.Sprintf("# %s\n@reboot %s\n", c.Comment, c.Run), 0o600)
+		return
+	}
+	b.file("/etc/cron.d/"+c.Table, fmt.Sprintf("# %s\n@reboot %s %s\n", c.Comment, c.User, c.Run), 0o644)
+}
+
+// hand gives the users what is theirs, where we may.
+func (b *builder) hand(m manifest) {
+	if b.err != nil || os.Geteuid() != 0 {
+		return
+	}
+	for _, u := range m.Users {
+		give := func(p string, _ fs.DirEntry, err error) error {
+			if errors.Is(err, fs.ErrNotExist) {
+				return nil
+			}
+			return errors.Join(err, os.Lchown(p, u.UID, u.UID))
+		}
+		b.err = errors.Join(b.err, filepath.WalkDir(b.at("/home/"+u.Name), give), filepath.WalkDir(b.at("/var/spool/cron/crontabs/"+u.Name), give))
+	}
+}

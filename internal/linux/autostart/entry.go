@@ -1,0 +1,127 @@
+// Package autostart reads the programs that a desktop launches when somebody logs in, and plans their switching: the
+// freedesktop.org Desktop Application Autostart and Desktop Entry specifications.
+package autostart
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"strings"
+	"unicode/utf8"
+)
+
+const group = "Desktop Entry"
+
+// An entry holds the keys of the [Desktop Entry] group that decide and describe.
+type entry struct {
+	keys   map[string]string // text keys: the first counts
+	hidden bool              // the last Hidden counts
+}
+
+// parse reads a desktop entry. An error says why no desktop launches it.
+func parse(text []byte) (entry, error) {
+	e := entry{keys: map[string]string{}}
+	if !utf8.Valid(text) {
+		return e, errors.New("it is not UTF-8")
+	}
+	text = bytes.TrimPrefix(text, []byte("\xef\xbb\xbf"))
+	inside, seen := false, false
+	for number, line := range strings.Split(string(text), "\n") {
+		line = strings.TrimSpace(line)
+		switch {
+		case line == "" || line[0] == '#':
+		case line[0] == '[':
+			inside = line == "["+group+"]"
+			seen = seen || inside
+		case inside:
+			key, value, ok := strings.Cut(line, "=")
+			if !ok {
+				continue
+			}
+			key, value = strings.TrimSpace(key), strings.TrimSpace(value)
+			if key == "Hidden" {
+				on, err := boolean(value)
+				if err != nil {
+					return e, fmt.Errorf("line %d: %w", number+1, err)
+				}
+				e.hidden = on
+			}
+			if _, twice := e.keys[key]; !twice {
+				e.keys[key] = value
+			}
+		}
+	}
+	if !seen {
+		return e, errors.New("it has no [" + group + "] group")
+	}
+	return e, nil
+}
+
+func boolean(s string) (bool, error) {
+	switch strings.ToLower(s) {
+	case "true", "1", "yes", "y", "t", "on":
+		return true, nil
+	case "false", "0", "no", "n", "f", "off":
+		return false, nil
+	}
+	return false, fmt.Errorf("%q is neither true nor false", s)
+}
+
+// list splits a value of several strings.
+func list(value string) []string {
+	return strings.FieldsFunc(value, func(r rune) bool { return r == ';' })
+}
+
+// program returns the first word of an Exec value, quotes and escapes undone; empty where it cannot be told.
+func program(exec string) string {
+	exec = strings.TrimSpace(exec)
+	if quoted, ok := strings.CutPrefix(exec, `"`); ok {
+		word, _, closed := strings.Cut(quoted, `"`)
+		if !closed {
+			return ""
+		}
+		return strings.ReplaceAll(word, `\\`, `\`)
+	}
+	word, _, _ := strings.Cut(exec, " ")
+	return word
+}
+
+// setHidden returns the text of a desktop entry with Hidden set, every other byte as it was.
+func setHidden(text []byte, hidden bool) ([]byte, error) {
+	ending := "\n"
+	if bytes.Contains(text, []byte("\r\n")) {
+		ending = "\r\n"
+	}
+	value := fmt.Sprintf("Hidden=%v", hidden)
+	lines := strings.SplitAfter(string(text), "\n")
+	inside, last, behind := false, -1, -1
+	for i, line := range lines {
+		trimmed := strings.TrimSpace(strings.TrimPrefix(line, "\ufeff"))
+		key, _, isKey := strings.Cut(trimmed, "=")
+		switch {
+		case strings.HasPrefix(trimmed, "["):
+			inside = trimmed == "["+group+"]"
+			if inside {
+				behind = i
+			}
+		case inside && isKey && !strings.HasPrefix(trimmed, "#"):
+			behind = i
+			if strings.TrimSpace(key) == "Hidden" {
+				last = i
+			}
+		}
+	}
+	switch {
+	case last >= 0:
+		tail := lines[last][len(strings.TrimRight(lines[last], "\r\n")):]
+		lines[last] = value + tail
+	case behind >= 0:
+		if !strings.HasSuffix(lines[behind], "\n") {
+			lines[behind] += ending
+		}
+		lines[behind] += value + ending
+	default:
+		return nil, errors.New("it has no [" + group + "] group")
+	}
+	return []byte(strings.Join(lines, "")), nil
+}

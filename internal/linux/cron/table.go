@@ -1,0 +1,182 @@
+// Package cron reads the crontabs of a Linux machine, as Debian's daemon would (crontab(5), cron(8)), for the lines that
+// it launches at boot, and plans their switching.
+package cron
+
+import (
+	"errors"
+	"fmt"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// offMark begins a line that calmdawn switched off: a comment to the daemon.
+const offMark = "#calmdawn off: "
+
+// A line is one @reboot line of a table.
+type line struct {
+	text    string // without the mark
+	user    string // empty in a user's own table
+	command string
+	comment string // the comment directly above, if any
+	off     bool
+}
+
+var assignment = regexp.MustCompile(`^\s*("[^"]*"|'[^']*'|[^\s=@][^\s=]*)\s*=`)
+
+// parse reads a table. An error says why the daemon drops the whole file; the lines found are returned all the same.
+func parse(text []byte, withUser bool, isUser func(string) bool) ([]line, error) {
+	var found []line
+	var wrong error
+	comment := ""
+	for number, raw := range strings.Split(string(text), "\n") {
+		s := strings.TrimSpace(raw)
+		marked, off := strings.CutPrefix(s, offMark)
+		switch {
+		case off:
+			if l, err := parseLine(marked, withUser, isUser); err == nil && l.command != "" {
+				l.off, l.comment = true, comment
+				found = append(found, l)
+			}
+			comment = ""
+		case s == "":
+			comment = ""
+		case s[0] == '#':
+			comment = strings.TrimSpace(strings.Trim(s, "#"))
+		case assignment.MatchString(s):
+			comment = ""
+		default:
+			l, err := parseLine(s, withUser, isUser)
+			if err != nil {
+				wrong = errors.Join(wrong, fmt.Errorf("line %d: %w", number+1, err))
+			}
+			if l.command != "" {
+				l.comment = comment
+				found = append(found, l)
+			}
+			comment = ""
+		}
+	}
+	if len(text) > 0 && text[len(text)-1] != '\n' {
+		wrong = errors.Join(wrong, errors.New("its last line has no newline"))
+	}
+	return found, wrong
+}
+
+var nicknames = []string{"@reboot", "@yearly", "@annually", "@monthly", "@weekly", "@daily", "@midnight", "@hourly"}
+
+// parseLine checks one entry; what is not for boot comes back without a command. A line
+// for the boot that the daemon refuses comes back with its command and the reason.
+func parseLine(s string, withUser bool, isUser func(string) bool) (line, error) {
+	l := line{text: s}
+	rest := s
+	next := func() (word string) {
+		rest = strings.TrimLeft(rest, " \t")
+		end := strings.IndexAny(rest, " \t")
+		if end < 0 {
+			end = len(rest)
+		}
+		word, rest = rest[:end], rest[end:]
+		return word
+	}
+	boot := false
+	if s[0] == '@' {
+		nick := next()
+		if !slices.Contains(nicknames, nick) {
+			return l, fmt.Errorf("%q is no word that the daemon knows", nick)
+		}
+		boot = nick == "@reboot"
+	} else {
+		for _, f := range fields {
+			if word := next(); !f.accepts(word) {
+				return l, fmt.Errorf("%q is no %s", word, f.name)
+			}
+		}
+	}
+	if withUser {
+		l.user = next()
+	}
+	command := strings.TrimSpace(rest)
+	if boot {
+		l.command = command
+	}
+	switch {
+	case withUser && !isUser(l.user):
+		return l, fmt.Errorf("there is no user %q", l.user)
+	case command == "":
+		return l, errors.New("it has no command")
+	}
+	return l, nil
+}
+
+// A field is one of the five time fields.
+type field struct {
+	name     string
+	min, max int
+	names    []string // from min on
+}
+
+var fields = []field{
+	{"minute", 0, 59, nil},
+	{"hour", 0, 23, nil},
+	{"day of the month", 1, 31, nil},
+	{"month", 1, 12, []string{"jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec"}},
+	{"day of the week", 0, 7, []string{"sun", "mon", "tue", "wed", "thu", "fri", "sat"}},
+}
+
+func (f field) accepts(word string) bool {
+	for part := range strings.SplitSeq(word, ",") {
+		span, step, stepped := strings.Cut(part, "/")
+		if n, err := strconv.Atoi(step); stepped && (err != nil || n < 1) {
+			return false
+		}
+		if span == "*" {
+			continue
+		}
+		low, high, ranged := strings.Cut(span, "-")
+		from, ok := f.number(low)
+		to := from
+		if ranged && ok {
+			to, ok = f.number(high)
+		}
+		if !ok || from > to || stepped && !ranged {
+			return false
+		}
+	}
+	return true
+}
+
+func (f field) number(s string) (int, bool) {
+	if i := slices.Index(f.names, strings.ToLower(s)); i >= 0 {
+		return f.min + i, true
+	}
+	n, err := strconv.Atoi(s)
+	return n, err == nil && n >= f.min && n <= f.max
+}
+
+// turn returns the table with the given line switched, every other byte as it was. nth counts equal lines from 0.
+func turn(text []byte, want string, nth int, off bool) ([]byte, error) {
+	lines := strings.SplitAfter(string(text), "\n")
+	for i, raw := range lines {
+		s := strings.TrimSpace(raw)
+		bare, marked := strings.CutPrefix(s, offMark)
+		if bare != want {
+			continue
+		}
+		if nth > 0 {
+			nth--
+			continue
+		}
+		if marked == off {
+			return text, nil
+		}
+		if off {
+			lines[i] = offMark + raw
+		} else {
+			lines[i] = strings.Replace(raw, offMark, "", 1)
+		}
+		return []byte(strings.Join(lines, "")), nil
+	}
+	return nil, errors.New("the line is not there any more")
+}

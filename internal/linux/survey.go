@@ -1,0 +1,167 @@
+// Package linux surveys what a Linux machine launches by itself and plans how an item is switched.
+//
+// Each launch mechanism is a package of its own below this one; here they are put together, and each item is told who
+// made it.
+package linux
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"slices"
+	"strings"
+
+	"calmdawn/internal/core/item"
+	"calmdawn/internal/linux/account"
+	"calmdawn/internal/linux/autostart"
+	"calmdawn/internal/linux/cron"
+	"calmdawn/internal/linux/packages"
+	"calmdawn/internal/linux/unit"
+	"calmdawn/internal/machine"
+)
+
+// An Inventory is the survey of a machine together with the mechanisms that can switch its items.
+type Inventory struct {
+	item.Survey
+	units   *unit.Tree
+	entries *autostart.Entries
+	tables  *cron.Tables
+}
+
+// Survey reads a machine. remembered holds ids of items to look for besides: some leave nothing behind on the disk when
+// they are off. It writes nothing; what could not be read is in Unread.
+func Survey(r *machine.Root, remembered []string) *Inventory {
+	v := &Inventory{}
+	release := osRelease(r)
+	v.OS = release["PRETTY_NAME"]
+	v.Host = hostname(r)
+	users, err := account.Read(r)
+	v.note("/etc/passwd", err)
+
+	v.units = unit.Read(r)
+	v.entries = autostart.Read(r, users)
+	v.tables = cron.Read(r, users)
+	var units []string
+	for _, id := range remembered {
+		if name, ok := strings.CutPrefix(id, unit.Prefix); ok {
+			units = append(units, name)
+		}
+	}
+	v.Items = slices.Concat(v.units.Survey(units), v.entries.Survey(), v.cronItems())
+	v.Unread = slices.Concat(v.Unread, v.units.Unread(), v.entries.Unread(), v.tables.Unread())
+	v.name(r, release)
+	item.Sort(v.Items)
+	return v
+}
+
+func (v *Inventory) note(p string, err error) {
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		v.Unread = append(v.Unread, item.Unread{Path: p, Reason: machine.Reason(err)})
+	}
+}
+
+// cronItems are the tasks of the crontabs; none is launched where the daemon itself is not.
+func (v *Inventory) cronItems() []item.Item {
+	items := v.tables.Survey()
+	if len(items) == 0 {
+		return nil
+	}
+	daemon, err := v.units.Lookup("cron.service")
+	for i := range items {
+		switch {
+		case items[i].State == item.Off:
+		case err != nil || daemon.State != item.On:
+			items[i].State, items[i].Why, items[i].Because = item.Off, "cron.service, which would launch it, is not on", nil
+		default:
+			items[i].Because = append(slices.Clone(daemon.Because), items[i].File)
+		}
+	}
+	return items
+}
+
+// name tells each item its package, its maker, and whether it belongs to the operating system.
+func (v *Inventory) name(r *machine.Root, release map[string]string) {
+	db, err := packages.Read(r, release["ID"])
+	v.note("/var/lib/dpkg/status", err)
+	if db == nil {
+		return
+	}
+	var paths []string
+	for _, it := range v.Items {
+		paths = append(paths, it.File, it.Program)
+	}
+	owners := db.Owners(paths)
+	for i := range v.Items {
+		it := &v.Items[i]
+		p, ok := owners[it.File]
+		if !ok {
+			p, ok = owners[it.Program]
+			p.System = false // set up by hand, whatever program it starts
+		}
+		if !ok {
+			continue
+		}
+		it.Package, it.Maker, it.System = p.Name, p.Maker, p.System
+		if p.System {
+			it.Maker = release["NAME"]
+		}
+	}
+}
+
+// Turn plans in d what turns an item on or off. An error says why it cannot be.
+func (v *Inventory) Turn(d *machine.Draft, it item.Item, to item.State) error {
+	switch {
+	case strings.HasPrefix(it.ID, unit.Prefix):
+		return v.units.Turn(d, it, to)
+	case strings.HasPrefix(it.ID, autostart.Prefix):
+		return v.entries.Turn(d, it, to)
+	case strings.HasPrefix(it.ID, cron.Prefix):
+		return v.tables.Turn(d, it, to)
+	}
+	return fmt.Errorf("%s is of a kind that cannot be switched", it.ID)
+}
+
+// Lookup returns the item with an id that the survey may not hold: an instance of a template that is there.
+func (v *Inventory) Lookup(id string) (item.Item, bool) {
+	if it, ok := v.Find(id); ok {
+		return it, true
+	}
+	name, ok := strings.CutPrefix(id, unit.Prefix)
+	if !ok || !strings.Contains(name, "@") {
+		return item.Item{}, false
+	}
+	it, err := v.units.Lookup(name)
+	return it, err == nil
+}
+
+// osRelease reads os-release(5).
+func osRelease(r *machine.Root) map[string]string {
+	values := map[string]string{}
+	for _, p := range []string{"/etc/os-release", "/usr/lib/os-release"} {
+		text, err := r.ReadFile(p, 64<<10)
+		if err != nil {
+			continue
+		}
+		for line := range strings.Lines(string(text)) {
+			key, value, ok := strings.Cut(strings.TrimSpace(line), "=")
+			if ok && !strings.HasPrefix(key, "#") {
+				values[key] = strings.Trim(value, `"'`)
+			}
+		}
+		break
+	}
+	return values
+}
+
+func hostname(r *machine.Root) string {
+	text, err := r.ReadFile("/etc/hostname", 4096)
+	if err != nil {
+		return ""
+	}
+	for line := range strings.Lines(string(text)) {
+		if line = strings.TrimSpace(line); line != "" && line[0] != '#' {
+			return line
+		}
+	}
+	return ""
+}

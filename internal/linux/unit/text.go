@@ -1,0 +1,150 @@
+package unit
+
+import (
+	"bytes"
+	"fmt"
+	"strings"
+	"unicode/utf8"
+)
+
+// A setting is one "Key=Value" of a unit file, in its section.
+type setting struct{ section, key, value string }
+
+const maxLine = 1 << 20 // a longer line makes the service manager refuse the whole unit
+
+// parse reads the text of a unit file or drop-in, systemd.syntax(7). An error says why the service manager refuses it.
+func parse(text []byte) ([]setting, error) {
+	text = bytes.TrimPrefix(text, []byte("\xef\xbb\xbf"))
+	var found []setting
+	section, pending, continued := "", "", false
+	number := 0
+	flush := func(line string) error {
+		line = strings.TrimSpace(line)
+		switch {
+		case line == "":
+		case line[0] == '[':
+			if !strings.HasSuffix(line, "]") {
+				return fmt.Errorf("line %d: the section heading is not closed", number)
+			}
+			section = line[1 : len(line)-1]
+		default:
+			key, value, ok := strings.Cut(line, "=")
+			if ok && section != "" {
+				found = append(found, setting{section, strings.TrimSpace(key), strings.TrimSpace(value)})
+			}
+		}
+		return nil
+	}
+	for len(text) > 0 {
+		var raw []byte
+		raw, text, _ = bytes.Cut(text, []byte("\n"))
+		number++
+		if len(raw) > maxLine {
+			return nil, fmt.Errorf("line %d is longer than 1 MiB", number)
+		}
+		line := strings.TrimSuffix(string(raw), "\r")
+		if start := strings.TrimLeft(line, " \t"); start != "" && (start[0] == '#' || start[0] == ';') {
+			continue // inside a continuation too
+		}
+		if !utf8.ValidString(line) {
+			return nil, fmt.Errorf("line %d is not UTF-8", number)
+		}
+		if rest, more := strings.CutSuffix(line, "\\"); more {
+			pending += rest + " "
+			continued = true
+			continue
+		}
+		if err := flush(pending + line); err != nil {
+			return nil, err
+		}
+		pending, continued = "", false
+	}
+	if continued {
+		if err := flush(pending); err != nil {
+			return nil, err
+		}
+	}
+	return found, nil
+}
+
+// words splits a list of unit names. Quotes stay part of a name, as they do for the service manager.
+func words(value string) []string { return strings.Fields(value) }
+
+// expand replaces the specifiers of systemd.unit(5) that stand for the unit's own name; others are left.
+func expand(s, name string) string {
+	if !strings.Contains(s, "%") {
+		return s
+	}
+	n := splitName(name)
+	j := n.prefix[strings.LastIndex(n.prefix, "-")+1:]
+	return strings.NewReplacer("%%", "%", "%n", name, "%N", strings.TrimSuffix(name, "."+n.suffix),
+		"%p", n.prefix, "%P", unescape(n.prefix), "%i", n.instance, "%I", unescape(n.instance), "%j", j, "%J", unescape(j)).Replace(s)
+}
+
+// unescape undoes the escaping of unit names: "-" for "/", "\x2d" for "-".
+func unescape(s string) string {
+	var b strings.Builder
+	for i := 0; i < len(s); i++ {
+		var c byte
+		switch {
+		case s[i] == '-':
+			b.WriteByte('/')
+		case strings.HasPrefix(s[i:], `\x`) && len(s) >= i+4:
+			if _, err := fmt.Sscanf(s[i+2:i+4], "%02x", &c); err != nil {
+				return s
+			}
+			b.WriteByte(c)
+			i += 3
+		default:
+			b.WriteByte(s[i])
+		}
+	}
+	return b.String()
+}
+
+// A unitName is a name taken apart: "mast@2.service" is prefix "mast", instance "2", suffix "service".
+type unitName struct {
+	prefix, instance, suffix string
+	templated                bool // there is an "@"
+}
+
+func splitName(name string) unitName {
+	var n unitName
+	dot := strings.LastIndex(name, ".")
+	if dot < 0 {
+		return unitName{prefix: name}
+	}
+	n.prefix, n.suffix = name[:dot], name[dot+1:]
+	if at := strings.Index(n.prefix, "@"); at >= 0 {
+		n.templated = true
+		n.prefix, n.instance = n.prefix[:at], n.prefix[at+1:]
+	}
+	return n
+}
+
+func (n unitName) isTemplate() bool { return n.templated && n.instance == "" }
+
+func (n unitName) template() string { return n.prefix + "@." + n.suffix }
+
+func (n unitName) withInstance(instance string) string {
+	return n.prefix + "@" + instance + "." + n.suffix
+}
+
+// validName reports whether a name can be a unit's, systemd.unit(5).
+func validName(name string) bool {
+	if len(name) > 255 {
+		return false
+	}
+	switch splitName(name).suffix {
+	case "service", "socket", "target", "timer", "path", "mount", "automount", "swap", "slice", "scope", "device":
+	default:
+		return false
+	}
+	for _, r := range name {
+		ok := r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune(`:-_.\@`, r)
+		if !ok {
+			return false
+		}
+	}
+	return true
+}

@@ -1,0 +1,385 @@
+// Package unit reads the system service units of a Linux machine from its disk: which of them the next boot launches,
+// by which chain, and which edits switch one off or on (systemd.unit(5), systemd.service(5)).
+//
+// It works on files alone and asks no service manager. What is under /run is gone at the next boot and is not read.
+package unit
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+
+	"calmdawn/internal/core/item"
+	"calmdawn/internal/machine"
+)
+
+// searchPath lists the folders of unit files, the strongest first.
+var searchPath = []string{
+	"/etc/systemd/system.control",
+	"/etc/systemd/system",
+	"/etc/systemd/system.attached",
+	"/usr/local/lib/systemd/system",
+	"/usr/lib/systemd/system",
+	"/lib/systemd/system", // its own folder only where /lib is no link
+}
+
+const (
+	adminFolder = "/etc/systemd/system"
+	maskFolder  = "/etc/systemd/system.control" // stronger than adminFolder: masks what stands there
+	maxText     = 4 << 20
+)
+
+// A file is what stands for a unit name in the search path.
+type file struct {
+	path   string // of the text, links followed; empty when hidden
+	entry  string // of the name in the search path
+	level  int    // index in the tree's folders
+	alias  string // the name that this one is another name for
+	hidden string // why the name has no text although something stands there
+}
+
+// A pull is a name in a .wants, .requires or .upholds folder.
+type pull struct {
+	name   string
+	folder string // the folder's base name: "multi-user.target.wants"
+	paths  []string
+	hidden bool // the strongest entry is not a link to a unit, which hides weaker ones
+}
+
+// A Tree is a machine's unit files, indexed.
+type Tree struct {
+	root     *machine.Root
+	folders  []string // the search path as it is on this machine, links followed
+	files    map[string]*file
+	pulls    map[string][]*pull // by the unit that pulls
+	pulledAs map[string][]*pull // the same by the name that is pulled in
+	dropins  map[string][]string
+	names    map[string][]string // alias names by canonical name
+	cache    map[string]*unit
+	unread   []item.Unread
+}
+
+// Read indexes the unit files of a machine.
+func Read(r *machine.Root) *Tree {
+	t := &Tree{
+		root: r, files: map[string]*file{}, pulls: map[string][]*pull{}, pulledAs: map[string][]*pull{},
+		dropins: map[string][]string{},
+		names:   map[string][]string{}, cache: map[string]*unit{},
+	}
+	for _, folder := range searchPath {
+		real, err := r.Resolve(folder)
+		if errors.Is(err, fs.ErrNotExist) || slices.Contains(t.folders, real) {
+			continue
+		}
+		if err != nil {
+			t.skip(folder, err)
+			continue
+		}
+		t.folders = append(t.folders, real)
+	}
+	for level, folder := range t.folders {
+		t.readFolder(folder, level)
+	}
+	for name, f := range t.files {
+		if f.alias != "" {
+			t.names[f.alias] = append(t.names[f.alias], name)
+		}
+	}
+	for _, names := range t.names {
+		slices.Sort(names)
+	}
+	return t
+}
+
+// Unread names the places that could not be read.
+func (t *Tree) Unread() []item.Unread { return t.unread }
+
+func (t *Tree) skip(p string, err error) {
+	t.unread = append(t.unread, item.Unread{Path: p, Reason: machine.Reason(err)})
+}
+
+func (t *Tree) readFolder(folder string, level int) {
+	entries, err := t.root.ReadDir(folder)
+	if err != nil {
+		t.skip(folder, err)
+		return
+	}
+	for _, e := range entries {
+		p := path.Join(folder, e.Name)
+		base, ext := strings.TrimSuffix(e.Name, path.Ext(e.Name)), path.Ext(e.Name)
+		switch {
+		case ext == ".d" && e.Kind != machine.Regular:
+			t.readDropins(p, e.Name)
+		case ext == ".wants" || ext == ".requires" || ext == ".upholds":
+			if validName(base) && e.Kind != machine.Regular {
+				t.readPulls(p, base)
+			}
+		case validName(e.Name):
+			if _, stronger := t.files[e.Name]; !stronger {
+				if f := t.readEntry(p, e, level); f != nil {
+					t.files[e.Name] = f
+				}
+			}
+		}
+	}
+}
+
+func (t *Tree) readDropins(folder, name string) {
+	entries, err := t.root.ReadDir(folder)
+	if err != nil {
+		t.skip(folder, err)
+		return
+	}
+	for _, e := range entries {
+		if strings.HasSuffix(e.Name, ".conf") {
+			t.dropins[name] = append(t.dropins[name], path.Join(folder, e.Name))
+		}
+	}
+}
+
+func (t *Tree) readPulls(folder, puller string) {
+	entries, err := t.root.ReadDir(folder)
+	if err != nil {
+		t.skip(folder, err)
+		return
+	}
+	base := path.Base(folder)
+	for _, e := range entries {
+		if !validName(e.Name) {
+			continue
+		}
+		p := path.Join(folder, e.Name)
+		i := slices.IndexFunc(t.pulls[puller], func(q *pull) bool { return q.name == e.Name && q.folder == base })
+		if i >= 0 {
+			q := t.pulls[puller][i]
+			q.paths = append(q.paths, p)
+			continue
+		}
+		q := &pull{name: e.Name, folder: base, paths: []string{p}, hidden: e.Kind != machine.Symlink}
+		if !q.hidden {
+			target, err := t.root.ReadLink(p)
+			q.hidden = err != nil || target == "/dev/null"
+		}
+		t.addPull(puller, q)
+	}
+}
+
+func (t *Tree) addPull(puller string, p *pull) {
+	t.pulls[puller] = append(t.pulls[puller], p)
+	t.pulledAs[p.name] = append(t.pulledAs[p.name], p)
+}
+
+// readEntry works out what a name in the search path stands for; nil where the service manager passes it over.
+func (t *Tree) readEntry(p string, e machine.Entry, level int) *file {
+	f := &file{path: p, entry: p, level: level}
+	switch e.Kind {
+	case machine.Regular:
+		if info, err := t.root.Lstat(p); err == nil && info.Size == 0 {
+			f.path, f.hidden = "", "masked by an empty file at "+p
+		}
+		return f
+	case machine.Symlink:
+		return t.readLink(f)
+	case machine.FIFO, machine.Socket, machine.Device:
+		t.unread = append(t.unread, item.Unread{Path: p, Reason: "is " + e.Kind.String() + " where a unit file is expected; not opened"})
+	}
+	return nil
+}
+
+func (t *Tree) readLink(f *file) *file {
+	name := path.Base(f.entry)
+	target, err := t.root.ReadLink(f.entry)
+	if err != nil {
+		t.skip(f.entry, err)
+		return nil
+	}
+	if target == "/dev/null" {
+		f.path, f.hidden = "", "masked by "+f.entry
+		return f
+	}
+	real, err := t.root.Resolve(f.entry)
+	if errors.Is(err, fs.ErrNotExist) {
+		f.path, f.hidden = "", "its link "+f.entry+" leads nowhere"
+		return f
+	}
+	if err != nil {
+		var refusal *machine.Refusal
+		if errors.As(err, &refusal) && path.Base(target) == name {
+			return nil // a link to itself is passed over
+		}
+		t.skip(f.entry, err)
+		return nil
+	}
+	info, err := t.root.Lstat(real)
+	switch {
+	case err == nil && (info.Null || info.Kind == machine.Regular && info.Size == 0):
+		f.path, f.hidden = "", "masked by "+f.entry
+	case err == nil && info.Kind != machine.Regular:
+		t.skip(f.entry, &machine.Refusal{Path: f.entry, Reason: "leads to " + info.Kind.String() + "; not opened"})
+		return nil
+	default:
+		f.path = real
+	}
+	if other := path.Base(real); other != name && validName(other) && slices.Contains(t.folders, path.Dir(real)) {
+		f.alias = other
+		if n, o := splitName(name), splitName(other); o.isTemplate() && n.instance != "" {
+			f.alias = o.withInstance(n.instance)
+		}
+	}
+	return f
+}
+
+// A unit is one loaded unit: its text with its drop-ins.
+type unit struct {
+	name     string // canonical: aliases resolved
+	file     *file  // nil when the name stands nowhere
+	hidden   string // why it cannot be launched although something stands there: masked, refused
+	masked   bool
+	settings []setting
+	dropins  []string
+}
+
+// load returns the unit of a name, which may be an alias or an instance; one that is nowhere has no file.
+func (t *Tree) load(name string) *unit {
+	if u, ok := t.cache[name]; ok {
+		return u
+	}
+	u := &unit{name: name}
+	t.cache[name] = u
+	f := t.files[name]
+	if n := splitName(name); f == nil && n.instance != "" {
+		f = t.files[n.template()]
+		if f != nil && f.alias != "" {
+			alias := *f
+			alias.alias = splitName(f.alias).withInstance(n.instance)
+			f = &alias
+		}
+	}
+	if f == nil {
+		return u
+	}
+	if f.alias != "" && f.alias != name {
+		canonical := t.load(f.alias)
+		t.cache[name] = canonical
+		return canonical
+	}
+	u.file = f
+	if f.hidden != "" {
+		u.hidden, u.masked = f.hidden, strings.HasPrefix(f.hidden, "masked")
+		return u
+	}
+	if u.settings = t.readText(f.path, u); u.hidden != "" {
+		return u
+	}
+	for _, p := range t.dropinsOf(u) {
+		more := t.readText(p, nil)
+		u.settings = append(u.settings, more...)
+		u.dropins = append(u.dropins, p)
+	}
+	return u
+}
+
+// readText returns the settings of one file; a text that the service manager refuses hides the unit, if one is given.
+func (t *Tree) readText(p string, u *unit) []setting {
+	text, err := t.root.ReadFile(p, maxText)
+	var settings []setting
+	if err == nil {
+		settings, err = parse(text)
+		if err != nil {
+			err = &machine.Refusal{Path: p, Reason: "the service manager refuses it: " + err.Error()}
+		}
+	}
+	if err != nil {
+		t.skip(p, err)
+		if u != nil {
+			u.hidden = fmt.Sprintf("%s: %s", p, machine.Reason(err))
+		}
+	}
+	return settings
+}
+
+// dropinsOf lists the drop-ins of a unit in the order in which they apply. Of several with one file name the one in the
+// strongest folder of the search path counts, and there the one in the folder that is nearest to the unit's name.
+func (t *Tree) dropinsOf(u *unit) []string {
+	var near []string
+	for _, name := range append([]string{u.name}, t.names[u.name]...) {
+		n := splitName(name)
+		near = append(near, name+".d")
+		if n.instance != "" {
+			near = append(near, n.template()+".d")
+		}
+		for cut := strings.LastIndex(n.prefix, "-"); cut > 0; cut = strings.LastIndex(n.prefix[:cut], "-") {
+			near = append(near, n.prefix[:cut+1]+"."+n.suffix+".d")
+		}
+		near = append(near, n.suffix+".d")
+	}
+	type found struct {
+		path  string
+		level int
+	}
+	best := map[string]found{}
+	for _, folder := range near {
+		for _, p := range t.dropins[folder] {
+			level := slices.Index(t.folders, path.Dir(path.Dir(p)))
+			old, ok := best[path.Base(p)]
+			if !ok || level < old.level {
+				best[path.Base(p)] = found{p, level}
+			}
+		}
+	}
+	var names []string
+	for name := range best {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	var paths []string
+	for _, name := range names {
+		paths = append(paths, best[name].path)
+	}
+	return paths
+}
+
+// last returns the last value of a key, specifiers expanded; empty when it is not set.
+func (u *unit) last(section, key string) string {
+	value := ""
+	for _, s := range u.settings {
+		if s.section == section && s.key == key {
+			value = s.value
+		}
+	}
+	return expand(value, u.name)
+}
+
+// list returns all values of a key; an empty one resets what stood before.
+func (u *unit) list(section, key string) []string {
+	var values []string
+	for _, s := range u.settings {
+		switch {
+		case s.section != section || s.key != key:
+		case s.value == "":
+			values = nil
+		default:
+			values = append(values, expand(s.value, u.name))
+		}
+	}
+	return values
+}
+
+// names returns the unit names in all values of a key; dependencies cannot be reset.
+func (u *unit) unitNames(section string, keys ...string) []string {
+	var names []string
+	for _, s := range u.settings {
+		if s.section == section && slices.Contains(keys, s.key) {
+			names = append(names, words(expand(s.value, u.name))...)
+		}
+	}
+	return names
+}
+
+// hasInstall reports whether the unit can be enabled by links.
+func (u *unit) hasInstall() bool {
+	return len(u.unitNames("Install", "WantedBy", "RequiredBy", "UpheldBy", "Alias", "Also")) > 0
+}

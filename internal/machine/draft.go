@@ -1,0 +1,140 @@
+package machine
+
+import (
+	"errors"
+	"io/fs"
+	"os"
+	"path"
+	"strings"
+	"time"
+
+	"calmdawn/internal/core/change"
+)
+
+// A Draft collects edits that are planned and not made. Its reading shows each path as the edits planned so far would
+// leave it, so that several decisions can touch the same file.
+type Draft struct {
+	root  *Root
+	at    time.Time
+	edits map[string]*change.Edit
+	order []string
+}
+
+// Draft begins an empty draft; at becomes the modification time of what it writes.
+func (r *Root) Draft(at time.Time) *Draft {
+	return &Draft{root: r, at: at, edits: map[string]*change.Edit{}}
+}
+
+// plan returns the edit of p, planned so far or empty. Folders that are links are followed first, so that one file has one edit.
+func (d *Draft) plan(p, home string) (*change.Edit, error) {
+	p, err := d.settle(p)
+	if err != nil {
+		return nil, err
+	}
+	if home != "" {
+		if home, err = d.root.Resolve(home); err != nil {
+			return nil, err
+		}
+		if !strings.HasPrefix(p, strings.TrimSuffix(home, "/")+"/") {
+			return nil, &Refusal{p, "a link leads out of the home " + home + "; it is not edited"}
+		}
+	}
+	if e, ok := d.edits[p]; ok {
+		return e, nil
+	}
+	now, err := d.root.Node(p, home)
+	if err != nil {
+		return nil, err
+	}
+	e := &change.Edit{Path: p, Home: home, Before: now, After: now}
+	d.edits[p] = e
+	d.order = append(d.order, p)
+	return e, nil
+}
+
+// settle follows the links in the folder of p, as far as the folder exists.
+func (d *Draft) settle(p string) (string, error) {
+	dir, rest := split(p)
+	for {
+		real, err := d.root.Resolve(dir)
+		if err == nil {
+			return path.Join(real, rest), nil
+		}
+		if !errors.Is(err, fs.ErrNotExist) || dir == "/" {
+			return "", err
+		}
+		if info, err := d.root.Lstat(dir); err == nil && info.Kind == Symlink {
+			return "", &Refusal{p, dir + " is a link that leads nowhere"}
+		}
+		rest = path.Join(path.Base(dir), rest)
+		dir = path.Dir(dir)
+	}
+}
+
+// Node returns the state of p as it would be after the edits planned so far.
+func (d *Draft) Node(p, home string) (change.Node, error) {
+	e, err := d.plan(p, home)
+	if err != nil {
+		return change.Node{}, err
+	}
+	return e.After, nil
+}
+
+// Link plans a symbolic link at p, in place of what is there.
+func (d *Draft) Link(p, target string) error {
+	e, err := d.plan(p, "")
+	if err != nil {
+		return err
+	}
+	if e.After.Kind == change.Link && e.After.Target == target {
+		return nil
+	}
+	if e.Before.Kind == change.Link && e.Before.Target == target {
+		e.After = e.Before
+		return nil
+	}
+	e.After = change.Node{Kind: change.Link, Target: target, UID: os.Geteuid(), GID: os.Getegid(), ModTime: d.at.UnixNano()}
+	return nil
+}
+
+// Remove plans that p is gone.
+func (d *Draft) Remove(p, home string) error {
+	e, err := d.plan(p, home)
+	if err != nil {
+		return err
+	}
+	e.After = change.Node{Kind: change.Absent}
+	return nil
+}
+
+// Rewrite plans another text for the file p, made by edit from the text that it would have.
+func (d *Draft) Rewrite(p, home string, edit func(text []byte) ([]byte, error)) error {
+	e, err := d.plan(p, home)
+	if err != nil {
+		return err
+	}
+	if e.After.Kind != change.File {
+		return &Refusal{p, "is " + e.After.Describe() + " where a file is expected; it is not edited"}
+	}
+	text, err := edit(e.After.Data)
+	if err != nil {
+		return err
+	}
+	if e.Before.Kind == change.File && string(text) == string(e.Before.Data) {
+		e.After = e.Before
+		return nil
+	}
+	e.After.Data, e.After.ModTime = text, d.at.UnixNano()
+	return nil
+}
+
+// Edits returns what the draft changes, in the order in which it was planned; what is left as it was is not in it.
+func (d *Draft) Edits() []change.Edit {
+	var edits []change.Edit
+	for _, p := range d.order {
+		if e := d.edits[p]; !e.Before.Same(e.After) {
+			edits = append(edits, *e)
+		}
+	}
+	return edits
+}

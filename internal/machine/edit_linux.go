@@ -1,0 +1,476 @@
+package machine
+
+import (
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"runtime"
+	"strings"
+
+	"golang.org/x/sys/unix"
+
+	"calmdawn/internal/core/change"
+)
+
+// A place is the folder and the last name of a path that is edited, with the folder open and free of links that could
+// be swapped under us.
+type place struct {
+	r    *Root
+	fd   int
+	path string
+	name string
+}
+
+// at opens the folder of p and calls do. Inside a home, no link that leads out of it is followed, and when we are root
+// the files are touched with the file-system ids of the home's owner, so that nothing is done in their name that they
+// could not do themselves.
+func (r *Root) at(p, home string, do func(place) error) error {
+	dir, name := split(p)
+	if home == "" {
+		fd, err := r.open(dir, unix.O_RDONLY|unix.O_DIRECTORY)
+		if err != nil {
+			return err
+		}
+		defer unix.Close(fd)
+		return do(place{r, fd, p, name})
+	}
+	homeFD, err := r.open(home, unix.O_PATH|unix.O_DIRECTORY)
+	if err != nil {
+		return err
+	}
+	defer unix.Close(homeFD)
+	rel, ok := strings.CutPrefix(dir, path.Clean(home))
+	if !ok || rel != "" && rel[0] != '/' {
+		return &Refusal{p, "is not inside the home " + home}
+	}
+	return asOwner(homeFD, func() error {
+		fd, err := r.openBeneath(homeFD, strings.TrimPrefix(rel, "/"))
+		if err != nil {
+			return pathErr("open", dir, err)
+		}
+		defer unix.Close(fd)
+		return do(place{r, fd, p, name})
+	})
+}
+
+// openBeneath opens the folder rel below fd, following no link that leads out of it; without openat2(2), no link at all.
+func (r *Root) openBeneath(fd int, rel string) (int, error) {
+	const flags = unix.O_RDONLY | unix.O_DIRECTORY | unix.O_CLOEXEC
+	if rel == "" {
+		rel = "."
+	}
+	if !r.walker {
+		return unix.Openat2(fd, rel, &unix.OpenHow{Flags: flags, Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_MAGICLINKS})
+	}
+	at, err := unix.Openat(fd, ".", flags, 0)
+	for _, name := range strings.Split(rel, "/") {
+		if err != nil {
+			return -1, err
+		}
+		up := at
+		at, err = unix.Openat(up, name, flags|unix.O_NOFOLLOW, 0)
+		unix.Close(up)
+	}
+	return at, err
+}
+
+// asOwner runs do with the file-system ids of the owner of the folder fd; without root's rights, with our own.
+func asOwner(fd int, do func() error) error {
+	var st unix.Stat_t
+	if err := unix.Fstat(fd, &st); err != nil {
+		return err
+	}
+	if unix.Geteuid() != 0 || st.Uid == 0 {
+		return do()
+	}
+	runtime.LockOSThread()
+	gid, err := unix.SetfsgidRetGid(int(st.Gid))
+	if err != nil {
+		return err
+	}
+	uid, err := unix.SetfsuidRetUid(int(st.Uid))
+	if err != nil {
+		return err
+	}
+	defer func() {
+		unix.SetfsuidRetUid(uid)
+		unix.SetfsgidRetGid(gid)
+		if back, _ := unix.SetfsuidRetUid(-1); back == uid {
+			runtime.UnlockOSThread() // otherwise the thread ends with its goroutine
+		}
+	}()
+	return do()
+}
+
+// Node returns the whole state of the path p. A folder, a special file or a file over [MaxEdited] is a *Refusal.
+func (r *Root) Node(p, home string) (change.Node, error) {
+	node := change.Node{Kind: change.Absent}
+	err := r.at(p, home, func(at place) (err error) {
+		node, err = at.node()
+		return err
+	})
+	if errors.Is(err, fs.ErrNotExist) {
+		return change.Node{Kind: change.Absent}, nil
+	}
+	return node, err
+}
+
+func (at place) node() (change.Node, error) {
+	absent := change.Node{Kind: change.Absent}
+	var st unix.Stat_t
+	switch err := unix.Fstatat(at.fd, at.name, &st, unix.AT_SYMLINK_NOFOLLOW); err {
+	case nil:
+	case unix.ENOENT:
+		return absent, nil
+	default:
+		return absent, pathErr("stat", at.path, err)
+	}
+	info := infoOf(&st)
+	n := change.Node{Mode: info.Mode, UID: info.UID, GID: info.GID, ModTime: info.ModTime.UnixNano(), Links: uint64(st.Nlink)}
+	var err error
+	switch info.Kind {
+	case Symlink:
+		buf := make([]byte, unix.PathMax)
+		size, err := unix.Readlinkat(at.fd, at.name, buf)
+		if err != nil {
+			return absent, pathErr("readlink", at.path, err)
+		}
+		n.Kind, n.Target, n.Mode = change.Link, string(buf[:size]), 0
+	case Regular:
+		fd, err := unix.Openat(at.fd, at.name, unix.O_RDONLY|unix.O_NONBLOCK|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
+		if err != nil {
+			return absent, pathErr("open", at.path, err)
+		}
+		defer unix.Close(fd)
+		n.Kind = change.File
+		if n.Data, err = at.r.readAll(fd, at.path, MaxEdited); err != nil {
+			return absent, err
+		}
+	default:
+		return absent, &Refusal{at.path, "is " + info.Kind.String() + "; it is not edited"}
+	}
+	n.Xattrs, err = at.xattrs(at.name)
+	return n, err
+}
+
+// procPath leads to a name in the folder for the calls that take no handle.
+func (at place) procPath(name string) string { return fmt.Sprintf("/proc/self/fd/%d/%s", at.fd, name) }
+
+func (at place) xattrs(name string) (map[string][]byte, error) {
+	p := at.procPath(name)
+	buf := make([]byte, 64<<10) // the kernel's bound for the list and for each value, xattr(7)
+	n, err := unix.Llistxattr(p, buf)
+	if err == unix.ENOTSUP || err == nil && n == 0 {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, pathErr("listxattr", at.path, err)
+	}
+	names := strings.Split(strings.TrimSuffix(string(buf[:n]), "\x00"), "\x00")
+	found := make(map[string][]byte, len(names))
+	for _, key := range names {
+		n, err := unix.Lgetxattr(p, key, buf)
+		if err != nil {
+			return nil, pathErr("getxattr", at.path, err)
+		}
+		found[key] = append([]byte{}, buf[:n]...)
+	}
+	return found, nil
+}
+
+// Apply makes the edit e and verifies it. A path that is not as e expects is a *change.Conflict, and is left alone.
+//
+// Files and links are written under another name and renamed, so that the path is at every moment either the one or
+// the other; a file with several names (hard links) is written in place, so that they stay together. When Apply returns, the edit
+// is on the disk.
+func (r *Root) Apply(e change.Edit) error {
+	return r.at(e.Path, e.Home, func(at place) error {
+		now, err := at.node()
+		if err != nil {
+			return err
+		}
+		if !now.Same(e.Before) {
+			return &change.Conflict{Edit: e, Now: now}
+		}
+		switch {
+		case e.After.Kind == change.Absent:
+			err = at.remove(now)
+		case now.Kind == change.File && e.After.Kind == change.File && now.Links > 1:
+			err = at.overwrite(e.After)
+		default:
+			err = at.replace(now, e.After)
+		}
+		if err != nil {
+			return err
+		}
+		made, err := at.node()
+		if err != nil {
+			return err
+		}
+		if !made.Same(e.After) {
+			return &Refusal{e.Path, "does not hold what was just written to it"}
+		}
+		return nil
+	})
+}
+
+// step shows an operation to the hook, makes it, and names it in its error.
+func (at place) step(op string, n int, do func() error) error {
+	if err := at.r.hook(op, at.path, int64(n)); err != nil {
+		return err
+	}
+	return pathErr(op, at.path, do())
+}
+
+func (at place) syncFolder() error {
+	return at.step("sync", 0, func() error { return unix.Fsync(at.fd) })
+}
+
+func (at place) remove(now change.Node) error {
+	if now.Kind == change.Absent {
+		return nil
+	}
+	if err := at.step("unlink", 0, func() error { return unix.Unlinkat(at.fd, at.name, 0) }); err != nil {
+		return err
+	}
+	return at.syncFolder()
+}
+
+// replace writes the node under a name that means nothing, finishes it, and renames it over the path.
+func (at place) replace(now, to change.Node) error {
+	temp := TempPrefix + rand.Text()[:12] + TempSuffix
+	fail := func(err error) error {
+		unix.Unlinkat(at.fd, temp, 0)
+		return err
+	}
+	var err error
+	if to.Kind == change.Link {
+		err = at.step("link", 0, func() error { return unix.Symlinkat(to.Target, at.fd, temp) })
+	} else {
+		err = at.create(temp, to)
+	}
+	if err != nil {
+		return fail(err)
+	}
+	if to.Kind == change.Link {
+		if err := at.dress(temp, to); err != nil {
+			return fail(err)
+		}
+	}
+	err = at.step("rename", 0, func() error {
+		if now.Kind != change.Absent {
+			return unix.Renameat(at.fd, temp, at.fd, at.name)
+		}
+		err := unix.Renameat2(at.fd, temp, at.fd, at.name, unix.RENAME_NOREPLACE)
+		if err == unix.EINVAL || err == unix.ENOSYS { // the file system cannot: the path was absent a moment ago
+			err = unix.Renameat(at.fd, temp, at.fd, at.name)
+		}
+		return err
+	})
+	if err != nil {
+		return fail(err)
+	}
+	return at.syncFolder()
+}
+
+func (at place) create(name string, to change.Node) error {
+	var fd int
+	err := at.step("create", 0, func() (err error) {
+		fd, err = unix.Openat(at.fd, name, unix.O_WRONLY|unix.O_CREAT|unix.O_EXCL|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0o600)
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	defer unix.Close(fd)
+	return at.fill(fd, name, to)
+}
+
+func (at place) overwrite(to change.Node) error {
+	fd, err := unix.Openat(at.fd, at.name, unix.O_WRONLY|unix.O_NONBLOCK|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return pathErr("open", at.path, err)
+	}
+	defer unix.Close(fd)
+	return at.fill(fd, at.name, to)
+}
+
+func (at place) fill(fd int, name string, to change.Node) error {
+	err := at.step("write", len(to.Data), func() error {
+		for off := 0; off < len(to.Data); {
+			n, err := unix.Pwrite(fd, to.Data[off:], int64(off))
+			if err != nil && err != unix.EINTR {
+				return err
+			}
+			off += max(0, n)
+		}
+		return unix.Ftruncate(fd, int64(len(to.Data)))
+	})
+	if err != nil {
+		return err
+	}
+	if err := at.dress(name, to); err != nil {
+		return err
+	}
+	return at.step("sync", 0, func() error { return unix.Fsync(fd) })
+}
+
+// dress gives a name in the folder its owner, mode, extended attributes and modification time, in the order in which
+// none of them undoes another.
+func (at place) dress(name string, to change.Node) error {
+	var st unix.Stat_t
+	if err := unix.Fstatat(at.fd, name, &st, unix.AT_SYMLINK_NOFOLLOW); err != nil {
+		return pathErr("stat", at.path, err)
+	}
+	if int(st.Uid) != to.UID || int(st.Gid) != to.GID {
+		err := at.step("chown", 0, func() error {
+			return unix.Fchownat(at.fd, name, to.UID, to.GID, unix.AT_SYMLINK_NOFOLLOW)
+		})
+		if err != nil {
+			return err
+		}
+	}
+	if to.Kind == change.File {
+		if err := at.step("chmod", 0, func() error { return unix.Fchmodat(at.fd, name, to.Mode, 0) }); err != nil {
+			return err
+		}
+	}
+	if err := at.setXattrs(name, to); err != nil {
+		return err
+	}
+	times := []unix.Timespec{{Nsec: unix.UTIME_OMIT}, unix.NsecToTimespec(to.ModTime)}
+	return at.step("utimes", 0, func() error {
+		return unix.UtimesNanoAt(at.fd, name, times, unix.AT_SYMLINK_NOFOLLOW)
+	})
+}
+
+func (at place) setXattrs(name string, to change.Node) error {
+	have, err := at.xattrs(name)
+	if err != nil {
+		return err
+	}
+	p := at.procPath(name)
+	for key := range have {
+		if _, wanted := to.Xattrs[key]; !wanted && !change.IsLabel(key) {
+			if err := at.step("xattr", 0, func() error { return unix.Lremovexattr(p, key) }); err != nil {
+				return err
+			}
+		}
+	}
+	for key, value := range to.Xattrs {
+		if string(have[key]) == string(value) && have[key] != nil {
+			continue
+		}
+		if err := at.step("xattr", len(value), func() error { return unix.Lsetxattr(p, key, value, 0) }); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Folder describes the folder at p.
+func (r *Root) Folder(p, home string) (FolderState, error) {
+	var s FolderState
+	err := r.at(path.Join(p, "x"), home, func(at place) error {
+		info, err := fstat(at.fd, p)
+		if err != nil {
+			return err
+		}
+		entries, err := r.ReadDir(p)
+		s = FolderState{Exists: true, Empty: err == nil && len(entries) == 0, ModTime: info.ModTime.UnixNano(), UID: info.UID, GID: info.GID}
+		return nil
+	})
+	if errors.Is(err, fs.ErrNotExist) {
+		return FolderState{}, nil
+	}
+	return s, err
+}
+
+// MakeFolder makes the folder p with mode 0755 and the owner of the folder around it; one that is there is left alone.
+func (r *Root) MakeFolder(p, home string) error {
+	return r.at(p, home, func(at place) error {
+		var up unix.Stat_t
+		if err := unix.Fstat(at.fd, &up); err != nil {
+			return pathErr("stat", p, err)
+		}
+		err := at.step("mkdir", 0, func() error { return unix.Mkdirat(at.fd, at.name, 0o755) })
+		if err != nil {
+			if info, statErr := r.Stat(p); statErr == nil && info.Kind == Folder {
+				return nil
+			}
+			return err
+		}
+		if unix.Geteuid() == 0 && home == "" && (up.Uid != 0 || up.Gid != 0) {
+			if err := at.step("chown", 0, func() error {
+				return unix.Fchownat(at.fd, at.name, int(up.Uid), int(up.Gid), unix.AT_SYMLINK_NOFOLLOW)
+			}); err != nil {
+				return err
+			}
+		}
+		if err := at.step("chmod", 0, func() error { return unix.Fchmodat(at.fd, at.name, 0o755, 0) }); err != nil {
+			return err
+		}
+		return at.syncFolder()
+	})
+}
+
+// RemoveFolder removes the folder p, which must be empty.
+func (r *Root) RemoveFolder(p, home string) error {
+	return r.at(p, home, func(at place) error {
+		if err := at.step("rmdir", 0, func() error { return unix.Unlinkat(at.fd, at.name, unix.AT_REMOVEDIR) }); err != nil {
+			return err
+		}
+		return at.syncFolder()
+	})
+}
+
+// SetFolderTime gives the folder p the modification time ns, in nanoseconds since 1970 UTC.
+func (r *Root) SetFolderTime(p, home string, ns int64) error {
+	return r.at(path.Join(p, "x"), home, func(at place) error {
+		at.path = p
+		times := []unix.Timespec{{Nsec: unix.UTIME_OMIT}, unix.NsecToTimespec(ns)}
+		err := at.step("utimes", 0, func() error { return unix.UtimesNanoAt(at.fd, ".", times, 0) })
+		if err != nil {
+			return err
+		}
+		return at.syncFolder()
+	})
+}
+
+// Sweep removes what an interrupted write left in the folder p: files with our temporary names.
+func (r *Root) Sweep(p, home string) error {
+	entries, err := r.ReadDir(p)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	for _, e := range entries {
+		if !strings.HasPrefix(e.Name, TempPrefix) || !strings.HasSuffix(e.Name, TempSuffix) || e.Kind == Folder {
+			continue
+		}
+		err := r.at(path.Join(p, e.Name), home, func(at place) error {
+			return at.step("unlink", 0, func() error { return unix.Unlinkat(at.fd, at.name, 0) })
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Lock takes the machine's lock for changes, a flock(2) on the folder p, and returns how to release it.
+func (r *Root) Lock(p string) (release func() error, err error) {
+	fd, err := r.open(p, unix.O_RDONLY|unix.O_DIRECTORY)
+	if err != nil {
+		return nil, err
+	}
+	if err := unix.Flock(fd, unix.LOCK_EX|unix.LOCK_NB); err != nil {
+		unix.Close(fd)
+		return nil, &Refusal{p, "another calmdawn is changing this machine; wait until it is done"}
+	}
+	return func() error { return unix.Close(fd) }, nil
+}

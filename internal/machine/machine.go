@@ -1,0 +1,118 @@
+// Package machine is the machine under work: a confined view of its files, and the one place that carries out edits.
+//
+// The machine is a mounted disk at some folder, or the running one at "/". Paths are those of the machine: they begin
+// with "/", and links, absolute ones too, resolve inside it. Only regular files are opened, only up to a bound; FIFOs,
+// devices and sockets are reported as a *Refusal instead. Nothing here knows what the files mean.
+package machine
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"time"
+)
+
+// A Refusal says why a path was not read or written although it is there.
+type Refusal struct {
+	Path   string
+	Reason string // completes "PATH: …"
+}
+
+func (r *Refusal) Error() string { return r.Path + ": " + r.Reason }
+
+// Reason says in a few words why an operation on a path failed, without the path.
+func Reason(err error) string {
+	var refusal *Refusal
+	var pathErr *fs.PathError
+	switch {
+	case errors.As(err, &refusal):
+		return refusal.Reason
+	case errors.Is(err, fs.ErrPermission):
+		return "no permission"
+	case errors.Is(err, fs.ErrNotExist):
+		return "is not there"
+	case errors.As(err, &pathErr):
+		return pathErr.Err.Error()
+	}
+	return err.Error()
+}
+
+// A Kind says what stands at a path, as far as a survey cares.
+type Kind int
+
+// The kinds of node.
+const (
+	Regular Kind = iota
+	Folder
+	Symlink
+	FIFO
+	Socket
+	Device
+)
+
+func (k Kind) String() string {
+	return [...]string{"a file", "a folder", "a link", "a FIFO", "a socket", "a device"}[k]
+}
+
+// Info describes one path.
+type Info struct {
+	Kind    Kind
+	Size    int64
+	Mode    uint32 // permission, set-id and sticky bits (07777)
+	UID     int
+	GID     int
+	ModTime time.Time
+	Null    bool // the null device, with which a unit is masked
+}
+
+// An Entry is one name in a folder.
+type Entry struct {
+	Name string
+	Kind Kind
+}
+
+// An Op is one operation on the machine's files, shown to the hook before it is made.
+type Op struct {
+	Name  string // open, read, list, create, write, sync, rename, link, unlink, mkdir, rmdir, chmod, chown, utimes, xattr
+	Path  string
+	Bytes int64 // for reads and writes
+}
+
+func (o Op) String() string { return fmt.Sprintf("%s %s", o.Name, o.Path) }
+
+// MaxEntries is the number of names read from one folder; the rest is refused.
+const MaxEntries = 200_000
+
+// TempPrefix and TempSuffix frame the names of files that are being written: no launch mechanism reads such a name.
+const (
+	TempPrefix = ".calmdawn-"
+	TempSuffix = ".tmp"
+)
+
+// MaxEdited is the size in bytes of the largest file that is edited.
+const MaxEdited = 4 << 20
+
+// A FolderState is what is kept of a folder in which something is edited.
+type FolderState struct {
+	Exists  bool
+	Empty   bool
+	ModTime int64 // nanoseconds since 1970 UTC
+	UID     int
+	GID     int
+}
+
+// clean makes a path absolute and free of "." and empty parts. ".." is left to the kernel: behind a link it means
+// another folder than it reads.
+func clean(p string) string {
+	if p == "" || p[0] != '/' {
+		p = "/" + p
+	}
+	return p
+}
+
+// split returns the folder and the last name of a path.
+func split(p string) (dir, name string) {
+	p = path.Clean(clean(p))
+	return path.Dir(p), path.Base(p)
+}

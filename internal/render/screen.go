@@ -1,0 +1,130 @@
+// Package render turns values into what people read: lines, tables and figures for a terminal or a pipe.
+//
+// It computes nothing about machines. Everything that comes from one passes through [Screen.Clean] here, so that no name
+// or description can steer a terminal.
+package render
+
+import (
+	"fmt"
+	"io"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+
+	"github.com/charmbracelet/lipgloss"
+	"github.com/charmbracelet/x/ansi"
+	"github.com/muesli/termenv"
+)
+
+// A Screen is where text for people goes.
+type Screen struct {
+	w      io.Writer
+	width  int // columns; 0 for a pipe, which is never cut
+	ascii  bool
+	styles map[Tone]lipgloss.Style
+}
+
+// A Tone is one of the few meanings that colour strengthens.
+type Tone int
+
+// The tones.
+const (
+	Plain Tone = iota
+	Strong
+	Dim
+	Good
+	Warn
+	Bad
+)
+
+// NewScreen returns a screen of the given width in columns; 0 means a pipe.
+func NewScreen(w io.Writer, width int, colour, utf8 bool) *Screen {
+	r := lipgloss.NewRenderer(w)
+	r.SetColorProfile(termenv.Ascii)
+	if colour {
+		r.SetColorProfile(termenv.ANSI)
+	}
+	style := r.NewStyle
+	return &Screen{w: w, width: width, ascii: !utf8, styles: map[Tone]lipgloss.Style{
+		Plain: style(), Strong: style().Bold(true), Dim: style().Faint(true),
+		Good: style().Foreground(lipgloss.Color("2")), Warn: style().Foreground(lipgloss.Color("3")),
+		Bad: style().Foreground(lipgloss.Color("1")).Bold(true),
+	}}
+}
+
+// Width is the number of columns; 0 for a pipe.
+func (s *Screen) Width() int { return s.width }
+
+// Paint gives a text its tone.
+func (s *Screen) Paint(t Tone, text string) string {
+	if t == Plain || text == "" {
+		return text
+	}
+	return s.styles[t].Render(text)
+}
+
+// Line writes one line of our own words; %s values that come from a machine are cleaned by the caller.
+func (s *Screen) Line(format string, values ...any) {
+	fmt.Fprintln(s.w, s.plain(fmt.Sprintf(format, values...)))
+}
+
+// Wrap writes a paragraph, broken at the screen's width, its further lines indented.
+func (s *Screen) Wrap(indent int, format string, values ...any) {
+	text := s.plain(fmt.Sprintf(format, values...))
+	if s.width > 0 {
+		width := max(20, s.width-indent)
+		text = strings.ReplaceAll(ansi.Wordwrap(text, width, ""), "\n", "\n"+strings.Repeat(" ", indent))
+	}
+	fmt.Fprintln(s.w, text)
+}
+
+// Field writes a labelled value of a page about one thing, wrapped behind its label.
+func (s *Screen) Field(label, value string) {
+	const indent = 14
+	s.Wrap(indent, "  %-*s%s", indent-2, label, value)
+}
+
+// substitutes stand for our own signs where the locale has only ASCII.
+var substitutes = strings.NewReplacer("→", "->", "·", "-", "…", "...", "–", "-", "█", "#", "±", "+/-", "×", "x", "’", "'")
+
+// plain replaces what an ASCII screen cannot show.
+func (s *Screen) plain(text string) string {
+	if !s.ascii {
+		return text
+	}
+	return strings.Map(func(r rune) rune {
+		if r > unicode.MaxASCII {
+			return '?'
+		}
+		return r
+	}, substitutes.Replace(text))
+}
+
+const maxShown = 2000 // runes of one text from a machine
+
+// Clean makes a text from a machine safe to show on one line: control characters, escape sequences, marks that turn the
+// direction of writing, invisible ones and bytes that are no text each become a visible substitute.
+func (s *Screen) Clean(text string) string { return Clean(text) }
+
+// Clean is [Screen.Clean] for texts that go elsewhere.
+func Clean(text string) string {
+	var b strings.Builder
+	count := 0
+	for i, r := range text {
+		if count++; count > maxShown {
+			b.WriteString("…")
+			break
+		}
+		switch {
+		case r == utf8.RuneError && !strings.HasPrefix(text[i:], "\uFFFD"):
+			b.WriteByte('?')
+		case r == '\t' || r == '\n':
+			b.WriteByte(' ')
+		case unicode.IsControl(r), unicode.Is(unicode.Cf, r), r == '\u2028', r == '\u2029':
+			b.WriteByte('?')
+		default:
+			b.WriteRune(r)
+		}
+	}
+	return b.String()
+}

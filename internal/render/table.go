@@ -1,0 +1,110 @@
+package render
+
+import (
+	"strings"
+
+	"github.com/charmbracelet/x/ansi"
+)
+
+// A Column is one column of a table.
+type Column struct {
+	Title string
+	Right bool // figures stand right
+	Keep  int  // where the screen is too narrow, the column with the lowest Keep goes first; 0 always stays
+	Flex  int  // where it still is too narrow, the column may shrink to this width; 0 never
+}
+
+// A Cell is one text of a table, already cleaned.
+type Cell struct {
+	Text string
+	Tone Tone
+}
+
+// C makes a cell.
+func C(text string) Cell { return Cell{Text: text} }
+
+// Table writes rows under their columns. It drops and shrinks columns to fit the screen and never cuts one that may not
+// shrink; a pipe gets them all, uncut.
+func (s *Screen) Table(columns []Column, rows [][]Cell) {
+	shown := s.fit(columns, rows)
+	header := make([]Cell, len(columns))
+	for i, c := range columns {
+		header[i] = Cell{c.Title, Dim}
+	}
+	for _, row := range append([][]Cell{header}, rows...) {
+		var b strings.Builder
+		for n, c := range shown {
+			text := ansi.Truncate(s.plain(row[c.index].Text), c.width, s.plain("…"))
+			pad := strings.Repeat(" ", max(0, c.width-ansi.StringWidth(text)))
+			text = s.Paint(row[c.index].Tone, text)
+			switch {
+			case columns[c.index].Right:
+				b.WriteString(pad + text)
+			case n == len(shown)-1:
+				b.WriteString(text)
+			default:
+				b.WriteString(text + pad)
+			}
+			if n < len(shown)-1 {
+				b.WriteString("  ")
+			}
+		}
+		s.write(strings.TrimRight(b.String(), " "))
+	}
+}
+
+func (s *Screen) write(line string) { _, _ = s.w.Write([]byte(line + "\n")) }
+
+type shownColumn struct{ index, width int }
+
+// fit chooses the columns and their widths.
+func (s *Screen) fit(columns []Column, rows [][]Cell) []shownColumn {
+	var shown []shownColumn
+	for i, c := range columns {
+		width, filled := ansi.StringWidth(c.Title), false
+		for _, row := range rows {
+			text := s.plain(row[i].Text)
+			width, filled = max(width, ansi.StringWidth(text)), filled || text != ""
+		}
+		if filled || len(rows) == 0 {
+			shown = append(shown, shownColumn{i, width})
+		}
+	}
+	if s.width == 0 {
+		return shown
+	}
+	over := func(width func(shownColumn) int) int {
+		total := -2
+		for _, c := range shown {
+			total += width(c) + 2
+		}
+		return total - s.width
+	}
+	for over(func(c shownColumn) int { return c.least(columns) }) > 0 {
+		drop := -1
+		for n, c := range shown {
+			keep := columns[c.index].Keep
+			if keep > 0 && (drop < 0 || keep < columns[shown[drop].index].Keep) {
+				drop = n
+			}
+		}
+		if drop < 0 {
+			break
+		}
+		shown = append(shown[:drop], shown[drop+1:]...)
+	}
+	for n, c := range shown {
+		if extra := over(func(c shownColumn) int { return c.width }); extra > 0 {
+			shown[n].width = max(c.least(columns), c.width-extra)
+		}
+	}
+	return shown
+}
+
+// least is the width to which a column may shrink.
+func (c shownColumn) least(columns []Column) int {
+	if flex := columns[c.index].Flex; flex > 0 {
+		return min(c.width, flex)
+	}
+	return c.width
+}
