@@ -152,9 +152,8 @@ func (t *Tree) readPulls(folder, puller string) {
 			continue
 		}
 		p := path.Join(folder, e.Name)
-		i := slices.IndexFunc(t.pulls[puller], func(q *pull) bool { return q.name == e.Name && q.folder == base })
-		if i >= 0 {
-			q := t.pulls[puller][i]
+		if i := slices.IndexFunc(t.pulledAs[e.Name], func(q *pull) bool { return q.folder == base }); i >= 0 {
+			q := t.pulledAs[e.Name][i]
 			q.paths = append(q.paths, p)
 			continue
 		}

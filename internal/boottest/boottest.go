@@ -1,0 +1,190 @@
+//go:build linux
+
+// Package boottest boots fixture machines for real, in a container on this computer, so that tests can see what a boot
+// launches. Only tests use it; they share one fixture root, made once and kept in the user's cache folder.
+package boottest
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"calmdawn/internal/testtree"
+)
+
+// fixture names the shared root; a change to what it holds needs another name.
+const fixture = "bookworm-1"
+
+const packages = "systemd,systemd-sysv,dbus,cron,udev,procps,kmod,dbus-user-session,libpam-systemd"
+
+// A Machine is a fixture machine of one test: the shared root with the test's own files laid over it.
+type Machine struct {
+	Dir   string // where its root is mounted, for --root
+	share string // a folder that the machine sees as /share
+	boots int
+}
+
+// New makes a machine with the given files, as [testtree.Make] does. On it are the user maria, whose service manager runs
+// from the boot on and reaches the desktop's autostart target, and the program /usr/bin/mark, which writes down the name it is given.
+func New(t testing.TB, files map[string]string) *Machine {
+	t.Helper()
+	need(t)
+	base := shared(t)
+	work := t.TempDir()
+	m := &Machine{Dir: filepath.Join(work, "root"), share: filepath.Join(work, "share")}
+	for _, name := range []string{"root", "upper", "work", "share"} {
+		check(t, os.Mkdir(filepath.Join(work, name), 0o755))
+	}
+	options := fmt.Sprintf("lowerdir=%s,upperdir=%s/upper,workdir=%s/work", base, work, work)
+	check(t, unix.Mount("overlay", m.Dir, "overlay", 0, options))
+	t.Cleanup(func() {
+		if err := unix.Unmount(m.Dir, 0); err != nil {
+			t.Errorf("unmounting %s: %v", m.Dir, err)
+		}
+	})
+	for p, line := range map[string]string{
+		"etc/passwd": "maria:x:1000:1000::/home/maria:/bin/sh\n", "etc/group": "maria:x:1000:\n", "etc/shadow": "maria:*:19000::::::\n",
+	} {
+		appendTo(t, filepath.Join(m.Dir, p), line)
+	}
+	testtree.Add(t, m.Dir, map[string]string{
+		"var/lib/systemd/linger/maria": "", "var/log/journal/": "", "home/maria/": "",
+		"usr/bin/mark": "#!/bin/sh\necho \"$1\" >> /share/launched\n",
+		"home/maria/.config/systemd/user/desk.target":                      "[Unit]\nWants=xdg-desktop-autostart.target\n",
+		"home/maria/.config/systemd/user/default.target.wants/desk.target": "-> ../desk.target",
+		"etc/systemd/system/last.service":                                  "[Unit]\nAfter=multi-user.target user@1000.service cron.service\n[Service]\nType=oneshot\nExecStart=/bin/sh -c 'sleep 2; systemctl --no-block poweroff'\n",
+		"etc/systemd/system/multi-user.target.wants/user@1000.service":     "-> /lib/systemd/system/user@.service",
+		"etc/systemd/system/graphical.target.wants/last.service":           "-> ../last.service",
+	})
+	check(t, os.Chmod(filepath.Join(m.Dir, "usr/bin/mark"), 0o755))
+	testtree.Add(t, m.Dir, files)
+	check(t, filepath.WalkDir(filepath.Join(m.Dir, "home/maria"), func(p string, _ os.DirEntry, err error) error {
+		check(t, err)
+		return os.Lchown(p, 1000, 1000)
+	}))
+	return m
+}
+
+// Boot starts the machine, waits until it has switched itself off, and returns the names that were marked, in order.
+func (m *Machine) Boot(t testing.TB) []string {
+	t.Helper()
+	marks := filepath.Join(m.share, "launched")
+	check(t, os.WriteFile(marks, nil, 0o666))
+	check(t, os.Chmod(marks, 0o666))
+	m.boots++
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
+	defer cancel()
+	name := fmt.Sprintf("calmdawn-%d-%d", os.Getpid(), m.boots)
+	cmd := exec.CommandContext(ctx, "systemd-nspawn", "-D", m.Dir, "-b", "--machine="+name, "--register=no", "--keep-unit", "--bind="+m.share+":/share")
+	cmd.Env = append(os.Environ(), "SYSTEMD_NSPAWN_UNIFIED_HIERARCHY=1")
+	cmd.Cancel = func() error { return cmd.Process.Signal(syscall.SIGTERM) }
+	cmd.WaitDelay = 10 * time.Second
+	var log bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &log, &log
+	if err := cmd.Run(); err != nil {
+		t.Fatalf("the machine did not boot and switch itself off: %v\n%s", err, log.Bytes())
+	}
+	text, err := os.ReadFile(marks)
+	check(t, err)
+	return strings.Fields(string(text))
+}
+
+// Once reports the names that stand in the list not exactly once, of those wanted, and those that stand in it unwanted.
+func Once(launched, wanted []string) string {
+	var wrong []string
+	count := map[string]int{}
+	for _, name := range launched {
+		count[name]++
+		if !slices.Contains(wanted, name) {
+			wrong = append(wrong, "launched though off: "+name)
+		}
+	}
+	for _, name := range wanted {
+		if count[name] != 1 {
+			wrong = append(wrong, fmt.Sprintf("launched %d times: %s", count[name], name))
+		}
+	}
+	slices.Sort(wrong)
+	return strings.Join(slices.Compact(wrong), "\n")
+}
+
+// need skips the test where a machine cannot be booted; in CI that is a failure.
+func need(t testing.TB) {
+	t.Helper()
+	missing := ""
+	for _, program := range []string{"systemd-nspawn", "mmdebstrap"} {
+		if _, err := exec.LookPath(program); err != nil {
+			missing = program + " is not installed"
+		}
+	}
+	if os.Geteuid() != 0 {
+		missing = "booting a machine needs root"
+	}
+	switch {
+	case missing == "":
+	case os.Getenv("CI") != "":
+		t.Fatal(missing)
+	default:
+		t.Skip(missing + "; make test installs what is missing, as root")
+	}
+	check(t, os.MkdirAll("/run/systemd/nspawn", 0o755))
+	var here, up unix.Stat_t
+	check(t, unix.Stat("/run/systemd/nspawn", &here))
+	check(t, unix.Stat("/run/systemd", &up))
+	if here.Dev == up.Dev {
+		check(t, unix.Mount("none", "/run/systemd/nspawn", "tmpfs", 0, ""))
+	}
+}
+
+// shared returns the fixture root, and makes it if it is missing; one process at a time does.
+func shared(t testing.TB) string {
+	t.Helper()
+	cache, err := os.UserCacheDir()
+	check(t, err)
+	cache = filepath.Join(cache, "calmdawn")
+	check(t, os.MkdirAll(cache, 0o755))
+	lock, err := os.Create(filepath.Join(cache, "lock"))
+	check(t, err)
+	defer lock.Close()
+	check(t, unix.Flock(int(lock.Fd()), unix.LOCK_EX))
+	dir := filepath.Join(cache, fixture)
+	if _, err := os.Stat(dir); err == nil {
+		return dir
+	}
+	t.Log("making the fixture machine's root; this is done once and takes a minute")
+	temp := dir + ".new"
+	check(t, os.RemoveAll(temp))
+	out, err := exec.Command("mmdebstrap", "--variant=minbase", "--include="+packages, "bookworm", temp).CombinedOutput()
+	if err != nil {
+		t.Fatalf("making the fixture machine's root: %v\n%s", err, out)
+	}
+	check(t, os.Chmod(temp, 0o755))
+	check(t, os.Rename(temp, dir))
+	return dir
+}
+
+func appendTo(t testing.TB, p, text string) {
+	t.Helper()
+	f, err := os.OpenFile(p, os.O_APPEND|os.O_WRONLY, 0)
+	check(t, err)
+	_, err = f.WriteString(text)
+	check(t, err)
+	check(t, f.Close())
+}
+
+func check(t testing.TB, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
+	}
+}

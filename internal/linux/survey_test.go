@@ -1,0 +1,255 @@
+//go:build linux
+
+package linux_test
+
+import (
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"calmdawn/internal/core/item"
+	"calmdawn/internal/linux"
+	"calmdawn/internal/machine"
+	"calmdawn/internal/testtree"
+)
+
+const (
+	v = "usr/lib/systemd/system/"
+	e = "etc/systemd/system/"
+)
+
+// base is the least of a machine: a goal that pulls multi-user.target in, one installed program, two users.
+var base = map[string]string{
+	"etc/passwd":            "root:x:0:0::/root:/bin/sh\nmaria:x:0:0::/home/maria:/bin/sh\ndaemon:x:2:2::/:/bin/false\n",
+	"home/maria/":           "",
+	"bin/run":               "program",
+	"usr/bin/run":           "program",
+	"usr/bin/tray":          "program",
+	v + "default.target":    "-> graphical.target",
+	v + "graphical.target":  "[Unit]\nRequires=multi-user.target\n",
+	v + "multi-user.target": "[Unit]\nDescription=Many users\n",
+	v + "cron.service":      unitText + "[Install]\nWantedBy=multi-user.target\n",
+	e + "multi-user.target.wants/cron.service": "-> /usr/lib/systemd/system/cron.service",
+}
+
+const unitText = "[Service]\nExecStart=/bin/run\n"
+
+func machineWith(t testing.TB, files map[string]string) (*machine.Root, string) {
+	t.Helper()
+	all := maps.Clone(base)
+	maps.Copy(all, files)
+	dir := testtree.Make(t, all)
+	r, err := machine.Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { r.Close() })
+	return r, dir
+}
+
+func TestStates(t *testing.T) {
+	wants := e + "multi-user.target.wants/"
+	install := unitText + "[Install]\nWantedBy=multi-user.target\n"
+	entry := "[Desktop Entry]\nType=Application\nName=N\nExec=tray\n"
+	for _, c := range []struct {
+		name  string
+		files map[string]string
+		want  string // "id state" of the items besides cron.service, or "id -" for one that must not be there
+	}{
+		{"enabled by a link", map[string]string{v + "a.service": install, wants + "a.service": "-> " + "/" + v + "a.service"}, "service:a.service on"},
+		{"the link's name counts", map[string]string{v + "a.service": install, wants + "a.service": "-> /nowhere"}, "service:a.service on"},
+		{"not enabled", map[string]string{v + "a.service": install}, "service:a.service off"},
+		{"no switch, not launched", map[string]string{v + "a.service": unitText}, "service:a.service -"},
+		{"a vendor's link", map[string]string{v + "a.service": unitText, v + "multi-user.target.wants/a.service": "-> ../a.service"}, "service:a.service on"},
+		{"a vendor's link hidden by the null device", map[string]string{v + "a.service": unitText, v + "multi-user.target.wants/a.service": "-> ../a.service", wants + "a.service": "-> /dev/null"}, "service:a.service off"},
+		{"a vendor's link hidden by a file", map[string]string{v + "a.service": install, v + "multi-user.target.wants/a.service": "-> ../a.service", wants + "a.service": "x"}, "service:a.service off"},
+		{"pulled in by a text", map[string]string{v + "a.service": unitText, e + "multi-user.target": "[Unit]\nWants=a.service\n"}, "service:a.service on"},
+		{"masked", map[string]string{v + "a.service": install, wants + "a.service": "-> /x", e + "a.service": "-> /dev/null"}, "service:a.service off"},
+		{"masked by an empty file", map[string]string{v + "a.service": install, e + "a.service": ""}, "service:a.service off"},
+		{"/run counts for nothing", map[string]string{"run/systemd/system/multi-user.target.wants/a.service": "-> /x", v + "a.service": install}, "service:a.service off"},
+		{"an instance of a template", map[string]string{v + "a@.service": install, wants + "a@two.service": "-> /" + v + "a@.service"}, "service:a@two.service on"},
+		{"an alias that is wanted", map[string]string{v + "a.service": unitText, e + "b.service": "-> /" + v + "a.service", wants + "b.service": "-> /x"}, "service:a.service on"},
+		{"a program that is gone", map[string]string{v + "a.service": "[Service]\nExecStart=-/opt/gone --x\n", wants + "a.service": "-> /x"}, "service:a.service broken"},
+		{"a drop-in brings the program back", map[string]string{v + "a.service": "[Service]\nExecStart=/opt/gone\n", e + "a.service.d/x.conf": "[Service]\nExecStart=\nExecStart=/bin/run\n", wants + "a.service": "-> /x"}, "service:a.service on"},
+		{"a weaker drop-in of the same name loses", map[string]string{v + "a.service": unitText, v + "a.service.d/x.conf": "[Service]\nExecStart=\nExecStart=/opt/gone\n", e + "a.service.d/x.conf": "[Unit]\n", wants + "a.service": "-> /x"}, "service:a.service on"},
+		{"a link to a unit that is gone", map[string]string{wants + "a.service": "-> /x"}, "service:a.service broken"},
+		{"a text that is not UTF-8 is refused", map[string]string{v + "a.service": unitText + "X=\xff\n", wants + "a.service": "-> /x"}, "service:a.service off"},
+		{"byte-order mark and CRLF", map[string]string{v + "a.service": "\ufeff[Service]\r\nExecStart=/bin/run\r\n", wants + "a.service": "-> /x"}, "service:a.service on"},
+		{"units that look at themselves", map[string]string{v + "a.service": "[Unit]\nWants=a.service b.service\n" + unitText, v + "b.service": "[Unit]\nRequires=a.service\n" + unitText, wants + "a.service": "-> /x"}, "service:b.service on"},
+
+		{"cron at boot", map[string]string{"etc/cron.d/x": "@reboot root /bin/run\n"}, "task:/etc/cron.d/x#7043 on"},
+		{"cron without its last newline", map[string]string{"etc/cron.d/x": "@reboot root /bin/run"}, "task:/etc/cron.d/x#7043 off"},
+		{"cron with a line that does not parse", map[string]string{"etc/cron.d/x": "@reboot root /bin/run\n61 * * * * root x\n"}, "task:/etc/cron.d/x#7043 off"},
+		{"cron with an unknown user", map[string]string{"etc/cron.d/x": "@reboot root /bin/run\n@daily nobody x\n"}, "task:/etc/cron.d/x#7043 off"},
+		{"cron passes such names over", map[string]string{"etc/cron.d/x.y": "@reboot root /bin/run\n"}, "task:/etc/cron.d/x.y#7043 -"},
+		{"cron whose program is gone", map[string]string{"etc/cron.d/x": "A=b\n# c\n@reboot root /opt/gone\n"}, "task:/etc/cron.d/x#1719 broken"},
+		{"cron is masked", map[string]string{"etc/cron.d/x": "@reboot root /bin/run\n", e + "cron.service": "-> /dev/null"}, "task:/etc/cron.d/x#7043 off"},
+		{"a user's table", map[string]string{"var/spool/cron/crontabs/maria": "@reboot /bin/run\n"}, "task:/var/spool/cron/crontabs/maria#0641 on"},
+
+		{"an entry of the machine", map[string]string{"etc/xdg/autostart/a.desktop": entry}, "program:a.desktop on"},
+		{"an entry of a user", map[string]string{"home/maria/.config/autostart/a.desktop": entry}, "program:a.desktop@maria on"},
+		{"Hidden: the last counts", map[string]string{"etc/xdg/autostart/a.desktop": entry + "Hidden=false\nHidden=true\n"}, "program:a.desktop off"},
+		{"an invalid boolean", map[string]string{"etc/xdg/autostart/a.desktop": entry + "Hidden=perhaps\n"}, "program:a.desktop off"},
+		{"TryExec is not there", map[string]string{"etc/xdg/autostart/a.desktop": entry + "TryExec=gone\n"}, "program:a.desktop off"},
+		{"the program is not there", map[string]string{"etc/xdg/autostart/a.desktop": "[Desktop Entry]\nType=Application\nExec=/opt/gone x\n"}, "program:a.desktop broken"},
+		{"no program", map[string]string{"etc/xdg/autostart/a.desktop": "[Desktop Entry]\nType=Link\nExec=tray\n"}, "program:a.desktop -"},
+		{"another desktop only", map[string]string{"etc/xdg/autostart/a.desktop": entry + "OnlyShowIn=Other;\n", "usr/share/xsessions/s.desktop": "[Desktop Entry]\nDesktopNames=Lark\n"}, "program:a.desktop off"},
+		{"this desktop only", map[string]string{"etc/xdg/autostart/a.desktop": entry + "OnlyShowIn=Other;Lark;\n", "usr/share/xsessions/s.desktop": "[Desktop Entry]\nDesktopNames=Lark\n"}, "program:a.desktop on"},
+		{"a link to nothing launches nothing", map[string]string{"home/maria/.config/autostart/a.desktop": "-> /dev/null"}, "program:a.desktop@maria -"},
+	} {
+		r, _ := machineWith(t, c.files)
+		id, want, _ := strings.Cut(c.want, " ")
+		it, ok := linux.Survey(r, nil).Find(id)
+		switch {
+		case want == "-" && ok:
+			t.Errorf("%s: %s is listed as %s", c.name, id, it.State)
+		case want != "-" && string(it.State) != want:
+			t.Errorf("%s: %s is %q (%s); want %q", c.name, id, it.State, it.Why, want)
+		}
+	}
+}
+
+// TestTurnedIsWhatTheNextSurveySees switches items off and on again, each time by a survey of the disk as it then is.
+func TestTurnedIsWhatTheNextSurveySees(t *testing.T) {
+	wants := e + "multi-user.target.wants/"
+	files := map[string]string{
+		v + "link.service":     unitText + "[Install]\nWantedBy=multi-user.target\nAlias=other.service\nAlso=link.socket\n",
+		wants + "link.service": "-> /" + v + "link.service", e + "other.service": "-> /" + v + "link.service",
+		v + "link.socket": "[Install]\nWantedBy=multi-user.target\n", wants + "link.socket": "-> /" + v + "link.socket",
+		v + "vendor.service": unitText, v + "multi-user.target.wants/vendor.service": "-> ../vendor.service",
+		v + "text.service": unitText, e + "own.service": unitText,
+		e + "multi-user.target": "[Unit]\nWants=text.service\nRequires=own.service\n",
+		v + "many@.service":     unitText + "[Install]\nWantedBy=multi-user.target\n", wants + "many@1.service": "-> /" + v + "many@.service",
+		"etc/cron.d/x": "# one\n@reboot root /bin/run\n@reboot root /bin/run\n", "etc/xdg/autostart/a.desktop": "[Desktop Entry]\nType=Application\nExec=tray\n[Other]\nA=b\n",
+		"home/maria/.config/autostart/b.desktop": "[Desktop Entry]\r\nType=Application\r\nExec=tray\r\nHidden=false\r\n",
+	}
+	r, dir := machineWith(t, files)
+	before := testtree.Snapshot(t, dir, nil)
+	ids := []string{
+		"service:link.service", "service:vendor.service", "service:text.service", "service:own.service", "service:many@1.service",
+		"task:/etc/cron.d/x#7043", "task:/etc/cron.d/x#7043-2", "program:a.desktop", "program:b.desktop@maria",
+	}
+	turnAll := func(to item.State) {
+		t.Helper()
+		d := r.Draft(time.Now())
+		inv := linux.Survey(r, ids)
+		for _, id := range ids {
+			it, ok := inv.Lookup(id)
+			if !ok {
+				t.Fatalf("%s is not found", id)
+			}
+			if err := inv.Turn(d, it, to); err != nil {
+				t.Fatalf("turning %s %s: %v", id, to, err)
+			}
+		}
+		for _, edit := range d.Edits() {
+			if err := os.MkdirAll(filepath.Dir(dir+edit.Path), 0o755); err != nil {
+				t.Fatal(err)
+			}
+			if err := r.Apply(edit); err != nil {
+				t.Fatal(err)
+			}
+		}
+		inv = linux.Survey(r, ids)
+		for _, id := range ids {
+			if it, _ := inv.Find(id); it.State != to {
+				t.Errorf("after turning it %s, %s is %q (%s)", to, id, it.State, it.Why)
+			}
+		}
+	}
+	turnAll(item.Off)
+	for p, want := range map[string]string{
+		wants + "vendor.service": "/dev/null", e + "text.service": "/dev/null", "etc/systemd/system.control/own.service": "/dev/null",
+		wants + "link.socket": "", e + "other.service": "",
+	} {
+		if got, _ := os.Readlink(filepath.Join(dir, p)); got != want {
+			t.Errorf("%s leads to %q; want %q", p, got, want)
+		}
+	}
+	turnAll(item.On)
+	undated := func(snapshot string) string {
+		var lines []string
+		for l := range strings.Lines(snapshot) {
+			f := strings.Fields(l)
+			if f[0] != "/etc/systemd/system.control" { // a folder may be left behind when no ledger looks after it
+				lines = append(lines, strings.Join(append(f[:3:3], f[4:]...), " "))
+			}
+		}
+		return strings.Join(lines, "\n")
+	}
+	after := undated(testtree.Snapshot(t, dir, nil))
+	// An entry that is switched on says so; everything else is as it was.
+	after = strings.Replace(after, `Exec=tray\nHidden=false\n[Other]`, `Exec=tray\n[Other]`, 1)
+	if d := testtree.Diff(undated(before), after); d != "" {
+		t.Errorf("off and on again left a difference:\n%s", d)
+	}
+}
+
+func TestHostilePlacesCostOneLineEach(t *testing.T) {
+	r, dir := machineWith(t, map[string]string{
+		e + "loop.service": "-> loop2.service", e + "loop2.service": "-> loop.service", e + "folder.service/x": "",
+		"etc/cron.d/folder/x": "", "etc/xdg/autostart/f.desktop/x": "",
+	})
+	for _, p := range []string{e + "fifo.service", "etc/cron.d/fifo", "home/maria/.config/autostart/fifo.desktop"} {
+		if err := os.MkdirAll(filepath.Dir(filepath.Join(dir, p)), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := unix.Mkfifo(filepath.Join(dir, p), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if f, err := os.Create(dir + "/etc/cron.d/huge"); err != nil || f.Truncate(2<<30) != nil {
+		t.Fatal("no huge file")
+	}
+	inv := linux.Survey(r, nil)
+	for _, want := range []string{"loop.service", "fifo.service", "cron.d/fifo", "cron.d/huge", "cron.d/folder", "fifo.desktop", "f.desktop"} {
+		n := 0
+		for _, u := range inv.Unread {
+			if strings.HasSuffix(u.Path, want) {
+				n++
+			}
+		}
+		if n != 1 {
+			t.Errorf("%s is named %d times among the unread places: %v", want, n, inv.Unread)
+		}
+	}
+	if it, _ := inv.Find("service:cron.service"); it.State != item.On {
+		t.Error("a good unit beside the bad ones is not listed as on")
+	}
+}
+
+// BenchmarkSurvey surveys 10,000 units; "ratio" is its time to that of plain os.ReadFile over the same files in the same
+// run, on one thread.
+func BenchmarkSurvey(b *testing.B) {
+	files := map[string]string{}
+	for i := range 10_000 {
+		name := fmt.Sprintf("unit-%d.service", i)
+		files[v+name] = "[Unit]\nDescription=One of many\nAfter=network.target\n" + unitText + "Restart=on-failure\n[Install]\nWantedBy=multi-user.target\n"
+		files[e+"multi-user.target.wants/"+name] = "-> /" + v + name
+	}
+	r, dir := machineWith(b, files)
+	var plain, survey time.Duration
+	for b.Loop() {
+		start := time.Now()
+		for p := range files {
+			if strings.HasPrefix(p, v) {
+				if _, err := os.ReadFile(filepath.Join(dir, p)); err != nil {
+					b.Fatal(err)
+				}
+			}
+		}
+		plain += time.Since(start)
+		start = time.Now()
+		if inv := linux.Survey(r, nil); len(inv.Items) != 10_001 {
+			b.Fatalf("%d items", len(inv.Items))
+		}
+		survey += time.Since(start)
+	}
+	b.ReportMetric(float64(survey)/float64(plain), "ratio")
+}

@@ -1,0 +1,240 @@
+//go:build linux
+
+package machine
+
+import (
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"calmdawn/internal/core/change"
+	"calmdawn/internal/testtree"
+)
+
+// open gives the same machine twice: resolved by the kernel, and by our own walker.
+func open(t *testing.T, dir string) map[string]*Root {
+	t.Helper()
+	roots := map[string]*Root{}
+	for _, name := range []string{"kernel", "walker"} {
+		r, err := Open(dir)
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { r.Close() })
+		if name == "kernel" && r.walker {
+			t.Log("this kernel has no openat2: both runs use the walker")
+		}
+		r.walker = r.walker || name == "walker"
+		roots[name] = r
+	}
+	return roots
+}
+
+func TestHostilePathsAreNeitherFollowedNorOpened(t *testing.T) {
+	outside := testtree.Make(t, map[string]string{"secret": "secret"})
+	dir := testtree.Make(t, map[string]string{
+		"etc/plain": "plain", "etc/absolute": "-> /etc/plain", "etc/up": "-> ../../../../../../etc/plain",
+		"etc/chain": "-> chain2", "etc/chain2": "-> /abs/plain", "abs": "-> etc",
+		"etc/out": "-> " + outside + "/secret", "etc/dotdot": "-> ../../" + filepath.Base(outside) + "/secret",
+		"etc/loop": "-> loop2", "etc/loop2": "-> loop", "etc/dangling": "-> nothing", "etc/folder/x": "",
+		"etc/magic": "-> /proc/self/root/etc/passwd",
+	})
+	if err := unix.Mkfifo(filepath.Join(dir, "etc/fifo"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if fd, err := unix.Socket(unix.AF_UNIX, unix.SOCK_STREAM, 0); err == nil {
+		defer unix.Close(fd)
+		_ = unix.Bind(fd, &unix.SockaddrUnix{Name: filepath.Join(dir, "etc/socket")})
+	}
+	if os.Geteuid() == 0 {
+		if err := unix.Mknod(filepath.Join(dir, "etc/device"), unix.S_IFCHR|0o644, int(unix.Mkdev(1, 5))); err != nil {
+			t.Fatal(err)
+		}
+	}
+	huge, err := os.Create(filepath.Join(dir, "etc/huge"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := huge.Truncate(2 << 30); err != nil {
+		t.Fatal(err)
+	}
+	huge.Close()
+
+	for name, r := range open(t, dir) {
+		for _, p := range []string{"/etc/plain", "/etc/absolute", "/etc/up", "/etc/chain", "etc/plain", "/../etc/plain"} {
+			if text, err := r.ReadFile(p, 100); err != nil || string(text) != "plain" {
+				t.Errorf("%s: ReadFile(%s) = %q, %v; want plain", name, p, text, err)
+			}
+		}
+		for p, want := range map[string]string{
+			"/etc/fifo": "a FIFO", "/etc/socket": "a socket", "/etc/device": "a device", "/etc/folder": "a folder",
+			"/etc/huge": "larger than", "/etc/loop": "circle",
+		} {
+			if p == "/etc/device" && os.Geteuid() != 0 {
+				continue
+			}
+			_, err := r.ReadFile(p, 1<<20)
+			var refusal *Refusal
+			if !errors.As(err, &refusal) || !strings.Contains(Reason(err), want) || strings.Contains(err.Error(), "\n") {
+				t.Errorf("%s: ReadFile(%s): %v; want a refusal with %q", name, p, err, want)
+			}
+		}
+		for _, p := range []string{"/etc/out", "/etc/dotdot", "/etc/dangling", "/etc/magic"} {
+			if _, err := r.ReadFile(p, 100); !errors.Is(err, fs.ErrNotExist) {
+				t.Errorf("%s: ReadFile(%s): %v; want not there", name, p, err)
+			}
+		}
+		if _, err := r.ReadDir("/etc/plain"); err == nil {
+			t.Errorf("%s: a file was listed as a folder", name)
+		}
+		if real, err := r.Resolve("/abs/chain"); err != nil || real != "/etc/plain" {
+			t.Errorf("%s: Resolve = %q, %v", name, real, err)
+		}
+	}
+}
+
+func TestHookCountsAndFailsOperations(t *testing.T) {
+	dir := testtree.Make(t, map[string]string{"etc/a": "12345"})
+	r := open(t, dir)["kernel"]
+	var bytes int64
+	r.Hook = func(op Op) error { bytes += op.Bytes; return nil }
+	if _, err := r.ReadFile("/etc/a", 10); err != nil || bytes != 5 {
+		t.Errorf("read %d bytes by the hook's count, %v", bytes, err)
+	}
+	broken := errors.New("broken")
+	r.Hook = func(op Op) error {
+		if op.Name == "read" {
+			return broken
+		}
+		return nil
+	}
+	if _, err := r.ReadFile("/etc/a", 10); !errors.Is(err, broken) {
+		t.Errorf("ReadFile = %v; want the hook's error", err)
+	}
+}
+
+func TestApplyAndItsInverseRestoreThePath(t *testing.T) {
+	old := time.Date(2019, 3, 4, 5, 6, 7, 89, time.UTC)
+	for _, c := range []struct {
+		name  string
+		files map[string]string
+		path  string
+		after change.Node
+	}{
+		{"rewrite a file", map[string]string{"etc/a": "one\n"}, "/etc/a", change.Node{Kind: change.File, Data: []byte("two\n"), Mode: 0o640}},
+		{"remove a link", map[string]string{"etc/a": "-> /usr/b"}, "/etc/a", change.Node{Kind: change.Absent}},
+		{"remove a file", map[string]string{"etc/a": "one"}, "/etc/a", change.Node{Kind: change.Absent}},
+		{"make a link", map[string]string{"etc/": ""}, "/etc/a", change.Node{Kind: change.Link, Target: "/dev/null"}},
+		{"replace a file by a link", map[string]string{"etc/a": "one"}, "/etc/a", change.Node{Kind: change.Link, Target: "x"}},
+	} {
+		for name, r := range open(t, testtree.Make(t, c.files)) {
+			full := filepath.Join(r.Dir(), c.path)
+			if info, err := os.Lstat(full); err == nil && info.Mode().IsRegular() {
+				if err := errors.Join(unix.Chmod(full, 0o4711), unix.Setxattr(full, "user.note", []byte("keep"), 0), os.Chtimes(full, old, old)); err != nil {
+					t.Fatal(err)
+				}
+			}
+			inside := func() string {
+				if _, err := os.Lstat(full); err != nil {
+					return "absent"
+				}
+				return testtree.Snapshot(t, full, nil)
+			}
+			before := inside()
+			now, err := r.Node(c.path, "")
+			if err != nil {
+				t.Fatal(err)
+			}
+			e := change.Edit{Path: c.path, Before: now, After: c.after}
+			e.After.UID, e.After.GID, e.After.ModTime = os.Geteuid(), os.Getegid(), time.Now().UnixNano()
+			if err := r.Apply(e); err != nil {
+				t.Fatalf("%s, %s: %v", c.name, name, err)
+			}
+			var conflict *change.Conflict
+			if err := r.Apply(e); !errors.As(err, &conflict) {
+				t.Errorf("%s, %s: the same edit again: %v; want a conflict", c.name, name, err)
+			}
+			if err := r.Apply(e.Inverse()); err != nil {
+				t.Fatalf("%s, %s: back: %v", c.name, name, err)
+			}
+			if d := testtree.Diff(before, inside()); d != "" {
+				t.Errorf("%s, %s: not as it was:\n%s", c.name, name, d)
+			}
+		}
+	}
+}
+
+func TestHardLinksStayTogether(t *testing.T) {
+	dir := testtree.Make(t, map[string]string{"etc/a": "one"})
+	if err := os.Link(dir+"/etc/a", dir+"/etc/b"); err != nil {
+		t.Fatal(err)
+	}
+	r := open(t, dir)["kernel"]
+	d := r.Draft(time.Now())
+	if err := d.Rewrite("/etc/a", "", func([]byte) ([]byte, error) { return []byte("two"), nil }); err != nil {
+		t.Fatal(err)
+	}
+	if err := r.Apply(d.Edits()[0]); err != nil {
+		t.Fatal(err)
+	}
+	if text, _ := os.ReadFile(dir + "/etc/b"); string(text) != "two" {
+		t.Errorf("the other name holds %q", text)
+	}
+}
+
+func TestEditsInAHomeStayThereAndAreTheUsersOwn(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("changing file-system ids needs root")
+	}
+	dir := testtree.Make(t, map[string]string{
+		"home/maria/.config/a.desktop": "x", "home/maria/out": "-> /etc", "etc/a.desktop": "root's", "home/maria/locked/a": "x",
+	})
+	for _, p := range []string{"home/maria", "home/maria/.config", "home/maria/.config/a.desktop"} {
+		if err := os.Lchown(filepath.Join(dir, p), 1001, 1001); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := os.Chmod(dir, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	for up := dir; up != "/"; up = filepath.Dir(up) { // the way to the test's folder has to be open to the user
+		if info, err := os.Stat(up); err == nil && strings.HasPrefix(up, os.TempDir()+"/") {
+			_ = os.Chmod(up, info.Mode().Perm()|0o011)
+		}
+	}
+	for name, r := range open(t, dir) {
+		edit := func(p string) error {
+			now, err := r.Node(p, "/home/maria")
+			if err != nil {
+				return err
+			}
+			after := now
+			after.Data = append(after.Data, '!')
+			return r.Apply(change.Edit{Path: p, Home: "/home/maria", Before: now, After: after})
+		}
+		if err := edit("/home/maria/.config/a.desktop"); err != nil {
+			t.Errorf("%s: the user's own file: %v", name, err)
+		}
+		if err := edit("/home/maria/out/a.desktop"); err == nil {
+			t.Errorf("%s: a link out of the home was followed", name)
+		}
+		if err := edit("/home/maria/locked/a"); !errors.Is(err, fs.ErrPermission) {
+			t.Errorf("%s: a file of root in the home: %v; want no permission", name, err)
+		}
+		if err := r.Draft(time.Now()).Rewrite("/home/maria/out/a.desktop", "/home/maria", func(b []byte) ([]byte, error) { return b, nil }); err == nil {
+			t.Errorf("%s: a draft left the home", name)
+		}
+	}
+	if text, _ := os.ReadFile(dir + "/etc/a.desktop"); string(text) != "root's" {
+		t.Errorf("a file outside the home became %q", text)
+	}
+	if unix.Geteuid() != 0 {
+		t.Error("the thread kept the user's ids")
+	}
+}
