@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 	"runtime/debug"
+	"strconv"
 	"strings"
 	"time"
 
@@ -223,8 +224,12 @@ func (a *app) call(words string) string {
 	return s + " " + words
 }
 
-// shellWord quotes a word for a shell where it has to be.
+// shellWord quotes a word for a shell where it has to be; what no terminal may see is written as escapes.
 func shellWord(w string) string {
+	if render.Clean(w) != w {
+		quoted := strconv.QuoteToASCII(w)
+		return "$'" + strings.NewReplacer(`\"`, `"`, "'", `\'`).Replace(quoted[1:len(quoted)-1]) + "'"
+	}
 	plain := func(r rune) bool {
 		return r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("/._-:@+,=%#", r)
 	}

@@ -68,12 +68,14 @@ func (a *app) keepDemo(dir string) error {
 }
 
 func (a *app) demo() error {
-	temp, err := os.MkdirTemp("", "calmdawn-demo-")
+	dir, err := os.MkdirTemp("", "meridian-")
 	if err != nil {
 		return err
 	}
-	defer os.RemoveAll(temp)
-	dir := filepath.Join(temp, "meridian")
+	defer os.RemoveAll(dir)
+	if err := os.Chmod(dir, 0o755); err != nil {
+		return err
+	}
 	if err := demo.Make(dir); err != nil {
 		return err
 	}

@@ -112,11 +112,11 @@ func (a *app) list(l *look, f filter) error {
 		for _, it := range shown {
 			state := render.Cell{Text: string(it.State), Tone: stateTone(it.State)}
 			title := render.Cell{Text: render.Clean(it.Title), Tone: stateTone(it.State)}
-			rows = append(rows, []render.Cell{title, state, render.C(string(it.When)), render.C(render.Clean(it.Owner)), render.C(render.Clean(it.Maker)), render.C(render.Clean(it.ID))})
+			rows = append(rows, []render.Cell{title, state, render.C(string(it.When)), render.C(render.Clean(it.Owner)), render.C(render.Clean(it.Maker)), {Text: l.offSince(it), Tone: render.Dim}, render.C(render.Clean(it.ID))})
 		}
 		s.Table([]render.Column{
 			{Title: "TITLE", Flex: 18}, {Title: "STATE"}, {Title: "WHEN", Keep: 3}, {Title: "OWNER", Keep: 2},
-			{Title: "MAKER", Keep: 1, Flex: 12}, {Title: "ID"},
+			{Title: "MAKER", Keep: 1, Flex: 12}, {Title: "SWITCHED OFF", Keep: 4}, {Title: "ID"},
 		}, rows)
 	}
 	s.Line("")

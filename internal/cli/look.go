@@ -77,6 +77,14 @@ func (l *look) lastChange(id string) (change.Change, bool) {
 	return change.Change{}, false
 }
 
+// offSince says by which change and on which day an item was switched off; empty when no change did.
+func (l *look) offSince(it item.Item) string {
+	if c, ok := l.lastChange(it.ID); ok && it.State == item.Off {
+		return fmt.Sprintf("%s, change %d", c.MadeAt.Local().Format("2 Jan"), c.ID)
+	}
+	return ""
+}
+
 // machineName is what people call the machine.
 func (l *look) machineName() string {
 	if l.Host == "" {

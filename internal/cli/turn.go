@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"os/user"
+	"path"
 	"slices"
 	"strings"
 	"time"
@@ -164,6 +165,11 @@ func (a *app) showTargets(s *render.Screen, c change.Change) {
 // carryOut asks, makes the change, and says what was done.
 func (a *app) carryOut(r *machine.Root, s *render.Screen, c change.Change, yes bool) error {
 	s.Line("It takes effect %s.", effect(c))
+	for _, e := range c.Edits {
+		if folder := path.Dir(e.Path); r.ReadOnly(folder) {
+			return fmt.Errorf("%s is on a disk that is mounted read-only, so nothing was changed; mount it writable, then call again", e.Path)
+		}
+	}
 	if err := a.confirm(s, yes); err != nil {
 		return err
 	}

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"strings"
 	"time"
 )
 
@@ -115,4 +116,24 @@ func clean(p string) string {
 func split(p string) (dir, name string) {
 	p = path.Clean(clean(p))
 	return path.Dir(p), path.Base(p)
+}
+
+// IsFile reports whether p leads to a regular file.
+func (r *Root) IsFile(p string) bool {
+	info, err := r.Stat(p)
+	return err == nil && info.Kind == Regular
+}
+
+// FindProgram looks a bare program name up in folders, in their order; a path is returned as it is. What is not found comes back
+// as the bare name.
+func (r *Root) FindProgram(word string, folders []string) string {
+	if strings.Contains(word, "/") {
+		return word
+	}
+	for _, folder := range folders {
+		if p := path.Join(folder, word); r.IsFile(p) {
+			return p
+		}
+	}
+	return word
 }

@@ -110,7 +110,7 @@ func (e *Entries) item(p string, owner account.User) (item.Item, bool) {
 	switch why := e.heldBack(d); {
 	case why != "":
 		it.State, it.Why, it.Because = item.Off, why, nil
-	case it.Program != "" && !e.isProgram(it.Program):
+	case it.Program != "" && !e.root.IsFile(it.Program):
 		it.State, it.Why = item.Broken, it.Program+" is not there"
 	}
 	return it, true
@@ -127,7 +127,7 @@ func (e *Entries) heldBack(d entry) string {
 	if d.hidden {
 		return "switched off by Hidden=true"
 	}
-	if try := d.keys["TryExec"]; try != "" && !e.isProgram(e.find(try)) {
+	if try := d.keys["TryExec"]; try != "" && !e.root.IsFile(e.find(try)) {
 		return "its TryExec program " + try + " is not there"
 	}
 	if len(e.desktops) == 0 {
@@ -173,20 +173,10 @@ var searchPath = []string{"/usr/local/bin", "/usr/bin", "/bin", "/usr/local/game
 
 // find looks a bare program name up; what is not found is returned as it is.
 func (e *Entries) find(word string) string {
-	if word == "" || path.IsAbs(word) || strings.ContainsAny(word, "/$`") {
+	if word == "" || strings.ContainsAny(word, "$`") {
 		return word
 	}
-	for _, folder := range searchPath {
-		if p := path.Join(folder, word); e.isProgram(p) {
-			return p
-		}
-	}
-	return word
-}
-
-func (e *Entries) isProgram(p string) bool {
-	info, err := e.root.Stat(p)
-	return err == nil && info.Kind == machine.Regular
+	return e.root.FindProgram(word, searchPath)
 }
 
 // Turn plans the entry's Hidden key. The machine's entries are turned for all users.

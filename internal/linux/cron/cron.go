@@ -129,7 +129,7 @@ func (t *Tables) table(p, owner string) []item.Item {
 		case dropped != nil:
 			it.State, it.Because = item.Off, nil
 			it.Why = "cron drops the whole file: " + strings.ReplaceAll(dropped.Error(), "\n", "; ")
-		case path.IsAbs(it.Program) && !t.isProgram(it.Program):
+		case path.IsAbs(it.Program) && !t.root.IsFile(it.Program):
 			it.State, it.Why = item.Broken, it.Program+" is not there"
 		}
 		items = append(items, it)
@@ -178,11 +178,6 @@ func program(command string) string {
 		return word
 	}
 	return ""
-}
-
-func (t *Tables) isProgram(p string) bool {
-	info, err := t.root.Stat(p)
-	return err == nil && info.Kind == machine.Regular
 }
 
 // Turn plans that the item's line is commented out, or read again.

@@ -262,20 +262,7 @@ func (t *Tree) program(line string) string {
 	if word == "" || strings.ContainsAny(word, `%\$`) {
 		return ""
 	}
-	if path.IsAbs(word) {
-		return word
-	}
-	for _, folder := range programPath {
-		if p := path.Join(folder, word); t.isProgram(p) {
-			return p
-		}
-	}
-	return word
-}
-
-func (t *Tree) isProgram(p string) bool {
-	info, err := t.root.Stat(p)
-	return err == nil && info.Kind == machine.Regular
+	return t.root.FindProgram(word, programPath)
 }
 
 // missingProgram names the first program that is gone and without which nothing of the service runs.
@@ -286,7 +273,7 @@ func (t *Tree) missingProgram(u *unit) string {
 	}
 	before := slices.DeleteFunc(u.list("Service", "ExecStartPre"), func(line string) bool { return strings.HasPrefix(line, "-") })
 	for _, line := range append(before, lines[0]) {
-		if p := t.program(line); p != "" && !t.isProgram(p) {
+		if p := t.program(line); p != "" && !t.root.IsFile(p) {
 			return p
 		}
 	}

@@ -1,0 +1,38 @@
+# Build, test and look at Calm Dawn. CONTRIBUTING.md explains what needs what.
+
+export CGO_ENABLED = 0
+NEEDS = systemd-container mmdebstrap
+SUDO = $(if $(filter 0,$(shell id -u)),,sudo)
+
+.PHONY: build test deps check bench pictures
+
+# One static program.
+build:
+	go build -trimpath -ldflags=-s -o calmdawn ./cmd/calmdawn
+
+# All tests, after installing what they need on a Debian machine. Real boots need root.
+test: deps
+	go test ./...
+
+deps:
+	@for p in $(NEEDS); do dpkg-query -W -f '$${Status}' $$p 2>/dev/null | grep -q 'ok installed' || missing="$$missing $$p"; done; \
+	if [ -n "$$missing" ]; then \
+		echo "installing$$missing"; \
+		$(SUDO) apt-get update -qq && DEBIAN_FRONTEND=noninteractive $(SUDO) apt-get install -y -qq --no-install-recommends $$missing >/dev/null; \
+	fi
+
+# What CI checks besides the tests.
+check:
+	@unformatted=$$(gofmt -l cmd internal); [ -z "$$unformatted" ] || { echo "gofmt would change: $$unformatted"; exit 1; }
+	go vet ./...
+	go tool staticcheck ./...
+	@for os in windows darwin; do echo "compiling for $$os"; GOOS=$$os go vet ./cmd/... || exit 1; done
+	@echo "compiling for linux/arm64"; GOARCH=arm64 go build -o /dev/null ./cmd/calmdawn
+
+# Benchmarks print ratios taken within one run.
+bench:
+	go test -run '^$$' -bench . ./...
+
+# The pictures in docs/screenshots, from the demo data.
+pictures:
+	./docs/screenshots/take

@@ -1,0 +1,366 @@
+//go:build linux
+
+package cli_test
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/charmbracelet/x/ansi"
+	"golang.org/x/sys/unix"
+
+	"calmdawn/internal/cli"
+	"calmdawn/internal/testtree"
+)
+
+var program string
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "calmdawn-test-")
+	if err != nil {
+		panic(err)
+	}
+	program = filepath.Join(dir, "calmdawn")
+	build := exec.Command("go", "build", "-o", program, "calmdawn/cmd/calmdawn")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
+		panic(string(out))
+	}
+	code := m.Run()
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+// call runs the built program with words split at blanks.
+func call(t testing.TB, words string) (out, errs string, code int) {
+	t.Helper()
+	cmd := exec.Command(program, strings.Fields(words)...)
+	var stdout, stderr bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &stdout, &stderr
+	_ = cmd.Run()
+	return stdout.String(), stderr.String(), cmd.ProcessState.ExitCode()
+}
+
+func demoMachine(t testing.TB) string {
+	t.Helper()
+	dir := filepath.Join(t.TempDir(), "meridian")
+	if _, errs, code := call(t, "demo --keep "+dir); code != 0 {
+		t.Fatal(errs)
+	}
+	return dir
+}
+
+func TestRoundOnTheDemoMachine(t *testing.T) {
+	dir := demoMachine(t)
+	on := "--root " + dir + " "
+	before := testtree.Snapshot(t, dir, nil)
+	state := func(id string) string {
+		out, errs, _ := call(t, on+"list --all --json")
+		var d struct{ Items []struct{ ID, State string } }
+		if err := json.Unmarshal([]byte(out), &d); err != nil {
+			t.Fatal(err, errs)
+		}
+		if len(d.Items) < 60 {
+			t.Fatalf("only %d items on the demo machine", len(d.Items))
+		}
+		i := slices.IndexFunc(d.Items, func(it struct{ ID, State string }) bool { return it.ID == id })
+		if i < 0 {
+			return "not listed"
+		}
+		return d.Items[i].State
+	}
+	for _, words := range []string{"", "list", "list --all", "show service:star-index.service", "history", "list --json"} {
+		if _, errs, code := call(t, on+words); code != 0 || errs != "" {
+			t.Errorf("calmdawn %s: %d %s", words, code, errs)
+		}
+	}
+	if d := testtree.Diff(before, testtree.Snapshot(t, dir, nil)); d != "" {
+		t.Fatalf("a reading command wrote:\n%s", d)
+	}
+
+	ids := []string{"service:star-index.service", "service:dome-agent.service", "service:mast-poll@south.service",
+		"service:dbus.service", "program:lanternfile.desktop@maria", "program:varnholt-tray.desktop", "task:/etc/cron.d/mast#619c"}
+	for n, id := range ids {
+		out, errs, code := call(t, on+"disable --yes "+id)
+		if code != 0 || !strings.Contains(out, fmt.Sprintf("change %d.", n+1)) || !strings.Contains(out, "undo") {
+			t.Fatalf("disable %s: %d %s%s", id, code, out, errs)
+		}
+		if got := state(id); got != "off" {
+			t.Errorf("%s is %s after it was switched off", id, got)
+		}
+	}
+	out, _, _ := call(t, on+"disable --yes "+ids[0])
+	if !strings.Contains(out, "already off") {
+		t.Errorf("switching off again: %s", out)
+	}
+	if out, _, _ := call(t, on+"history"); !strings.Contains(out, "7 changes, 7 in force") {
+		t.Errorf("history: %s", out)
+	}
+	for _, n := range []int{3, 1, 7, 2} {
+		if _, errs, code := call(t, fmt.Sprintf("%sundo %d --yes", on, n)); code != 0 {
+			t.Errorf("undo %d: %s", n, errs)
+		}
+	}
+	if _, errs, code := call(t, on+"undo 3 --yes"); code != 1 || !strings.Contains(errs, "already undone") {
+		t.Errorf("undoing twice: %d %s", code, errs)
+	}
+	if _, errs, code := call(t, on+"undo --all --yes"); code != 0 {
+		t.Error(errs)
+	}
+	for _, id := range ids {
+		if got := state(id); got != "on" {
+			t.Errorf("%s is %s in the end", id, got)
+		}
+	}
+	if d := testtree.Diff(before, testtree.Snapshot(t, dir, nil)); !onlyOurs(d) {
+		t.Errorf("the machine is not as it was:\n%s", d)
+	}
+}
+
+// onlyOurs reports whether the casebook's folder is all that a difference names.
+func onlyOurs(diff string) bool {
+	for l := range strings.Lines(diff) {
+		p := strings.Fields(l)[1]
+		if p != "/var/lib" && !strings.HasPrefix(p, "/var/lib/calmdawn") {
+			return false
+		}
+	}
+	return true
+}
+
+func TestCallsThatAreOff(t *testing.T) {
+	on := "--root " + demoMachine(t) + " "
+	for _, c := range []struct {
+		words, says string
+		code        int
+	}{
+		{"lst", "did you mean list", 2},
+		{on + "list extra", "takes no word", 2},
+		{on + "list --kind toy", "program, service or task", 2},
+		{on + "list --colour", "unknown flag", 2},
+		{"--color red list", "always or never", 2},
+		{on + "show", "one item", 2},
+		{on + "show service:star-indx.service", "service:star-index.service", 2},
+		{on + "disable service:star-index.service", "--yes", 2},
+		{on + "disable --yes service:star-index.service service:nothing-like-it", "has no item", 2},
+		{on + "enable --yes task:/etc/cron.d/rings-lamp#4bb3", "there is no user", 1},
+		{on + "undo", "--all", 2},
+		{on + "undo x", "no number", 2},
+		{on + "undo 4 --yes", "no change 4", 2},
+		{"--root /nowhere list", "no such folder", 1},
+		{"--root /proc/self/fd list", "no /etc", 1},
+		{"demo --keep /usr", "not empty", 1},
+	} {
+		out, errs, code := call(t, c.words)
+		if code != c.code || !strings.Contains(errs, c.says) || strings.Contains(errs, "goroutine") {
+			t.Errorf("calmdawn %s: exit %d, %q; want %d and %q", c.words, code, errs, c.code, c.says)
+		}
+		if strings.Contains(out, "Done") {
+			t.Errorf("calmdawn %s changed something", c.words)
+		}
+	}
+}
+
+func TestReadOnlyDiskIsReadAndNotChanged(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("mounting needs root")
+	}
+	dir := filepath.Join(t.TempDir(), "disk")
+	if err := os.Mkdir(dir, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := unix.Mount("none", dir, "tmpfs", 0, ""); err != nil {
+		t.Fatal(err)
+	}
+	defer unix.Unmount(dir, unix.MNT_DETACH)
+	on := "--root " + dir + " "
+	if _, errs, code := call(t, "demo --keep "+dir); code != 0 {
+		t.Fatal(errs)
+	}
+	if _, errs, code := call(t, on+"disable --yes service:star-index.service"); code != 0 {
+		t.Fatal(errs)
+	}
+	if err := unix.Mount("none", dir, "tmpfs", unix.MS_REMOUNT|unix.MS_RDONLY, ""); err != nil {
+		t.Fatal(err)
+	}
+	if out, errs, code := call(t, on+"history"); code != 0 || !strings.Contains(out, "1 change, 1 in force") {
+		t.Errorf("history: %d %s%s", code, out, errs)
+	}
+	if out, errs, code := call(t, on+"list"); code != 0 || strings.Contains(out, "not read") {
+		t.Errorf("list: %d %s%s", code, out, errs)
+	}
+	for _, words := range []string{"undo 1 --yes", "disable --yes service:dome-agent.service"} {
+		if _, errs, code := call(t, on+words); code != 1 || !strings.Contains(errs, "read-only") {
+			t.Errorf("%s: %d %s", words, code, errs)
+		}
+	}
+}
+
+func TestHostileCasebooksAreRefused(t *testing.T) {
+	for name, make := range map[string]func(p string) error{
+		"a link that leads out": func(p string) error { return os.Symlink("/etc/passwd", p) },
+		"a FIFO":                func(p string) error { return unix.Mkfifo(p, 0o644) },
+		"not a database":        func(p string) error { return os.WriteFile(p, []byte(strings.Repeat("garbage ", 999)), 0o644) },
+		"another machine's": func(p string) error {
+			other := demoMachine(t)
+			if err := os.WriteFile(other+"/etc/machine-id", []byte("ffffffffffffffffffffffffffffffff\n"), 0o644); err != nil {
+				return err
+			}
+			call(t, "--root "+other+" disable --yes service:star-index.service")
+			return os.Rename(other+"/var/lib/calmdawn/casebook.db", p)
+		},
+	} {
+		dir := demoMachine(t)
+		if err := os.MkdirAll(dir+"/var/lib/calmdawn", 0o700); err != nil {
+			t.Fatal(err)
+		}
+		if err := make(dir + "/var/lib/calmdawn/casebook.db"); err != nil {
+			t.Fatal(err)
+		}
+		before := testtree.Snapshot(t, dir+"/etc", nil)
+		_, errs, code := call(t, "--root "+dir+" disable --yes service:star-index.service")
+		if code != 1 || !strings.Contains(errs, "casebook") {
+			t.Errorf("%s: exit %d, %s", name, code, errs)
+		}
+		if d := testtree.Diff(before, testtree.Snapshot(t, dir+"/etc", nil)); d != "" {
+			t.Errorf("%s: something was changed:\n%s", name, d)
+		}
+		if out, _, code := call(t, "--root "+dir+" list"); code != 0 || !strings.Contains(out, "not read") {
+			t.Errorf("%s: list: exit %d", name, code)
+		}
+	}
+}
+
+func TestNothingFromAMachineReachesTheTerminalRaw(t *testing.T) {
+	dir := demoMachine(t)
+	testtree.Add(t, dir, map[string]string{
+		"etc/xdg/autostart/evil\x1b[2J.desktop": "[Desktop Entry]\nType=Application\nName=\x1b]0;owned\x07\u202egnp.exe\nExec=/bin/\x1b[31msh\n",
+		"etc/hostname.d/":                       "",
+	})
+	if err := os.WriteFile(dir+"/etc/hostname", []byte("\x1b[31mred\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	for _, words := range []string{"", "list", "show program:evil\x1b[2J.desktop", "show program:evil", "list --json"} {
+		out, errs, _ := call(t, "--root "+dir+" "+words)
+		for _, bad := range []string{"\x1b", "\x07", "\u202e"} {
+			if strings.Contains(out+errs, bad) && !(bad == "\u202e" && strings.Contains(words, "json")) {
+				t.Errorf("calmdawn %q printed %q", words, bad)
+			}
+		}
+	}
+}
+
+func TestScreensOfEveryWidth(t *testing.T) {
+	dir := demoMachine(t)
+	for _, width := range []int{80, 100, 160} {
+		for _, words := range []string{"list --all", "history", "show service:star-index.service"} {
+			var out bytes.Buffer
+			args := append([]string{"--root", dir, "--color", "always"}, strings.Fields(words)...)
+			cli.Run(args, cli.Streams{In: strings.NewReader(""), Out: &out, Err: &out, Width: width})
+			for l := range strings.Lines(out.String()) {
+				plain := ansi.Strip(strings.TrimRight(l, "\n"))
+				if len(plain) > width && !strings.Contains(plain, "calmdawn --root") {
+					t.Errorf("%s at %d columns: %d in %q", words, width, len(plain), plain)
+				}
+				if strings.IndexFunc(plain, func(r rune) bool { return r > 126 }) >= 0 {
+					t.Errorf("%s: not ASCII where the locale is not UTF-8: %q", words, plain)
+				}
+			}
+			if words == "list --all" && !strings.Contains(out.String(), "program:humdrift-scrobe.desktop@teo") {
+				t.Errorf("an id was cut at %d columns", width)
+			}
+		}
+	}
+}
+
+func TestDocumentsFollowTheirSchemas(t *testing.T) {
+	on := "--root " + demoMachine(t) + " --json "
+	for _, c := range []struct{ words, schema string }{
+		{"list --all", "list-1"}, {"show service:loan-db.service", "item-1"},
+		{"disable --yes service:star-index.service task:/etc/cron.d/mast#619c", "change-1"}, {"undo 1 --yes", "change-1"}, {"history", "history-1"},
+	} {
+		out, errs, code := call(t, on+c.words)
+		if code != 0 {
+			t.Fatalf("%s: %s", c.words, errs)
+		}
+		text, err := os.ReadFile("../../docs/schema/" + c.schema + ".json")
+		if err != nil {
+			t.Fatal(err)
+		}
+		var schema map[string]any
+		var document any
+		if err := json.Unmarshal(text, &schema); err != nil {
+			t.Fatal(err)
+		}
+		if err := json.Unmarshal([]byte(out), &document); err != nil {
+			t.Fatal(err)
+		}
+		for _, wrong := range violations(schema, document, c.words) {
+			t.Error(wrong)
+		}
+		if !strings.HasPrefix(out, "{\n  \"format\": \"calmdawn.") {
+			t.Errorf("%s is not named by its first field: %.40s", c.words, out)
+		}
+	}
+}
+
+// violations checks a document against the part of JSON Schema that our schemas use.
+func violations(schema map[string]any, value any, at string) (wrong []string) {
+	say := func(format string, values ...any) { wrong = append(wrong, at+": "+fmt.Sprintf(format, values...)) }
+	if c, ok := schema["const"]; ok && c != value {
+		say("%v is not %v", value, c)
+	}
+	if allowed, ok := schema["enum"].([]any); ok && !slices.Contains(allowed, value) {
+		say("%v is not among %v", value, allowed)
+	}
+	switch schema["type"] {
+	case "object":
+		object, ok := value.(map[string]any)
+		if !ok {
+			say("is no object")
+			return wrong
+		}
+		properties := schema["properties"].(map[string]any)
+		for key, v := range object {
+			if p, ok := properties[key].(map[string]any); ok {
+				wrong = append(wrong, violations(p, v, at+"."+key)...)
+			} else {
+				say("has %q, which the schema does not know", key)
+			}
+		}
+		required, _ := schema["required"].([]any)
+		for _, key := range required {
+			if _, ok := object[key.(string)]; !ok {
+				say("lacks %v", key)
+			}
+		}
+	case "array":
+		list, ok := value.([]any)
+		if !ok {
+			say("is no array")
+		}
+		for i, v := range list {
+			wrong = append(wrong, violations(schema["items"].(map[string]any), v, fmt.Sprintf("%s[%d]", at, i))...)
+		}
+	case "string":
+		if _, ok := value.(string); !ok {
+			say("%v is no string", value)
+		}
+	case "integer", "number":
+		if n, ok := value.(float64); !ok || schema["type"] == "integer" && n != float64(int64(n)) {
+			say("%v is no %s", value, schema["type"])
+		}
+	case "boolean":
+		if _, ok := value.(bool); !ok {
+			say("%v is no boolean", value)
+		}
+	}
+	return wrong
+}
