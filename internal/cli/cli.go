@@ -34,6 +34,7 @@ type Streams struct {
 	Terminal bool // Out is a terminal
 	Ask      bool // a person can answer on In
 	UTF8     bool
+	Now      func() time.Time // nil for the real clock
 }
 
 // An app is one call: its streams and the flags that all commands share.
@@ -80,6 +81,9 @@ func utf8Locale() bool {
 // Run runs one call and returns its exit status.
 func Run(args []string, s Streams) int {
 	a := &app{Streams: s, now: time.Now}
+	if s.Now != nil {
+		a.now = s.Now
+	}
 	root := a.command()
 	root.SetArgs(args)
 	root.SetIn(s.In)
@@ -141,6 +145,8 @@ mounted somewhere, for instance a customer's disk on the bench computer.`,
   calmdawn --root /mnt list                      the same for the disk mounted at /mnt
   calmdawn show service:star-index.service       a page about one item
   calmdawn disable service:star-index.service    switch it off, after a look at what that touches
+  calmdawn boots                                 how long its boots took
+  calmdawn compare                               the boots before the last change with those after it
   calmdawn undo 1                                take change 1 back`,
 		Version:       version(),
 		SilenceErrors: true, SilenceUsage: true,
@@ -173,7 +179,7 @@ mounted somewhere, for instance a customer's disk on the bench computer.`,
 		return usage("--color takes auto, always or never, not %q", a.color)
 	}
 	root.AddCommand(a.listCommand(), a.showCommand(), a.turnCommand(disableWords), a.turnCommand(enableWords),
-		a.undoCommand(), a.historyCommand(), a.demoCommand())
+		a.undoCommand(), a.historyCommand(), a.bootsCommand(), a.compareCommand(), a.demoCommand())
 	return root
 }
 

@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -12,19 +13,27 @@ import (
 	"calmdawn/internal/render"
 )
 
-// A step of the walk through the job: what one wants to know, and the words of the call.
-type step struct{ say, call string }
+// A step of the walk through the job: what one wants to know, and the words of the call; or so many restarts, one on each of the
+// following mornings.
+type step struct {
+	say, call string
+	restarts  int
+}
 
 var walk = []step{
-	{"Where does this machine stand?", ""},
-	{"What does it launch by itself? The operating system's own parts are folded.", "list"},
-	{"What is the star-catalogue indexer, and why does it start?", "show service:star-index.service"},
-	{"One updater sits in three places. Switch all three off, in one change.",
-		"disable service:cue-update.service program:cue-update-helper.desktop task:/etc/cron.d/cue-update#f31b --yes"},
-	{"The indexer is needed at night, not when the desk opens.", "disable service:star-index.service --yes"},
-	{"What is off now?", "list --state off"},
-	{"The desk wants the updater back: taken back exactly, though another change came later.", "undo 1 --yes"},
-	{"What was done to this machine?", "history"},
+	{say: "Where does this machine stand?"},
+	{say: "How long did its boots take?", call: "boots"},
+	{say: "What does it launch by itself? The operating system's own parts are folded.", call: "list"},
+	{say: "What is the star-catalogue indexer, and why does it start?", call: "show service:star-index.service"},
+	{say: "One updater sits in three places. Switch all three off, in one change.",
+		call: "disable service:cue-update.service program:cue-update-helper.desktop task:/etc/cron.d/cue-update#f31b --yes"},
+	{say: "Indexer and cache are needed at night, not when the desk opens.",
+		call: "disable service:star-index.service service:star-cache.service --yes"},
+	{say: "What now?"},
+	{say: "The desk's computer is switched on, on each of the next five mornings.", restarts: 5},
+	{say: "Did it help?", call: "compare"},
+	{say: "The desk wants the updater back: taken back exactly, though another change came later.", call: "undo 1 --yes"},
+	{say: "What was done to this machine?", call: "history"},
 }
 
 func (a *app) demoCommand() *cobra.Command {
@@ -34,10 +43,14 @@ func (a *app) demoCommand() *cobra.Command {
 		Short: "Walk through the job on a made-up machine",
 		Long: `Demo makes the machine "meridian", the visitor-desk computer of a made-up observatory, in a
 temporary folder, walks through the job with it, showing each call and what it really
-prints, and clears up. Nothing outside that folder is touched.`,
+prints, and clears up. Nothing outside that folder is touched.
+
+No hardware stands behind that machine: its boots are simulated, and labelled so wherever
+their figures are shown.`,
 		Example: `  calmdawn demo
   calmdawn demo --keep /tmp/meridian         make the machine only, to play with
-  calmdawn --root /tmp/meridian list`,
+  calmdawn --root /tmp/meridian list
+  calmdawn demo reboot /tmp/meridian         restart it, as a simulation`,
 		Args:              noWords,
 		ValidArgsFunction: cobra.NoFileCompletions,
 		RunE: func(*cobra.Command, []string) error {
@@ -48,7 +61,53 @@ prints, and clears up. Nothing outside that folder is touched.`,
 		},
 	}
 	cmd.Flags().StringVar(&keep, "keep", "", "make the machine in `DIR`, which must be missing or empty, and leave it there")
+	cmd.AddCommand(a.rebootCommand())
 	return cmd
+}
+
+func (a *app) rebootCommand() *cobra.Command {
+	var times int
+	cmd := &cobra.Command{
+		Use:   "reboot DIR",
+		Short: "Restart the demo machine that stands in DIR, as a simulation",
+		Long: `Reboot reads what the demo machine in DIR would launch from its files as they are now, plays
+a boot through on two imagined processors, and writes it into the machine's log. It is a
+simulation, with noise as real boots have it, and it is labelled as one.`,
+		Example: "  calmdawn demo reboot /tmp/meridian\n  calmdawn demo reboot /tmp/meridian --times 4",
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) != 1 {
+				return usage("reboot takes the folder of a demo machine; calmdawn demo --keep DIR makes one")
+			}
+			if times < 1 || times > 100 {
+				return usage("--times takes a number from 1 to 100, not %d", times)
+			}
+			return nil
+		},
+		RunE: func(_ *cobra.Command, args []string) error { return a.reboot(args[0], times) },
+	}
+	cmd.Flags().IntVar(&times, "times", 1, "restart it `N` times")
+	return cmd
+}
+
+// reboot restarts the demo machine now, or just after its last boot began.
+func (a *app) reboot(dir string, times int) error {
+	s := a.screen()
+	for range times {
+		n, last, err := demo.Boots(dir)
+		if err != nil {
+			return err
+		}
+		at := a.now()
+		if !at.After(last) {
+			at = last.Add(time.Second)
+		}
+		ready, err := demo.Reboot(dir, at, uint64(n+1))
+		if err != nil {
+			return err
+		}
+		s.Line("The boot of %s, simulated: ready after %s.", day(at), render.Duration(ready))
+	}
+	return nil
 }
 
 func (a *app) keepDemo(dir string) error {
@@ -56,14 +115,14 @@ func (a *app) keepDemo(dir string) error {
 	if err != nil {
 		return err
 	}
-	if err := demo.Make(dir); err != nil {
+	if err := demo.Make(dir, a.now()); err != nil {
 		return err
 	}
 	on := *a
 	on.dir, on.casebook = dir, ""
 	s := a.screen()
 	s.Line("The demo machine stands in %s.", dir)
-	s.Line("Next: %s", on.call("list"))
+	s.Line("Next: %s", on.call(""))
 	return nil
 }
 
@@ -76,18 +135,38 @@ func (a *app) demo() error {
 	if err := os.Chmod(dir, 0o755); err != nil {
 		return err
 	}
-	if err := demo.Make(dir); err != nil {
+	const mornings = 5
+	clock := demo.Morning(a.now(), -mornings-1).Add(150 * time.Minute) // the walk ends yesterday
+	if err := demo.Make(dir, clock); err != nil {
 		return err
 	}
 	s := a.screen()
-	s.Wrap(0, `A made-up machine: "meridian", the visitor-desk computer of Brightwell Observatory, in %s. Two people log in there: maria (front desk) and teo (exhibits).`, dir)
+	s.Wrap(0, `A made-up machine: "meridian", the visitor-desk computer of Brightwell Observatory, in %s. Two people log in there: maria (front desk) and teo (exhibits). Its boots are simulated.`, dir)
+	streams := a.Streams
+	streams.Now = func() time.Time { return clock }
+	run := func(words string) error {
+		clock = clock.Add(time.Minute)
+		args := append([]string{"--color", a.color}, strings.Fields(words)...)
+		if code := Run(args, streams); code != 0 {
+			return fmt.Errorf("the demo stopped: that call ended with exit status %d", code)
+		}
+		return nil
+	}
 	for _, st := range walk {
+		words := strings.TrimSpace("--root " + dir + " " + st.call)
+		if st.restarts > 0 {
+			words = "demo reboot " + dir
+		}
 		s.Line("")
 		s.Line("%s", s.Paint(render.Good, "# "+st.say))
-		s.Line("%s", s.Paint(render.Good, strings.TrimSpace("$ calmdawn --root "+dir+" "+st.call)))
-		args := append([]string{"--root", dir, "--color", a.color}, strings.Fields(st.call)...)
-		if code := Run(args, a.Streams); code != 0 {
-			return fmt.Errorf("the demo stopped: that call ended with exit status %d", code)
+		s.Line("%s", s.Paint(render.Good, "$ calmdawn "+words))
+		for range max(1, st.restarts) {
+			if st.restarts > 0 {
+				clock = demo.Morning(clock, 1)
+			}
+			if err := run(words); err != nil {
+				return err
+			}
 		}
 	}
 	s.Line("")

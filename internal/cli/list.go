@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/render"
 )
@@ -76,6 +77,7 @@ network hooks, and what generators make while the machine boots.`,
 				return err
 			}
 			defer l.Close()
+			l.readBoots()
 			return a.list(l, f)
 		},
 	}
@@ -101,6 +103,7 @@ func (a *app) list(l *look, f filter) error {
 			shown = append(shown, it)
 		}
 	}
+	l.byCost(shown)
 	if a.json {
 		return a.writeJSON(listDocument(l, shown, len(folded)))
 	}
@@ -108,16 +111,25 @@ func (a *app) list(l *look, f filter) error {
 	s.Line("%s", s.Paint(render.Strong, headline(l, f)))
 	if len(shown) > 0 {
 		s.Line("")
-		rows := make([][]render.Cell, 0, len(shown))
+		rows, rated := make([][]render.Cell, 0, len(shown)), false
 		for _, it := range shown {
 			state := render.Cell{Text: string(it.State), Tone: stateTone(it.State)}
 			title := render.Cell{Text: render.Clean(it.Title), Tone: stateTone(it.State)}
-			rows = append(rows, []render.Cell{title, state, render.C(string(it.When)), render.C(render.Clean(it.Owner)), render.C(render.Clean(it.Maker)), {Text: l.offSince(it), Tone: render.Dim}, render.C(render.Clean(it.ID))})
+			own := ""
+			if t, ok := l.ownTime(it); ok {
+				own, rated = render.Seconds(t.Median), true
+			}
+			rows = append(rows, []render.Cell{title, render.C(own), state, render.C(string(it.When)), render.C(render.Clean(it.Owner)), render.C(render.Clean(it.Maker)), {Text: l.offSince(it), Tone: render.Dim}, render.C(render.Clean(it.ID))})
 		}
 		s.Table([]render.Column{
-			{Title: "TITLE", Flex: 18}, {Title: "STATE"}, {Title: "WHEN", Keep: 3}, {Title: "OWNER", Keep: 2},
+			{Title: "TITLE", Flex: 18}, {Title: "OWN TIME", Right: true, Keep: 5}, {Title: "STATE"}, {Title: "WHEN", Keep: 3}, {Title: "OWNER", Keep: 2},
 			{Title: "MAKER", Keep: 1, Flex: 12}, {Title: "SWITCHED OFF", Keep: 4}, {Title: "ID"},
 		}, rows)
+		if rated {
+			s.Line("")
+			fit := boot.Fit(l.boots, ratedBoots)
+			s.Wrap(0, "Own time: how long a service's start took by itself, the median of %s%s. Starts overlap: what a boot would gain without one is not known from it.", count(len(fit), "boot", "boots"), simulated(fit))
+		}
 	}
 	s.Line("")
 	if len(folded) > 0 {
@@ -214,22 +226,36 @@ type itemJSON struct {
 	Package    string     `json:"package,omitempty"`
 	Maker      string     `json:"maker,omitempty"`
 	System     bool       `json:"system"`
+	OwnTime    *ownJSON   `json:"own_time,omitempty"`
 }
 
-func documentOf(it item.Item) itemJSON {
+// ownJSON is an item's own time: seconds, and how it is known.
+type ownJSON struct {
+	Median    float64 `json:"median"`
+	Boots     int     `json:"boots"`
+	Of        int     `json:"of"`
+	Source    string  `json:"source"`
+	Simulated bool    `json:"simulated"`
+}
+
+func (l *look) documentOf(it item.Item) itemJSON {
 	list := func(s []string) []string { return append([]string{}, s...) } // [] rather than null
+	var own *ownJSON
+	if t, ok := l.ownTime(it); ok {
+		own = &ownJSON{t.Median.Seconds(), t.Boots, t.Of, "journal", t.Simulated}
+	}
 	return itemJSON{
 		ID: it.ID, Kind: it.Kind, Native: it.Native, Title: it.Title, Owner: it.Owner, When: it.When, State: it.State,
 		Why: it.Why, Because: list(it.Because), NeededBy: list(it.NeededBy), Starters: list(it.Starters),
 		Conditions: list(it.Conditions), Command: it.Command, Program: it.Program, File: it.File,
-		Package: it.Package, Maker: it.Maker, System: it.System,
+		Package: it.Package, Maker: it.Maker, System: it.System, OwnTime: own,
 	}
 }
 
 func listDocument(l *look, items []item.Item, folded int) listJSON {
 	d := listJSON{Format: "calmdawn.list/1", Machine: l.Host, OS: l.OS, Items: []itemJSON{}, Folded: folded, Unread: append([]item.Unread{}, l.Unread...)}
 	for _, it := range items {
-		d.Items = append(d.Items, documentOf(it))
+		d.Items = append(d.Items, l.documentOf(it))
 	}
 	return d
 }

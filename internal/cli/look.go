@@ -1,18 +1,22 @@
 package cli
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/agnivade/levenshtein"
 	"github.com/spf13/cobra"
 
 	"calmdawn/internal/casebook"
+	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/linux"
+	"calmdawn/internal/linux/journal"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/render"
 )
@@ -22,6 +26,8 @@ type look struct {
 	root *machine.Root
 	*linux.Inventory
 	changes []change.Change
+	boots   []boot.Boot // the last ones; only after readBoots
+	own     map[string]boot.OwnTime
 }
 
 func (l *look) Close() error { return l.root.Close() }
@@ -40,6 +46,32 @@ func (a *app) look() (*look, error) {
 	l.Inventory = linux.Survey(r, switchedOff(l.changes))
 	l.Unread = append(l.Unread, unread...)
 	return l, nil
+}
+
+// readBoots reads the last boots from the machine's log, and from those fit for it the own times of the services.
+func (l *look) readBoots() {
+	const spare = 5 // some may be odd
+	found := journal.Read(l.root, ratedBoots+spare)
+	l.boots = found.Boots
+	l.own = boot.OwnTimes(boot.Fit(found.Boots, ratedBoots))
+	l.Unread = append(l.Unread, found.Unread...)
+}
+
+// ownTime is the own time of an item that the next boot launches; false where none was measured.
+func (l *look) ownTime(it item.Item) (boot.OwnTime, bool) {
+	own, ok := l.own[it.Native]
+	return own, ok && it.Kind == item.Service
+}
+
+// byCost puts those launched items first whose own time is longest; the others stay in their order.
+func (l *look) byCost(items []item.Item) {
+	cost := func(it item.Item) time.Duration {
+		if own, ok := l.ownTime(it); ok && it.State.Launched() {
+			return own.Median
+		}
+		return -1
+	}
+	slices.SortStableFunc(items, func(a, b item.Item) int { return cmp.Compare(cost(b), cost(a)) })
 }
 
 func (a *app) readChanges(r *machine.Root) ([]change.Change, error) {

@@ -29,6 +29,7 @@ func (a *app) showCommand() *cobra.Command {
 				return err
 			}
 			defer l.Close()
+			l.readBoots()
 			picked, err := l.pick(args)
 			if err != nil {
 				return err
@@ -37,7 +38,7 @@ func (a *app) showCommand() *cobra.Command {
 				return a.writeJSON(struct {
 					Format string   `json:"format"`
 					Item   itemJSON `json:"item"`
-				}{"calmdawn.item/1", documentOf(picked[0])})
+				}{"calmdawn.item/1", l.documentOf(picked[0])})
 			}
 			a.show(l, picked[0])
 			return nil
@@ -82,7 +83,16 @@ func (a *app) show(l *look, it item.Item) {
 	if len(it.Starters) > 0 {
 		s.Field("On demand", clean(strings.Join(it.Starters, ", "))+" can start it even when it is off")
 	}
-	s.Field("Cost", "unknown: nothing was measured")
+	if own, ok := l.ownTime(it); ok {
+		how := "from the log"
+		if own.Simulated {
+			how += ", simulated"
+		}
+		s.Field("Own time", fmt.Sprintf("%s: how long its start took by itself, the median of %d of the last %s, %s", render.Duration(own.Median), own.Boots, count(own.Of, "boot", "boots"), how))
+		s.Field("Cost", "unknown: what a boot would gain without it is not its own time")
+	} else {
+		s.Field("Cost", "unknown: nothing was measured")
+	}
 	s.Line("")
 	if it.State.Launched() {
 		s.Line("To switch it off: %s", a.call("disable "+shellWord(it.ID)))

@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"calmdawn/internal/core/change"
+	"calmdawn/internal/core/compare"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/render"
 )
@@ -18,22 +19,30 @@ func (a *app) standing() error {
 		return err
 	}
 	defer l.Close()
+	l.readBoots()
 	s := a.screen()
-	s.Line("%s", s.Paint(render.Strong, fmt.Sprintf("%s launches %s by itself.", l.machineName(), count(launched(l.Items), "thing", "things"))))
 	var added []item.Item
 	for _, it := range l.Items {
 		if !it.System {
 			added = append(added, it)
 		}
 	}
-	s.Line("  %s added to the operating system: %s", count(len(added), "item was", "items were"), states(added))
-	inForce, unfinished := 0, 0
+	s.Line("%s", s.Paint(render.Strong, fmt.Sprintf("%s launches %s by itself; %s were added to its operating system.", l.machineName(), count(launched(l.Items), "thing", "things"), states(added))))
+	if len(l.boots) > 0 {
+		s.Line("  %s", bootHeadline(l.boots))
+	} else {
+		s.Line("  It remembers no boot, so nothing is known of how long one takes.")
+	}
+	inForce, waiting, unfinished := 0, 0, 0
 	for _, c := range l.changes {
-		if c.Stands() {
+		switch {
+		case c.Status == change.Planned:
+			unfinished++
+		case c.Stands():
 			inForce++
 		}
-		if c.Status == change.Planned {
-			unfinished++
+		if c.Status == change.Done && (len(l.boots) == 0 || l.boots[len(l.boots)-1].Began.Before(c.MadeAt)) {
+			waiting++
 		}
 	}
 	if len(l.changes) == 0 {
@@ -44,8 +53,22 @@ func (a *app) standing() error {
 	if unfinished > 0 {
 		s.Line("%s", s.Paint(render.Warn, "  A change was interrupted; the next disable, enable or undo settles it first."))
 	}
+	c, compared := a.comparison(l.boots, l.changes)
+	if compared && len(l.boots) > 0 {
+		s.Wrap(2, "  %s", c.answer())
+	}
 	a.unread(s, l.Unread)
 	s.Line("")
-	s.Line("Next: %s", a.call("list"))
+	switch {
+	case waiting > 0:
+		s.Line("%s waiting for a restart.", count(waiting, "change is", "changes are"))
+		s.Line("Next: restart the machine, then %s", a.call("compare"))
+	case compared && c.ready.Verdict == compare.TooFew && c.ready.MissingBefore == 0:
+		s.Line("Next: restart the machine %s more, then %s", count(max(1, c.ready.MissingAfter), "time", "times"), a.call("compare"))
+	case compared:
+		s.Line("Next: see what the change did, with %s; or look for more, with %s", a.call("compare"), a.call("list"))
+	default:
+		s.Line("Next: see what it launches, with %s", a.call("list"))
+	}
 	return nil
 }

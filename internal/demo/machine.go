@@ -11,6 +11,7 @@ import (
 	"path"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/pelletier/go-toml/v2"
 )
@@ -97,8 +98,9 @@ type builder struct {
 	owned []string // paths of the package at work
 }
 
-// Make writes the demo machine into dir, which must be missing or empty.
-func Make(dir string) error {
+// Make writes the demo machine into dir, which must be missing or empty, with the log of five simulated boots on the
+// mornings before now.
+func Make(dir string, now time.Time) error {
 	m, err := load()
 	if err != nil {
 		return err
@@ -114,7 +116,16 @@ func Make(dir string) error {
 		b.install(p, m)
 	}
 	b.hand(m)
+	for days := 5; days > 0 && b.err == nil; days-- {
+		_, b.err = Reboot(dir, Morning(now, -days), uint64(6-days))
+	}
 	return b.err
+}
+
+// Morning is when the visitor desk's computer is switched on, some days after the day of t: at about eight.
+func Morning(t time.Time, days int) time.Time {
+	y, m, d := t.Date()
+	return time.Date(y, m, d+days, 8, 0, 0, 0, t.Location()).Add(time.Duration((d+days+31)*37%11) * time.Minute)
 }
 
 func (b *builder) at(p string) string { return filepath.Join(b.dir, filepath.FromSlash(p)) }
@@ -138,6 +149,9 @@ func (b *builder) link(p, target string) {
 	}
 	b.owned = append(b.owned, p)
 }
+
+// machineID is the demo machine's id.
+const machineID = "5a1c0ffee0ddba11ad0be5eeda571e55"
 
 const (
 	vendorUnits = "/usr/lib/systemd/system"
@@ -167,7 +181,7 @@ func (b *builder) frame(m manifest) {
 	}
 	b.file("/etc/os-release", release.String(), 0o644)
 	b.file("/etc/hostname", m.Host+"\n", 0o644)
-	b.file("/etc/machine-id", "5a1c0ffee0ddba11ad0be5eeda571e55\n", 0o444)
+	b.file("/etc/machine-id", machineID+"\n", 0o444)
 	passwd := "root:x:0:0:root:/root:/bin/bash\nmast:x:120:120:Weather masts:/var/lib/mast:/usr/sbin/nologin\n"
 	for _, u := range m.Users {
 		passwd += fmt.Sprintf("%s:x:%d:%d:%s:/home/%s:/bin/bash\n", u.Name, u.UID, u.UID, u.Full, u.Name)

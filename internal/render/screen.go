@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"time"
 	"unicode"
 	"unicode/utf8"
 
@@ -85,7 +86,7 @@ func (s *Screen) Field(label, value string) {
 }
 
 // substitutes stand for our own signs where the locale has only ASCII.
-var substitutes = strings.NewReplacer("→", "->", "·", "-", "…", "...", "–", "-", "█", "#", "±", "+/-", "×", "x", "’", "'")
+var substitutes = strings.NewReplacer("→", "->", "·", "-", "…", "...", "–", "-", "█", "#", "●", "o", "±", "+/-", "×", "x", "’", "'")
 
 // plain replaces what an ASCII screen cannot show.
 func (s *Screen) plain(text string) string {
@@ -127,4 +128,20 @@ func Clean(text string) string {
 		}
 	}
 	return b.String()
+}
+
+// Seconds shows a duration as figures stand in a column: seconds with one decimal.
+func Seconds(d time.Duration) string { return fmt.Sprintf("%.1f s", d.Seconds()) }
+
+// Duration shows a duration in a sentence: "0.8 s", "14.2 s", "1 min 48 s", "2 h 5 min".
+func Duration(d time.Duration) string {
+	switch d = max(d, -d); {
+	case d < time.Minute-50*time.Millisecond:
+		return Seconds(d)
+	case d < time.Hour-500*time.Millisecond:
+		d = d.Round(time.Second)
+		return fmt.Sprintf("%d min %d s", d/time.Minute, d%time.Minute/time.Second)
+	}
+	d = d.Round(time.Minute)
+	return fmt.Sprintf("%d h %d min", d/time.Hour, d%time.Hour/time.Minute)
 }

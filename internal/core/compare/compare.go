@@ -1,0 +1,121 @@
+// Package compare tells whether two sets of boots differ, and by how much, from few boots and without assuming how they spread.
+package compare
+
+import (
+	"slices"
+	"time"
+
+	"calmdawn/internal/core/boot"
+)
+
+// A Verdict is the answer in words.
+type Verdict string
+
+// The verdicts.
+const (
+	Faster       Verdict = "faster"
+	Slower       Verdict = "slower"
+	NoDifference Verdict = "no difference shown"
+	TooFew       Verdict = "too few boots"
+)
+
+// confidence is how sure the interval is to cover the true shift, at least.
+const confidence = 0.95
+
+// A Side is what is told of one set of boots.
+type Side struct {
+	N      int
+	Median time.Duration // 0 for no boots
+	Least  time.Duration
+	Most   time.Duration
+}
+
+// A Result compares the boots after with those before.
+type Result struct {
+	Before, After Side
+	// Estimate is the shift from before to after, negative for faster: the Hodges–Lehmann estimate, the median of all
+	// differences between a boot after and one before. It is meaningful when both sides have boots.
+	Estimate time.Duration
+	// Low and High bound the shift with at least 95 % confidence, from the exact distribution of the Mann–Whitney statistic;
+	// Bounded is false where the boots are too few for such bounds.
+	Low, High time.Duration
+	Bounded   bool
+	Verdict   Verdict
+	// Missing is how many more boots each side needs for a verdict, at least.
+	MissingBefore, MissingAfter int
+}
+
+// least is the number of boots on each side from which an interval exists.
+const least = 4
+
+// Compare compares durations of boots; both sides may be empty.
+func Compare(before, after []time.Duration) Result {
+	r := Result{Before: side(before), After: side(after), Verdict: TooFew}
+	if len(before) == 0 || len(after) == 0 {
+		r.MissingBefore, r.MissingAfter = max(0, least-len(before)), max(0, least-len(after))
+		return r
+	}
+	differences := make([]time.Duration, 0, len(before)*len(after))
+	for _, a := range after {
+		for _, b := range before {
+			differences = append(differences, a-b)
+		}
+	}
+	slices.Sort(differences)
+	r.Estimate = boot.Median(differences)
+	k := rank(len(before), len(after), (1-confidence)/2)
+	if k == 0 {
+		r.MissingBefore, r.MissingAfter = max(0, least-len(before)), max(0, least-len(after))
+		return r
+	}
+	r.Low, r.High, r.Bounded = differences[k-1], differences[len(differences)-k], true
+	switch {
+	case r.High < 0:
+		r.Verdict = Faster
+	case r.Low > 0:
+		r.Verdict = Slower
+	default:
+		r.Verdict = NoDifference
+	}
+	return r
+}
+
+func side(values []time.Duration) Side {
+	if len(values) == 0 {
+		return Side{}
+	}
+	return Side{N: len(values), Median: boot.Median(values), Least: slices.Min(values), Most: slices.Max(values)}
+}
+
+// rank returns the largest k with P(U < k) <= tail, for the Mann–Whitney statistic U of samples of n and m values without
+// a difference between them; 0 where even the smallest U is likelier than that.
+func rank(n, m int, tail float64) int {
+	counts := distribution(n, m)
+	total := 0.0
+	for _, c := range counts {
+		total += c
+	}
+	sum := 0.0
+	for u, c := range counts {
+		if sum += c / total; sum > tail {
+			return u
+		}
+	}
+	return 0
+}
+
+// distribution counts, for each value of U, the orders of n and m values that give it: the coefficients of the Gaussian
+// binomial (n+m over n).
+func distribution(n, m int) []float64 {
+	counts := make([]float64, n*m+1)
+	counts[0] = 1
+	for i := 1; i <= n; i++ {
+		for u := len(counts) - 1; u >= m+i; u-- { // times 1 - q^(m+i)
+			counts[u] -= counts[u-m-i]
+		}
+		for u := i; u < len(counts); u++ { // over 1 - q^i
+			counts[u] += counts[u-i]
+		}
+	}
+	return counts
+}

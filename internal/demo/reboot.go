@@ -1,0 +1,453 @@
+package demo
+
+import (
+	"cmp"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"hash/fnv"
+	"math"
+	"math/rand/v2"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"calmdawn/internal/linux/journal"
+)
+
+// processors is how many the simulated machine has.
+const processors = 2
+
+// The simulated reboot stands in for hardware: it reads what a boot of the demo machine would launch from the machine's
+// files as they are now, by its own means, plays it through second by second, and writes a log. It knows the machine's
+// programs from meridian.toml, and nothing of how Calm Dawn surveys, rates or compares.
+
+// A sim is one simulated boot.
+type sim struct {
+	dir   string
+	rng   *rand.Rand
+	slow  float64              // how slow this boot is as a whole
+	known map[string][]float64 // what services do, by unit name
+	units map[string]*simUnit
+	order []*simUnit // in the order in which they were pulled in
+	now   float64    // seconds since the service manager began
+}
+
+type simUnit struct {
+	name, title, kind string
+	after             []string
+	pulls             []string
+	early             bool // it waits for nothing by default
+	missing           bool // its program is gone
+	target            bool
+
+	begun, done bool
+	begin, end  float64
+	work        []segment // until it counts as started
+	background  []segment // from then on
+	waitsFor    []*simUnit
+}
+
+// A segment is a stretch of waiting or of computing, in seconds.
+type segment struct {
+	computes bool
+	left     float64
+}
+
+// Reboot starts the demo machine in dir once, as a simulation, at the given instant, and returns how many seconds it took
+// until it was ready. seed decides the noise; the same machine with the same seed boots the same way.
+func Reboot(dir string, at time.Time, seed uint64) (ready time.Duration, err error) {
+	m, err := load()
+	if err != nil {
+		return 0, err
+	}
+	if !Is(dir) {
+		return 0, fmt.Errorf("%s is not the demo machine; calmdawn demo --keep DIR makes one", dir)
+	}
+	s := &sim{dir: dir, rng: rand.New(rand.NewPCG(seed, 7)), known: map[string][]float64{}, units: map[string]*simUnit{}}
+	s.slow = math.Exp(0.03 * s.rng.NormFloat64())
+	for _, p := range m.Packages {
+		for _, service := range p.Services {
+			s.known[service.Name] = service.Sim
+		}
+	}
+	goal := s.pull("default.target")
+	if goal == nil {
+		return 0, errors.New("the machine has no default.target, so nothing can be started")
+	}
+	s.link()
+	if err := s.play(); err != nil {
+		return 0, err
+	}
+	return s.write(m, goal, at)
+}
+
+// Is reports whether dir holds the demo machine.
+func Is(dir string) bool {
+	text, err := os.ReadFile(filepath.Join(dir, "etc/machine-id"))
+	return err == nil && strings.TrimSpace(string(text)) == machineID
+}
+
+// Boots returns how many boots the demo machine in dir has in its log, and when the last of them began.
+func Boots(dir string) (n int, last time.Time, err error) {
+	files, err := filepath.Glob(filepath.Join(dir, journal.Folder, machineID, "*.journal"))
+	for _, f := range files {
+		var micro int64
+		name := strings.TrimSuffix(filepath.Base(f), ".journal")
+		if _, scanErr := fmt.Sscanf(name[strings.LastIndex(name, "-")+1:], "%x", &micro); scanErr == nil && time.UnixMicro(micro).After(last) {
+			last = time.UnixMicro(micro)
+		}
+	}
+	return len(files), last, err
+}
+
+var simFolders = []string{"etc/systemd/system.control", "etc/systemd/system", "usr/lib/systemd/system"}
+
+// pull reads a unit and all that it pulls in; nil for one that is masked or nowhere.
+func (s *sim) pull(name string) *simUnit {
+	if u, ok := s.units[name]; ok {
+		return u
+	}
+	text, canonical := s.read(name)
+	if canonical != name && text != "" {
+		u := s.pull(canonical)
+		s.units[name] = u
+		return u
+	}
+	s.units[name] = nil
+	if text == "" {
+		return nil
+	}
+	u := &simUnit{name: name, title: name, kind: "simple", target: strings.HasSuffix(name, ".target")}
+	s.units[name] = u
+	s.order = append(s.order, u)
+	instance, _, _ := strings.Cut(name[strings.Index(name, "@")+1:], ".")
+	for line := range strings.Lines(strings.NewReplacer("%i", instance, "%I", instance).Replace(text)) {
+		key, value, _ := strings.Cut(strings.TrimSpace(line), "=")
+		switch key {
+		case "Description":
+			u.title = value
+		case "Type":
+			u.kind = value
+		case "After":
+			u.after = append(u.after, strings.Fields(value)...)
+		case "Wants", "Requires", "BindsTo":
+			u.pulls = append(u.pulls, strings.Fields(value)...)
+		case "DefaultDependencies":
+			u.early = value == "no"
+		case "ExecStart":
+			program, _, _ := strings.Cut(value, " ")
+			_, err := os.Stat(filepath.Join(s.dir, program))
+			u.missing = value != "" && err != nil
+		}
+	}
+	u.pulls = append(u.pulls, s.links(name)...)
+	s.plan(u)
+	for _, other := range u.pulls {
+		s.pull(other)
+	}
+	return u
+}
+
+// read returns the text of a unit with its drop-ins, and the name that its own name may be another one for.
+func (s *sim) read(name string) (text, canonical string) {
+	for _, try := range []string{name, name[:strings.Index(name, "@")+1] + path.Ext(name)} {
+		for _, folder := range simFolders {
+			p := filepath.Join(s.dir, folder, try)
+			target, err := os.Readlink(p)
+			if target == "/dev/null" {
+				return "", name
+			}
+			if err == nil && !strings.Contains(target, "@") {
+				name = path.Base(target)
+				return s.read(name)
+			}
+			if data, err := os.ReadFile(p); err == nil {
+				text = string(data)
+				dropins, _ := filepath.Glob(filepath.Join(s.dir, "etc/systemd/system", name+".d", "*.conf"))
+				for _, d := range dropins {
+					more, _ := os.ReadFile(d)
+					text += "\n" + string(more)
+				}
+				return text, name
+			}
+		}
+	}
+	return "", name
+}
+
+// links lists what the folders of a unit pull in: the strongest entry of a name counts.
+func (s *sim) links(name string) []string {
+	var names, seen []string
+	for _, kind := range []string{".wants", ".requires"} {
+		for _, folder := range simFolders {
+			entries, _ := os.ReadDir(filepath.Join(s.dir, folder, name+kind))
+			for _, e := range entries {
+				if slices.Contains(seen, e.Name()) {
+					continue
+				}
+				seen = append(seen, e.Name())
+				target, err := os.Readlink(filepath.Join(s.dir, folder, name+kind, e.Name()))
+				if err == nil && target != "/dev/null" {
+					names = append(names, e.Name())
+				}
+			}
+		}
+	}
+	return names
+}
+
+// plan gives a service its work, with the noise of this boot.
+func (s *sim) plan(u *simUnit) {
+	if u.target || u.missing {
+		return
+	}
+	does := []float64{0.3, 0.1, 0}
+	if known := s.known[u.name]; len(known) == 3 {
+		does = known
+	}
+	sum := fnv.New64a() // noise of its own, whatever else starts
+	sum.Write([]byte(u.name))
+	own := rand.New(rand.NewPCG(s.rng.Uint64(), sum.Sum64()))
+	noisy := func(seconds float64) float64 { return seconds * s.slow * math.Exp(0.06*own.NormFloat64()) }
+	wait, compute, background := noisy(does[0]), noisy(does[1]), noisy(does[2])
+	u.work = []segment{{false, wait / 2}, {true, compute}, {false, wait / 2}}
+	for left := background; left > 0; left -= 0.5 { // it pauses between strokes of work
+		u.background = append(u.background, segment{true, min(left, 0.5)}, segment{false, 0.4})
+	}
+	if u.kind == "simple" || u.kind == "" {
+		u.background = append(u.work, u.background...)
+		u.work = nil
+	}
+}
+
+// link works out what each unit waits for: what it is ordered after, and what targets and services wait for by default.
+func (s *sim) link() {
+	wait := func(u *simUnit, name string) {
+		other := s.units[name]
+		if other != nil && other != u && !slices.Contains(u.waitsFor, other) && !other.waitsOn(u, 0) {
+			u.waitsFor = append(u.waitsFor, other)
+		}
+	}
+	for _, u := range s.order {
+		for _, name := range u.after {
+			wait(u, name)
+		}
+	}
+	for _, u := range s.order {
+		if text, _ := s.read(u.name); strings.Contains(text, "Before=") {
+			for line := range strings.Lines(text) {
+				if names, ok := strings.CutPrefix(line, "Before="); ok {
+					for _, name := range strings.Fields(names) {
+						if other := s.units[name]; other != nil {
+							wait(other, u.name)
+						}
+					}
+				}
+			}
+		}
+	}
+	for _, u := range s.order {
+		switch {
+		case u.target:
+			for _, name := range u.pulls {
+				wait(u, name)
+			}
+		case !u.early:
+			wait(u, "basic.target")
+		}
+	}
+}
+
+// waitsOn reports whether u waits for another unit, directly or not.
+func (u *simUnit) waitsOn(other *simUnit, depth int) bool {
+	if depth > 200 {
+		return true
+	}
+	return slices.ContainsFunc(u.waitsFor, func(v *simUnit) bool { return v == other || v.waitsOn(other, depth+1) })
+}
+
+// play runs the boot until everything that was pulled in has started: waiting passes by itself, computing is shared among
+// the processors.
+func (s *sim) play() error {
+	for step := 0; ; step++ {
+		if step > 1_000_000 {
+			return errors.New("the simulated boot does not come to an end")
+		}
+		s.release()
+		if !slices.ContainsFunc(s.order, func(u *simUnit) bool { return !u.done }) {
+			return nil
+		}
+		computing, next := 0, math.Inf(1)
+		running := s.running()
+		for _, w := range running {
+			if (*w)[0].computes {
+				computing++
+			}
+		}
+		rate := min(1, processors/float64(max(1, computing)))
+		for _, w := range running {
+			left := (*w)[0].left
+			if (*w)[0].computes {
+				left /= rate
+			}
+			next = min(next, left)
+		}
+		if math.IsInf(next, 1) {
+			return errors.New("the simulated boot stands still: units wait for each other in a circle")
+		}
+		s.now += next
+		for _, w := range running {
+			if (*w)[0].computes {
+				(*w)[0].left -= next * rate
+			} else {
+				(*w)[0].left -= next
+			}
+			if (*w)[0].left < 1e-9 {
+				*w = (*w)[1:]
+			}
+		}
+		s.settle()
+	}
+}
+
+// release begins the units that wait for nothing any more, and ends those that have nothing to do, until none is left.
+func (s *sim) release() {
+	for again := true; again; {
+		again = false
+		for _, u := range s.order {
+			ready := !u.begun && !slices.ContainsFunc(u.waitsFor, func(v *simUnit) bool { return !v.done })
+			if ready {
+				u.begun, u.begin = true, s.now
+				again = true
+			}
+		}
+		again = s.settle() || again
+	}
+}
+
+func (s *sim) settle() (changed bool) {
+	for _, u := range s.order {
+		if u.begun && !u.done && len(u.work) == 0 {
+			u.done, u.end = true, s.now
+			changed = true
+		}
+	}
+	return changed
+}
+
+// running lists the work that is going on.
+func (s *sim) running() []*[]segment {
+	var all []*[]segment
+	for _, u := range s.order {
+		if u.begun && len(u.work) > 0 {
+			all = append(all, &u.work)
+		}
+		if u.done && len(u.background) > 0 {
+			all = append(all, &u.background)
+		}
+	}
+	return all
+}
+
+// msgStarting is the kind of message that says that a unit begins to start.
+const msgStarting = "7d4958e842da4a758f6c1cdc7b36dcc5"
+
+// write puts the boot down as a log file of the machine.
+func (s *sim) write(m manifest, goal *simUnit, at time.Time) (time.Duration, error) {
+	noise := func(seconds float64) time.Duration {
+		d := time.Duration(seconds * s.slow * math.Exp(0.02*s.rng.NormFloat64()) * float64(time.Second))
+		return d.Round(time.Microsecond)
+	}
+	firmware, loader, kernel, initrd := noise(6.4), noise(2.1), noise(3.9), noise(2.6)
+	var machine, bootID journal.ID
+	if _, err := hex.Decode(machine[:], []byte(machineID)); err != nil {
+		return 0, err
+	}
+	for i := range bootID {
+		bootID[i] = byte(s.rng.Uint32())
+	}
+	file := bootID
+	file[0] ^= 0xff
+	w := journal.NewWriter(machine, file)
+	base := kernel + initrd
+	add := func(moment time.Duration, fields ...string) {
+		real := at.Add(moment)
+		own := []string{"_BOOT_ID=" + bootID.String(), "_MACHINE_ID=" + machineID, "_HOSTNAME=" + m.Host, journal.SimulatedField + "=1", "PRIORITY=6"}
+		w.Add(journal.Entry{Realtime: uint64(real.UnixMicro()), Monotonic: uint64(moment.Microseconds()), Boot: bootID}, append(own, fields...))
+	}
+	add(0, "_TRANSPORT=kernel", "SYSLOG_IDENTIFIER=kernel", "MESSAGE=Simulated start of the demo machine")
+
+	type event struct {
+		moment time.Duration
+		begins bool // what ends at a moment is logged before what begins at it
+		fields []string
+	}
+	var events []event
+	logged := s.units["systemd-journald.service"]
+	at1 := func(seconds float64) time.Duration {
+		return base + time.Duration(seconds*1e6)*time.Microsecond
+	}
+	say := func(moment float64, id, message string, more ...string) {
+		if logged != nil && moment < logged.end {
+			return // the log was not there yet
+		}
+		fields := []string{"_TRANSPORT=journal", "_PID=1", "_COMM=systemd", "SYSLOG_IDENTIFIER=systemd", "MESSAGE_ID=" + id, "MESSAGE=" + message}
+		events = append(events, event{at1(moment), id == msgStarting, append(fields, more...)})
+	}
+	last := 0.0
+	for _, u := range s.order {
+		last = max(last, u.end)
+		unit := []string{"UNIT=" + u.name, "JOB_TYPE=start"}
+		label := u.name + " - " + u.title
+		switch {
+		case u.missing:
+			say(u.end, "be02cf6855d2428ba40df7e9d022f03d", "Failed to start "+label+".", append(unit, "JOB_RESULT=failed")...)
+			continue
+		case u.target:
+			say(u.end, "39f53479d3a045ac8e11786248231fbf", "Reached target "+label+".", append(unit, "JOB_RESULT=done")...)
+			continue
+		case u.kind != "simple":
+			say(u.begin, msgStarting, "Starting "+label+"...", unit...)
+		}
+		verb := "Started "
+		if u.kind == "oneshot" {
+			verb = "Finished "
+		}
+		say(u.end, "39f53479d3a045ac8e11786248231fbf", verb+label+".", append(unit, "JOB_RESULT=done")...)
+	}
+	userspace := time.Duration(last*1e6) * time.Microsecond
+	total := firmware + loader + base + userspace
+	spell := func(d time.Duration) string {
+		if d >= time.Minute {
+			return fmt.Sprintf("%dmin %.3fs", int(d.Minutes()), (d % time.Minute).Seconds())
+		}
+		return fmt.Sprintf("%.3fs", d.Seconds())
+	}
+	say(last, "b07a249cd024414a82dd00cd181378ff",
+		fmt.Sprintf("Startup finished in %s (firmware) + %s (loader) + %s (kernel) + %s (initrd) + %s (userspace) = %s.",
+			spell(firmware), spell(loader), spell(kernel), spell(initrd), spell(userspace), spell(total)),
+		fmt.Sprintf("KERNEL_USEC=%d", kernel.Microseconds()), fmt.Sprintf("INITRD_USEC=%d", initrd.Microseconds()),
+		fmt.Sprintf("USERSPACE_USEC=%d", userspace.Microseconds()))
+	slices.SortStableFunc(events, func(a, b event) int {
+		if a.moment == b.moment && a.begins != b.begins {
+			if a.begins {
+				return 1
+			}
+			return -1
+		}
+		return cmp.Compare(a.moment, b.moment)
+	})
+	for _, e := range events {
+		add(e.moment, e.fields...)
+	}
+	folder := filepath.Join(s.dir, journal.Folder, machineID)
+	name := fmt.Sprintf("system@%s-%016x-%016x.journal", file, 1, at.UnixMicro())
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return 0, err
+	}
+	return at1(goal.end), os.WriteFile(filepath.Join(folder, name), w.Bytes(), 0o640)
+}

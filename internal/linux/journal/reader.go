@@ -1,0 +1,419 @@
+package journal
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"iter"
+
+	"github.com/klauspost/compress/zstd"
+	"github.com/pierrec/lz4/v4"
+	"github.com/ulikunitz/xz"
+)
+
+// Bounds on what is believed of a file.
+const (
+	pageSize   = 4 << 10
+	maxPages   = 4 << 10   // 16 MiB of cache
+	maxChain   = 1 << 20   // steps along a chain of objects
+	maxItems   = 1 << 10   // fields of an entry
+	maxField   = 1 << 20   // bytes of a field, decompressed
+	maxEntries = 100 << 20 // entries of a file
+)
+
+// A Damage says where a file is not as the format demands.
+type Damage struct {
+	Offset int64
+	What   string
+}
+
+func (d *Damage) Error() string { return fmt.Sprintf("damaged at byte %d: %s", d.Offset, d.What) }
+
+// A File is one log file, open for reading. It is not safe for use by several goroutines.
+type File struct {
+	pages   pages
+	header  []byte
+	keyed   bool
+	compact bool
+	decoder *zstd.Decoder
+}
+
+// NewFile reads the header of a log file of the given size in bytes. A file in a form that this reader does not know is an error.
+func NewFile(r io.ReaderAt, size int64) (*File, error) {
+	f := &File{pages: pages{r: r, size: size, held: map[int64][]byte{}}}
+	head, err := f.pages.bytes(0, leastHeader)
+	if err != nil {
+		return nil, errors.New("it is too short for a log file")
+	}
+	if string(head[:8]) != signature {
+		return nil, errors.New("it is no log file")
+	}
+	if unknown := le.Uint32(head[atIncompatible:]) &^ flagsKnown; unknown != 0 {
+		return nil, fmt.Errorf("it is written in a newer form (flags %#x) that this calmdawn does not know", unknown)
+	}
+	headerSize := le.Uint64(head[atHeaderSize:])
+	if headerSize < leastHeader || headerSize > 1<<16 || int64(headerSize) > size {
+		return nil, &Damage{atHeaderSize, "the header's size cannot be"}
+	}
+	head, err = f.pages.bytes(0, int64(headerSize))
+	if err != nil {
+		return nil, err
+	}
+	f.header = append([]byte{}, head...)
+	flags := le.Uint32(f.header[atIncompatible:])
+	f.keyed, f.compact = flags&flagKeyed != 0, flags&flagCompact != 0
+	return f, nil
+}
+
+// BytesRead is the number of bytes that were read from the file so far.
+func (f *File) BytesRead() int64 { return f.pages.read }
+
+// MachineID is the id of the machine that wrote the file.
+func (f *File) MachineID() ID { return ID(f.header[atMachineID:]) }
+
+func (f *File) fileID() ID { return ID(f.header[atFileID:]) }
+
+// An Entry is one log entry without its fields.
+type Entry struct {
+	Offset    int64
+	Seqnum    uint64
+	Realtime  uint64 // microseconds since 1970 UTC
+	Monotonic uint64 // microseconds since the boot began, by the clock of Boot
+	Boot      ID
+	items     int
+}
+
+// object returns an object's type, flags and size after checking them.
+func (f *File) object(off uint64, want byte, least int64) (flags byte, size int64, err error) {
+	if off < uint64(len(f.header)) || off%8 != 0 || off > uint64(f.pages.size) {
+		return 0, 0, &Damage{int64(off), "no object can stand there"}
+	}
+	head, err := f.pages.bytes(int64(off), objectHeader)
+	if err != nil {
+		return 0, 0, err
+	}
+	size = int64(le.Uint64(head[8:]))
+	if head[0] != want || size < least || size > f.pages.size-int64(off) {
+		return 0, 0, &Damage{int64(off), fmt.Sprintf("an object of type %d and %d bytes where one of type %d is expected", head[0], size, want)}
+	}
+	return head[1], size, nil
+}
+
+func (f *File) word(off uint64, field int) (uint64, error) {
+	b, err := f.pages.bytes(int64(off)+int64(field), 8)
+	if err != nil {
+		return 0, err
+	}
+	return le.Uint64(b), nil
+}
+
+// Find returns the offset of the data object that holds a field, given as NAME=VALUE; false if no entry has it.
+func (f *File) Find(field string) (uint64, bool, error) {
+	return f.lookup(atDataTable, []byte(field), func(off uint64, sum uint64) (bool, uint64, error) {
+		if _, _, err := f.object(off, typeData, f.payloadAt()); err != nil {
+			return false, 0, err
+		}
+		if have, err := f.word(off, dataHash); err != nil || have != sum {
+			next, nextErr := f.word(off, dataNextHash)
+			return false, next, errors.Join(err, nextErr)
+		}
+		payload, err := f.payload(off)
+		if err != nil {
+			return false, 0, err
+		}
+		next, err := f.word(off, dataNextHash)
+		return string(payload) == field, next, err
+	})
+}
+
+// lookup walks the chain of a hash table's bucket.
+func (f *File) lookup(table int, key []byte, match func(off, sum uint64) (bool, uint64, error)) (uint64, bool, error) {
+	at, size := le.Uint64(f.header[table:]), le.Uint64(f.header[table+8:])
+	if at == 0 || size < 16 {
+		return 0, false, nil
+	}
+	sum := hash(key, f.keyed, f.fileID())
+	off, err := f.word(at+sum%(size/16)*16, 0)
+	for step := 0; err == nil && off != 0; step++ {
+		if step > maxChain {
+			return 0, false, &Damage{int64(off), "a chain of the hash table does not end"}
+		}
+		found, next, matchErr := match(off, sum)
+		switch {
+		case matchErr != nil:
+			return 0, false, matchErr
+		case found:
+			return off, true, nil
+		case next != 0 && next <= off:
+			return 0, false, &Damage{int64(off), "a chain of the hash table turns back"}
+		}
+		off = next
+	}
+	return 0, false, err
+}
+
+// Values returns the data objects of all values that a field has in the file, newest first.
+func (f *File) Values(name string) iter.Seq2[uint64, error] {
+	return func(yield func(uint64, error) bool) {
+		field, ok, err := f.lookup(atFieldTable, []byte(name), func(off, sum uint64) (bool, uint64, error) {
+			_, size, err := f.object(off, typeField, fieldPayload)
+			if err != nil || size-fieldPayload > maxField {
+				return false, 0, errors.Join(err, &Damage{int64(off), "a field's name is too long"})
+			}
+			payload, err := f.pages.bytes(int64(off)+fieldPayload, size-fieldPayload)
+			if err != nil {
+				return false, 0, err
+			}
+			same := string(payload) == name
+			next, err := f.word(off, fieldNext)
+			return same, next, err
+		})
+		if err != nil || !ok {
+			if err != nil {
+				yield(0, err)
+			}
+			return
+		}
+		off, err := f.word(field, fieldHead)
+		for step := 0; err == nil && off != 0 && step < maxChain; step++ {
+			if _, _, err = f.object(off, typeData, f.payloadAt()); err != nil {
+				break
+			}
+			if !yield(off, nil) {
+				return
+			}
+			off, err = f.word(off, dataNextField)
+		}
+		if err != nil {
+			yield(0, err)
+		}
+	}
+}
+
+// EntriesWith returns the entries that have the field of a data object, oldest first. A damage ends it, as its last value.
+func (f *File) EntriesWith(data uint64) iter.Seq2[Entry, error] {
+	return func(yield func(Entry, error) bool) {
+		count, err1 := f.word(data, dataEntries)
+		first, err2 := f.word(data, dataEntry)
+		array, err3 := f.word(data, dataEntryArray)
+		if err := errors.Join(err1, err2, err3); err != nil {
+			yield(Entry{}, err)
+			return
+		}
+		if count == 0 || first == 0 {
+			return
+		}
+		e, err := f.entry(first)
+		if !yield(e, err) || err != nil {
+			return
+		}
+		f.array(array, count-1, yield)
+	}
+}
+
+// Entries returns all entries of the file, oldest first.
+func (f *File) Entries() iter.Seq2[Entry, error] {
+	return func(yield func(Entry, error) bool) {
+		f.array(le.Uint64(f.header[atEntryArray:]), maxEntries, yield)
+	}
+}
+
+// array yields the entries of a chain of arrays, at most n.
+func (f *File) array(off, n uint64, yield func(Entry, error) bool) {
+	width := int64(8)
+	if f.compact {
+		width = 4
+	}
+	for off != 0 && n > 0 {
+		_, size, err := f.object(off, typeEntryArray, arrayItems)
+		if err != nil {
+			yield(Entry{}, err)
+			return
+		}
+		for at := int64(arrayItems); at+width <= size && n > 0; at += width {
+			b, err := f.pages.bytes(int64(off)+at, width)
+			if err != nil {
+				yield(Entry{}, err)
+				return
+			}
+			entry := uint64(le.Uint32(b))
+			if !f.compact {
+				entry = le.Uint64(b)
+			}
+			if entry == 0 {
+				return // the part that is not filled yet
+			}
+			e, err := f.entry(entry)
+			if !yield(e, err) || err != nil {
+				return
+			}
+			n--
+		}
+		next, err := f.word(off, arrayNext)
+		if err == nil && next != 0 && next <= off {
+			err = &Damage{int64(off), "a chain of entry arrays turns back"}
+		}
+		if err != nil {
+			yield(Entry{}, err)
+			return
+		}
+		off = next
+	}
+}
+
+func (f *File) entry(off uint64) (Entry, error) {
+	_, size, err := f.object(off, typeEntry, entryItems)
+	if err != nil {
+		return Entry{}, err
+	}
+	b, err := f.pages.bytes(int64(off), entryItems)
+	if err != nil {
+		return Entry{}, err
+	}
+	width := int64(16)
+	if f.compact {
+		width = 4
+	}
+	return Entry{
+		Offset: int64(off), Seqnum: le.Uint64(b[entrySeqnum:]), Realtime: le.Uint64(b[entryRealtime:]),
+		Monotonic: le.Uint64(b[entryMonotonic:]), Boot: ID(b[entryBoot:]), items: int(min(maxItems, (size-entryItems)/width)),
+	}, nil
+}
+
+// Fields returns the fields of an entry as NAME=VALUE. One over a mebibyte, or in a damaged place, is left out and its error
+// yielded instead.
+func (f *File) Fields(e Entry) iter.Seq2[[]byte, error] {
+	return func(yield func([]byte, error) bool) {
+		for i := range e.items {
+			width := int64(16)
+			if f.compact {
+				width = 4
+			}
+			b, err := f.pages.bytes(e.Offset+entryItems+int64(i)*width, width)
+			if err != nil {
+				yield(nil, err)
+				return
+			}
+			data := uint64(le.Uint32(b))
+			if !f.compact {
+				data = le.Uint64(b)
+			}
+			payload, err := f.payload(data)
+			if !yield(payload, err) {
+				return
+			}
+		}
+	}
+}
+
+func (f *File) payloadAt() int64 {
+	if f.compact {
+		return compactPayload
+	}
+	return dataPayload
+}
+
+// payload returns the text of a data object, decompressed. It is valid until the next call.
+func (f *File) payload(off uint64) ([]byte, error) {
+	flags, size, err := f.object(off, typeData, f.payloadAt())
+	if err != nil {
+		return nil, err
+	}
+	if size -= f.payloadAt(); size > maxField {
+		return nil, &Damage{int64(off), fmt.Sprintf("a field of %d bytes is passed over", size)}
+	}
+	raw, err := f.pages.bytes(int64(off)+f.payloadAt(), size)
+	if err != nil {
+		return nil, err
+	}
+	text, err := f.decompress(raw, flags)
+	if err != nil {
+		return nil, &Damage{int64(off), "a field cannot be decompressed: " + err.Error()}
+	}
+	return text, nil
+}
+
+func (f *File) decompress(raw []byte, flags byte) ([]byte, error) {
+	switch {
+	case flags&objectZstd != 0:
+		if f.decoder == nil {
+			var err error
+			f.decoder, err = zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(maxField))
+			if err != nil {
+				return nil, err
+			}
+		}
+		return f.decoder.DecodeAll(raw, nil)
+	case flags&objectLZ4 != 0:
+		if len(raw) < 8 || le.Uint64(raw) > maxField {
+			return nil, errors.New("its size cannot be")
+		}
+		text := make([]byte, le.Uint64(raw))
+		n, err := lz4.UncompressBlock(raw[8:], text)
+		return text[:max(0, n)], err
+	case flags&objectXZ != 0:
+		r, err := xz.ReaderConfig{DictCap: 8 << 20}.NewReader(bytes.NewReader(raw))
+		if err != nil {
+			return nil, err
+		}
+		text, err := io.ReadAll(io.LimitReader(r, maxField+1))
+		if err == nil && len(text) > maxField {
+			err = errors.New("it is too long")
+		}
+		return text, err
+	}
+	return raw, nil
+}
+
+// pages reads a file in pages and holds some of them.
+type pages struct {
+	r     io.ReaderAt
+	size  int64
+	held  map[int64][]byte
+	queue []int64 // of the held, oldest first
+	read  int64
+}
+
+// bytes returns n bytes at off; they are valid until the next call and must not be changed.
+func (p *pages) bytes(off, n int64) ([]byte, error) {
+	if off < 0 || n < 0 || off > p.size-n {
+		return nil, &Damage{off, "the file ends before"}
+	}
+	page, err := p.page(off / pageSize)
+	if err != nil {
+		return nil, err
+	}
+	if from := off % pageSize; from+n <= int64(len(page)) {
+		return page[from : from+n], nil
+	}
+	all := make([]byte, 0, n)
+	for int64(len(all)) < n {
+		at := off + int64(len(all))
+		if page, err = p.page(at / pageSize); err != nil {
+			return nil, err
+		}
+		rest := page[at%pageSize:]
+		all = append(all, rest[:min(int64(len(rest)), n-int64(len(all)))]...)
+	}
+	return all, nil
+}
+
+func (p *pages) page(n int64) ([]byte, error) {
+	if page, ok := p.held[n]; ok {
+		return page, nil
+	}
+	page := make([]byte, min(pageSize, p.size-n*pageSize))
+	got, err := p.r.ReadAt(page, n*pageSize)
+	p.read += int64(got)
+	if got < len(page) {
+		return nil, errors.Join(&Damage{n * pageSize, "it cannot be read"}, err)
+	}
+	if len(p.queue) >= maxPages {
+		delete(p.held, p.queue[0])
+		p.queue = p.queue[1:]
+	}
+	p.held[n] = page
+	p.queue = append(p.queue, n)
+	return page, nil
+}
