@@ -12,7 +12,6 @@ import (
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/compare"
 	"calmdawn/internal/linux/journal"
-	"calmdawn/internal/machine"
 	"calmdawn/internal/render"
 )
 
@@ -23,7 +22,8 @@ func (a *app) compareCommand() *cobra.Command {
 		Long: `Compare takes the boots that the machine remembers from before the last change and those from
 after it, and says whether they differ: faster, slower, no difference shown, or too few boots.
 Changes with no boot between them count as one. The verdict is on ready; it is "faster" only
-if the boots bear it out with at least 95 % confidence, for which each side needs four.`,
+if the boots bear it out with at least 95 % confidence. That takes four boots on each side, or
+five before and three after.`,
 		Example:           "  calmdawn compare\n  calmdawn compare --json",
 		Args:              noWords,
 		ValidArgsFunction: cobra.NoFileCompletions,
@@ -95,14 +95,18 @@ func (c comparison) answer() string {
 
 // missing says what it takes for a verdict.
 func (c comparison) missing() string {
-	r := c.ready
-	switch {
-	case r.MissingAfter > 0 && r.MissingBefore == 0:
-		return fmt.Sprintf("%s more after the change would do", count(r.MissingAfter, "boot", "boots"))
-	case r.MissingBefore > 0:
-		return fmt.Sprintf("four on each side are needed, and those before cannot be made up; undo %s, boot %s, and make it again", c.names(), count(r.MissingBefore, "time", "times"))
+	if c.ready.Missing > 0 {
+		return fmt.Sprintf("%s after would do", count(c.ready.Missing, "more boot", "more boots"))
 	}
-	return "one more on either side may do"
+	return "there are too few from before, which cannot be made up unless the change is undone"
+}
+
+// shift shows a difference as it stands in a column, with its sign.
+func shift(d time.Duration) string {
+	if d = d.Round(100 * time.Millisecond); d == 0 {
+		return render.Seconds(0)
+	}
+	return fmt.Sprintf("%+.1f s", d.Seconds())
 }
 
 func signed(d time.Duration) string {
@@ -130,11 +134,11 @@ func (a *app) compare() error {
 	if a.json {
 		return a.writeJSON(c.document())
 	}
-	a.showComparison(a.screen(), c, found, r)
+	a.showComparison(a.screen(), c, found)
 	return nil
 }
 
-func (a *app) showComparison(s *render.Screen, c comparison, found journal.Boots, _ *machine.Root) {
+func (a *app) showComparison(s *render.Screen, c comparison, found journal.Boots) {
 	s.Line("%s", s.Paint(render.Strong, c.answer()))
 	s.Line("")
 	for _, ch := range c.changes {
@@ -148,7 +152,7 @@ func (a *app) showComparison(s *render.Screen, c comparison, found journal.Boots
 	for _, m := range c.milestones() {
 		difference := ""
 		if m.before.N > 0 && m.after.N > 0 {
-			difference = fmt.Sprintf("%+.1f s", (m.after.Median - m.before.Median).Seconds())
+			difference = shift(m.after.Median - m.before.Median)
 		}
 		rows = append(rows, []render.Cell{render.C(m.name), render.C(median(m.before)), render.C(median(m.after)), render.C(difference)})
 	}
@@ -160,8 +164,8 @@ func (a *app) showComparison(s *render.Screen, c comparison, found journal.Boots
 	a.unreadLog(s, found.Unread)
 	last := c.changes[len(c.changes)-1]
 	switch {
-	case c.ready.Verdict == compare.TooFew && c.ready.MissingAfter > 0:
-		s.Line("Next: restart the machine %s more, then %s", count(c.ready.MissingAfter, "time", "times"), a.call("compare"))
+	case c.ready.Missing > 0:
+		s.Line("Next: restart the machine %s, then %s", count(c.ready.Missing, "more time", "more times"), a.call("compare"))
 	case last.Stands() && c.ready.Verdict != compare.Faster:
 		s.Line("Next: keep it, or take it back with %s", a.call(fmt.Sprintf("undo %d", last.ID)))
 	default:

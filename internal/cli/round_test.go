@@ -135,6 +135,50 @@ func onlyOurs(diff string) bool {
 	return true
 }
 
+// TestBeforeAndAfter goes from the first boots over a change and restarts to the verdict.
+func TestBeforeAndAfter(t *testing.T) {
+	dir := demoMachine(t)
+	on := "--root " + dir + " "
+	says := func(words string, wants ...string) {
+		t.Helper()
+		out, errs, code := call(t, words)
+		if code != 0 {
+			t.Fatalf("calmdawn %s: %s", words, errs)
+		}
+		for _, want := range wants {
+			if !strings.Contains(out, want) {
+				t.Errorf("calmdawn %s does not say %q:\n%s", words, want, out)
+			}
+		}
+	}
+	if _, errs, code := call(t, on+"compare"); code != 1 || !strings.Contains(errs, "no change was made") {
+		t.Errorf("compare without a change: %d %s", code, errs)
+	}
+	says(on+"boots", "the last 5 boots, simulated", "FIRMWARE", "INITRD")
+	says(on+"boots --spans", "star-index.service", "simulated")
+	says(on+"show service:star-index.service", "Own time", "5 of the last 5 boots", "simulated")
+	says(on+"show service:cue-update.service", "nothing was measured") // it counts as started at once
+	says(on + "disable --yes service:star-index.service service:star-cache.service")
+	says(on, "1 change is waiting for a restart", "Too few boots")
+	says("demo reboot "+dir+" --times 2", "simulated: ready after")
+	says(on+"compare", "Too few boots", "1 more boot after")
+	says("demo reboot " + dir)
+	says(on+"compare", "Ready is faster by", "simulated", "change 1")
+	says(on, "Ready is faster by")
+	says(on + "undo 1 --yes")
+	says("demo reboot "+dir+" --times 5", "ready after")
+	says(on+"compare", "Ready is slower by", "change 2")
+	for _, words := range []string{"demo reboot /usr", "demo reboot", "demo reboot --times 0 " + dir, on + "boots --spans --boot zz", on + "boots --boot aa"} {
+		if _, errs, code := call(t, words); code == 0 || !strings.Contains(errs, "calmdawn") {
+			t.Errorf("calmdawn %s: %d %s", words, code, errs)
+		}
+	}
+	for _, damage := range []string{"", "LPKSHHRH", strings.Repeat("x", 5000)} {
+		testtree.Add(t, dir, map[string]string{"var/log/journal/5a1c0ffee0ddba11ad0be5eeda571e55/system@damaged.journal": damage})
+		says(on+"boots", "system@damaged.journal", "the last 5 boots")
+	}
+}
+
 func TestCallsThatAreOff(t *testing.T) {
 	on := "--root " + demoMachine(t) + " "
 	for _, c := range []struct {
@@ -284,7 +328,8 @@ func TestDocumentsFollowTheirSchemas(t *testing.T) {
 	on := "--root " + demoMachine(t) + " --json "
 	for _, c := range []struct{ words, schema string }{
 		{"list --all", "list-1"}, {"show service:loan-db.service", "item-1"},
-		{"disable --yes service:star-index.service task:/etc/cron.d/mast#619c", "change-1"}, {"undo 1 --yes", "change-1"}, {"history", "history-1"},
+		{"disable --yes service:star-index.service task:/etc/cron.d/mast#619c", "change-1"}, {"compare", "compare-1"},
+		{"undo 1 --yes", "change-1"}, {"history", "history-1"}, {"boots --spans", "boots-1"}, {"compare", "compare-1"},
 	} {
 		out, errs, code := call(t, on+c.words)
 		if code != 0 {

@@ -4,7 +4,6 @@ import (
 	"fmt"
 
 	"calmdawn/internal/core/change"
-	"calmdawn/internal/core/compare"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/render"
 )
@@ -27,7 +26,8 @@ func (a *app) standing() error {
 			added = append(added, it)
 		}
 	}
-	s.Line("%s", s.Paint(render.Strong, fmt.Sprintf("%s launches %s by itself; %s were added to its operating system.", l.machineName(), count(launched(l.Items), "thing", "things"), states(added))))
+	s.Line("%s", s.Paint(render.Strong, fmt.Sprintf("%s launches %s by itself.", l.machineName(), count(launched(l.Items), "thing", "things"))))
+	s.Line("  %s added to its operating system: %s.", count(len(added), "item was", "items were"), states(added))
 	if len(l.boots) > 0 {
 		s.Line("  %s", bootHeadline(l.boots))
 	} else {
@@ -63,8 +63,8 @@ func (a *app) standing() error {
 	case waiting > 0:
 		s.Line("%s waiting for a restart.", count(waiting, "change is", "changes are"))
 		s.Line("Next: restart the machine, then %s", a.call("compare"))
-	case compared && c.ready.Verdict == compare.TooFew && c.ready.MissingBefore == 0:
-		s.Line("Next: restart the machine %s more, then %s", count(max(1, c.ready.MissingAfter), "time", "times"), a.call("compare"))
+	case compared && c.ready.Missing > 0:
+		s.Line("Next: restart the machine %s, then %s", count(c.ready.Missing, "more time", "more times"), a.call("compare"))
 	case compared:
 		s.Line("Next: see what the change did, with %s; or look for more, with %s", a.call("compare"), a.call("list"))
 	default:

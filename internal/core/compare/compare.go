@@ -41,18 +41,19 @@ type Result struct {
 	Low, High time.Duration
 	Bounded   bool
 	Verdict   Verdict
-	// Missing is how many more boots each side needs for a verdict, at least.
-	MissingBefore, MissingAfter int
+	// Missing is how many more boots after are needed for a verdict, with the boots before as they are; -1 where no reasonable
+	// number would do.
+	Missing int
 }
 
-// least is the number of boots on each side from which an interval exists.
-const least = 4
+// mostMissing is how many boots it is reasonable to ask for.
+const mostMissing = 20
 
 // Compare compares durations of boots; both sides may be empty.
 func Compare(before, after []time.Duration) Result {
 	r := Result{Before: side(before), After: side(after), Verdict: TooFew}
 	if len(before) == 0 || len(after) == 0 {
-		r.MissingBefore, r.MissingAfter = max(0, least-len(before)), max(0, least-len(after))
+		r.Missing = missing(len(before), len(after))
 		return r
 	}
 	differences := make([]time.Duration, 0, len(before)*len(after))
@@ -65,7 +66,7 @@ func Compare(before, after []time.Duration) Result {
 	r.Estimate = boot.Median(differences)
 	k := rank(len(before), len(after), (1-confidence)/2)
 	if k == 0 {
-		r.MissingBefore, r.MissingAfter = max(0, least-len(before)), max(0, least-len(after))
+		r.Missing = missing(len(before), len(after))
 		return r
 	}
 	r.Low, r.High, r.Bounded = differences[k-1], differences[len(differences)-k], true
@@ -78,6 +79,15 @@ func Compare(before, after []time.Duration) Result {
 		r.Verdict = NoDifference
 	}
 	return r
+}
+
+func missing(before, after int) int {
+	for more := 1; before > 0 && more <= mostMissing; more++ {
+		if rank(before, after+more, (1-confidence)/2) > 0 {
+			return more
+		}
+	}
+	return -1
 }
 
 func side(values []time.Duration) Side {

@@ -45,8 +45,10 @@ func TestVerdicts(t *testing.T) {
 		estimate      float64
 		missing       int
 	}{
-		{nil, nil, TooFew, 0, 8},
-		{seconds(100), seconds(60), TooFew, -40, 6},
+		{nil, nil, TooFew, 0, -1},
+		{nil, seconds(1, 2, 3, 4, 5), TooFew, 0, -1},
+		{seconds(1, 2, 3, 4, 5), nil, TooFew, 0, 3},
+		{seconds(100), seconds(60), TooFew, -40, -1},
 		{seconds(100, 101, 102), seconds(60, 61, 62, 63), TooFew, -39.5, 1},
 		{seconds(100, 101, 102, 103), seconds(60, 61, 62, 63), Faster, -40, 0},
 		{seconds(60, 61, 62, 63), seconds(100, 101, 102, 103), Slower, 40, 0},
@@ -54,7 +56,7 @@ func TestVerdicts(t *testing.T) {
 		{seconds(100, 101, 102, 103, 400), seconds(60, 61, 62, 63, 500), NoDifference, -40, 0},
 	} {
 		r := Compare(c.before, c.after)
-		if r.Verdict != c.want || r.MissingBefore+r.MissingAfter != c.missing || r.Estimate != seconds(c.estimate)[0] {
+		if r.Verdict != c.want || r.Missing != c.missing || r.Estimate != seconds(c.estimate)[0] {
 			t.Errorf("%v against %v: %+v; want %q, %v s", c.after, c.before, r, c.want, c.estimate)
 		}
 	}

@@ -1,0 +1,217 @@
+package journal
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/klauspost/compress/zstd"
+	"github.com/pierrec/lz4/v4"
+	"github.com/ulikunitz/xz"
+
+	"calmdawn/internal/core/boot"
+	"calmdawn/internal/machine"
+	"calmdawn/internal/testtree"
+)
+
+// bootEntries writes what a boot of two services says into w.
+func bootEntries(w *Writer, n byte, at time.Time, filler int) {
+	id := ID{n}
+	add := func(ms int, fields ...string) {
+		moment := time.Duration(ms) * time.Millisecond
+		e := Entry{Realtime: uint64(at.Add(moment).UnixMicro()), Monotonic: uint64(moment.Microseconds()), Boot: id}
+		w.Add(e, append(fields, "_BOOT_ID="+id.String(), "PRIORITY=6"))
+	}
+	add(0, "MESSAGE=kernel", "_TRANSPORT=kernel")
+	add(4000, msgStarting, "_PID=1", "UNIT=a.service")
+	add(4200, msgStarting, "_PID=666", "UNIT=forged.service")
+	add(4500, msgStarted, "_PID=1", "UNIT=plain.service")
+	add(6003, msgStarted, "_PID=1", "UNIT=a.service", fmt.Sprintf("_SOURCE_REALTIME_TIMESTAMP=%d", at.Add(6*time.Second).UnixMicro()))
+	for i := range filler {
+		add(6010, fmt.Sprintf("MESSAGE=%d of boot %d %s", i, n, strings.Repeat("filler ", 60)), "_PID=77", "SYSLOG_IDENTIFIER=talker")
+	}
+	add(7000, msgStarted, "_PID=1", "UNIT=multi-user.target")
+	add(7100, msgReady, "_PID=1", "KERNEL_USEC=2000000", "INITRD_USEC=1500000", "USERSPACE_USEC=3600000",
+		"MESSAGE=Startup finished in 1min 2.500s (firmware) + 812ms (loader) + 2s (kernel) + 1.5s (initrd) + 3.6s (userspace) = 1min 10s.")
+	add(9000, msgStarting, "_PID=1", "UNIT=a.service") // restarted later
+	add(9100, msgStarted, "_PID=1", "UNIT=a.service")
+	add(9500, msgResources, "_PID=1", "UNIT=a.service", "CPU_USAGE_NSEC=1500000000")
+}
+
+var began = time.Date(2026, 11, 20, 8, 0, 0, 0, time.UTC)
+
+func machineOf(t testing.TB, files map[string][]byte) *machine.Root {
+	t.Helper()
+	dir := testtree.Make(t, map[string]string{"etc/machine-id": ID{5}.String() + "\n", "var/log/journal/" + ID{5}.String() + "/": ""})
+	for name, data := range files {
+		if err := os.WriteFile(filepath.Join(dir, Folder, ID{5}.String(), name), data, 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	r, err := machine.Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { r.Close() })
+	return r
+}
+
+func TestBootsOfSeveralFiles(t *testing.T) {
+	w1, w2 := NewWriter(ID{5}, ID{1}), NewWriter(ID{5}, ID{2})
+	bootEntries(w1, 1, began, 0)
+	bootEntries(w1, 2, began.Add(24*time.Hour), 0)
+	bootEntries(w2, 3, began.Add(48*time.Hour), 0)
+	cut := NewWriter(ID{5}, ID{3})
+	cut.Add(Entry{Realtime: uint64(began.Add(72 * time.Hour).UnixMicro()), Monotonic: 5, Boot: ID{4}}, []string{"_BOOT_ID=" + ID{4}.String()})
+	r := machineOf(t, map[string][]byte{"system.journal": w2.Bytes(), "system@a.journal": w1.Bytes(), "system@b.journal~": cut.Bytes(), "user-1000.journal": []byte("not ours")})
+	found := Read(r, 0)
+	if len(found.Boots) != 4 || len(found.Unread) != 0 {
+		t.Fatalf("%d boots, unread %v", len(found.Boots), found.Unread)
+	}
+	for i, b := range found.Boots[:3] {
+		a, _ := b.Span("a.service")
+		plain, _ := b.Span("plain.service")
+		_, forged := b.Span("forged.service")
+		if b.Ready != boot.Of(7*time.Second) || b.Goal != "multi-user.target" || !b.Began.Equal(began.Add(time.Duration(i)*24*time.Hour)) {
+			t.Errorf("boot %d: ready %v, goal %q, began %v", i, b.Ready, b.Goal, b.Began)
+		}
+		if a.OwnTime() != boot.Of(2*time.Second) || a.CPU != boot.Of(1500*time.Millisecond) || plain.OwnTime().Known || forged {
+			t.Errorf("boot %d: a %+v, plain %+v, forged %v", i, a, plain, forged)
+		}
+		if b.Phase("firmware") != boot.Of(62500*time.Millisecond) || b.Phase("loader") != boot.Of(812*time.Millisecond) || b.Phase("initrd") != boot.Of(1500*time.Millisecond) {
+			t.Errorf("boot %d: phases %v", i, b.Phases)
+		}
+	}
+	if last := found.Boots[3]; last.Fit() || last.Ready.Known || len(last.Odd) != 1 {
+		t.Errorf("the boot that was cut short: %+v", last)
+	}
+	if two := Read(r, 2); len(two.Boots) != 2 || two.Boots[0].ID != found.Boots[2].ID {
+		t.Errorf("the last two: %v", two.Boots)
+	}
+}
+
+func TestCompressedFields(t *testing.T) {
+	text := []byte("MESSAGE=" + strings.Repeat("again and again ", 200))
+	f := &File{}
+	var packed bytes.Buffer
+	x, _ := xz.NewWriter(&packed)
+	_, err := x.Write(text)
+	if err = errors.Join(err, x.Close()); err != nil {
+		t.Fatal(err)
+	}
+	z, _ := zstd.NewWriter(nil)
+	block := make([]byte, lz4.CompressBlockBound(len(text)))
+	n, err := lz4.CompressBlock(text, block, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, c := range map[string]struct {
+		flag byte
+		raw  []byte
+	}{
+		"xz": {objectXZ, packed.Bytes()}, "zstd": {objectZstd, z.EncodeAll(text, nil)},
+		"lz4": {objectLZ4, append(le.AppendUint64(nil, uint64(len(text))), block[:n]...)},
+	} {
+		if got, err := f.decompress(c.raw, c.flag); err != nil || !bytes.Equal(got, text) {
+			t.Errorf("%s: %d bytes, %v", name, len(got), err)
+		}
+		for cut := range len(c.raw) {
+			if got, err := f.decompress(c.raw[:cut], c.flag); err == nil && len(got) > maxField {
+				t.Errorf("%s cut at %d gives %d bytes", name, cut, len(got))
+			}
+		}
+	}
+	if _, err := f.decompress(le.AppendUint64(nil, 1<<40), objectLZ4); err == nil {
+		t.Error("a field that claims a tebibyte was decompressed")
+	}
+}
+
+// TestDamage flips and cuts bytes of a good file: whatever is read, nothing hangs, fails hard or grows without bound.
+func TestDamage(t *testing.T) {
+	w := NewWriter(ID{5}, ID{1})
+	bootEntries(w, 1, began, 3)
+	good := w.Bytes()
+	rng := rand.New(rand.NewPCG(3, 4))
+	intact := 0
+	for round := range 400 {
+		bad := bytes.Clone(good)
+		if round%4 == 0 {
+			bad = bad[:rng.IntN(len(bad))]
+		} else {
+			for range 1 + rng.IntN(20) {
+				bad[rng.IntN(len(bad))] = byte(rng.Uint32())
+			}
+		}
+		f, err := NewFile(bytes.NewReader(bad), int64(len(bad)))
+		if err != nil {
+			continue
+		}
+		c := collector{boots: map[ID]*record{}}
+		_ = c.listBoots(f)
+		_ = c.readMessages(f)
+		if len(c.finish()) > 0 {
+			intact++
+		}
+		n := 0
+		for e, err := range f.Entries() {
+			if n++; err != nil || n > 10_000 {
+				break
+			}
+			for _, err := range f.Fields(e) {
+				if err != nil {
+					break
+				}
+			}
+		}
+	}
+	if intact < 100 {
+		t.Errorf("only %d of 400 damaged files still gave their boot", intact)
+	}
+	bad := bytes.Clone(good)
+	bad[atIncompatible] |= 1 << 6
+	if _, err := NewFile(bytes.NewReader(bad), int64(len(bad))); err == nil || !strings.Contains(err.Error(), "newer form") {
+		t.Errorf("a file of an unknown form: %v", err)
+	}
+}
+
+func FuzzFile(f *testing.F) {
+	w := NewWriter(ID{5}, ID{1})
+	bootEntries(w, 1, began, 1)
+	f.Add(w.Bytes()[:4096])
+	f.Fuzz(func(t *testing.T, data []byte) {
+		file, err := NewFile(bytes.NewReader(data), int64(len(data)))
+		if err != nil {
+			return
+		}
+		c := collector{boots: map[ID]*record{}}
+		_ = c.listBoots(file)
+		_ = c.readMessages(file)
+		c.finish()
+	})
+}
+
+// BenchmarkBoots finds all boots in a log of 200 MB; "share" is the part of the file's bytes that were read.
+func BenchmarkBoots(b *testing.B) {
+	w := newWriter(ID{5}, ID{1}, 233_016)
+	for n := range 60 {
+		bootEntries(w, byte(n), began.Add(time.Duration(n)*24*time.Hour), 5200)
+	}
+	data := w.Bytes()
+	r := machineOf(b, map[string][]byte{"system.journal": data})
+	share := 0.0
+	for b.Loop() {
+		found := Read(r, 0)
+		if len(found.Boots) != 60 || !found.Boots[59].Fit() {
+			b.Fatalf("%d boots", len(found.Boots))
+		}
+		share = float64(found.Bytes) / float64(found.Size)
+	}
+	b.ReportMetric(float64(len(data))/1e6, "MB")
+	b.ReportMetric(100*share, "share-%")
+}
