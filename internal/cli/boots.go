@@ -117,7 +117,7 @@ func (a *app) bootTable(s *render.Screen, found journal.Boots, changes []change.
 	for i, name := range boot.PhaseNames {
 		columns = append(columns, render.Column{Title: strings.ToUpper(name), Right: true, Keep: 2 + i})
 	}
-	columns = append(columns, render.Column{Title: "NOTE", Keep: 8, Flex: 16}, render.Column{Keep: 1})
+	columns = append(columns, render.Column{Keep: 1}, render.Column{Title: "NOTE", Keep: 8, Flex: 16})
 	longest := time.Duration(0)
 	for _, b := range found.Boots {
 		longest = max(longest, b.Ready.Value)
@@ -138,9 +138,9 @@ func (a *app) bootTable(s *render.Screen, found journal.Boots, changes []change.
 		}
 		bar := ""
 		if s.Figures() && b.Ready.Known {
-			bar = s.Bar(0, b.Ready.Value, longest, 24)
+			bar = s.Bar(0, b.Ready.Value, longest, 20)
 		}
-		row = append(row, render.Cell{Text: strings.Join(notes, "; "), Tone: render.Dim}, render.C(bar))
+		row = append(row, render.C(bar), render.Cell{Text: strings.Join(notes, "; "), Tone: render.Dim})
 		rows = append(rows, dated{b.Began, row})
 	}
 	for _, c := range changes {
@@ -149,7 +149,7 @@ func (a *app) bootTable(s *render.Screen, found journal.Boots, changes []change.
 		}
 		row := make([]render.Cell, len(columns))
 		row[1] = render.Cell{Text: day(c.MadeAt), Tone: render.Good}
-		row[len(row)-2] = render.Cell{Text: fmt.Sprintf("change %d: %s", c.ID, what(c)), Tone: render.Good}
+		row[len(row)-1] = render.Cell{Text: fmt.Sprintf("change %d: %s", c.ID, what(c)), Tone: render.Good}
 		rows = append(rows, dated{c.MadeAt, row})
 	}
 	slices.SortStableFunc(rows, func(x, y dated) int { return x.at.Compare(y.at) })

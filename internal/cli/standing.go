@@ -27,7 +27,11 @@ func (a *app) standing() error {
 		}
 	}
 	s.Line("%s", s.Paint(render.Strong, fmt.Sprintf("%s launches %s by itself.", l.machineName(), count(launched(l.Items), "thing", "things"))))
-	s.Line("  %s added to its operating system: %s.", count(len(added), "item was", "items were"), states(added))
+	if len(added) > 0 {
+		s.Line("  %s added to its operating system: %s.", count(len(added), "item was", "items were"), states(added))
+	} else {
+		s.Line("  All of them are parts of its operating system; nothing was added.")
+	}
 	if len(l.boots) > 0 {
 		s.Line("  %s", bootHeadline(l.boots))
 	} else {

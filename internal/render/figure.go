@@ -16,7 +16,7 @@ func (s *Screen) Bar(from, to, full time.Duration, columns int) string {
 	at := func(d time.Duration) int { return int(float64(d) / float64(full) * float64(columns)) }
 	begin := min(max(0, at(from)), columns-1)
 	end := min(max(begin+1, at(to)), columns)
-	return strings.Repeat(" ", begin) + strings.Repeat("█", end-begin)
+	return strings.Repeat(" ", begin) + strings.Repeat("━", end-begin)
 }
 
 // Points draws values as points on an axis from low to high; several in one place show their number.

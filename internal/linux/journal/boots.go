@@ -18,8 +18,11 @@ import (
 	"calmdawn/internal/machine"
 )
 
-// Folder is where a machine keeps its log.
-const Folder = "/var/log/journal"
+// Folder is where a machine keeps its log; volatile is where one that keeps none has that of the present boot.
+const (
+	Folder   = "/var/log/journal"
+	volatile = "/run/log/journal"
+)
 
 // SimulatedField marks the entries of boots that a simulator wrote.
 const SimulatedField = "CALMDAWN_SIMULATED"
@@ -90,36 +93,49 @@ type source struct {
 	path string
 }
 
-// systemFiles lists the log files of the machine itself, not those of its users.
+// systemFiles lists the log files of the machine itself, not those of its users. On the running machine those in memory count too.
 func systemFiles(r *machine.Root, found *Boots) []string {
 	text, _ := r.ReadFile("/etc/machine-id", 4096)
-	folders := []string{path.Join(Folder, strings.TrimSpace(string(text)))}
-	if info, err := r.Stat(folders[0]); folders[0] == Folder || err != nil || info.Kind != machine.Folder {
-		folders = nil
-		entries, err := r.ReadDir(Folder)
-		if err != nil && !errors.Is(err, fs.ErrNotExist) {
-			found.Unread = append(found.Unread, item.Unread{Path: Folder, Reason: machine.Reason(err)})
-		}
-		for _, e := range entries {
-			if e.Kind == machine.Folder {
-				folders = append(folders, path.Join(Folder, e.Name))
-			}
-		}
+	id := strings.TrimSpace(string(text))
+	tops := []string{Folder}
+	if r.Live() {
+		tops = append(tops, volatile)
 	}
 	var files []string
-	for _, folder := range folders {
-		entries, err := r.ReadDir(folder)
-		if err != nil {
-			found.Unread = append(found.Unread, item.Unread{Path: folder, Reason: machine.Reason(err)})
-		}
-		for _, e := range entries {
-			isLog := strings.HasSuffix(e.Name, ".journal") || strings.HasSuffix(e.Name, ".journal~")
-			if strings.HasPrefix(e.Name, "system") && isLog {
-				files = append(files, path.Join(folder, e.Name))
+	for _, top := range tops {
+		for _, folder := range ownFolders(r, top, id, found) {
+			for _, e := range list(r, folder, found) {
+				isLog := strings.HasSuffix(e.Name, ".journal") || strings.HasSuffix(e.Name, ".journal~")
+				if strings.HasPrefix(e.Name, "system") && isLog {
+					files = append(files, path.Join(folder, e.Name))
+				}
 			}
 		}
 	}
 	return files
+}
+
+// ownFolders is the folder with the machine's id; where there is none, every folder.
+func ownFolders(r *machine.Root, top, id string, found *Boots) []string {
+	own := path.Join(top, id)
+	if info, err := r.Stat(own); id != "" && err == nil && info.Kind == machine.Folder {
+		return []string{own}
+	}
+	var folders []string
+	for _, e := range list(r, top, found) {
+		if e.Kind == machine.Folder {
+			folders = append(folders, path.Join(top, e.Name))
+		}
+	}
+	return folders
+}
+
+func list(r *machine.Root, folder string, found *Boots) []machine.Entry {
+	entries, err := r.ReadDir(folder)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		found.Unread = append(found.Unread, item.Unread{Path: folder, Reason: machine.Reason(err)})
+	}
+	return entries
 }
 
 // A record collects what the files say of one boot.
