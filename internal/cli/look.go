@@ -43,7 +43,7 @@ func (a *app) look() (*look, error) {
 	if l.changes, err = a.readChanges(r); err != nil {
 		unread = append(unread, item.Unread{Path: casebook.Folder, Reason: machine.Reason(err)})
 	}
-	l.Inventory = linux.Survey(r, switchedOff(l.changes))
+	l.Inventory = linux.Survey(r, switchedOff(l.changes), a.now())
 	l.Unread = append(l.Unread, unread...)
 	return l, nil
 }

@@ -6,15 +6,16 @@ package linux
 
 import (
 	"errors"
-	"fmt"
 	"io/fs"
 	"slices"
 	"strings"
+	"time"
 
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/linux/account"
 	"calmdawn/internal/linux/autostart"
 	"calmdawn/internal/linux/cron"
+	"calmdawn/internal/linux/loginscript"
 	"calmdawn/internal/linux/packages"
 	"calmdawn/internal/linux/unit"
 	"calmdawn/internal/machine"
@@ -24,59 +25,67 @@ import (
 type Inventory struct {
 	item.Survey
 	units   *unit.Tree
+	users   map[string]*unit.Tree // by user name
 	entries *autostart.Entries
 	tables  *cron.Tables
 }
 
-// Survey reads a machine. remembered holds ids of items to look for besides: some leave nothing behind on the disk when
-// they are off. It writes nothing; what could not be read is in Unread.
-func Survey(r *machine.Root, remembered []string) *Inventory {
-	v := &Inventory{}
+// Survey reads a machine as its next boot, at the instant now, would find it. remembered holds ids of items to look for
+// besides: some leave nothing behind on the disk when they are off. It writes nothing; what could not be read is in Unread.
+func Survey(r *machine.Root, remembered []string, now time.Time) *Inventory {
+	v := &Inventory{users: map[string]*unit.Tree{}}
 	release := osRelease(r)
 	v.OS = release["PRETTY_NAME"]
 	v.Host = hostname(r)
+	for _, folder := range Unmounted(r) {
+		v.Unread = append(v.Unread, item.Unread{Path: folder, Reason: "is a file system of its own that is not mounted here; what it launches is missing from the list"})
+	}
 	users, err := account.Read(r)
 	v.note("/etc/passwd", err)
 
-	v.units = unit.Read(r)
+	source := unit.Read(r, now)
+	v.units = source.System()
 	v.entries = autostart.Read(r, users)
 	v.tables = cron.Read(r, users)
-	var units []string
+	system := unit.Scope{When: item.AtBoot}
 	for _, id := range remembered {
-		if name, ok := strings.CutPrefix(id, unit.Prefix); ok {
-			units = append(units, name)
+		for _, prefix := range []string{unit.Prefix, unit.TimerPrefix} {
+			if name, ok := strings.CutPrefix(id, prefix); ok && name[0] != '/' {
+				system.Remembered = append(system.Remembered, name)
+			}
 		}
 	}
-	v.Items = slices.Concat(v.units.Survey(units), v.entries.Survey(), v.cronItems())
-	v.Unread = slices.Concat(v.Unread, v.units.Unread(), v.entries.Unread(), v.tables.Unread())
+	v.Items = v.units.Survey(system)
+	for _, u := range users {
+		tree := source.User(u)
+		v.users[u.Name] = tree
+		scope := unit.Scope{When: item.AtLogin, Desktop: v.entries.Desktop() && u.UID != 0}
+		if u.Lingers {
+			scope.When = item.AtBoot
+		}
+		v.Items = append(v.Items, tree.Survey(scope)...)
+	}
+	v.entries.Stopped = func(u account.User, name string) string { return v.users[u.Name].Stopped(name) }
+	v.Items = append(v.Items, v.entries.Survey()...)
+	v.Items = append(v.Items, v.tables.Survey(v.daemon)...)
+	scripts, unread := loginscript.Survey(r, users)
+	v.Items = append(v.Items, scripts...)
+	v.Unread = slices.Concat(v.Unread, source.Unread(), v.entries.Unread(), v.tables.Unread(), unread)
 	v.name(r, release)
 	item.Sort(v.Items)
 	return v
+}
+
+// daemon tells whether a system service is launched, and by which chain.
+func (v *Inventory) daemon(name string) ([]string, bool) {
+	it, err := v.units.Lookup(name)
+	return it.Because, err == nil && it.State == item.On
 }
 
 func (v *Inventory) note(p string, err error) {
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		v.Unread = append(v.Unread, item.Unread{Path: p, Reason: machine.Reason(err)})
 	}
-}
-
-// cronItems are the tasks of the crontabs; none is launched where the daemon itself is not.
-func (v *Inventory) cronItems() []item.Item {
-	items := v.tables.Survey()
-	if len(items) == 0 {
-		return nil
-	}
-	daemon, err := v.units.Lookup("cron.service")
-	for i := range items {
-		switch {
-		case items[i].State == item.Off:
-		case err != nil || daemon.State != item.On:
-			items[i].State, items[i].Why, items[i].Because = item.Off, "cron.service, which would launch it, is not on", nil
-		default:
-			items[i].Because = append(slices.Clone(daemon.Because), items[i].File)
-		}
-	}
-	return items
 }
 
 // name tells each item its package, its maker, and whether it belongs to the operating system.
@@ -111,14 +120,16 @@ func (v *Inventory) name(r *machine.Root, release map[string]string) {
 // Turn plans in d what turns an item on or off. An error says why it cannot be.
 func (v *Inventory) Turn(d *machine.Draft, it item.Item, to item.State) error {
 	switch {
-	case strings.HasPrefix(it.ID, unit.Prefix):
-		return v.units.Turn(d, it, to)
-	case strings.HasPrefix(it.ID, autostart.Prefix):
-		return v.entries.Turn(d, it, to)
+	case it.Unsure:
+		return errors.New("it stands in a login script, which is never edited; change that by hand")
 	case strings.HasPrefix(it.ID, cron.Prefix):
 		return v.tables.Turn(d, it, to)
+	case strings.HasPrefix(it.ID, autostart.Prefix):
+		return v.entries.Turn(d, it, to)
+	case it.Owner != "":
+		return v.users[it.Owner].Turn(d, it, to)
 	}
-	return fmt.Errorf("%s is of a kind that cannot be switched", it.ID)
+	return v.units.Turn(d, it, to)
 }
 
 // Lookup returns the item with an id that the survey may not hold: an instance of a template that is there.

@@ -26,6 +26,7 @@ const (
 
 // base is the least of a machine: a goal that pulls multi-user.target in, one installed program, two users.
 var base = map[string]string{
+	"etc/machine-id":        "11112222333344445555666677778888\n",
 	"etc/passwd":            "root:x:0:0::/root:/bin/sh\nmaria:x:0:0::/home/maria:/bin/sh\ndaemon:x:2:2::/:/bin/false\n",
 	"home/maria/":           "",
 	"bin/run":               "program",
@@ -37,6 +38,9 @@ var base = map[string]string{
 	v + "cron.service":      unitText + "[Install]\nWantedBy=multi-user.target\n",
 	e + "multi-user.target.wants/cron.service": "-> /usr/lib/systemd/system/cron.service",
 }
+
+// now is when the next boots of the tests are.
+var now = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 
 const unitText = "[Service]\nExecStart=/bin/run\n"
 
@@ -105,7 +109,7 @@ func TestStates(t *testing.T) {
 	} {
 		r, _ := machineWith(t, c.files)
 		id, want, _ := strings.Cut(c.want, " ")
-		it, ok := linux.Survey(r, nil).Find(id)
+		it, ok := linux.Survey(r, nil, now).Find(id)
 		switch {
 		case want == "-" && ok:
 			t.Errorf("%s: %s is listed as %s", c.name, id, it.State)
@@ -138,7 +142,7 @@ func TestTurnedIsWhatTheNextSurveySees(t *testing.T) {
 	turnAll := func(to item.State) {
 		t.Helper()
 		d := r.Draft(time.Now())
-		inv := linux.Survey(r, ids)
+		inv := linux.Survey(r, ids, now)
 		for _, id := range ids {
 			it, ok := inv.Lookup(id)
 			if !ok {
@@ -156,7 +160,7 @@ func TestTurnedIsWhatTheNextSurveySees(t *testing.T) {
 				t.Fatal(err)
 			}
 		}
-		inv = linux.Survey(r, ids)
+		inv = linux.Survey(r, ids, now)
 		for _, id := range ids {
 			if it, _ := inv.Find(id); it.State != to {
 				t.Errorf("after turning it %s, %s is %q (%s)", to, id, it.State, it.Why)
@@ -207,7 +211,7 @@ func TestHostilePlacesCostOneLineEach(t *testing.T) {
 	if f, err := os.Create(dir + "/etc/cron.d/huge"); err != nil || f.Truncate(2<<30) != nil {
 		t.Fatal("no huge file")
 	}
-	inv := linux.Survey(r, nil)
+	inv := linux.Survey(r, nil, now)
 	for _, want := range []string{"loop.service", "fifo.service", "cron.d/fifo", "cron.d/huge", "cron.d/folder", "fifo.desktop", "f.desktop"} {
 		n := 0
 		for _, u := range inv.Unread {
@@ -246,7 +250,7 @@ func BenchmarkSurvey(b *testing.B) {
 		}
 		plain += time.Since(start)
 		start = time.Now()
-		if inv := linux.Survey(r, nil); len(inv.Items) != 10_001 {
+		if inv := linux.Survey(r, nil, now); len(inv.Items) != 10_001 {
 			b.Fatalf("%d items", len(inv.Items))
 		}
 		survey += time.Since(start)

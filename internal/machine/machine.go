@@ -64,7 +64,8 @@ type Info struct {
 	UID     int
 	GID     int
 	ModTime time.Time
-	Null    bool // the null device, with which a unit is masked
+	Device  uint64 // of the file system it stands in
+	Null    bool   // the null device, with which a unit is masked
 }
 
 // An Entry is one name in a folder.

@@ -240,7 +240,7 @@ func infoOf(st *unix.Stat_t) Info {
 	isChar := st.Mode&unix.S_IFMT == unix.S_IFCHR
 	return Info{
 		Kind: kind, Size: st.Size, Mode: st.Mode & 0o7777, UID: int(st.Uid), GID: int(st.Gid),
-		ModTime: time.Unix(st.Mtim.Unix()), Null: isChar && st.Rdev == unix.Mkdev(1, 3),
+		ModTime: time.Unix(st.Mtim.Unix()), Device: uint64(st.Dev), Null: isChar && st.Rdev == unix.Mkdev(1, 3),
 	}
 }
 

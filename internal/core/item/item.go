@@ -56,6 +56,8 @@ type Item struct {
 	When   When
 	State  State
 	Why    string // one clause on why the state is what it is; may be empty
+	Fires  string // for a task that is armed: when it goes off, in words
+	Unsure bool   // found with low confidence: it may not be launched, and is never edited
 
 	Because  []string // native names that pull it in, from the top
 	NeededBy []string // ids of items that require it

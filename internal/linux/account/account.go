@@ -15,6 +15,8 @@ type User struct {
 	UID  int
 	GID  int
 	Home string
+	// Lingers is whether the user's service manager runs from the boot on, loginctl(1).
+	Lingers bool
 }
 
 // Read returns the accounts whose home folder is there, and among them only those of people: root, and ids from 1000 on.
@@ -36,6 +38,7 @@ func Read(r *machine.Root) ([]User, error) {
 			continue
 		}
 		u := User{Name: f[0], UID: uid, GID: gid, Home: path.Clean("/" + f[5])}
+		u.Lingers = r.IsFile(path.Join("/var/lib/systemd/linger", u.Name))
 		if info, err := r.Stat(u.Home); err == nil && info.Kind == machine.Folder && u.Home != "/" {
 			users = append(users, u)
 		}

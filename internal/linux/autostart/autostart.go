@@ -10,6 +10,7 @@ import (
 
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/linux/account"
+	"calmdawn/internal/linux/launch"
 	"calmdawn/internal/machine"
 )
 
@@ -26,16 +27,21 @@ const (
 type Entries struct {
 	root     *machine.Root
 	users    []account.User
-	desktops []string // the names of the desktops that are installed; none where that is not known
+	desktops []string // the names of the desktops that can be logged in to, each a list
 	unread   []item.Unread
+	// Stopped says why a user's service manager would not start the unit that it makes of an entry; empty where it would.
+	Stopped func(user account.User, unit string) string
 }
 
 // Read prepares the survey of a machine for the given users.
 func Read(r *machine.Root, users []account.User) *Entries {
-	e := &Entries{root: r, users: users}
-	e.desktops = e.installedDesktops()
+	e := &Entries{root: r, users: users, Stopped: func(account.User, string) string { return "" }}
+	e.desktops = append(e.installedDesktops(), e.environmentDesktop()...)
 	return e
 }
+
+// Desktop reports whether somebody can log in to a desktop on this machine.
+func (e *Entries) Desktop() bool { return len(e.installedDesktops()) > 0 }
 
 // Unread names the places that could not be read.
 func (e *Entries) Unread() []item.Unread { return e.unread }
@@ -49,10 +55,69 @@ func (e *Entries) skip(p string, err error) {
 // Survey returns the entries of the machine and of each user.
 func (e *Entries) Survey() []item.Item {
 	items := e.folder(machineFolder, account.User{})
+	for i := range items {
+		e.forAll(&items[i])
+	}
 	for _, u := range e.users {
-		items = append(items, e.folder(path.Join(u.Home, homeFolder), u)...)
+		own := e.folder(path.Join(u.Home, homeFolder), u)
+		for i := range own {
+			if why := e.Stopped(u, unitOf(own[i].Native)); why != "" && own[i].State.Launched() {
+				own[i].State, own[i].Why, own[i].Because = item.Off, why, nil
+			}
+		}
+		items = append(items, own...)
 	}
 	return items
+}
+
+// unitOf is the name of the unit that a user's service manager makes of an entry, systemd-xdg-autostart-generator(8).
+func unitOf(name string) string {
+	var b strings.Builder
+	for i, c := range []byte(strings.TrimSuffix(name, ".desktop")) {
+		plain := c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '_' || c == ':' || c == '.' && i > 0
+		switch {
+		case c == '/':
+			b.WriteByte('-')
+		case plain:
+			b.WriteByte(c)
+		default:
+			fmt.Fprintf(&b, "\\x%02x", c)
+		}
+	}
+	return "app-" + b.String() + "@autostart.service"
+}
+
+// forAll switches off an entry of the machine that reaches none of the people who log in: each has one of the same name,
+// or has it stopped.
+func (e *Entries) forAll(it *item.Item) {
+	if !it.State.Launched() {
+		return
+	}
+	why := ""
+	people := 0
+	for _, u := range e.users {
+		if u.UID == 0 {
+			continue
+		}
+		people++
+		stopped := e.Stopped(u, unitOf(it.Native))
+		switch {
+		case e.overrides(u, it.Native):
+			why = "every user has an entry of the same name in its place"
+		case stopped != "":
+			why = stopped
+		default:
+			return
+		}
+	}
+	if people > 0 {
+		it.State, it.Why, it.Because = item.Off, why, nil
+	}
+}
+
+// overrides reports whether a user has an entry that hides the machine's of the same name: any file does, empty or broken ones too.
+func (e *Entries) overrides(u account.User, name string) bool {
+	return e.root.IsFile(path.Join(u.Home, homeFolder, name))
 }
 
 func (e *Entries) folder(folder string, owner account.User) []item.Item {
@@ -98,11 +163,12 @@ func (e *Entries) item(p string, owner account.User) (item.Item, bool) {
 		it.Title = title
 	}
 	it.Command = d.keys["Exec"]
-	it.Program = e.find(program(it.Command))
+	program := launch.Resolve(e.root, launch.Split(it.Command), searchPath)
+	it.Program = program.Path
 	if d.keys["Type"] != "Application" || it.Command == "" {
 		return it, d.hidden && e.overridden(name)
 	}
-	for _, key := range []string{"OnlyShowIn", "NotShowIn", "TryExec", "AutostartCondition"} {
+	for _, key := range []string{"AutostartCondition", "X-GNOME-AutostartCondition", "X-KDE-autostart-condition"} {
 		if v := d.keys[key]; v != "" {
 			it.Conditions = append(it.Conditions, key+"="+v)
 		}
@@ -110,8 +176,8 @@ func (e *Entries) item(p string, owner account.User) (item.Item, bool) {
 	switch why := e.heldBack(d); {
 	case why != "":
 		it.State, it.Why, it.Because = item.Off, why, nil
-	case it.Program != "" && !e.root.IsFile(it.Program):
-		it.State, it.Why = item.Broken, it.Program+" is not there"
+	case program.Missing != "":
+		it.State, it.Why = item.Broken, program.Missing+" is not there"
 	}
 	return it, true
 }
@@ -127,13 +193,26 @@ func (e *Entries) heldBack(d entry) string {
 	if d.hidden {
 		return "switched off by Hidden=true"
 	}
-	if try := d.keys["TryExec"]; try != "" && !e.root.IsFile(e.find(try)) {
+	if try := d.keys["TryExec"]; try != "" && !e.root.IsFile(e.root.FindProgram(try, searchPath)) {
 		return "its TryExec program " + try + " is not there"
 	}
-	if len(e.desktops) == 0 {
-		return ""
+	gnome := func(session string) bool { return slices.Contains(list(session), "GNOME") }
+	if phase := d.keys["X-GNOME-Autostart-Phase"]; phase != "" && !slices.ContainsFunc(e.desktops, gnome) {
+		return "its phase " + phase + " is started by a session manager that this machine does not have"
+	}
+	if skip, err := boolean(d.keys["X-systemd-skip"]); err == nil && skip {
+		return "switched off by X-systemd-skip"
+	}
+	if on, err := boolean(d.keys["X-GNOME-Autostart-enabled"]); err == nil && !on && len(e.desktops) > 0 && !slices.ContainsFunc(e.desktops, func(s string) bool { return !gnome(s) }) {
+		return "switched off by X-GNOME-Autostart-enabled=false"
 	}
 	only, not := list(d.keys["OnlyShowIn"]), list(d.keys["NotShowIn"])
+	if len(e.desktops) == 0 {
+		if len(only) > 0 {
+			return "it is for " + strings.Join(only, ", ") + " only, and no desktop is installed"
+		}
+		return ""
+	}
 	shown := slices.ContainsFunc(e.desktops, func(session string) bool {
 		names := list(session)
 		in := func(set []string) bool {
@@ -171,12 +250,31 @@ func (e *Entries) installedDesktops() []string {
 
 var searchPath = []string{"/usr/local/bin", "/usr/bin", "/bin", "/usr/local/games", "/usr/games"}
 
-// find looks a bare program name up; what is not found is returned as it is.
-func (e *Entries) find(word string) string {
-	if word == "" || strings.ContainsAny(word, "$`") {
-		return word
+// environmentDesktop is the desktop that users' service managers are told, environment.d(5).
+func (e *Entries) environmentDesktop() []string {
+	found := ""
+	for _, folder := range []string{"/usr/lib/environment.d", "/usr/local/lib/environment.d", "/etc/environment.d"} {
+		entries, err := e.root.ReadDir(folder)
+		if err != nil {
+			e.skip(folder, err)
+			continue
+		}
+		for _, f := range entries {
+			text, err := e.root.ReadFile(path.Join(folder, f.Name), maxText)
+			if err != nil || !strings.HasSuffix(f.Name, ".conf") {
+				continue
+			}
+			for line := range strings.Lines(string(text)) {
+				if value, ok := strings.CutPrefix(strings.TrimSpace(line), "XDG_CURRENT_DESKTOP="); ok {
+					found = strings.ReplaceAll(strings.Trim(value, `"'`), ":", ";")
+				}
+			}
+		}
 	}
-	return e.root.FindProgram(word, searchPath)
+	if found == "" {
+		return nil
+	}
+	return []string{found}
 }
 
 // Turn plans the entry's Hidden key. The machine's entries are turned for all users.

@@ -72,20 +72,6 @@ func list(value string) []string {
 	return strings.FieldsFunc(value, func(r rune) bool { return r == ';' })
 }
 
-// program returns the first word of an Exec value, quotes and escapes undone; empty where it cannot be told.
-func program(exec string) string {
-	exec = strings.TrimSpace(exec)
-	if quoted, ok := strings.CutPrefix(exec, `"`); ok {
-		word, _, closed := strings.Cut(quoted, `"`)
-		if !closed {
-			return ""
-		}
-		return strings.ReplaceAll(word, `\\`, `\`)
-	}
-	word, _, _ := strings.Cut(exec, " ")
-	return word
-}
-
 // setHidden returns the text of a desktop entry with Hidden set, every other byte as it was.
 func setHidden(text []byte, hidden bool) ([]byte, error) {
 	ending := "\n"

@@ -12,6 +12,7 @@ import (
 
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/linux/account"
+	"calmdawn/internal/linux/launch"
 	"calmdawn/internal/machine"
 )
 
@@ -68,20 +69,42 @@ func (t *Tables) skip(p string, err error) {
 
 var tableName = regexp.MustCompile(`^[A-Za-z0-9_-]+$`)
 
-// Survey returns the @reboot lines of all tables.
-func (t *Tables) Survey() []item.Item {
+// A Daemon tells whether a unit is launched, and by which chain.
+type Daemon func(unit string) (chain []string, on bool)
+
+// Survey returns the lines of all tables, and the scripts in the folders that they run.
+func (t *Tables) Survey(daemon Daemon) []item.Item {
 	items := t.table(systemTable, "")
+	hung := ""
 	for _, e := range t.list(systemFolder) {
-		if tableName.MatchString(e.Name) {
-			items = append(items, t.table(path.Join(systemFolder, e.Name), "")...)
+		p := path.Join(systemFolder, e.Name)
+		if !tableName.MatchString(e.Name) {
+			continue
 		}
+		if info, err := t.root.Stat(p); err == nil && info.Kind == machine.FIFO {
+			hung = p
+		}
+		items = append(items, t.table(p, "")...)
 	}
 	for _, e := range t.list(spoolFolder) {
 		if t.known[e.Name] {
 			items = append(items, t.table(path.Join(spoolFolder, e.Name), e.Name)...)
 		}
 	}
-	return items
+	items = append(items, t.scripts(items)...)
+	chain, on := daemon("cron.service")
+	for i := range items {
+		switch it := &items[i]; {
+		case it.State == item.Off:
+		case !on:
+			it.State, it.Why, it.Because = item.Off, "cron.service, which would launch it, is not on", nil
+		case hung != "":
+			it.State, it.Why, it.Because = item.Off, "cron hangs at the FIFO "+hung+" and launches nothing", nil
+		default:
+			it.Because = append(slices.Clone(chain), it.Because[1:]...)
+		}
+	}
+	return append(items, t.catchUp(daemon)...)
 }
 
 func (t *Tables) list(folder string) []machine.Entry {
@@ -107,20 +130,24 @@ func (t *Tables) table(p, owner string) []item.Item {
 	seen := map[string]int{}
 	for _, l := range lines {
 		it := item.Item{
-			Kind: item.Task, Owner: owner, When: item.AtBoot, State: item.On, File: p, Command: l.command,
+			Kind: item.Task, Owner: owner, When: item.Later, State: item.On, File: p, Command: l.command, Fires: l.fires,
 			Title: l.comment, Native: p + ": " + l.text, Because: []string{"cron.service", p},
 			ID: fmt.Sprintf("task:%s#%s", p, shortHash(l.text)),
+		}
+		if l.boot {
+			it.When = item.AtBoot
 		}
 		if nth := seen[l.text]; nth > 0 {
 			it.ID += fmt.Sprintf("-%d", nth+1)
 		}
 		t.places[it.ID] = place{p, l.text, seen[l.text]}
 		seen[l.text]++
-		it.Program = program(l.command)
-		if it.Title == "" {
+		program := launch.Resolve(t.root, launch.Shell(l.command), programPath)
+		it.Program = program.Path
+		switch {
+		case it.Title == "" && it.Program != "":
 			it.Title = path.Base(it.Program)
-		}
-		if it.Program == "" && l.comment == "" {
+		case it.Title == "":
 			it.Title = l.command
 		}
 		switch {
@@ -129,8 +156,84 @@ func (t *Tables) table(p, owner string) []item.Item {
 		case dropped != nil:
 			it.State, it.Because = item.Off, nil
 			it.Why = "cron drops the whole file: " + strings.ReplaceAll(dropped.Error(), "\n", "; ")
-		case path.IsAbs(it.Program) && !t.root.IsFile(it.Program):
-			it.State, it.Why = item.Broken, it.Program+" is not there"
+		case program.Missing != "":
+			it.State, it.Why = item.Broken, program.Missing+" is not there"
+		}
+		items = append(items, it)
+	}
+	return items
+}
+
+// programPath is where the daemon's shell looks bare names up, crontab(5).
+var programPath = []string{"/usr/local/sbin", "/usr/local/bin", "/usr/sbin", "/usr/bin", "/sbin", "/bin"}
+
+var runsFolder = regexp.MustCompile(`\brun-parts\b[^;&|]*?(/[^\s;&|})]+)`)
+
+// scripts lists what stands in the folders that lines run as a whole, run-parts(8).
+func (t *Tables) scripts(lines []item.Item) []item.Item {
+	var items []item.Item
+	done := map[string]bool{}
+	for _, l := range lines {
+		m := runsFolder.FindStringSubmatch(l.Command)
+		if m == nil || done[m[1]] {
+			continue
+		}
+		folder := path.Clean(m[1])
+		done[m[1]] = true
+		for _, e := range t.list(folder) {
+			p := path.Join(folder, e.Name)
+			info, err := t.root.Stat(p)
+			if err != nil || info.Kind != machine.Regular || strings.HasPrefix(e.Name, ".") {
+				continue
+			}
+			it := item.Item{
+				ID: "task:" + p, Kind: item.Task, Native: p, Title: e.Name, When: l.When, State: l.State, Why: l.Why, Fires: l.Fires,
+				Command: p, Program: p, File: p, Because: []string{"cron.service", l.File, p},
+			}
+			switch {
+			case !tableName.MatchString(e.Name):
+				it.State, it.Why = item.Off, "a name with other signs than letters, digits, - and _ is passed over"
+			case info.Mode&0o111 == 0:
+				it.State, it.Why = item.Off, "it cannot be executed"
+			}
+			if it.State == item.Off {
+				it.Because = nil
+			}
+			items = append(items, it)
+		}
+	}
+	return items
+}
+
+const catchUpTable = "/etc/anacrontab"
+
+// catchUp lists the lines of the table of the daemon that makes up for missed days, anacrontab(5).
+func (t *Tables) catchUp(daemon Daemon) []item.Item {
+	if !t.root.IsFile("/usr/sbin/anacron") {
+		return nil
+	}
+	text, err := t.root.ReadFile(catchUpTable, maxText)
+	if err != nil {
+		t.skip(catchUpTable, err)
+		return nil
+	}
+	chain, on := daemon("anacron.service")
+	if !on {
+		chain, on = daemon("anacron.timer")
+	}
+	var items []item.Item
+	for raw := range strings.Lines(string(text)) {
+		f := strings.Fields(raw)
+		if len(f) < 4 || strings.HasPrefix(f[0], "#") || assignment.MatchString(raw) {
+			continue
+		}
+		it := item.Item{
+			ID: fmt.Sprintf("task:%s#%s", catchUpTable, shortHash(raw)), Kind: item.Task, Native: catchUpTable + ": " + strings.TrimSpace(raw),
+			Title: f[2], When: item.Later, State: item.On, File: catchUpTable, Command: strings.Join(f[3:], " "),
+			Fires: fmt.Sprintf("when its period (%s) has passed, %s min after the boot", f[0], f[1]), Because: append(slices.Clone(chain), catchUpTable),
+		}
+		if !on {
+			it.State, it.Why, it.Because = item.Off, "anacron, which would launch it, is not on", nil
 		}
 		items = append(items, it)
 	}
@@ -143,12 +246,13 @@ func (t *Tables) distrusted(p, owner string) error {
 	if err != nil {
 		return err
 	}
-	want := []int{t.owner}
-	if owner != "" {
-		for _, u := range t.users {
-			if u.Name == owner {
-				want = append(want, u.UID)
-			}
+	var want []int
+	if owner == "" || t.owner != 0 {
+		want = []int{t.owner, 0}
+	}
+	for _, u := range t.users {
+		if owner != "" && u.Name == owner {
+			want = append(want, u.UID)
 		}
 	}
 	if !slices.Contains(want, info.UID) {
@@ -166,26 +270,14 @@ func shortHash(text string) string {
 	return fmt.Sprintf("%x", sum[:2])
 }
 
-// program returns the first word of a shell line where that plainly is a program; empty where it cannot be told.
-func program(command string) string {
-	for _, word := range strings.Fields(command) {
-		if name, _, ok := strings.Cut(word, "="); ok && !strings.ContainsAny(name, "/$'\"`") {
-			continue // a variable set for the command
-		}
-		if strings.ContainsAny(word, "$`'\"\\()&|;<>*?[]{}~!#") {
-			return ""
-		}
-		return word
-	}
-	return ""
-}
-
 // Turn plans that the item's line is commented out, or read again.
 func (t *Tables) Turn(d *machine.Draft, it item.Item, to item.State) error {
 	at, ok := t.places[it.ID]
 	switch {
+	case !ok && strings.Contains(it.ID, "#"):
+		return errors.New("the line is not there any more, or its table cannot be edited yet")
 	case !ok:
-		return errors.New("the line is not there any more")
+		return errors.New("scripts of a folder that is run as a whole cannot be switched yet")
 	case to != item.On && to != item.Off:
 		return fmt.Errorf("%s cannot be turned to %q", it.ID, to)
 	case to == item.On && strings.HasPrefix(it.Why, "cron "):

@@ -1,5 +1,5 @@
-// Package cron reads the crontabs of a Linux machine, as Debian's daemon would (crontab(5), cron(8)), for the lines that
-// it launches at boot, and plans their switching.
+// Package cron reads the crontabs of a Linux machine, as Debian's daemon would (crontab(5), cron(8)), with the script folders that
+// they run and the table of the daemon that catches missed days up, and plans the switching of lines.
 package cron
 
 import (
@@ -14,9 +14,11 @@ import (
 // offMark begins a line that calmdawn switched off: a comment to the daemon.
 const offMark = "#calmdawn off: "
 
-// A line is one @reboot line of a table.
+// A line is one entry of a table.
 type line struct {
 	text    string // without the mark
+	boot    bool
+	fires   string // for people
 	user    string // empty in a user's own table
 	command string
 	comment string // the comment directly above, if any
@@ -66,8 +68,7 @@ func parse(text []byte, withUser bool, isUser func(string) bool) ([]line, error)
 
 var nicknames = []string{"@reboot", "@yearly", "@annually", "@monthly", "@weekly", "@daily", "@midnight", "@hourly"}
 
-// parseLine checks one entry; what is not for boot comes back without a command. A line
-// for the boot that the daemon refuses comes back with its command and the reason.
+// parseLine checks one entry. One that the daemon refuses comes back with what was read of it, and the reason.
 func parseLine(s string, withUser bool, isUser func(string) bool) (line, error) {
 	l := line{text: s}
 	rest := s
@@ -80,34 +81,52 @@ func parseLine(s string, withUser bool, isUser func(string) bool) (line, error) 
 		word, rest = rest[:end], rest[end:]
 		return word
 	}
-	boot := false
 	if s[0] == '@' {
 		nick := next()
 		if !slices.Contains(nicknames, nick) {
 			return l, fmt.Errorf("%q is no word that the daemon knows", nick)
 		}
-		boot = nick == "@reboot"
+		l.boot = nick == "@reboot"
+		l.fires = "every " + strings.TrimSuffix(strings.TrimPrefix(nick, "@"), "ly")
+		if words, ok := map[string]string{"@reboot": "at the boot", "@daily": "every day at 0:00", "@midnight": "every day at 0:00", "@annually": "every year"}[nick]; ok {
+			l.fires = words
+		}
 	} else {
+		var times []string
 		for _, f := range fields {
-			if word := next(); !f.accepts(word) {
+			word := next()
+			if !f.accepts(word) {
 				return l, fmt.Errorf("%q is no %s", word, f.name)
 			}
+			times = append(times, word)
 		}
+		l.fires = inWords(times)
 	}
 	if withUser {
 		l.user = next()
 	}
-	command := strings.TrimSpace(rest)
-	if boot {
-		l.command = command
-	}
+	l.command = strings.TrimSpace(rest)
 	switch {
 	case withUser && !isUser(l.user):
 		return l, fmt.Errorf("there is no user %q", l.user)
-	case command == "":
+	case l.command == "":
 		return l, errors.New("it has no command")
 	}
 	return l, nil
+}
+
+// inWords says the plain forms of the five time fields in words, and the others as they stand.
+func inWords(times []string) string {
+	minute, err1 := strconv.Atoi(times[0])
+	hour, err2 := strconv.Atoi(times[1])
+	rest := strings.Join(times[2:], " ")
+	switch {
+	case err1 == nil && err2 == nil && rest == "* * *":
+		return fmt.Sprintf("every day at %d:%02d", hour, minute)
+	case err1 == nil && times[1] == "*" && rest == "* * *":
+		return fmt.Sprintf("every hour at minute %d", minute)
+	}
+	return "at " + strings.Join(times, " ") + " (minute, hour, day, month, weekday)"
 }
 
 // A field is one of the five time fields.

@@ -7,91 +7,31 @@ import (
 	"strings"
 
 	"calmdawn/internal/core/item"
+	"calmdawn/internal/linux/launch"
 	"calmdawn/internal/machine"
 )
 
 // Prefix begins the ids of services.
 const Prefix = "service:"
 
-// reached maps each unit that the next boot launches to the one that pulled it in first; the goal maps to itself.
-type reached map[string]string
-
-// reach walks from the default target over everything that pulls a unit in.
-func (t *Tree) reach() reached {
-	goal := t.load("default.target")
-	got := reached{}
-	if goal.file == nil || goal.hidden != "" {
-		return got
-	}
-	got[goal.name] = goal.name
-	queue := []string{goal.name}
-	for len(queue) > 0 {
-		u := t.load(queue[0])
-		queue = queue[1:]
-		if u.file == nil || u.hidden != "" {
-			continue
-		}
-		for _, name := range t.pulledBy(u) {
-			name = t.load(name).name
-			if _, seen := got[name]; !seen {
-				got[name] = u.name
-				queue = append(queue, name)
-			}
-		}
-	}
-	return got
+// A Scope is what a survey of a tree needs to know besides the files.
+type Scope struct {
+	When       item.When // when the manager starts: at the boot, or at its user's login
+	Desktop    bool      // a desktop session is started in it
+	Remembered []string  // units to look at besides: instances that were switched off leave nothing to find them by
 }
 
-// pulledBy lists the names that a unit pulls in, by its text and by the links in the folders of all its names.
-func (t *Tree) pulledBy(u *unit) []string {
-	names := t.byText(u)
-	for _, puller := range t.pullers(u) {
-		for _, p := range t.pulls[puller] {
-			if !p.hidden {
-				names = append(names, instantiate(p.name, u.name))
-			}
-		}
+// goals are the targets that are started besides the default one.
+func (s Scope) goals() []string {
+	if s.Desktop {
+		return []string{"graphical-session.target"}
 	}
-	return slices.DeleteFunc(names, func(n string) bool { return !validName(n) || splitName(n).isTemplate() })
+	return nil
 }
 
-func (t *Tree) byText(u *unit) []string {
-	return u.unitNames("Unit", "Wants", "Requires", "BindsTo", "Upholds")
-}
-
-// pullers lists the names whose link folders count for a unit.
-func (t *Tree) pullers(u *unit) []string {
-	pullers := append([]string{u.name}, t.names[u.name]...)
-	if n := splitName(u.name); n.instance != "" {
-		pullers = append(pullers, n.template())
-	}
-	return pullers
-}
-
-// instantiate gives a template link in a template's folder the instance of the unit that pulls.
-func instantiate(name, puller string) string {
-	if n := splitName(name); n.isTemplate() {
-		if p := splitName(puller); p.instance != "" {
-			return n.withInstance(p.instance)
-		}
-	}
-	return name
-}
-
-func (r reached) chain(name string) []string {
-	chain := []string{name}
-	for r[name] != name {
-		name = r[name]
-		chain = append(chain, name)
-	}
-	slices.Reverse(chain)
-	return chain
-}
-
-// Survey returns the services that the next boot launches, and those that could be enabled and are not. remembered
-// names units to look at besides: instances that were switched off leave nothing on the disk to find them by.
-func (t *Tree) Survey(remembered []string) []item.Item {
-	got := t.reach()
+// Survey returns the services and timers that are launched, and those that could be enabled and are not.
+func (t *Tree) Survey(scope Scope) []item.Item {
+	got := t.reach(scope.goals()...)
 	needed, starters := t.relations(got)
 	names := map[string]bool{}
 	for name := range got {
@@ -106,26 +46,45 @@ func (t *Tree) Survey(remembered []string) []item.Item {
 			}
 		}
 	}
-	for _, name := range remembered {
+	for _, name := range scope.Remembered {
 		names[t.load(name).name] = true
 	}
 	var items []item.Item
 	for name := range names {
-		if splitName(name).suffix != "service" || splitName(name).isTemplate() {
+		n := splitName(name)
+		if n.isTemplate() || n.suffix != "service" && n.suffix != "timer" {
 			continue
 		}
-		if it, ok := t.item(t.load(name), got); ok {
-			it.NeededBy, it.Starters = needed[name], starters[name]
+		if it, ok := t.item(t.load(name), got, scope.When); ok {
+			for _, id := range needed[name] {
+				it.NeededBy = append(it.NeededBy, t.id(id))
+			}
+			it.Starters = starters[name]
 			items = append(items, it)
 		}
 	}
 	return items
 }
 
-// item describes one service; false for one that is no item: it is not launched, and there is no switch for it.
-func (t *Tree) item(u *unit, got reached) (item.Item, bool) {
+// id is the id of the item that a unit is.
+func (t *Tree) id(name string) string {
+	id := Prefix + name
+	if strings.HasSuffix(name, ".timer") {
+		id = TimerPrefix + name
+	}
+	if t.owner.Name != "" {
+		id += "@" + t.owner.Name
+	}
+	return id
+}
+
+// item describes one service or timer; false for one that is no item: it is not launched, and there is no switch for it.
+func (t *Tree) item(u *unit, got reached, when item.When) (item.Item, bool) {
 	_, on := got[u.name]
-	it := item.Item{ID: Prefix + u.name, Kind: item.Service, Native: u.name, Title: u.name, When: item.AtBoot, State: item.Off}
+	it := item.Item{ID: t.id(u.name), Kind: item.Service, Native: u.name, Title: u.name, Owner: t.owner.Name, When: when, State: item.Off}
+	if splitName(u.name).suffix == "timer" {
+		it.Kind, it.When = item.Task, item.Later
+	}
 	switch {
 	case u.file == nil && on:
 		link := t.adminLink(u.name)
@@ -137,11 +96,16 @@ func (t *Tree) item(u *unit, got reached) (item.Item, bool) {
 		return it, true
 	case u.file == nil:
 		return it, false
+	case u.masked:
+		it.File, it.Why = u.file.entry, u.hidden
+		return t.behindMask(u, it), on || t.ownFile(u.file.entry)
 	case u.hidden != "":
 		it.File, it.Why = u.file.entry, u.hidden
-		return t.behindMask(u, it), on || u.masked && u.file.level <= slices.Index(t.folders, adminFolder)
-	case !on && !u.hasInstall() && t.hiddenPull(u.name) == "":
+		return it, on
+	case !on && !u.hasInstall() && t.hiddenPull(u.name) == "" && !u.file.script:
 		return it, false
+	case !on && t.owner.Name != "" && !t.ownFile(u.file.entry) && t.hiddenPull(u.name) == "":
+		return it, false // set up for all users, and on for none
 	}
 	t.describe(u, &it)
 	if !on {
@@ -151,33 +115,82 @@ func (t *Tree) item(u *unit, got reached) (item.Item, bool) {
 		}
 		return it, true
 	}
+	if why := t.heldBack(u, got); why != "" {
+		it.Why = why
+		return it, true
+	}
+	if it.Kind == item.Task {
+		t.describeTimer(u, got, &it)
+		return it, true
+	}
 	it.State, it.Because = item.On, got.chain(u.name)
-	if missing := t.missingProgram(u); missing != "" {
+	if missing := t.program(u).Missing; missing != "" {
 		it.State, it.Why = item.Broken, missing+" is not there"
 	}
 	return it, true
 }
 
+// ownFile reports whether a path belongs to whom the manager is for: the administrator, or the user.
+func (t *Tree) ownFile(p string) bool {
+	if t.owner.Name == "" {
+		return inAdmin(p)
+	}
+	home, err := t.root.Resolve(t.owner.Home)
+	return err == nil && strings.HasPrefix(p, home+"/")
+}
+
+// heldBack says why a unit is not launched although it is pulled in.
+func (t *Tree) heldBack(u *unit, got reached) string {
+	if v := t.judge(u, "Condition"); v.truth == fails {
+		return v.because + " does not hold"
+	}
+	if v := t.judge(u, "Assert"); v.truth == fails {
+		return v.because + " does not hold"
+	}
+	if d := t.blocked(u, got, nil); d != "" {
+		return d + ", which it requires, cannot start"
+	}
+	return ""
+}
+
+// describeTimer says when a timer that is armed goes off, and what with.
+func (t *Tree) describeTimer(u *unit, got reached, it *item.Item) {
+	f := t.fires(u, got)
+	if f.never != "" {
+		it.Why = f.never
+		return
+	}
+	target := t.activates(u)
+	if why := t.heldBack(target, got); why != "" {
+		it.Why = target.name + ", which it starts, is held back: " + why
+		return
+	}
+	it.State, it.When, it.Fires = item.On, f.when, f.words
+	it.Because = append(got.chain(u.name), target.name)
+	if missing := t.program(target).Missing; missing != "" {
+		it.State, it.Why = item.Broken, missing+" is not there"
+	}
+}
+
 func (t *Tree) describe(u *unit, it *item.Item) {
 	it.File = u.file.path
+	it.Conditions = slices.Concat(t.judge(u, "Condition").open, t.judge(u, "Assert").open)
 	if title := u.last("Unit", "Description"); title != "" {
 		it.Title = title
 	}
+	if it.Kind == item.Task {
+		u = t.activates(u)
+	}
 	if lines := u.list("Service", "ExecStart"); len(lines) > 0 {
 		it.Command = lines[0]
-		it.Program = t.program(lines[0])
-	}
-	for _, s := range u.settings {
-		if s.section == "Unit" && (strings.HasPrefix(s.key, "Condition") || strings.HasPrefix(s.key, "Assert")) && s.value != "" {
-			it.Conditions = append(it.Conditions, s.key+"="+s.value)
-		}
+		it.Program = t.program(u).Path
 	}
 }
 
 // behindMask describes a masked unit by the weaker file that the mask hides.
 func (t *Tree) behindMask(u *unit, it item.Item) item.Item {
 	for _, name := range []string{u.name, splitName(u.name).template()} {
-		for _, folder := range t.folders[u.file.level+1:] {
+		for _, folder := range t.folders[min(u.file.level+1, len(t.folders)):] {
 			p := path.Join(folder, name)
 			info, err := t.root.Stat(p)
 			if err != nil || info.Kind != machine.Regular || info.Size == 0 {
@@ -200,24 +213,20 @@ func (t *Tree) relations(got reached) (needed, starters map[string][]string) {
 		if u.file == nil || u.hidden != "" {
 			continue
 		}
-		n := splitName(name)
-		switch n.suffix {
+		switch splitName(name).suffix {
 		case "service":
 			for _, dep := range u.unitNames("Unit", "Requires", "BindsTo", "Requisite") {
 				dep = t.load(dep).name
-				needed[dep] = append(needed[dep], Prefix+name)
+				needed[dep] = append(needed[dep], name)
 			}
 		case "socket", "path", "timer":
-			target := n.prefix + ".service"
-			for _, key := range []string{"Service", "Unit"} {
-				section := strings.ToUpper(n.suffix[:1]) + n.suffix[1:]
-				if named := u.last(section, key); named != "" {
-					target = named
-				}
-			}
-			target = t.load(target).name
+			target := t.activates(u).name
 			starters[target] = append(starters[target], name)
 		}
+	}
+	for bus, service := range t.busNames() {
+		target := t.load(service).name
+		starters[target] = append(starters[target], "the bus name "+bus)
 	}
 	for _, m := range []map[string][]string{needed, starters} {
 		for key := range m {
@@ -228,9 +237,40 @@ func (t *Tree) relations(got reached) (needed, starters map[string][]string) {
 	return needed, starters
 }
 
-// adminLink returns a link under /etc that pulls a unit in by name.
+// busNames maps the bus names that start a unit when somebody calls them to that unit.
+func (t *Tree) busNames() map[string]string {
+	folders := []string{"/usr/share/dbus-1/system-services", "/usr/local/share/dbus-1/system-services", "/etc/dbus-1/system-services"}
+	if t.owner.Name != "" {
+		folders = []string{"/usr/share/dbus-1/services", "/usr/local/share/dbus-1/services"}
+	}
+	found := map[string]string{}
+	for _, folder := range folders {
+		entries, err := t.list(folder)
+		if err != nil {
+			t.skip(folder, err)
+			continue
+		}
+		for _, e := range entries {
+			if path.Ext(e.Name) != ".service" || e.Kind == machine.Folder {
+				continue
+			}
+			settings, err := t.text(path.Join(folder, e.Name))
+			if err != nil {
+				continue
+			}
+			for _, s := range settings {
+				if s.section == "D-BUS Service" && s.key == "SystemdService" {
+					found[strings.TrimSuffix(e.Name, ".service")] = s.value
+				}
+			}
+		}
+	}
+	return found
+}
+
+// adminLink returns a link of the administrator's or the user's that pulls a unit in by name.
 func (t *Tree) adminLink(name string) string {
-	return t.firstPull(name, func(p *pull) bool { return !p.hidden && inAdmin(p.paths[0]) })
+	return t.firstPull(name, func(p *pull) bool { return !p.hidden && t.ownFile(p.paths[0]) })
 }
 
 // hiddenPull returns the entry that hides a vendor's link to the unit.
@@ -251,33 +291,28 @@ func (t *Tree) firstPull(name string, fits func(*pull) bool) string {
 // programPath is where the service manager looks a bare program name up, systemd.exec(5).
 var programPath = []string{"/usr/local/sbin", "/usr/local/bin", "/usr/sbin", "/usr/bin", "/sbin", "/bin"}
 
-// program returns the path of the program that a launch line starts, found or not; empty where it cannot be told.
-func (t *Tree) program(line string) string {
-	word := strings.TrimLeft(line, "@-:+!")
-	if quoted, ok := strings.CutPrefix(word, `"`); ok {
-		word, _, _ = strings.Cut(quoted, `"`)
-	} else if fields := strings.Fields(word); len(fields) > 0 {
-		word = fields[0]
-	}
-	if word == "" || strings.ContainsAny(word, `%\$`) {
-		return ""
-	}
-	return t.root.FindProgram(word, programPath)
-}
-
-// missingProgram names the first program that is gone and without which nothing of the service runs.
-func (t *Tree) missingProgram(u *unit) string {
+// program finds what a service runs, and what is missing of it: its first program, or one that has to run before it.
+func (t *Tree) program(u *unit) launch.Program {
 	lines := u.list("Service", "ExecStart")
 	if len(lines) == 0 || u.last("Service", "RootDirectory") != "" || u.last("Service", "RootImage") != "" {
-		return ""
+		return launch.Program{}
 	}
-	before := slices.DeleteFunc(u.list("Service", "ExecStartPre"), func(line string) bool { return strings.HasPrefix(line, "-") })
-	for _, line := range append(before, lines[0]) {
-		if p := t.program(line); p != "" && !t.root.IsFile(p) {
-			return p
+	main := t.resolve(lines[0])
+	for _, line := range u.list("Service", "ExecStartPre") {
+		if !strings.HasPrefix(strings.TrimLeft(line, "@:+!"), "-") && main.Missing == "" {
+			main.Missing = t.resolve(line).Missing
 		}
 	}
-	return ""
+	return main
+}
+
+func (t *Tree) resolve(line string) launch.Program {
+	flags := line[:len(line)-len(strings.TrimLeft(line, "@-:+!"))]
+	words := launch.Split(line[len(flags):])
+	if strings.Contains(flags, "@") && len(words) > 1 {
+		words = slices.Delete(words, 1, 2) // the name that the program is told to have
+	}
+	return launch.Resolve(t.root, words, programPath)
 }
 
 // Lookup returns the item of a service that no survey finds by itself: an instance of a template that is there.
@@ -286,7 +321,7 @@ func (t *Tree) Lookup(name string) (item.Item, error) {
 	if u.file == nil {
 		return item.Item{}, fmt.Errorf("there is no unit %s", name)
 	}
-	it, ok := t.item(u, t.reach())
+	it, ok := t.item(u, t.reach(), item.AtBoot)
 	if !ok {
 		return item.Item{}, fmt.Errorf("%s starts only when something asks for it; there is no switch to turn", name)
 	}

@@ -1,7 +1,8 @@
-// Package unit reads the system service units of a Linux machine from its disk: which of them the next boot launches,
+// Package unit reads the units of a Linux machine's service managers from its disk: which of them the next boot or login launches,
 // by which chain, and which edits switch one off or on (systemd.unit(5), systemd.service(5)).
 //
 // It works on files alone and asks no service manager. What is under /run is gone at the next boot and is not read.
+// A [Source] reads files once for all; a [Tree] is what one service manager makes of them.
 package unit
 
 import (
@@ -12,18 +13,32 @@ import (
 	"slices"
 	"strings"
 
-	"calmdawn/internal/core/item"
+	"calmdawn/internal/linux/account"
 	"calmdawn/internal/machine"
 )
 
-// searchPath lists the folders of unit files, the strongest first.
-var searchPath = []string{
+// systemPath lists the folders of the system's unit files, the strongest first.
+var systemPath = []string{
 	"/etc/systemd/system.control",
 	"/etc/systemd/system",
 	"/etc/systemd/system.attached",
 	"/usr/local/lib/systemd/system",
 	"/usr/lib/systemd/system",
 	"/lib/systemd/system", // its own folder only where /lib is no link
+}
+
+// userPath lists the folders of the users' unit files; those that do not begin with "/" stand in the home.
+var userPath = []string{
+	".config/systemd/user.control",
+	".config/systemd/user",
+	"/etc/xdg/systemd/user",
+	"/etc/systemd/user",
+	".local/share/systemd/user",
+	"/usr/local/share/systemd/user",
+	"/usr/share/systemd/user",
+	"/usr/local/lib/systemd/user",
+	"/usr/lib/systemd/user",
+	"/lib/systemd/user",
 }
 
 const (
@@ -38,6 +53,7 @@ type file struct {
 	entry  string // of the name in the search path
 	level  int    // index in the tree's folders
 	alias  string // the name that this one is another name for
+	script bool   // path is an old init script
 	hidden string // why the name has no text although something stands there
 }
 
@@ -49,28 +65,47 @@ type pull struct {
 	hidden bool // the strongest entry is not a link to a unit, which hides weaker ones
 }
 
-// A Tree is a machine's unit files, indexed.
+// A Tree is the unit files that one service manager reads, indexed: the system's, or that of one user.
 type Tree struct {
-	root     *machine.Root
-	folders  []string // the search path as it is on this machine, links followed
+	*Source
+	owner    account.User // of a user's manager; without a name for the system's
+	folders  []string     // the search path as it is on this machine, links followed
 	files    map[string]*file
 	pulls    map[string][]*pull // by the unit that pulls
 	pulledAs map[string][]*pull // the same by the name that is pulled in
 	dropins  map[string][]string
 	names    map[string][]string // alias names by canonical name
 	cache    map[string]*unit
-	unread   []item.Unread
 }
 
-// Read indexes the unit files of a machine.
-func Read(r *machine.Root) *Tree {
-	t := &Tree{
-		root: r, files: map[string]*file{}, pulls: map[string][]*pull{}, pulledAs: map[string][]*pull{},
-		dropins: map[string][]string{},
-		names:   map[string][]string{}, cache: map[string]*unit{},
+// System indexes the unit files of the system's service manager, with the old init scripts that it wraps.
+func (src *Source) System() *Tree {
+	t := src.tree(account.User{}, systemPath)
+	t.addScripts()
+	t.addRCLocal()
+	t.applyPresets()
+	return t
+}
+
+// User indexes the unit files of a user's service manager.
+func (src *Source) User(u account.User) *Tree {
+	var folders []string
+	for _, folder := range userPath {
+		if folder[0] != '/' {
+			folder = path.Join(u.Home, folder)
+		}
+		folders = append(folders, folder)
 	}
-	for _, folder := range searchPath {
-		real, err := r.Resolve(folder)
+	return src.tree(u, folders)
+}
+
+func (src *Source) tree(owner account.User, folders []string) *Tree {
+	t := &Tree{
+		Source: src, owner: owner, files: map[string]*file{}, pulls: map[string][]*pull{}, pulledAs: map[string][]*pull{},
+		dropins: map[string][]string{}, names: map[string][]string{}, cache: map[string]*unit{},
+	}
+	for _, folder := range folders {
+		real, err := src.root.Resolve(folder)
 		if errors.Is(err, fs.ErrNotExist) || slices.Contains(t.folders, real) {
 			continue
 		}
@@ -94,15 +129,8 @@ func Read(r *machine.Root) *Tree {
 	return t
 }
 
-// Unread names the places that could not be read.
-func (t *Tree) Unread() []item.Unread { return t.unread }
-
-func (t *Tree) skip(p string, err error) {
-	t.unread = append(t.unread, item.Unread{Path: p, Reason: machine.Reason(err)})
-}
-
 func (t *Tree) readFolder(folder string, level int) {
-	entries, err := t.root.ReadDir(folder)
+	entries, err := t.list(folder)
 	if err != nil {
 		t.skip(folder, err)
 		return
@@ -113,7 +141,7 @@ func (t *Tree) readFolder(folder string, level int) {
 		switch {
 		case ext == ".d" && e.Kind != machine.Regular:
 			t.readDropins(p, e.Name)
-		case ext == ".wants" || ext == ".requires" || ext == ".upholds":
+		case ext == ".wants" || ext == ".requires" || ext == ".upholds" && t.readsUpholds():
 			if validName(base) && e.Kind != machine.Regular {
 				t.readPulls(p, base)
 			}
@@ -128,7 +156,7 @@ func (t *Tree) readFolder(folder string, level int) {
 }
 
 func (t *Tree) readDropins(folder, name string) {
-	entries, err := t.root.ReadDir(folder)
+	entries, err := t.list(folder)
 	if err != nil {
 		t.skip(folder, err)
 		return
@@ -141,7 +169,7 @@ func (t *Tree) readDropins(folder, name string) {
 }
 
 func (t *Tree) readPulls(folder, puller string) {
-	entries, err := t.root.ReadDir(folder)
+	entries, err := t.list(folder)
 	if err != nil {
 		t.skip(folder, err)
 		return
@@ -183,7 +211,7 @@ func (t *Tree) readEntry(p string, e machine.Entry, level int) *file {
 	case machine.Symlink:
 		return t.readLink(f)
 	case machine.FIFO, machine.Socket, machine.Device:
-		t.unread = append(t.unread, item.Unread{Path: p, Reason: "is " + e.Kind.String() + " where a unit file is expected; not opened"})
+		t.skip(p, &machine.Refusal{Path: p, Reason: "is " + e.Kind.String() + " where a unit file is expected; not opened"})
 	}
 	return nil
 }
@@ -210,7 +238,8 @@ func (t *Tree) readLink(f *file) *file {
 			return nil // a link to itself is passed over
 		}
 		t.skip(f.entry, err)
-		return nil
+		f.path, f.hidden = "", "its link "+f.entry+" cannot be followed"
+		return f
 	}
 	info, err := t.root.Lstat(real)
 	switch {
@@ -238,6 +267,7 @@ type unit struct {
 	hidden   string // why it cannot be launched although something stands there: masked, refused
 	masked   bool
 	settings []setting
+	own      int // how many of the settings stand in the unit's own file; the others in drop-ins
 	dropins  []string
 }
 
@@ -270,32 +300,41 @@ func (t *Tree) load(name string) *unit {
 		u.hidden, u.masked = f.hidden, strings.HasPrefix(f.hidden, "masked")
 		return u
 	}
-	if u.settings = t.readText(f.path, u); u.hidden != "" {
+	if f.script {
+		u.settings = t.scriptSettings(f.path)
+	} else if u.settings = t.readText(f.path, u); u.hidden != "" {
 		return u
 	}
+	u.own = len(u.settings)
 	for _, p := range t.dropinsOf(u) {
 		more := t.readText(p, nil)
-		u.settings = append(u.settings, more...)
+		u.settings = append(u.settings[:len(u.settings):len(u.settings)], more...)
 		u.dropins = append(u.dropins, p)
 	}
+	u.hidden = u.refused()
 	return u
+}
+
+// refused says why the service manager refuses a service whose text it can read.
+func (u *unit) refused() string {
+	if splitName(u.name).suffix != "service" {
+		return ""
+	}
+	starts, kind := len(u.list("Service", "ExecStart")), u.last("Service", "Type")
+	switch {
+	case starts > 1 && kind != "oneshot":
+		return "the service manager refuses it: several ExecStart= outside Type=oneshot"
+	case starts == 0 && len(u.list("Service", "ExecStop")) == 0 && u.last("Unit", "SuccessAction") == "":
+		return "the service manager refuses it: it has no ExecStart="
+	}
+	return ""
 }
 
 // readText returns the settings of one file; a text that the service manager refuses hides the unit, if one is given.
 func (t *Tree) readText(p string, u *unit) []setting {
-	text, err := t.root.ReadFile(p, maxText)
-	var settings []setting
-	if err == nil {
-		settings, err = parse(text)
-		if err != nil {
-			err = &machine.Refusal{Path: p, Reason: "the service manager refuses it: " + err.Error()}
-		}
-	}
-	if err != nil {
-		t.skip(p, err)
-		if u != nil {
-			u.hidden = fmt.Sprintf("%s: %s", p, machine.Reason(err))
-		}
+	settings, err := t.text(p)
+	if err != nil && u != nil {
+		u.hidden = fmt.Sprintf("%s: %s", p, machine.Reason(err))
 	}
 	return settings
 }
@@ -367,10 +406,15 @@ func (u *unit) list(section, key string) []string {
 	return values
 }
 
-// names returns the unit names in all values of a key; dependencies cannot be reset.
+// unitNames returns the unit names in all values of some keys; dependencies cannot be reset, and an [Install] section
+// counts in the unit's own file alone.
 func (u *unit) unitNames(section string, keys ...string) []string {
 	var names []string
-	for _, s := range u.settings {
+	settings := u.settings
+	if section == "Install" {
+		settings = settings[:u.own]
+	}
+	for _, s := range settings {
 		if s.section == section && slices.Contains(keys, s.key) {
 			names = append(names, words(expand(s.value, u.name))...)
 		}

@@ -1,6 +1,7 @@
 package unit
 
 import (
+	"errors"
 	"fmt"
 	"path"
 	"slices"
@@ -16,7 +17,13 @@ func inAdmin(p string) bool { return strings.HasPrefix(p, "/etc/") }
 // Turn plans what makes the next boot launch the service, or not. The tree then shows the units as they will be, so that
 // several can be turned one after another.
 func (t *Tree) Turn(d *machine.Draft, it item.Item, to item.State) error {
-	name := strings.TrimPrefix(it.ID, Prefix)
+	name := it.Native
+	if t.owner.Name != "" {
+		return errors.New("units of a user's own service manager cannot be switched yet")
+	}
+	if u := t.load(name); u.file != nil && u.file.script {
+		return errors.New("old init scripts cannot be switched yet")
+	}
 	switch to {
 	case item.Off:
 		return t.turnOff(d, name)

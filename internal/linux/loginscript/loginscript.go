@@ -1,0 +1,98 @@
+// Package loginscript finds programs that shells and display sessions leave running in the background when somebody logs in.
+//
+// A script can do anything; what is found here is listed with low confidence and is never edited.
+package loginscript
+
+import (
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"strings"
+
+	"calmdawn/internal/core/item"
+	"calmdawn/internal/linux/account"
+	"calmdawn/internal/linux/launch"
+	"calmdawn/internal/machine"
+)
+
+const maxText = 1 << 20
+
+var (
+	machineFiles   = []string{"/etc/profile"}
+	machineFolders = []string{"/etc/profile.d", "/etc/X11/Xsession.d", "/etc/X11/xinit/xinitrc.d"}
+	homeFiles      = []string{".profile", ".bash_profile", ".bash_login", ".zprofile", ".xprofile", ".xsession", ".xsessionrc", ".xinitrc"}
+	programPath    = []string{"/usr/local/bin", "/usr/bin", "/bin", "/usr/local/sbin", "/usr/sbin", "/sbin"}
+)
+
+// Survey returns what the scripts of the machine and of the users launch, and the places that could not be read.
+func Survey(r *machine.Root, users []account.User) (items []item.Item, unread []item.Unread) {
+	read := func(p, owner string) {
+		text, err := r.ReadFile(p, maxText)
+		if err == nil {
+			items = append(items, scan(r, p, owner, string(text))...)
+		} else if !errors.Is(err, fs.ErrNotExist) {
+			unread = append(unread, item.Unread{Path: p, Reason: machine.Reason(err)})
+		}
+	}
+	for _, p := range machineFiles {
+		read(p, "")
+	}
+	for _, folder := range machineFolders {
+		entries, _ := r.ReadDir(folder)
+		for _, e := range entries {
+			if e.Kind == machine.Regular || e.Kind == machine.Symlink {
+				read(path.Join(folder, e.Name), "")
+			}
+		}
+	}
+	for _, u := range users {
+		for _, name := range homeFiles {
+			read(path.Join(u.Home, name), u.Name)
+		}
+	}
+	return items, unread
+}
+
+// scan finds the lines at the outermost level that end in a single "&".
+func scan(r *machine.Root, p, owner, text string) []item.Item {
+	var items []item.Item
+	depth := 0
+	for line := range strings.Lines(text) {
+		line = strings.TrimSpace(line)
+		first, _, _ := strings.Cut(line, " ")
+		switch strings.TrimRight(first, ";") {
+		case "if", "for", "while", "until", "case":
+			depth++
+		case "fi", "done", "esac":
+			depth--
+		}
+		if strings.HasSuffix(line, "{") {
+			depth++
+		}
+		if first == "}" {
+			depth--
+		}
+		command, ok := strings.CutSuffix(line, "&")
+		if !ok || depth > 0 || strings.HasSuffix(command, "&") || strings.HasPrefix(line, "#") {
+			continue
+		}
+		command = strings.TrimSpace(command)
+		words := launch.Shell(command)
+		if len(words) == 0 {
+			continue
+		}
+		program := launch.Resolve(r, words, programPath)
+		sum := sha256.Sum256([]byte(line))
+		it := item.Item{
+			ID: fmt.Sprintf("program:%s#%x", p, sum[:2]), Kind: item.Program, Native: p + ": " + line, Title: path.Base(words[0]), Owner: owner,
+			When: item.AtLogin, State: item.On, Unsure: true, Command: command, Program: program.Path, File: p, Because: []string{"login", p},
+		}
+		if program.Missing != "" {
+			it.State, it.Why = item.Broken, program.Missing+" is not there"
+		}
+		items = append(items, it)
+	}
+	return items
+}

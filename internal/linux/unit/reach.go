@@ -1,0 +1,158 @@
+package unit
+
+import (
+	"path"
+	"slices"
+	"strings"
+)
+
+// reached maps each unit that the next boot or login launches to the one that pulled it in first; a goal maps to itself.
+type reached map[string]string
+
+// reach walks from the goals over everything that pulls a unit in.
+func (t *Tree) reach(goals ...string) reached {
+	got := reached{}
+	var queue []string
+	for _, name := range append([]string{"default.target"}, goals...) {
+		if goal := t.load(name); goal.file != nil && goal.hidden == "" && got[goal.name] == "" {
+			got[goal.name] = goal.name
+			queue = append(queue, goal.name)
+		}
+	}
+	for len(queue) > 0 {
+		u := t.load(queue[0])
+		queue = queue[1:]
+		if u.file == nil || u.hidden != "" {
+			continue
+		}
+		for _, name := range t.pulledBy(u) {
+			name = t.load(name).name
+			if _, seen := got[name]; !seen {
+				got[name] = u.name
+				queue = append(queue, name)
+			}
+		}
+	}
+	return got
+}
+
+// pulledBy lists the names that a unit pulls in: by its text, by the links in the folders of all its names, and, for a
+// path unit whose condition holds when the machine boots, what it activates.
+func (t *Tree) pulledBy(u *unit) []string {
+	names := u.unitNames("Unit", "Wants", "Requires", "BindsTo", "Upholds")
+	for _, puller := range t.pullers(u) {
+		for _, p := range t.pulls[puller] {
+			if !p.hidden {
+				names = append(names, instantiate(p.name, u.name))
+			}
+		}
+	}
+	if splitName(u.name).suffix == "path" && t.pathHolds(u) {
+		names = append(names, t.activates(u).name)
+	}
+	return slices.DeleteFunc(names, func(n string) bool { return !validName(n) || splitName(n).isTemplate() })
+}
+
+// pullers lists the names whose link folders count for a unit.
+func (t *Tree) pullers(u *unit) []string {
+	pullers := append([]string{u.name}, t.names[u.name]...)
+	if n := splitName(u.name); n.instance != "" {
+		pullers = append(pullers, n.template())
+	}
+	return pullers
+}
+
+// instantiate gives a link to a template the instance of the unit that pulls; one that has none, its name.
+func instantiate(name, puller string) string {
+	n := splitName(name)
+	if !n.isTemplate() {
+		return name
+	}
+	p := splitName(puller)
+	if p.instance == "" {
+		return n.withInstance(p.prefix)
+	}
+	return n.withInstance(p.instance)
+}
+
+func (r reached) chain(name string) []string {
+	chain := []string{name}
+	for r[name] != name {
+		name = r[name]
+		chain = append(chain, name)
+	}
+	slices.Reverse(chain)
+	return chain
+}
+
+// pathHolds reports whether a path unit activates at the boot for what is on the disk already, systemd.path(5).
+func (t *Tree) pathHolds(u *unit) bool {
+	for _, key := range []string{"PathExists", "PathExistsGlob", "DirectoryNotEmpty"} {
+		for _, value := range u.list("Path", key) {
+			if path.IsAbs(value) && t.condition(key, value) == holds {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// blocked names the unit whose failure keeps u from starting: one that it requires, that is ordered before it, and that
+// cannot start itself. One that is masked or not there at all does not keep it.
+func (t *Tree) blocked(u *unit, got reached, above []string) string {
+	if slices.Contains(above, u.name) || len(above) > 50 {
+		return ""
+	}
+	for _, name := range u.unitNames("Unit", "Requires", "BindsTo", "Requisite") {
+		d := t.load(name)
+		_, pulled := got[d.name]
+		if !pulled || d.file == nil || d.hidden != "" || d == u || !t.ordered(d, u) {
+			continue
+		}
+		if t.judge(d, "Assert").truth == fails || t.blocked(d, got, append(above, u.name)) != "" {
+			return d.name
+		}
+		kind := d.last("Service", "Type")
+		waits := kind != "" && kind != "simple" && kind != "idle"
+		if waits && splitName(d.name).suffix == "service" && t.judge(d, "Condition").truth != fails && t.program(d).Missing != "" && !forgiven(d) {
+			return d.name
+		}
+	}
+	return ""
+}
+
+// forgiven reports whether the service's first program may fail.
+func forgiven(u *unit) bool {
+	lines := u.list("Service", "ExecStart")
+	return len(lines) > 0 && strings.HasPrefix(strings.TrimLeft(lines[0], "@:+!"), "-")
+}
+
+// ordered reports whether d is started before u.
+func (t *Tree) ordered(d, u *unit) bool {
+	names := func(of *unit) []string { return append([]string{of.name}, t.names[of.name]...) }
+	has := func(list, of []string) bool {
+		return slices.ContainsFunc(list, func(n string) bool { return slices.Contains(of, n) })
+	}
+	return has(u.unitNames("Unit", "After"), names(d)) || has(d.unitNames("Unit", "Before"), names(u))
+}
+
+// Stopped says why a user's service manager would not start the unit that is made of an autostart entry.
+func (t *Tree) Stopped(name string) string {
+	if u := t.load(name); u.masked {
+		return u.hidden
+	}
+	return t.autostartCircle()
+}
+
+// autostartCircle names the unit that wants the entries' target and is ordered before what that target waits for: the
+// manager then drops every entry to break the circle.
+func (t *Tree) autostartCircle() string {
+	const autostart, session = "xdg-desktop-autostart.target", "graphical-session.target"
+	for name := range t.reach() {
+		u := t.load(name)
+		if slices.Contains(u.unitNames("Unit", "Wants", "Requires", "BindsTo"), autostart) && slices.Contains(u.unitNames("Unit", "Before"), session) {
+			return u.name + " wants " + autostart + " and is ordered before " + session + ": the circle is broken by dropping the entries"
+		}
+	}
+	return ""
+}

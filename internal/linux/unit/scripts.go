@@ -1,0 +1,208 @@
+package unit
+
+import (
+	"path"
+	"slices"
+	"strings"
+
+	"calmdawn/internal/machine"
+)
+
+// What generators make of other files while the machine boots: units for old init scripts and for rc.local, and links by
+// presets at a first boot (systemd-sysv-generator(8), systemd-rc-local-generator(8), systemd.preset(5)).
+
+const (
+	scriptFolder = "/etc/init.d"
+	rcLocal      = "/etc/rc.local"
+)
+
+// runlevels are the folders whose S links launch a script, with the target that stands for each.
+var runlevels = []struct{ folder, target string }{
+	{"/etc/rc2.d", "multi-user.target"}, {"/etc/rc3.d", "multi-user.target"}, {"/etc/rc4.d", "multi-user.target"}, {"/etc/rc5.d", "graphical.target"},
+}
+
+// addScripts adds a unit for each executable init script for which no native unit stands, and the pulls of its S links.
+func (t *Tree) addScripts() {
+	entries, err := t.list(scriptFolder)
+	if err != nil {
+		t.skip(scriptFolder, err)
+		return
+	}
+	units := map[string]bool{}
+	for _, e := range entries {
+		name := scriptUnit(e.Name)
+		p := path.Join(scriptFolder, e.Name)
+		if _, native := t.files[name]; native || !validName(name) || len(t.names[name]) > 0 {
+			continue
+		}
+		info, err := t.root.Stat(p)
+		if err != nil || info.Kind != machine.Regular || info.Mode&0o111 == 0 {
+			continue
+		}
+		t.files[name] = &file{path: p, entry: p, level: len(t.folders), script: true}
+		units[name] = true
+	}
+	for _, level := range runlevels {
+		links, err := t.list(level.folder)
+		if err != nil {
+			t.skip(level.folder, err)
+			continue
+		}
+		for _, e := range links {
+			if len(e.Name) < 4 || e.Name[0] != 'S' {
+				continue
+			}
+			// The link's own name behind its number tells the script, whatever it leads to.
+			p := path.Join(level.folder, e.Name)
+			if name := scriptUnit(e.Name[3:]); units[name] {
+				t.addPull(level.target, &pull{name: name, folder: level.target + ".wants", paths: []string{p}})
+			}
+		}
+	}
+}
+
+// scriptUnit is the name of the unit that is made of a script.
+func scriptUnit(script string) string { return strings.TrimSuffix(script, ".sh") + ".service" }
+
+// scriptSettings makes the settings that the generator makes of a script's header.
+func (t *Tree) scriptSettings(p string) []setting {
+	settings := []setting{{"Service", "Type", "forking"}, {"Service", "ExecStart", p + " start"}, {"Service", "RemainAfterExit", "yes"}}
+	text, err := t.root.ReadFile(p, maxText)
+	if err != nil {
+		t.skip(p, err)
+		return settings
+	}
+	inside := false
+	for line := range strings.Lines(string(text)) {
+		line = strings.TrimSpace(line)
+		if strings.HasPrefix(line, "### ") {
+			inside = strings.Contains(line, "BEGIN INIT INFO")
+		}
+		key, value, ok := strings.Cut(strings.TrimLeft(line, "# "), ":")
+		if !inside || !ok {
+			continue
+		}
+		switch value = strings.TrimSpace(value); key {
+		case "Short-Description":
+			settings = append(settings, setting{"Unit", "Description", value})
+		case "Required-Start":
+			for _, word := range strings.Fields(value) {
+				if word == "$network" {
+					settings = append(settings, setting{"Unit", "Wants", "network-online.target"})
+				} else if !strings.HasPrefix(word, "$") {
+					settings = append(settings, setting{"Unit", "After", word + ".service"})
+				}
+			}
+		}
+	}
+	return settings
+}
+
+// addRCLocal adds the pull of rc-local.service where /etc/rc.local can be executed.
+func (t *Tree) addRCLocal() {
+	info, err := t.root.Stat(rcLocal)
+	if err != nil || info.Kind != machine.Regular || info.Mode&0o111 == 0 || t.files["rc-local.service"] == nil {
+		return
+	}
+	t.addPull("multi-user.target", &pull{name: "rc-local.service", folder: "multi-user.target.wants", paths: []string{rcLocal}})
+}
+
+var presetFolders = []string{"/etc/systemd/system-preset", "/usr/local/lib/systemd/system-preset", "/usr/lib/systemd/system-preset", "/lib/systemd/system-preset"}
+
+// A preset is one rule of a preset file.
+type preset struct {
+	enable    bool
+	pattern   string
+	instances []string
+}
+
+// applyPresets adds, for a machine that boots for the first time, the links of all units that the presets enable; without
+// a rule a unit is enabled.
+func (t *Tree) applyPresets() {
+	if !t.firstBoot() {
+		return
+	}
+	rules := t.presets()
+	var names []string
+	for name := range t.files {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	for _, name := range names {
+		u := t.load(name)
+		if u.file == nil || u.hidden != "" || u.name != name || u.file.script {
+			continue
+		}
+		for _, instance := range decide(rules, u) {
+			full := instance
+			install := t.load(full)
+			for key, folder := range map[string]string{"WantedBy": ".wants", "RequiredBy": ".requires"} {
+				for _, puller := range install.unitNames("Install", key) {
+					t.addPull(puller, &pull{name: full, folder: puller + folder, paths: []string{u.file.path}})
+				}
+			}
+		}
+	}
+}
+
+func (t *Tree) presets() []preset {
+	files := map[string]string{} // the strongest of a name
+	var names []string
+	for _, folder := range presetFolders {
+		entries, err := t.list(folder)
+		if err != nil {
+			t.skip(folder, err)
+			continue
+		}
+		for _, e := range entries {
+			if _, seen := files[e.Name]; strings.HasSuffix(e.Name, ".preset") && !seen {
+				files[e.Name] = path.Join(folder, e.Name)
+				names = append(names, e.Name)
+			}
+		}
+	}
+	slices.Sort(names)
+	var rules []preset
+	for _, name := range names {
+		text, err := t.root.ReadFile(files[name], maxText)
+		if err != nil {
+			t.skip(files[name], err)
+			continue
+		}
+		for line := range strings.Lines(string(text)) {
+			words := strings.Fields(line)
+			if len(words) >= 2 && (words[0] == "enable" || words[0] == "disable") {
+				rules = append(rules, preset{words[0] == "enable", words[1], words[2:]})
+			}
+		}
+	}
+	return rules
+}
+
+// decide returns the names under which a unit is enabled: none, its own, or instances of a template.
+func decide(rules []preset, u *unit) []string {
+	n := splitName(u.name)
+	for _, rule := range rules {
+		if ok, err := path.Match(rule.pattern, u.name); err != nil || !ok {
+			continue
+		}
+		if !rule.enable {
+			return nil
+		}
+		if n.isTemplate() && len(rule.instances) > 0 {
+			var names []string
+			for _, instance := range rule.instances {
+				names = append(names, n.withInstance(instance))
+			}
+			return names
+		}
+		break
+	}
+	if !n.isTemplate() {
+		return []string{u.name}
+	}
+	if instance := u.last("Install", "DefaultInstance"); instance != "" {
+		return []string{n.withInstance(instance)}
+	}
+	return nil
+}

@@ -1,0 +1,109 @@
+package unit
+
+import (
+	"errors"
+	"io/fs"
+	"path"
+	"strconv"
+	"strings"
+	"time"
+
+	"calmdawn/internal/core/item"
+	"calmdawn/internal/machine"
+)
+
+// A Source reads the files behind units, each once, whichever service managers they are for.
+type Source struct {
+	root    *machine.Root
+	now     time.Time
+	version int // of the service manager; 0 where that is not known
+	unread  []item.Unread
+	skipped map[string]bool
+	folders map[string]listed
+	texts   map[string]parsed
+}
+
+type listed struct {
+	entries []machine.Entry
+	err     error
+}
+
+type parsed struct {
+	settings []setting
+	err      error
+}
+
+// Read prepares the reading of a machine's units; now is when the next boot is taken to be.
+func Read(r *machine.Root, now time.Time) *Source {
+	src := &Source{root: r, now: now, skipped: map[string]bool{}, folders: map[string]listed{}, texts: map[string]parsed{}}
+	src.version = src.managerVersion()
+	return src
+}
+
+// Unread names the places that could not be read.
+func (src *Source) Unread() []item.Unread { return src.unread }
+
+func (src *Source) skip(p string, err error) {
+	if !src.skipped[p] && !errors.Is(err, fs.ErrNotExist) {
+		src.skipped[p] = true
+		src.unread = append(src.unread, item.Unread{Path: p, Reason: machine.Reason(err)})
+	}
+}
+
+func (src *Source) list(folder string) ([]machine.Entry, error) {
+	l, ok := src.folders[folder]
+	if !ok {
+		l.entries, l.err = src.root.ReadDir(folder)
+		src.folders[folder] = l
+	}
+	return l.entries, l.err
+}
+
+// text returns the settings of a file; an error says why the service manager refuses it, and is noted.
+func (src *Source) text(p string) ([]setting, error) {
+	if t, ok := src.texts[p]; ok {
+		return t.settings, t.err
+	}
+	var t parsed
+	data, err := src.root.ReadFile(p, maxText)
+	if err == nil {
+		if t.settings, err = parse(data); err != nil {
+			err = &machine.Refusal{Path: p, Reason: "the service manager refuses it: " + err.Error()}
+		}
+	}
+	if t.err = err; err != nil {
+		src.skip(p, err)
+	}
+	src.texts[p] = t
+	return t.settings, t.err
+}
+
+// managerVersion reads the service manager's version off the name of its library.
+func (src *Source) managerVersion() int {
+	for _, folder := range []string{"/usr/lib/systemd", "/lib/systemd", "/usr/lib/x86_64-linux-gnu/systemd", "/usr/lib/aarch64-linux-gnu/systemd", "/usr/lib64/systemd"} {
+		entries, err := src.list(folder)
+		if err != nil {
+			continue
+		}
+		for _, e := range entries {
+			rest, ok := strings.CutPrefix(e.Name, "libsystemd-shared-")
+			if !ok || path.Ext(e.Name) != ".so" {
+				continue
+			}
+			digits := rest[:len(rest)-len(strings.TrimLeft(rest, "0123456789"))]
+			if n, err := strconv.Atoi(digits); err == nil {
+				return n
+			}
+		}
+	}
+	return 0
+}
+
+// readsUpholds reports whether the service manager reads .upholds folders; those up to 252 do not.
+func (src *Source) readsUpholds() bool { return src.version == 0 || src.version > 252 }
+
+// firstBoot reports whether the next boot is the machine's first, machine-id(5).
+func (src *Source) firstBoot() bool {
+	text, err := src.root.ReadFile("/etc/machine-id", 4096)
+	return errors.Is(err, fs.ErrNotExist) || strings.TrimSpace(string(text)) == "uninitialized"
+}
