@@ -264,6 +264,19 @@ func (b *Book) End(c change.Change, status change.Status, forget []string) error
 	})
 }
 
+// AddSurvey keeps a survey, as the JSON document of calmdawn list --all --json, and returns its number.
+func (b *Book) AddSurvey(at time.Time, document []byte) (n int64, err error) {
+	err = b.transact(func(tx *sql.Tx) error {
+		res, err := tx.Exec("INSERT INTO surveys(taken_at, survey) VALUES(?, ?)", at.UTC().Format(time.RFC3339Nano), document)
+		if err != nil {
+			return err
+		}
+		n, err = res.LastInsertId()
+		return err
+	})
+	return n, err
+}
+
 func (b *Book) transact(do func(*sql.Tx) error) error {
 	tx, err := b.db.Begin()
 	if err != nil {

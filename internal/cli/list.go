@@ -1,12 +1,17 @@
 package cli
 
 import (
+	"encoding/csv"
+	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
+	"calmdawn/internal/casebook"
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/render"
@@ -14,63 +19,133 @@ import (
 
 // A filter chooses items by the flags that every command that lists items has.
 type filter struct {
-	all                       bool
-	kind, state, owner, maker string
+	all                                           bool
+	kind, state, when, owner, maker, role, advice []string
+	words                                         []string
 }
 
 func (f *filter) flags(cmd *cobra.Command) {
 	flags := cmd.Flags()
 	flags.BoolVar(&f.all, "all", false, "show the operating system's own parts too")
-	flags.StringVar(&f.kind, "kind", "", "only items of this `KIND`: program, service or task")
-	flags.StringVar(&f.state, "state", "", "only items in this `STATE`: on, off, delayed or broken")
-	flags.StringVar(&f.owner, "owner", "", "only items of this `USER`")
-	flags.StringVar(&f.maker, "maker", "", "only items whose maker's name contains `TEXT`")
+	for _, l := range f.lists() {
+		flags.StringSliceVar(l.values, l.flag, nil, l.help)
+	}
+}
+
+// A choice is one flag that takes values, several with commas between.
+type choice struct {
+	flag, help string
+	values     *[]string
+	allowed    []string // none: any text
+	of         func(item.Item) string
+	part       bool // a part of the text suffices
+}
+
+func (f *filter) lists() []choice {
+	return []choice{
+		{"kind", "only this `KIND`: program, service, task", &f.kind, []string{"program", "service", "task"}, func(it item.Item) string { return string(it.Kind) }, false},
+		{"state", "only this `STATE`: on, off, delayed, broken", &f.state, []string{"on", "off", "delayed", "broken"}, func(it item.Item) string { return string(it.State) }, false},
+		{"when", "only what starts at this `MOMENT`: boot, login, later", &f.when, []string{"boot", "login", "later"}, func(it item.Item) string { return string(it.When) }, false},
+		{"owner", "only items of this `USER`", &f.owner, nil, func(it item.Item) string { return it.Owner }, false},
+		{"maker", "only items whose maker's name contains `TEXT`", &f.maker, nil, func(it item.Item) string { return it.Maker }, true},
+		{"role", "only items with this `ROLE`, such as update or sound", &f.role, nil, func(it item.Item) string { return it.Role }, false},
+		{"advice", "only this `ADVICE`: keep, can wait, can go, look it up, clean up", &f.advice, []string{"keep", "can wait", "can go", "look it up", "clean up"}, func(it item.Item) string { return string(it.Advice) }, false},
+	}
 }
 
 func (f *filter) check() error {
-	kinds := []string{"", string(item.Program), string(item.Service), string(item.Task)}
-	states := []string{"", string(item.On), string(item.Off), string(item.Delayed), string(item.Broken)}
-	switch {
-	case !slices.Contains(kinds, f.kind):
-		return usage("--kind takes program, service or task, not %q", f.kind)
-	case !slices.Contains(states, f.state):
-		return usage("--state takes on, off, delayed or broken, not %q", f.state)
+	for _, l := range f.lists() {
+		for _, v := range *l.values {
+			if l.allowed != nil && !slices.Contains(l.allowed, v) {
+				return usage("--%s takes %s, not %q", l.flag, strings.Join(l.allowed, ", "), v)
+			}
+		}
 	}
 	return nil
 }
 
+// chooses reports whether the filter leaves anything out, the operating system's parts aside.
+func (f *filter) chooses() bool {
+	return len(f.words) > 0 || slices.ContainsFunc(f.lists(), func(l choice) bool { return len(*l.values) > 0 })
+}
+
 func (f *filter) accepts(it item.Item) bool {
-	return (f.kind == "" || f.kind == string(it.Kind)) && (f.state == "" || f.state == string(it.State)) &&
-		(f.owner == "" || f.owner == it.Owner) &&
-		(f.maker == "" || strings.Contains(strings.ToLower(it.Maker), strings.ToLower(f.maker)))
+	for _, l := range f.lists() {
+		have := strings.ToLower(l.of(it))
+		fits := func(want string) bool {
+			want = strings.ToLower(want)
+			return have == want || l.part && strings.Contains(have, want)
+		}
+		if len(*l.values) > 0 && !slices.ContainsFunc(*l.values, fits) {
+			return false
+		}
+	}
+	text := strings.ToLower(strings.Join([]string{it.ID, it.Title, it.Maker, it.Package, it.Summary, it.Command, it.Note, it.Role}, "\n"))
+	for _, w := range f.words {
+		if !strings.Contains(text, strings.ToLower(w)) {
+			return false
+		}
+	}
+	return true
+}
+
+// A listing is how a list is to be shown.
+type listing struct {
+	filter
+	csv   bool
+	save  bool
+	sort  string
+	group string
+}
+
+// orders are what a list can be sorted by, besides cost.
+var orders = map[string]func(item.Item) string{
+	"title": func(it item.Item) string { return it.Title }, "maker": func(it item.Item) string { return it.Maker },
+	"state": func(it item.Item) string { return string(it.State) }, "when": func(it item.Item) string { return string(it.When) },
+	"owner": func(it item.Item) string { return it.Owner }, "role": func(it item.Item) string { return it.Role },
+	"advice": func(it item.Item) string { return string(it.Advice) }, "kind": func(it item.Item) string { return string(it.Kind) },
+	"id": func(it item.Item) string { return it.ID },
 }
 
 func (a *app) listCommand() *cobra.Command {
-	var f filter
+	var f listing
 	cmd := &cobra.Command{
-		Use:   "list",
+		Use:   "list [TEXT...]",
 		Short: "Show what the machine launches by itself at boot and login",
-		Long: `List shows what the machine launches by itself: services that are enabled by links, programs
-of the desktop login, and crontab lines for the boot. The operating system's own parts are
-folded into one line; --all shows them.
+		Long: `List shows everything that the machine launches by itself: services, timers and the programs
+of desktop logins, of the machine and of each user; old init scripts and rc.local; every line
+of the crontabs and the scripts that they run; and, with low confidence, what login scripts
+leave running. The operating system's own parts are folded into one line; --all shows them.
 
-State on: the next boot or login launches it. off: it is set up, and is not launched.
-broken: it would be launched, but its program is gone.
+State on: the next boot or login launches it, or arms it. off: it is set up, and is not
+launched. broken: it would be launched, but its program is gone. What only the running
+machine can tell (a condition on its hardware, say) is named on the item's page.
 
-Not looked at yet: units of the users' own service managers, timers, sockets and paths as
-items of their own, other lines of crontabs, init scripts, login scripts, udev rules,
-network hooks, and what generators make while the machine boots.`,
-		Example: `  calmdawn list                          added items; the operating system's own are folded
-  calmdawn list --all                    every item
+Not looked at: udev rules, network hooks, mounts and swap, what containers launch, other init
+systems than systemd, kernel command lines that name another goal, generators other than for
+old scripts, and what programs launch in turn once they run.`,
+		Example: `  calmdawn list                          added items, costliest first
+  calmdawn list --all                    the operating system's own parts too
+  calmdawn list cue                      what has "cue" in its name, maker or command
+  calmdawn list --advice "can go,can wait" --when boot
   calmdawn list --maker pellin           what one maker put there
+  calmdawn list --group maker            by maker
   calmdawn list --state broken           what is launched although its program is gone
-  calmdawn list --owner maria            what one user's login launches
-  calmdawn list --all --json             for scripts`,
-		Args:              noWords,
+  calmdawn list --save                   keep this survey in the casebook
+  calmdawn list --all --csv > items.csv  for a spreadsheet`,
+		Args:              func(_ *cobra.Command, args []string) error { f.words = args; return nil },
 		ValidArgsFunction: cobra.NoFileCompletions,
 		RunE: func(*cobra.Command, []string) error {
 			if err := f.check(); err != nil {
 				return err
+			}
+			for flag, value := range map[string]string{"sort": f.sort, "group": f.group} {
+				if _, ok := orders[value]; value != "" && !ok && value != "cost" || value == "cost" && flag == "group" {
+					return usage("--%s takes %s, not %q", flag, strings.Join(slices.Sorted(maps.Keys(orders)), ", "), value)
+				}
+			}
+			if f.csv && a.json {
+				return usage("--csv and --json are two forms; choose one")
 			}
 			l, err := a.look()
 			if err != nil {
@@ -78,11 +153,41 @@ network hooks, and what generators make while the machine boots.`,
 			}
 			defer l.Close()
 			l.readBoots()
+			if f.save {
+				if err := a.saveSurvey(l); err != nil {
+					return err
+				}
+			}
 			return a.list(l, f)
 		},
 	}
 	f.flags(cmd)
+	cmd.Flags().BoolVar(&f.csv, "csv", false, "print comma-separated values, safe to open in a spreadsheet")
+	cmd.Flags().BoolVar(&f.save, "save", false, "keep this survey in the casebook, with its date")
+	cmd.Flags().StringVar(&f.sort, "sort", "cost", "sort by `WHAT`: cost, title, maker, role, advice, state, when, owner, kind or id")
+	cmd.Flags().StringVar(&f.group, "group", "", "put items together by `WHAT`: maker, role, advice, owner, …")
 	return cmd
+}
+
+// saveSurvey keeps the whole survey in the casebook.
+func (a *app) saveSurvey(l *look) error {
+	document, err := json.Marshal(listDocument(l, l.Items, 0))
+	if err != nil {
+		return err
+	}
+	if err := a.casebookHasPlace(l.root); err != nil {
+		return err
+	}
+	book, err := casebook.Write(l.root, a.casebook)
+	if err != nil {
+		return err
+	}
+	defer book.Close()
+	n, err := book.AddSurvey(a.now(), document)
+	if err == nil {
+		fmt.Fprintf(a.Err, "Kept as survey %d in %s.\n", n, book.Where)
+	}
+	return err
 }
 
 func noWords(cmd *cobra.Command, args []string) error {
@@ -92,48 +197,46 @@ func noWords(cmd *cobra.Command, args []string) error {
 	return nil
 }
 
-func (a *app) list(l *look, f filter) error {
-	var shown, folded []item.Item
+func (a *app) list(l *look, f listing) error {
+	var shown, folded, roots []item.Item
 	for _, it := range l.Items {
 		switch {
 		case !f.accepts(it):
 		case it.System && !f.all:
 			folded = append(folded, it)
+		case startsWithRoot(it) && !f.all && len(f.owner) == 0:
+			roots = append(roots, it)
 		default:
 			shown = append(shown, it)
 		}
 	}
 	l.byCost(shown)
-	if a.json {
-		return a.writeJSON(listDocument(l, shown, len(folded)))
+	for _, by := range []string{f.sort, f.group} {
+		if key, ok := orders[by]; ok {
+			slices.SortStableFunc(shown, func(a, b item.Item) int {
+				return strings.Compare(strings.ToLower(key(a)), strings.ToLower(key(b)))
+			})
+		}
+	}
+	switch {
+	case a.json:
+		return a.writeJSON(listDocument(l, shown, len(folded)+len(roots)))
+	case f.csv:
+		return a.listCSV(l, shown)
 	}
 	s := a.screen()
-	s.Line("%s", s.Paint(render.Strong, headline(l, f)))
+	s.Line("%s", s.Paint(render.Strong, headline(l, f.filter)))
+	a.missingDisks(s, l.Unread)
 	if len(shown) > 0 {
 		s.Line("")
-		rows, rated := make([][]render.Cell, 0, len(shown)), false
-		for _, it := range shown {
-			state := render.Cell{Text: string(it.State), Tone: stateTone(it.State)}
-			title := render.Cell{Text: render.Clean(it.Title), Tone: stateTone(it.State)}
-			own := ""
-			if t, ok := l.ownTime(it); ok {
-				own, rated = render.Seconds(t.Median), true
-			}
-			rows = append(rows, []render.Cell{title, render.C(own), state, render.C(string(it.When)), render.C(render.Clean(it.Owner)), render.C(render.Clean(it.Maker)), {Text: l.offSince(it), Tone: render.Dim}, render.C(render.Clean(it.ID))})
-		}
-		s.Table([]render.Column{
-			{Title: "TITLE", Flex: 18}, {Title: "OWN TIME", Right: true, Keep: 5}, {Title: "STATE"}, {Title: "WHEN", Keep: 3}, {Title: "OWNER", Keep: 2},
-			{Title: "MAKER", Keep: 1, Flex: 12}, {Title: "SWITCHED OFF", Keep: 4}, {Title: "ID"},
-		}, rows)
-		if rated {
-			s.Line("")
-			fit := boot.Fit(l.boots, ratedBoots)
-			s.Wrap(0, "Own time: how long a service's start took by itself, the median of %s%s. Starts overlap: what a boot would gain without one is not known from it.", count(len(fit), "boot", "boots"), simulated(fit))
-		}
+		a.table(s, l, f, shown)
 	}
 	s.Line("")
 	if len(folded) > 0 {
 		s.Line("%s of the operating system itself (%s): %s", count(len(folded), "more is a part", "more are parts"), states(folded), a.call("list --all"))
+	}
+	if len(roots) > 0 {
+		s.Line("%s only when root logs in: %s", count(len(roots), "more starts", "more start"), a.call("list --owner root"))
 	}
 	a.unread(s, l.Unread)
 	if len(shown) > 0 {
@@ -142,9 +245,100 @@ func (a *app) list(l *look, f filter) error {
 	return nil
 }
 
+// startsWithRoot reports whether an item is set up for all users alike, and this is root's.
+func startsWithRoot(it item.Item) bool {
+	return strings.HasSuffix(it.ID, "@root") && it.Kind != item.Program && it.When != item.AtBoot && !strings.HasPrefix(it.File, "/root/")
+}
+
+// missingDisks says loudly what makes a list look whole that is not.
+func (a *app) missingDisks(s *render.Screen, places []item.Unread) {
+	for _, u := range places {
+		if strings.Contains(u.Reason, "not mounted") {
+			s.Line("%s", s.Paint(render.Bad, fmt.Sprintf("MIND: %s %s.", render.Clean(u.Path), u.Reason)))
+		}
+	}
+}
+
+func (a *app) table(s *render.Screen, l *look, f listing, shown []item.Item) {
+	var rows [][]render.Cell
+	rated, last := false, ""
+	columns := []render.Column{
+		{Title: "TITLE", Flex: 18}, {Title: "OWN TIME", Right: true, Keep: 8}, {Title: "STATE"}, {Title: "ADVICE", Keep: 7}, {Title: "WHEN", Keep: 6},
+		{Title: "OWNER", Keep: 4}, {Title: "ROLE", Keep: 3}, {Title: "MAKER", Keep: 2, Flex: 12}, {Title: "SWITCHED OFF", Keep: 5}, {Title: "NOTE", Keep: 1, Flex: 12}, {Title: "ID"},
+	}
+	for n, it := range shown {
+		if key, ok := orders[f.group]; ok && (n == 0 || key(it) != last) {
+			last = key(it)
+			name := render.Clean(last)
+			if name == "" {
+				name = "(" + f.group + " not known)"
+			}
+			heading := make([]render.Cell, len(columns))
+			heading[0] = render.Cell{Text: name, Tone: render.Strong}
+			if n > 0 {
+				rows = append(rows, make([]render.Cell, len(columns)))
+			}
+			rows = append(rows, heading)
+		}
+		own := ""
+		if t, ok := l.ownTime(it); ok {
+			own, rated = render.Seconds(t.Median), true
+		}
+		tone := stateTone(it.State)
+		when := string(it.When)
+		if it.Unsure {
+			when += "?"
+		}
+		rows = append(rows, []render.Cell{
+			{Text: render.Clean(it.Title), Tone: tone}, render.C(own), {Text: string(it.State), Tone: tone}, {Text: string(it.Advice), Tone: adviceTone(it.Advice)},
+			render.C(when), render.C(render.Clean(it.Owner)), render.C(it.Role), render.C(render.Clean(it.Maker)),
+			{Text: l.offSince(it), Tone: render.Dim}, render.C(render.Clean(it.Note)), render.C(render.Clean(it.ID)),
+		})
+	}
+	s.Table(columns, rows)
+	if rated {
+		s.Line("")
+		fit := boot.Fit(l.boots, ratedBoots)
+		s.Wrap(0, "Own time: how long a service's start took by itself, the median of %s%s. Starts overlap: what a boot would gain without one is not known from it.", count(len(fit), "boot", "boots"), simulated(fit))
+	}
+}
+
+func adviceTone(a item.Advice) render.Tone {
+	switch a {
+	case item.CanGo, item.CanWait:
+		return render.Good
+	case item.CleanUp:
+		return render.Warn
+	}
+	return render.Plain
+}
+
+// listCSV writes the items for a spreadsheet: a text that a spreadsheet would take for a formula is led by an apostrophe.
+func (a *app) listCSV(l *look, items []item.Item) error {
+	w := csv.NewWriter(a.Out)
+	rows := [][]string{{"id", "kind", "title", "state", "when", "fires", "owner", "maker", "package", "version", "role", "advice", "reason", "own time (s)", "command", "file", "system", "note"}}
+	for _, it := range items {
+		own := ""
+		if t, ok := l.ownTime(it); ok {
+			own = fmt.Sprintf("%.3f", t.Median.Seconds())
+		}
+		rows = append(rows, []string{it.ID, string(it.Kind), it.Title, string(it.State), string(it.When), it.Fires, it.Owner, it.Maker, it.Package, it.Version,
+			it.Role, string(it.Advice), it.Reason, own, it.Command, it.File, fmt.Sprint(it.System), it.Note})
+	}
+	for _, row := range rows {
+		for i, text := range row {
+			if text = render.Clean(text); text != "" && strings.ContainsRune("=+-@\t\r", rune(text[0])) {
+				text = "'" + text
+			}
+			row[i] = text
+		}
+	}
+	return w.WriteAll(rows)
+}
+
 // headline answers what the list is asked for.
 func headline(l *look, f filter) string {
-	if f == (filter{all: f.all}) {
+	if !f.chooses() {
 		return fmt.Sprintf("%s launches %s by itself (%s).", l.machineName(), count(launched(l.Items), "thing", "things"), states(l.Items))
 	}
 	var fits []item.Item
@@ -188,6 +382,10 @@ func (a *app) unread(s *render.Screen, places []item.Unread) {
 	if len(places) == 0 {
 		return
 	}
+	places = slices.DeleteFunc(slices.Clone(places), func(u item.Unread) bool { return strings.Contains(u.Reason, "not mounted") })
+	if len(places) == 0 {
+		return
+	}
 	const most = 8
 	s.Line("%s", s.Paint(render.Warn, "Not the whole list: "+count(len(places), "place was not read.", "places were not read.")))
 	for _, u := range places[:min(most, len(places))] {
@@ -227,6 +425,17 @@ type itemJSON struct {
 	Maker      string     `json:"maker,omitempty"`
 	System     bool       `json:"system"`
 	OwnTime    *ownJSON   `json:"own_time,omitempty"`
+	Fires      string     `json:"fires,omitempty"`
+	Confidence string     `json:"confidence,omitempty"`
+	Version    string     `json:"version,omitempty"`
+	Section    string     `json:"section,omitempty"`
+	Summary    string     `json:"summary,omitempty"`
+	Installed  string     `json:"installed,omitempty"`
+	Leftover   bool       `json:"leftover,omitempty"`
+	Role       string     `json:"role"`
+	Advice     string     `json:"advice"`
+	Reason     string     `json:"reason,omitempty"`
+	Note       string     `json:"note,omitempty"`
 }
 
 // ownJSON is an item's own time: seconds, and how it is known.
@@ -244,11 +453,20 @@ func (l *look) documentOf(it item.Item) itemJSON {
 	if t, ok := l.ownTime(it); ok {
 		own = &ownJSON{t.Median.Seconds(), t.Boots, t.Of, "journal", t.Simulated}
 	}
+	confidence, installed := "", ""
+	if it.Unsure {
+		confidence = "low"
+	}
+	if !it.Installed.IsZero() {
+		installed = it.Installed.UTC().Format(time.RFC3339)
+	}
 	return itemJSON{
 		ID: it.ID, Kind: it.Kind, Native: it.Native, Title: it.Title, Owner: it.Owner, When: it.When, State: it.State,
 		Why: it.Why, Because: list(it.Because), NeededBy: list(it.NeededBy), Starters: list(it.Starters),
 		Conditions: list(it.Conditions), Command: it.Command, Program: it.Program, File: it.File,
 		Package: it.Package, Maker: it.Maker, System: it.System, OwnTime: own,
+		Fires: it.Fires, Confidence: confidence, Version: it.Version, Section: it.Section, Summary: it.Summary, Installed: installed,
+		Leftover: it.Leftover, Role: it.Role, Advice: string(it.Advice), Reason: it.Reason, Note: it.Note,
 	}
 }
 

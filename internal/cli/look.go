@@ -12,12 +12,14 @@ import (
 	"github.com/spf13/cobra"
 
 	"calmdawn/internal/casebook"
+	"calmdawn/internal/core/advice"
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/linux"
 	"calmdawn/internal/linux/journal"
 	"calmdawn/internal/machine"
+	"calmdawn/internal/notebook"
 	"calmdawn/internal/render"
 )
 
@@ -45,7 +47,32 @@ func (a *app) look() (*look, error) {
 	}
 	l.Inventory = linux.Survey(r, switchedOff(l.changes), a.now())
 	l.Unread = append(l.Unread, unread...)
+	if err := l.judge(); err != nil {
+		r.Close()
+		return nil, err
+	}
 	return l, nil
+}
+
+// judge gives the items their roles, advice and notes.
+func (l *look) judge() error {
+	own, err := notebook.Rules()
+	if err != nil {
+		return fmt.Errorf("your own rules cannot be read: %w", err)
+	}
+	rules, err := advice.Load(own)
+	if err != nil {
+		return fmt.Errorf("your own rules, roles.toml: %w", err)
+	}
+	notes, err := notebook.Open()
+	if err != nil {
+		return err
+	}
+	for i := range l.Items {
+		rules.Judge(&l.Items[i])
+		l.Items[i].Note = notes.On(l.Items[i].ID)
+	}
+	return nil
 }
 
 // readBoots reads the last boots from the machine's log, and from those fit for it the own times of the services.

@@ -186,8 +186,11 @@ func TestCallsThatAreOff(t *testing.T) {
 		code        int
 	}{
 		{"lst", "did you mean list", 2},
-		{on + "list extra", "takes no word", 2},
-		{on + "list --kind toy", "program, service or task", 2},
+		{on + "history extra", "takes no word", 2},
+		{on + "list --kind toy", "program, service, task", 2},
+		{on + "list --sort size", "advice, id, kind", 2},
+		{on + "list --json --csv", "choose one", 2},
+		{on + "note service:star-index.service", "your text", 2},
 		{on + "list --colour", "unknown flag", 2},
 		{"--color red list", "always or never", 2},
 		{on + "show", "one item", 2},
@@ -279,6 +282,67 @@ func TestHostileCasebooksAreRefused(t *testing.T) {
 		if out, _, code := call(t, "--root "+dir+" list"); code != 0 || !strings.Contains(out, "not read") {
 			t.Errorf("%s: list: exit %d", name, code)
 		}
+	}
+}
+
+// TestListsAreFilteredSortedAndKept goes through the ways to look at a list.
+func TestListsAreFilteredSortedAndKept(t *testing.T) {
+	dir := demoMachine(t)
+	on := "--root " + dir + " "
+	t.Setenv("XDG_CONFIG_HOME", t.TempDir())
+	testtree.Add(t, dir, map[string]string{"etc/xdg/autostart/sum.desktop": "[Desktop Entry]\nType=Application\nName==1+1\nExec=/usr/bin/sum\n"})
+	for _, c := range []struct{ words, want, not string }{
+		{"list cue --kind task,program", "cue-update-helper.desktop", "cue-store.service"},
+		{"list --role update --maker pellin", "cue-update.service", "lanternfile"},
+		{"list --when later", "larder-push.timer", "star-index"},
+		{"list --state broken,off --owner teo", "ring-kiosk.desktop@teo", "murmurpost"},
+		{"list --advice keep", "palisade.service", "cue-update"},
+		{"list --group maker", "Varnholt Domes\n", "no such thing"},
+		{"list nothing-like-it", "None of the", "TITLE"},
+		{"list --csv", ",'=1+1,", "\n=1+1"},
+		{"list --all --save", "cron.service", "not read"},
+		{"note service:star-index.service needed at night", "Noted on Star-catalogue indexer", "!"},
+		{"list needed at night", "needed at night", "cue-update"},
+		{"show service:star-index.service", "needed at night", "Look up"},
+		{"note --remove service:star-index.service", "Noted", "!"},
+		{"show service:dome-viewer.service", "Look up     Varnholt Domes dome-viewer dome-viewer.service", "needed at night"},
+		{"show service:cue-update.service", "can go", "Look up"},
+	} {
+		out, errs, code := call(t, on+c.words)
+		if code != 0 || !strings.Contains(out, c.want) || strings.Contains(out, c.not) {
+			t.Errorf("calmdawn %s: exit %d, %s%s\nwant %q and not %q", c.words, code, out, errs, c.want, c.not)
+		}
+	}
+	out, _, _ := call(t, on+"list --sort title --csv")
+	var titles []string
+	for l := range strings.Lines(out) {
+		titles = append(titles, strings.ToLower(strings.Split(l, ",")[2]))
+	}
+	if !slices.IsSorted(titles[2:]) { // behind the heading and the one that is led by an apostrophe
+		t.Errorf("not sorted by title: %v", titles)
+	}
+	own := filepath.Join(os.Getenv("XDG_CONFIG_HOME"), "calmdawn")
+	testtree.Add(t, own, map[string]string{"roles.toml": "[[rule]]\nrole = \"dome\"\nadvice = \"keep\"\nreason = \"the dome\"\npackages = [\"dome-*\"]\n"})
+	if out, _, _ := call(t, on+"list --role dome"); !strings.Contains(out, "dome-viewer.service") {
+		t.Errorf("the technician's own rule is not heeded: %s", out)
+	}
+	testtree.Add(t, own, map[string]string{"roles.toml": "[[rule]]\nadvice = \"burn\"\n"})
+	if _, errs, code := call(t, on+"list"); code != 1 || !strings.Contains(errs, "roles.toml") {
+		t.Errorf("a rule that is off: %d %s", code, errs)
+	}
+}
+
+func TestADiskThatIsNotMountedIsSaid(t *testing.T) {
+	dir := demoMachine(t)
+	testtree.Add(t, dir, map[string]string{"etc/fstab": "/dev/a / ext4 defaults 0 1\nUUID=1 /var ext4 defaults 0 2\n/dev/c /home ext4 noauto 0 2\n"})
+	if out, _, _ := call(t, "--root "+dir+" list"); !strings.Contains(out, "MIND: /var is a file system of its own") || strings.Contains(out, "/home is") {
+		t.Errorf("list: %s", out)
+	}
+	if _, errs, code := call(t, "--root "+dir+" disable --yes service:star-index.service"); code != 1 || !strings.Contains(errs, "not mounted") {
+		t.Errorf("disable: %d %s", code, errs)
+	}
+	if _, err := os.Stat(dir + "/var/lib/calmdawn"); err == nil {
+		t.Error("a casebook was made where /var is not mounted")
 	}
 }
 

@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"calmdawn/internal/core/advice"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/render"
 )
@@ -54,13 +55,30 @@ func (a *app) show(l *look, it item.Item) {
 	s.Line("")
 	s.Wrap(0, "%s", verdict(l, it))
 	s.Line("")
+	if it.Note != "" {
+		s.Field("Your note", clean(it.Note))
+	}
+	if it.Advice != "" {
+		s.Field("Advice", clean(fmt.Sprintf("%s: %s", it.Advice, it.Reason)))
+	} else if it.Role != "" {
+		s.Field("Role", clean(fmt.Sprintf("%s (%s)", it.Role, it.Reason)))
+	}
+	from := strings.TrimSpace(it.Package + " " + it.Version)
+	if !it.Installed.IsZero() {
+		from += ", installed " + it.Installed.Local().Format("2 Jan 2006")
+	}
 	switch {
 	case it.System:
-		s.Field("Maker", clean(fmt.Sprintf("%s; a part of the operating system, package %s", it.Maker, it.Package)))
-	case it.Maker != "":
-		s.Field("Maker", clean(fmt.Sprintf("%s, package %s", it.Maker, it.Package)))
+		s.Field("Maker", clean(fmt.Sprintf("%s; a part of the operating system, package %s", it.Maker, from)))
+	case it.Package != "" && it.Maker == "":
+		s.Field("Maker", clean("unknown; package "+from))
+	case it.Package != "":
+		s.Field("Maker", clean(fmt.Sprintf("%s, package %s", it.Maker, from)))
 	default:
-		s.Field("Maker", "unknown: no package of this machine brought it")
+		s.Field("Maker", "unknown: no package of this machine owns it")
+	}
+	if it.Summary != "" {
+		s.Field("Package", clean(it.Summary))
 	}
 	if it.Owner != "" {
 		s.Field("Owner", clean(it.Owner)+", at whose login it starts")
@@ -71,11 +89,14 @@ func (a *app) show(l *look, it item.Item) {
 	if it.Command != "" {
 		s.Field("Runs", clean(it.Command))
 	}
+	if it.Fires != "" {
+		s.Field("Goes off", clean(it.Fires))
+	}
 	if it.File != "" {
 		s.Field("Set up in", clean(it.File))
 	}
 	for _, c := range it.Conditions {
-		s.Field("Only if", clean(c))
+		s.Field("Only if", clean(c)+" (only the running machine can tell)")
 	}
 	if len(it.NeededBy) > 0 {
 		s.Field("Needed by", clean(strings.Join(it.NeededBy, ", ")))
@@ -93,6 +114,9 @@ func (a *app) show(l *look, it item.Item) {
 	} else {
 		s.Field("Cost", "unknown: nothing was measured")
 	}
+	if it.Advice == item.LookUp {
+		s.Field("Look up", clean(advice.Phrase(it)))
+	}
 	s.Line("")
 	if it.State.Launched() {
 		s.Line("To switch it off: %s", a.call("disable "+shellWord(it.ID)))
@@ -106,7 +130,7 @@ func (a *app) show(l *look, it item.Item) {
 
 // verdict says in a sentence what the next boot or login does with an item, and since when.
 func verdict(l *look, it item.Item) string {
-	moment := map[item.When]string{item.AtBoot: "The next boot", item.AtLogin: "The next login", item.Later: "A schedule"}[it.When]
+	moment := map[item.When]string{item.AtBoot: "The next boot", item.AtLogin: "The next login", item.Later: "A timer or table that the next boot arms"}[it.When]
 	if it.When == item.AtLogin && it.Owner != "" {
 		moment += " of " + render.Clean(it.Owner)
 	}
@@ -122,6 +146,9 @@ func verdict(l *look, it item.Item) string {
 		text = fmt.Sprintf("It is broken%s. %s tries to launch it all the same.", why, moment)
 	default:
 		text = fmt.Sprintf("It is %s. %s launches it.", it.State, moment)
+		if it.Unsure {
+			text = fmt.Sprintf("It may be on: %s may launch it, which depends on what the script does.", strings.ToLower(moment[:1])+moment[1:])
+		}
 	}
 	if c, ok := l.lastChange(it.ID); ok {
 		text += fmt.Sprintf(" Switched %s on %s by %s, change %d.", c.Targets[0].After, day(c.MadeAt), render.Clean(c.MadeBy), c.ID)

@@ -16,6 +16,7 @@ import (
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/ledger"
+	"calmdawn/internal/linux"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/render"
 )
@@ -173,6 +174,9 @@ func (a *app) carryOut(r *machine.Root, s *render.Screen, c change.Change, yes b
 	if err := a.confirm(s, yes); err != nil {
 		return err
 	}
+	if err := a.casebookHasPlace(r); err != nil {
+		return err
+	}
 	led, err := ledger.Open(r, a.casebook)
 	if err != nil {
 		return err
@@ -198,6 +202,16 @@ func (a *app) carryOut(r *machine.Root, s *render.Screen, c change.Change, yes b
 	}
 	s.Line("%s", s.Paint(render.Good, fmt.Sprintf("Done, as change %d. It takes effect %s%s.", c.ID, effect(c), restart(c))))
 	s.Line("To take it back: %s", a.call(fmt.Sprintf("undo %d", c.ID)))
+	return nil
+}
+
+// casebookHasPlace refuses a machine whose /var is a disk of its own that is missing: the casebook would be hidden later.
+func (a *app) casebookHasPlace(r *machine.Root) error {
+	for _, p := range linux.Unmounted(r) {
+		if a.casebook == "" && (p == "/var" || p == "/var/lib") {
+			return fmt.Errorf("%s of this machine is a file system of its own that is not mounted, so the casebook would land in the wrong place and nothing was changed; mount it, or name another place with --casebook FILE", p)
+		}
+	}
 	return nil
 }
 

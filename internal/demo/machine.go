@@ -43,6 +43,26 @@ type pkg struct {
 	Services []service `toml:"services"`
 	Entries  []entry   `toml:"entries"`
 	Crons    []cronjob `toml:"crons"`
+	Timers   []timer   `toml:"timers"`
+	Files    []file    `toml:"files"`
+	Summary  string    `toml:"summary"`
+}
+
+// A timer is a timer unit with the service that it starts.
+type timer struct {
+	Name  string `toml:"name"` // without .timer
+	Title string `toml:"title"`
+	Run   string `toml:"run"`
+	Times string `toml:"times"`
+	User  bool   `toml:"user"` // of the users' service managers
+}
+
+// A file is put down as it is; a target makes it a link.
+type file struct {
+	Path   string `toml:"path"`
+	Text   string `toml:"text"`
+	Target string `toml:"target"`
+	Run    bool   `toml:"run"` // executable
 }
 
 type service struct {
@@ -187,12 +207,13 @@ func (b *builder) frame(m manifest) {
 		passwd += fmt.Sprintf("%s:x:%d:%d:%s:/home/%s:/bin/bash\n", u.Name, u.UID, u.UID, u.Full, u.Name)
 	}
 	b.file("/etc/passwd", passwd, 0o644)
-	b.file("/etc/crontab", "# The machine's own table.\nSHELL=/bin/sh\n\n17 * * * * root cd / && run-parts --report /etc/cron.hourly\n", 0o644)
 	b.file("/usr/share/xsessions/lark.desktop", "[Desktop Entry]\nName=Lark\nExec=lark-session\nType=Application\nDesktopNames=Lark\n", 0o644)
 	for _, t := range targets {
 		b.file(vendorUnits+"/"+t.name+".target", fmt.Sprintf("[Unit]\nDescription=%s\n%s\n", t.title, t.text), 0o644)
 	}
 	b.link(vendorUnits+"/default.target", "graphical.target")
+	b.file("/usr/lib/systemd/user/default.target", "[Unit]\nDescription=Main User Target\nWants=timers.target\n", 0o644)
+	b.file("/usr/lib/systemd/user/timers.target", "[Unit]\nDescription=Timers\n", 0o644)
 	for _, folder := range []string{"/var/lib/dpkg/info", "/var/log/journal", "/var/spool/cron/crontabs", "/root", "/proc", "/run", "/tmp"} {
 		if b.err == nil {
 			b.err = os.MkdirAll(b.at(folder), 0o755)
@@ -213,6 +234,20 @@ func (b *builder) install(p pkg, m manifest) {
 	for _, c := range p.Crons {
 		b.cron(c)
 	}
+	for _, t := range p.Timers {
+		b.timer(t)
+	}
+	for _, f := range p.Files {
+		mode := fs.FileMode(0o644)
+		if f.Run {
+			mode = 0o755
+		}
+		if f.Target != "" {
+			b.link(f.Path, f.Target)
+		} else {
+			b.file(f.Path, f.Text, mode)
+		}
+	}
 	if p.Name == "" {
 		return
 	}
@@ -232,6 +267,9 @@ func (b *builder) install(p pkg, m manifest) {
 	}
 	if section == "" {
 		section = "misc"
+	}
+	if p.Summary != "" {
+		record += "Description: " + p.Summary + "\n"
 	}
 	record += fmt.Sprintf("Priority: %s\nSection: %s\nMaintainer: %s <packages@example.invalid>\nVersion: 1.0\n\n", priority, section, maker)
 	b.add("/var/lib/dpkg/status", record)
@@ -321,6 +359,17 @@ func (s service) text(wantedBy string) string {
 		fmt.Fprintf(&t, "\n[Install]\nWantedBy=%s\n", wantedBy)
 	}
 	return t.String()
+}
+
+func (b *builder) timer(t timer) {
+	b.program(t.Run, "", false)
+	vendor, admin, goal := vendorUnits, adminUnits, "timers.target"
+	if t.User {
+		vendor, admin = "/usr/lib/systemd/user", "/etc/systemd/user"
+	}
+	b.file(path.Join(vendor, t.Name+".service"), fmt.Sprintf("[Unit]\nDescription=%s\n\n[Service]\nType=oneshot\nExecStart=%s\n", t.Title, t.Run), 0o644)
+	b.file(path.Join(vendor, t.Name+".timer"), fmt.Sprintf("[Unit]\nDescription=%s, by the clock\n\n[Timer]\n%s\n\n[Install]\nWantedBy=%s\n", t.Title, t.Times, goal), 0o644)
+	b.link(path.Join(admin, goal+".wants", t.Name+".timer"), path.Join(vendor, t.Name+".timer"))
 }
 
 func (b *builder) entry(e entry) {

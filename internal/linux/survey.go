@@ -15,6 +15,7 @@ import (
 	"calmdawn/internal/linux/account"
 	"calmdawn/internal/linux/autostart"
 	"calmdawn/internal/linux/cron"
+	"calmdawn/internal/linux/launch"
 	"calmdawn/internal/linux/loginscript"
 	"calmdawn/internal/linux/packages"
 	"calmdawn/internal/linux/unit"
@@ -43,10 +44,11 @@ func Survey(r *machine.Root, remembered []string, now time.Time) *Inventory {
 	users, err := account.Read(r)
 	v.note("/etc/passwd", err)
 
-	source := unit.Read(r, now)
+	finder := launch.On(r)
+	source := unit.Read(r, finder, now)
 	v.units = source.System()
-	v.entries = autostart.Read(r, users)
-	v.tables = cron.Read(r, users)
+	v.entries = autostart.Read(r, finder, users)
+	v.tables = cron.Read(r, finder, users)
 	system := unit.Scope{When: item.AtBoot}
 	for _, id := range remembered {
 		for _, prefix := range []string{unit.Prefix, unit.TimerPrefix} {
@@ -68,7 +70,7 @@ func Survey(r *machine.Root, remembered []string, now time.Time) *Inventory {
 	v.entries.Stopped = func(u account.User, name string) string { return v.users[u.Name].Stopped(name) }
 	v.Items = append(v.Items, v.entries.Survey()...)
 	v.Items = append(v.Items, v.tables.Survey(v.daemon)...)
-	scripts, unread := loginscript.Survey(r, users)
+	scripts, unread := loginscript.Survey(r, finder, users)
 	v.Items = append(v.Items, scripts...)
 	v.Unread = slices.Concat(v.Unread, source.Unread(), v.entries.Unread(), v.tables.Unread(), unread)
 	v.name(r, release)
@@ -90,9 +92,9 @@ func (v *Inventory) note(p string, err error) {
 
 // name tells each item its package, its maker, and whether it belongs to the operating system.
 func (v *Inventory) name(r *machine.Root, release map[string]string) {
-	db, err := packages.Read(r, release["ID"])
-	v.note("/var/lib/dpkg/status", err)
-	if db == nil {
+	db, err := packages.Read(r, packages.OS{ID: release["ID"], Name: release["NAME"]})
+	if err != nil {
+		v.note("the package database", err)
 		return
 	}
 	var paths []string
@@ -100,6 +102,7 @@ func (v *Inventory) name(r *machine.Root, release map[string]string) {
 		paths = append(paths, it.File, it.Program)
 	}
 	owners := db.Owners(paths)
+	v.Unread = append(v.Unread, db.Unread()...)
 	for i := range v.Items {
 		it := &v.Items[i]
 		p, ok := owners[it.File]
@@ -110,7 +113,8 @@ func (v *Inventory) name(r *machine.Root, release map[string]string) {
 		if !ok {
 			continue
 		}
-		it.Package, it.Maker, it.System = p.Name, p.Maker, p.System
+		it.Package, it.Version, it.Section, it.Summary, it.Installed = p.Name, p.Version, p.Section, p.Summary, p.Installed
+		it.Maker, it.System, it.Leftover = p.Maker, p.System, p.Gone
 		if p.System {
 			it.Maker = release["NAME"]
 		}

@@ -228,29 +228,44 @@ func TestHostilePlacesCostOneLineEach(t *testing.T) {
 	}
 }
 
-// BenchmarkSurvey surveys 10,000 units; "ratio" is its time to that of plain os.ReadFile over the same files in the same
-// run, on one thread.
+// BenchmarkSurvey surveys 10,000 units, 2,000 entries and 50 users; "ratio" is its time to that of plain os.ReadFile over
+// the same files in the same run, on one thread.
 func BenchmarkSurvey(b *testing.B) {
-	files := map[string]string{}
-	for i := range 10_000 {
+	for _, size := range []int{1, 10} {
+		b.Run(fmt.Sprintf("%d units", size*1000), func(b *testing.B) { benchmarkSurvey(b, size) })
+	}
+}
+
+func benchmarkSurvey(b *testing.B, size int) {
+	files := map[string]string{"etc/passwd": base["etc/passwd"]}
+	var read []string
+	for i := range 1000 * size {
 		name := fmt.Sprintf("unit-%d.service", i)
 		files[v+name] = "[Unit]\nDescription=One of many\nAfter=network.target\n" + unitText + "Restart=on-failure\n[Install]\nWantedBy=multi-user.target\n"
 		files[e+"multi-user.target.wants/"+name] = "-> /" + v + name
+		read = append(read, v+name)
+	}
+	for i := range 5 * size {
+		user := fmt.Sprintf("user%d", i)
+		files["etc/passwd"] += fmt.Sprintf("%s:x:%d:%d::/home/%s:/bin/sh\n", user, 1000+i, 1000+i, user)
+		for j := range 40 {
+			p := fmt.Sprintf("home/%s/.config/autostart/entry-%d.desktop", user, j)
+			files[p] = "[Desktop Entry]\nType=Application\nName=One of many\nExec=tray --quiet\n"
+			read = append(read, p)
+		}
 	}
 	r, dir := machineWith(b, files)
 	var plain, survey time.Duration
 	for b.Loop() {
 		start := time.Now()
-		for p := range files {
-			if strings.HasPrefix(p, v) {
-				if _, err := os.ReadFile(filepath.Join(dir, p)); err != nil {
-					b.Fatal(err)
-				}
+		for _, p := range read {
+			if _, err := os.ReadFile(filepath.Join(dir, p)); err != nil {
+				b.Fatal(err)
 			}
 		}
 		plain += time.Since(start)
 		start = time.Now()
-		if inv := linux.Survey(r, nil, now); len(inv.Items) != 10_001 {
+		if inv := linux.Survey(r, nil, now); len(inv.Items) != 1200*size+1 {
 			b.Fatalf("%d items", len(inv.Items))
 		}
 		survey += time.Since(start)

@@ -145,7 +145,7 @@ func (at place) node() (change.Node, error) {
 		}
 		defer unix.Close(fd)
 		n.Kind = change.File
-		if n.Data, err = at.r.readAll(fd, at.path, MaxEdited); err != nil {
+		if n.Data, err = at.r.readAll(fd, at.path, info.Size, MaxEdited); err != nil {
 			return absent, err
 		}
 	default:

@@ -10,7 +10,9 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
-	"strings"
+	"runtime"
+	"sync"
+	"sync/atomic"
 	"time"
 )
 
@@ -70,8 +72,9 @@ type Info struct {
 
 // An Entry is one name in a folder.
 type Entry struct {
-	Name string
-	Kind Kind
+	Name   string
+	Kind   Kind
+	Target string // the text of a link
 }
 
 // An Op is one operation on the machine's files, shown to the hook before it is made.
@@ -125,16 +128,30 @@ func (r *Root) IsFile(p string) bool {
 	return err == nil && info.Kind == Regular
 }
 
-// FindProgram looks a bare program name up in folders, in their order; a path is returned as it is. What is not found comes back
-// as the bare name.
-func (r *Root) FindProgram(word string, folders []string) string {
-	if strings.Contains(word, "/") {
-		return word
-	}
-	for _, folder := range folders {
-		if p := path.Join(folder, word); r.IsFile(p) {
-			return p
+// Each calls do for 0 to n-1, on all processors, and returns when all calls have.
+func Each(n int, do func(i int)) {
+	const batch = 32
+	workers := min(runtime.GOMAXPROCS(0), (n+batch-1)/batch)
+	if workers < 2 {
+		for i := range n {
+			do(i)
 		}
+		return
 	}
-	return word
+	var next atomic.Int64
+	var wait sync.WaitGroup
+	for range workers {
+		wait.Go(func() {
+			for {
+				from := int(next.Add(batch)) - batch
+				if from >= n {
+					return
+				}
+				for i := from; i < min(n, from+batch); i++ {
+					do(i)
+				}
+			}
+		})
+	}
+	wait.Wait()
 }

@@ -261,16 +261,23 @@ func (r *Root) openRegular(p string) (int, error) {
 	if info.Kind != Regular {
 		return -1, &Refusal{p, "is " + info.Kind.String() + " where a file is expected; not opened"}
 	}
-	// A live machine's path may have been swapped since: O_NONBLOCK keeps a FIFO from stopping us.
-	fd, err := r.open(p, unix.O_RDONLY|unix.O_NONBLOCK|unix.O_NOCTTY)
+	fd, _, err := r.openKnown(p, 0)
+	return fd, err
+}
+
+// openKnown opens a path that was a regular file a moment ago. A live machine's path may have been swapped since:
+// O_NONBLOCK keeps a FIFO from stopping us.
+func (r *Root) openKnown(p string, flag int) (int, Info, error) {
+	fd, err := r.open(p, unix.O_RDONLY|unix.O_NONBLOCK|unix.O_NOCTTY|flag)
 	if err != nil {
-		return -1, err
+		return -1, Info{}, err
 	}
-	if again, err := fstat(fd, p); err != nil || again.Kind != Regular {
+	info, err := fstat(fd, p)
+	if err != nil || info.Kind != Regular {
 		unix.Close(fd)
-		return -1, &Refusal{p, "was swapped while it was opened"}
+		return -1, Info{}, &Refusal{p, "was swapped while it was opened"}
 	}
-	return fd, nil
+	return fd, info, nil
 }
 
 // ReadFile returns the bytes of the regular file at p. A file of more than limit bytes is a *Refusal.
@@ -280,39 +287,49 @@ func (r *Root) ReadFile(p string, limit int64) ([]byte, error) {
 		return nil, err
 	}
 	defer unix.Close(fd)
-	return r.readAll(fd, p, limit)
-}
-
-func (r *Root) readAll(fd int, p string, limit int64) ([]byte, error) {
 	info, err := fstat(fd, p)
 	if err != nil {
 		return nil, err
 	}
-	tooLong := &Refusal{p, fmt.Sprintf("is larger than the %d bytes that are read of such a file", limit)}
-	if info.Size > limit {
-		return nil, tooLong
-	}
-	if err := r.hook("read", p, info.Size); err != nil {
+	return r.readAll(fd, p, info.Size, limit)
+}
+
+// ReadListed is [Root.ReadFile] for a path that [Root.ReadDir] has just told to be a regular file itself: it looks only once.
+func (r *Root) ReadListed(p string, limit int64) ([]byte, error) {
+	fd, info, err := r.openKnown(p, unix.O_NOFOLLOW)
+	if err != nil {
 		return nil, err
 	}
-	data := make([]byte, 0, info.Size+1) // one more, so that the end is seen with the first read
+	defer unix.Close(fd)
+	return r.readAll(fd, p, info.Size, limit)
+}
+
+func (r *Root) readAll(fd int, p string, size, limit int64) ([]byte, error) {
+	tooLong := &Refusal{p, fmt.Sprintf("is larger than the %d bytes that are read of such a file", limit)}
+	if size > limit {
+		return nil, tooLong
+	}
+	if err := r.hook("read", p, size); err != nil {
+		return nil, err
+	}
+	data := make([]byte, 0, size+1) // one more, so that the end is seen with the first read
 	for {
+		room := cap(data) - len(data)
 		n, err := unix.Read(fd, data[len(data):cap(data)])
-		switch {
-		case err == unix.EINTR:
+		if err == unix.EINTR {
 			continue
-		case err != nil:
+		}
+		if err != nil {
 			return nil, pathErr("read", p, err)
-		case n <= 0:
+		}
+		data = data[:len(data)+max(0, n)]
+		switch {
+		case int64(len(data)) > limit:
+			return nil, tooLong
+		case n < room: // a regular file gives less only at its end
 			return data, nil
 		}
-		data = data[:len(data)+n]
-		if int64(len(data)) > limit {
-			return nil, tooLong
-		}
-		if len(data) == cap(data) {
-			data = append(data, 0)[:len(data)]
-		}
+		data = append(data, 0)[:len(data)]
 	}
 }
 
@@ -345,7 +362,19 @@ func (r *Root) ReadDir(p string) ([]Entry, error) {
 	}
 	entries := make([]Entry, 0, len(found))
 	for _, e := range found {
-		entries = append(entries, Entry{e.Name(), kindOf(e.Type())})
+		entry := Entry{Name: e.Name(), Kind: kindOf(e.Type())}
+		if entry.Kind == Symlink {
+			buf := make([]byte, 256)
+			n, err := unix.Readlinkat(fd, entry.Name, buf)
+			if n == len(buf) {
+				buf = make([]byte, unix.PathMax)
+				n, err = unix.Readlinkat(fd, entry.Name, buf)
+			}
+			if err == nil {
+				entry.Target = string(buf[:n])
+			}
+		}
+		entries = append(entries, entry)
 	}
 	slices.SortFunc(entries, func(a, b Entry) int { return strings.Compare(a.Name, b.Name) })
 	return entries, nil

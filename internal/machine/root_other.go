@@ -30,6 +30,7 @@ func (r *Root) Lstat(string) (Info, error)                  { return Info{}, err
 func (r *Root) Stat(string) (Info, error)                   { return Info{}, errNotHere }
 func (r *Root) OpenFile(string) (*os.File, error)           { return nil, errNotHere }
 func (r *Root) ReadFile(string, int64) ([]byte, error)      { return nil, errNotHere }
+func (r *Root) ReadListed(string, int64) ([]byte, error)    { return nil, errNotHere }
 func (r *Root) ReadDir(string) ([]Entry, error)             { return nil, errNotHere }
 func (r *Root) ReadOnly(string) bool                        { return false }
 func (r *Root) Handle(string) (string, func() error, error) { return "", nil, errNotHere }

@@ -8,6 +8,7 @@ import (
 	"cmp"
 	"slices"
 	"strings"
+	"time"
 )
 
 // Kind says what sort of thing an item is.
@@ -68,10 +69,32 @@ type Item struct {
 	File       string   // where it is set up, a path inside the machine
 	Conditions []string // what has to hold for it to start, in the operating system's own words, not judged here
 
-	Package string // the package that brought File; empty when none did
-	Maker   string // who made it; empty when not known
-	System  bool   // a part of the operating system itself
+	Package   string    // the package that brought File; empty when none did
+	Version   string    // of the package
+	Section   string    // what the archive files the package under
+	Summary   string    // the package's description in one line
+	Installed time.Time // of the package; zero when not known
+	Maker     string    // who made it; empty when not known
+	System    bool      // a part of the operating system itself
+	Leftover  bool      // its package was removed, and left this behind
+
+	Role   string // what it does for the machine; empty when not known
+	Advice Advice // what we say of it; empty for what is off
+	Reason string // why we say so, and what the role is known from
+	Note   string // the technician's own
 }
+
+// Advice is what we say of an item.
+type Advice string
+
+// The advice there is.
+const (
+	Keep    Advice = "keep"
+	CanWait Advice = "can wait"
+	CanGo   Advice = "can go"
+	LookUp  Advice = "look it up"
+	CleanUp Advice = "clean up"
+)
 
 // Unread is a place that a survey could not read.
 type Unread struct {
@@ -106,14 +129,29 @@ func Sort(items []Item) {
 		return 0
 	}
 	moment := map[When]int{AtBoot: 0, AtLogin: 1, Later: 2}
-	slices.SortFunc(items, func(a, b Item) int {
+	type keyed struct {
+		Item
+		maker, title string
+	}
+	keys := make([]keyed, len(items))
+	for i, it := range items {
+		keys[i] = keyed{it, strings.ToLower(it.Maker), strings.ToLower(it.Title)}
+	}
+	order := make([]*keyed, len(items))
+	for i := range keys {
+		order[i] = &keys[i]
+	}
+	slices.SortFunc(order, func(a, b *keyed) int {
 		return cmp.Or(
 			cmp.Compare(rank(a.System), rank(b.System)),
 			cmp.Compare(rank(!a.State.Launched()), rank(!b.State.Launched())),
 			cmp.Compare(moment[a.When], moment[b.When]),
-			cmp.Compare(strings.ToLower(a.Maker), strings.ToLower(b.Maker)),
-			cmp.Compare(strings.ToLower(a.Title), strings.ToLower(b.Title)),
-			cmp.Compare(a.ID, b.ID),
+			strings.Compare(a.maker, b.maker),
+			strings.Compare(a.title, b.title),
+			strings.Compare(a.ID, b.ID),
 		)
 	})
+	for i, k := range order {
+		items[i] = k.Item
+	}
 }

@@ -26,6 +26,7 @@ const (
 // Entries are a machine's autostart entries.
 type Entries struct {
 	root     *machine.Root
+	finder   *launch.Finder
 	users    []account.User
 	desktops []string // the names of the desktops that can be logged in to, each a list
 	unread   []item.Unread
@@ -34,8 +35,8 @@ type Entries struct {
 }
 
 // Read prepares the survey of a machine for the given users.
-func Read(r *machine.Root, users []account.User) *Entries {
-	e := &Entries{root: r, users: users, Stopped: func(account.User, string) string { return "" }}
+func Read(r *machine.Root, finder *launch.Finder, users []account.User) *Entries {
+	e := &Entries{root: r, finder: finder, users: users, Stopped: func(account.User, string) string { return "" }}
 	e.desktops = append(e.installedDesktops(), e.environmentDesktop()...)
 	return e
 }
@@ -126,18 +127,26 @@ func (e *Entries) folder(folder string, owner account.User) []item.Item {
 		e.skip(folder, err)
 		return nil
 	}
+	entries = slices.DeleteFunc(entries, func(f machine.Entry) bool { return !strings.HasSuffix(f.Name, ".desktop") })
+	texts, errs := make([][]byte, len(entries)), make([]error, len(entries))
+	machine.Each(len(entries), func(i int) {
+		p := path.Join(folder, entries[i].Name)
+		if entries[i].Kind == machine.Regular {
+			texts[i], errs[i] = e.root.ReadListed(p, maxText)
+		} else {
+			texts[i], errs[i] = e.root.ReadFile(p, maxText)
+		}
+	})
 	var items []item.Item
-	for _, f := range entries {
-		if strings.HasSuffix(f.Name, ".desktop") {
-			if it, ok := e.item(path.Join(folder, f.Name), owner); ok {
-				items = append(items, it)
-			}
+	for i, f := range entries {
+		if it, ok := e.item(path.Join(folder, f.Name), owner, texts[i], errs[i]); ok {
+			items = append(items, it)
 		}
 	}
 	return items
 }
 
-func (e *Entries) item(p string, owner account.User) (item.Item, bool) {
+func (e *Entries) item(p string, owner account.User, text []byte, err error) (item.Item, bool) {
 	name := path.Base(p)
 	it := item.Item{
 		ID: Prefix + name, Kind: item.Program, Native: name, Title: strings.TrimSuffix(name, ".desktop"),
@@ -146,7 +155,6 @@ func (e *Entries) item(p string, owner account.User) (item.Item, bool) {
 	if owner.Name != "" {
 		it.ID += "@" + owner.Name
 	}
-	text, err := e.root.ReadFile(p, maxText)
 	if err != nil {
 		if info, statErr := e.root.Stat(p); statErr != nil || info.Null {
 			return it, false // a link to nothing hides nothing and launches nothing
@@ -163,7 +171,7 @@ func (e *Entries) item(p string, owner account.User) (item.Item, bool) {
 		it.Title = title
 	}
 	it.Command = d.keys["Exec"]
-	program := launch.Resolve(e.root, launch.Split(it.Command), searchPath)
+	program := e.finder.Resolve(launch.Split(it.Command), searchPath)
 	it.Program = program.Path
 	if d.keys["Type"] != "Application" || it.Command == "" {
 		return it, d.hidden && e.overridden(name)
@@ -193,7 +201,7 @@ func (e *Entries) heldBack(d entry) string {
 	if d.hidden {
 		return "switched off by Hidden=true"
 	}
-	if try := d.keys["TryExec"]; try != "" && !e.root.IsFile(e.root.FindProgram(try, searchPath)) {
+	if try := d.keys["TryExec"]; try != "" && !e.finder.IsFile(e.finder.Look(try, searchPath)) {
 		return "its TryExec program " + try + " is not there"
 	}
 	gnome := func(session string) bool { return slices.Contains(list(session), "GNOME") }

@@ -29,6 +29,7 @@ const (
 // Tables are a machine's crontabs.
 type Tables struct {
 	root   *machine.Root
+	finder *launch.Finder
 	users  []account.User
 	known  map[string]bool // all account names, system accounts too
 	owner  int             // who owns the machine's files: root, or whoever unpacked an image
@@ -44,8 +45,8 @@ type place struct {
 }
 
 // Read prepares the survey of a machine's crontabs.
-func Read(r *machine.Root, users []account.User) *Tables {
-	t := &Tables{root: r, users: users, known: map[string]bool{}, places: map[string]place{}}
+func Read(r *machine.Root, finder *launch.Finder, users []account.User) *Tables {
+	t := &Tables{root: r, finder: finder, users: users, known: map[string]bool{}, places: map[string]place{}}
 	if info, err := r.Stat("/"); err == nil {
 		t.owner = info.UID
 	}
@@ -142,7 +143,7 @@ func (t *Tables) table(p, owner string) []item.Item {
 		}
 		t.places[it.ID] = place{p, l.text, seen[l.text]}
 		seen[l.text]++
-		program := launch.Resolve(t.root, launch.Shell(l.command), programPath)
+		program := t.finder.Resolve(launch.Shell(l.command), programPath)
 		it.Program = program.Path
 		switch {
 		case it.Title == "" && it.Program != "":

@@ -6,6 +6,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync"
 
 	"calmdawn/internal/machine"
 )
@@ -16,25 +17,57 @@ type Program struct {
 	Missing string // what is not there and without which nothing runs; empty otherwise
 }
 
+// A Finder resolves launch lines of one machine; it looks each program up once. It can be used by several goroutines.
+type Finder struct {
+	root  *machine.Root
+	files sync.Map // path to bool: whether it is a file
+}
+
+// On returns a finder for the programs of a machine as it is now.
+func On(r *machine.Root) *Finder { return &Finder{root: r} }
+
+// IsFile reports whether p leads to a regular file.
+func (f *Finder) IsFile(p string) bool {
+	is, known := f.files.Load(p)
+	if !known {
+		is, _ = f.files.LoadOrStore(p, f.root.IsFile(p))
+	}
+	return is.(bool)
+}
+
+// Look looks a bare program name up in folders, in their order; a path is returned as it is. What is not found comes back as
+// the bare name.
+func (f *Finder) Look(word string, folders []string) string {
+	if strings.Contains(word, "/") {
+		return word
+	}
+	for _, folder := range folders {
+		if p := path.Join(folder, word); f.IsFile(p) {
+			return p
+		}
+	}
+	return word
+}
+
 // Resolve follows the words of a launch line. folders are where bare names are looked up.
-func Resolve(r *machine.Root, words, folders []string) Program {
+func (f *Finder) Resolve(words, folders []string) Program {
 	for depth := 0; len(words) > 0 && depth < 8; depth++ {
 		word := words[0]
 		if word == "" || strings.ContainsAny(word, "$%`*?") {
 			return Program{}
 		}
-		p := r.FindProgram(word, folders)
-		if !path.IsAbs(p) || !r.IsFile(p) {
+		p := f.Look(word, folders)
+		if !path.IsAbs(p) || !f.IsFile(p) {
 			return Program{Path: p, Missing: p}
 		}
-		if missing := app(r, words); missing != "" {
+		if missing := app(f.root, words); missing != "" {
 			return Program{Path: p, Missing: missing}
 		}
 		inner, script := unwrap(words)
 		switch {
 		case script != "" && !path.IsAbs(script):
 			return Program{Path: p}
-		case script != "" && !r.IsFile(script):
+		case script != "" && !f.IsFile(script):
 			return Program{Path: script, Missing: script}
 		case script != "":
 			return Program{Path: script}

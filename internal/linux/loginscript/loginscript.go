@@ -27,11 +27,11 @@ var (
 )
 
 // Survey returns what the scripts of the machine and of the users launch, and the places that could not be read.
-func Survey(r *machine.Root, users []account.User) (items []item.Item, unread []item.Unread) {
+func Survey(r *machine.Root, finder *launch.Finder, users []account.User) (items []item.Item, unread []item.Unread) {
 	read := func(p, owner string) {
 		text, err := r.ReadFile(p, maxText)
 		if err == nil {
-			items = append(items, scan(r, p, owner, string(text))...)
+			items = append(items, scan(finder, p, owner, string(text))...)
 		} else if !errors.Is(err, fs.ErrNotExist) {
 			unread = append(unread, item.Unread{Path: p, Reason: machine.Reason(err)})
 		}
@@ -56,7 +56,7 @@ func Survey(r *machine.Root, users []account.User) (items []item.Item, unread []
 }
 
 // scan finds the lines at the outermost level that end in a single "&".
-func scan(r *machine.Root, p, owner, text string) []item.Item {
+func scan(finder *launch.Finder, p, owner, text string) []item.Item {
 	var items []item.Item
 	depth := 0
 	for line := range strings.Lines(text) {
@@ -83,7 +83,7 @@ func scan(r *machine.Root, p, owner, text string) []item.Item {
 		if len(words) == 0 {
 			continue
 		}
-		program := launch.Resolve(r, words, programPath)
+		program := finder.Resolve(words, programPath)
 		sum := sha256.Sum256([]byte(line))
 		it := item.Item{
 			ID: fmt.Sprintf("program:%s#%x", p, sum[:2]), Kind: item.Program, Native: p + ": " + line, Title: path.Base(words[0]), Owner: owner,

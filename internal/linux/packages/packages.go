@@ -1,17 +1,19 @@
-// Package packages tells which package brought a file of a Debian-style machine, who made it, and whether it belongs to
-// the operating system itself: the dpkg database, deb-control(5), dpkg-query(1).
+// Package packages tells which package brought a file of a machine, who made it, and whether it belongs to the operating
+// system itself. It reads the databases of dpkg, rpm, apk and pacman, and knows the folders of flatpak and snap.
 package packages
 
 import (
-	"bufio"
-	"bytes"
 	_ "embed"
+	"errors"
+	"io/fs"
 	"path"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/pelletier/go-toml/v2"
 
+	"calmdawn/internal/core/item"
 	"calmdawn/internal/machine"
 )
 
@@ -20,19 +22,28 @@ var originRules []byte
 
 // A Package is one installed package.
 type Package struct {
-	Name   string
-	Maker  string // the maintainer's name, without the address
-	System bool   // a part of the operating system
-	Gone   bool   // removed, its configuration left behind
+	Name      string
+	Version   string
+	Maker     string // the maintainer's or vendor's name, without the address
+	Section   string // what the archive files it under; empty where it does not
+	Summary   string // one line
+	Installed time.Time
+	System    bool // a part of the operating system
+	Gone      bool // removed, its configuration left behind
 }
 
-// A Database is the machine's package database.
+// A Database is the machine's package databases.
 type Database struct {
-	root     *machine.Root
-	packages map[string]Package
-	os       string
-	rules    rules
+	root  *machine.Root
+	os    OS
+	rules rules
+	// owned lists what each database found; asked for, it tells the owners of paths.
+	readers []func(wanted wanted, owners map[string]Package) error
+	unread  []item.Unread
 }
+
+// An OS is how the machine names its operating system, os-release(5).
+type OS struct{ ID, Name string }
 
 // rules tell the operating system's own packages from added ones.
 type rules struct {
@@ -40,94 +51,92 @@ type rules struct {
 	Domains    []string `toml:"domains"`
 }
 
-const (
-	statusFile = "/var/lib/dpkg/status"
-	infoFolder = "/var/lib/dpkg/info"
-	maxStatus  = 256 << 20
-	maxList    = 64 << 20
-)
+// wanted maps the spelling of a path in databases to the path that was asked for.
+type wanted map[string]string
 
-// Read reads the database; a machine without one has an empty database. osID is the machine's ID of os-release(5).
-func Read(r *machine.Root, osID string) (*Database, error) {
-	db := &Database{root: r, packages: map[string]Package{}, os: osID}
+// Read opens the databases of a machine; one without any has an empty database.
+func Read(r *machine.Root, os OS) (*Database, error) {
+	db := &Database{root: r, os: os}
 	if err := toml.Unmarshal(originRules, &db.rules); err != nil {
 		return nil, err
 	}
-	status, err := r.ReadFile(statusFile, maxStatus)
-	if err != nil {
-		return db, err
-	}
-	for len(status) > 0 {
-		var stanza []byte
-		stanza, status, _ = bytes.Cut(status, []byte("\n\n"))
-		if p := db.parse(stanza); p.Name != "" {
-			db.packages[p.Name] = p
-		}
-	}
+	db.readers = []func(wanted, map[string]Package) error{db.dpkg, db.apk, db.pacman, db.rpm, db.stores}
 	return db, nil
-}
-
-func (db *Database) parse(stanza []byte) Package {
-	var p Package
-	field := map[string]string{}
-	for line := range bytes.Lines(stanza) {
-		key, value, ok := bytes.Cut(line, []byte(":"))
-		if ok && len(key) > 0 && key[0] != ' ' && key[0] != '\t' {
-			field[string(key)] = string(bytes.TrimSpace(value))
-		}
-	}
-	p.Name = field["Package"]
-	name, address, _ := strings.Cut(field["Maintainer"], "<")
-	p.Maker = strings.TrimSpace(name)
-	address = strings.ToLower(strings.TrimSuffix(strings.TrimSpace(address), ">"))
-	_, domain, _ := strings.Cut(address, "@")
-	p.System = field["Origin"] != "" && strings.EqualFold(field["Origin"], db.os) ||
-		slices.Contains(db.rules.Priorities, field["Priority"]) ||
-		slices.ContainsFunc(db.rules.Domains, func(d string) bool { return domain == d || strings.HasSuffix(domain, "."+d) })
-	p.Gone = strings.HasSuffix(field["Status"], "config-files")
-	return p
 }
 
 // Owners returns the packages of those of the given paths that one owns.
 func (db *Database) Owners(paths []string) map[string]Package {
-	wanted := map[string]string{}
+	want := wanted{}
 	for _, p := range paths {
-		wanted[unmerge(p)] = p
+		if p != "" {
+			want[unmerge(p)] = p
+		}
 	}
 	owners := map[string]Package{}
-	entries, err := db.root.ReadDir(infoFolder)
-	if err != nil {
-		return owners
-	}
-	for _, e := range entries {
-		file := path.Join(infoFolder, e.Name)
-		switch path.Ext(e.Name) {
-		case ".list", ".conffiles":
-		default:
-			continue
-		}
-		name, _, _ := strings.Cut(strings.TrimSuffix(e.Name, path.Ext(e.Name)), ":")
-		text, err := db.root.ReadFile(file, maxList)
-		if err != nil {
-			continue
-		}
-		lines := bufio.NewScanner(bytes.NewReader(text))
-		for lines.Scan() {
-			if p, ok := wanted[string(unmergeBytes(lines.Bytes()))]; ok {
-				owners[p] = db.packages[name]
+	for _, read := range db.readers {
+		if err := read(want, owners); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			var refusal *machine.Refusal
+			where := "the package database"
+			if errors.As(err, &refusal) {
+				where = refusal.Path
 			}
+			db.unread = append(db.unread, item.Unread{Path: where, Reason: machine.Reason(err)})
 		}
 	}
 	return owners
 }
 
-// unmerge gives the paths of a machine with merged /usr one spelling, that without /usr.
-func unmerge(p string) string { return string(unmergeBytes([]byte(p))) }
+// Unread names the databases that could not be read.
+func (db *Database) Unread() []item.Unread { return db.unread }
 
-func unmergeBytes(p []byte) []byte {
-	if rest, ok := bytes.CutPrefix(p, []byte("/usr")); ok {
+// isSystem weighs what a database says of a package's origin.
+func (db *Database) isSystem(origin, address, priority string) bool {
+	origin = strings.ToLower(origin)
+	ours := func(name string) bool { return name != "" && strings.Contains(origin, strings.ToLower(name)) }
+	_, domain, _ := strings.Cut(strings.ToLower(strings.Trim(address, "<> ")), "@")
+	return ours(db.os.ID) || ours(db.os.Name) || slices.Contains(db.rules.Priorities, priority) ||
+		slices.ContainsFunc(db.rules.Domains, func(d string) bool { return domain == d || strings.HasSuffix(domain, "."+d) })
+}
+
+// person parts "Name <address>".
+func person(text string) (name, address string) {
+	name, address, _ = strings.Cut(text, "<")
+	return strings.TrimSpace(name), strings.TrimSuffix(strings.TrimSpace(address), ">")
+}
+
+// stores knows the files of application stores by where they stand.
+func (db *Database) stores(want wanted, owners map[string]Package) error {
+	for _, p := range want {
+		parts := strings.Split(strings.TrimPrefix(path.Clean(p), "/"), "/")
+		at := func(i int) string {
+			if i < len(parts) {
+				return parts[i]
+			}
+			return ""
+		}
+		switch {
+		case at(0) == "snap" && at(1) != "" && at(1) != "bin":
+			owners[p] = Package{Name: "snap " + at(1)}
+		case at(0) == "snap" && at(1) == "bin" && at(2) != "":
+			name, _, _ := strings.Cut(at(2), ".")
+			owners[p] = Package{Name: "snap " + name}
+		case strings.HasPrefix(p, "/etc/systemd/system/snap."):
+			name := strings.Split(path.Base(p), ".")[1]
+			owners[p] = Package{Name: "snap " + name}
+		case strings.Contains(p, "/flatpak/app/"):
+			_, rest, _ := strings.Cut(p, "/flatpak/app/")
+			name, _, _ := strings.Cut(rest, "/")
+			owners[p] = Package{Name: "flatpak " + name}
+		}
+	}
+	return nil
+}
+
+// unmerge gives the paths of a machine with merged /usr one spelling, that without /usr.
+func unmerge(p string) string {
+	if rest, ok := strings.CutPrefix(p, "/usr"); ok {
 		for _, top := range []string{"/lib/", "/bin/", "/sbin/", "/lib64/"} {
-			if bytes.HasPrefix(rest, []byte(top)) {
+			if strings.HasPrefix(rest, top) {
 				return rest
 			}
 		}

@@ -55,6 +55,9 @@ func (t *Tree) judge(u *unit, kind string) verdict {
 		active = append(active, setting{s.section, s.key, expand(s.value, u.name)})
 	}
 	all := verdict{truth: holds}
+	if len(active) == 0 {
+		return all
+	}
 	alternatives, met, open := 0, false, false
 	last := ""
 	for _, s := range active {

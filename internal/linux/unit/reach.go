@@ -9,8 +9,19 @@ import (
 // reached maps each unit that the next boot or login launches to the one that pulled it in first; a goal maps to itself.
 type reached map[string]string
 
-// reach walks from the goals over everything that pulls a unit in.
+// reach walks from the goals over everything that pulls a unit in. What it returns is kept until a unit is turned, and must
+// not be changed.
 func (t *Tree) reach(goals ...string) reached {
+	key := strings.Join(goals, " ")
+	if got, ok := t.reached[key]; ok {
+		return got
+	}
+	got := t.walk(goals)
+	t.reached[key] = got
+	return got
+}
+
+func (t *Tree) walk(goals []string) reached {
 	got := reached{}
 	var queue []string
 	for _, name := range append([]string{"default.target"}, goals...) {

@@ -9,12 +9,14 @@ import (
 	"time"
 
 	"calmdawn/internal/core/item"
+	"calmdawn/internal/linux/launch"
 	"calmdawn/internal/machine"
 )
 
 // A Source reads the files behind units, each once, whichever service managers they are for.
 type Source struct {
 	root    *machine.Root
+	finder  *launch.Finder
 	now     time.Time
 	version int // of the service manager; 0 where that is not known
 	unread  []item.Unread
@@ -31,11 +33,12 @@ type listed struct {
 type parsed struct {
 	settings []setting
 	err      error
+	empty    bool // of bytes, not only of settings
 }
 
 // Read prepares the reading of a machine's units; now is when the next boot is taken to be.
-func Read(r *machine.Root, now time.Time) *Source {
-	src := &Source{root: r, now: now, skipped: map[string]bool{}, folders: map[string]listed{}, texts: map[string]parsed{}}
+func Read(r *machine.Root, finder *launch.Finder, now time.Time) *Source {
+	src := &Source{root: r, finder: finder, now: now, skipped: map[string]bool{}, folders: map[string]listed{}, texts: map[string]parsed{}}
 	src.version = src.managerVersion()
 	return src
 }
@@ -64,18 +67,50 @@ func (src *Source) text(p string) ([]setting, error) {
 	if t, ok := src.texts[p]; ok {
 		return t.settings, t.err
 	}
-	var t parsed
 	data, err := src.root.ReadFile(p, maxText)
+	return src.keep(p, parseText(p, data, err))
+}
+
+func parseText(p string, data []byte, err error) parsed {
+	var t parsed
 	if err == nil {
 		if t.settings, err = parse(data); err != nil {
 			err = &machine.Refusal{Path: p, Reason: "the service manager refuses it: " + err.Error()}
 		}
 	}
-	if t.err = err; err != nil {
-		src.skip(p, err)
+	t.err = err
+	return t
+}
+
+func (src *Source) keep(p string, t parsed) ([]setting, error) {
+	if t.err != nil {
+		src.skip(p, t.err)
 	}
 	src.texts[p] = t
 	return t.settings, t.err
+}
+
+// fetch reads the unit files that a listing has told of, on all processors.
+func (src *Source) fetch(folder string, entries []machine.Entry) {
+	var paths []string
+	for _, e := range entries {
+		p := path.Join(folder, e.Name)
+		if _, known := src.texts[p]; e.Kind == machine.Regular && validName(e.Name) && !known {
+			paths = append(paths, p)
+		}
+	}
+	texts := make([]parsed, len(paths))
+	machine.Each(len(paths), func(i int) {
+		data, err := src.root.ReadListed(paths[i], maxText)
+		texts[i] = parseText(paths[i], data, err)
+		texts[i].empty = err == nil && len(data) == 0
+	})
+	for i, p := range paths {
+		src.texts[p] = texts[i]
+		if texts[i].err != nil {
+			src.skip(p, texts[i].err)
+		}
+	}
 }
 
 // managerVersion reads the service manager's version off the name of its library.

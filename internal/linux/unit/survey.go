@@ -180,6 +180,9 @@ func (t *Tree) describe(u *unit, it *item.Item) {
 	}
 	if it.Kind == item.Task {
 		u = t.activates(u)
+		if title := u.last("Unit", "Description"); title != "" {
+			it.Title = title
+		}
 	}
 	if lines := u.list("Service", "ExecStart"); len(lines) > 0 {
 		it.Command = lines[0]
@@ -312,7 +315,7 @@ func (t *Tree) resolve(line string) launch.Program {
 	if strings.Contains(flags, "@") && len(words) > 1 {
 		words = slices.Delete(words, 1, 2) // the name that the program is told to have
 	}
-	return launch.Resolve(t.root, words, programPath)
+	return t.finder.Resolve(words, programPath)
 }
 
 // Lookup returns the item of a service that no survey finds by itself: an instance of a template that is there.

@@ -1,7 +1,6 @@
 package unit
 
 import (
-	"bytes"
 	"fmt"
 	"strings"
 	"unicode/utf8"
@@ -13,55 +12,46 @@ type setting struct{ section, key, value string }
 const maxLine = 1 << 20 // a longer line makes the service manager refuse the whole unit
 
 // parse reads the text of a unit file or drop-in, systemd.syntax(7). An error says why the service manager refuses it.
-func parse(text []byte) ([]setting, error) {
-	text = bytes.TrimPrefix(text, []byte("\xef\xbb\xbf"))
-	var found []setting
-	section, pending, continued := "", "", false
-	number := 0
-	flush := func(line string) error {
-		line = strings.TrimSpace(line)
-		switch {
-		case line == "":
-		case line[0] == '[':
-			if !strings.HasSuffix(line, "]") {
-				return fmt.Errorf("line %d: the section heading is not closed", number)
-			}
-			section = line[1 : len(line)-1]
-		default:
-			key, value, ok := strings.Cut(line, "=")
-			if ok && section != "" {
-				found = append(found, setting{section, strings.TrimSpace(key), strings.TrimSpace(value)})
-			}
-		}
-		return nil
-	}
-	for len(text) > 0 {
-		var raw []byte
-		raw, text, _ = bytes.Cut(text, []byte("\n"))
-		number++
-		if len(raw) > maxLine {
+func parse(data []byte) ([]setting, error) {
+	text := strings.TrimPrefix(string(data), "\ufeff")
+	valid := utf8.ValidString(text)
+	found := make([]setting, 0, strings.Count(text, "="))
+	section, pending := "", ""
+	continued := false
+	for number := 1; text != ""; number++ {
+		var line string
+		line, text, _ = strings.Cut(text, "\n")
+		if len(line) > maxLine {
 			return nil, fmt.Errorf("line %d is longer than 1 MiB", number)
 		}
-		line := strings.TrimSuffix(string(raw), "\r")
+		line = strings.TrimSuffix(line, "\r")
 		if start := strings.TrimLeft(line, " \t"); start != "" && (start[0] == '#' || start[0] == ';') {
 			continue // inside a continuation too
 		}
-		if !utf8.ValidString(line) {
+		if !valid && !utf8.ValidString(line) {
 			return nil, fmt.Errorf("line %d is not UTF-8", number)
 		}
-		if rest, more := strings.CutSuffix(line, "\\"); more {
+		rest, more := strings.CutSuffix(line, "\\")
+		if more && text != "" {
 			pending += rest + " "
 			continued = true
 			continue
 		}
-		if err := flush(pending + line); err != nil {
-			return nil, err
+		if continued {
+			rest, pending, continued = pending+rest, "", false
 		}
-		pending, continued = "", false
-	}
-	if continued {
-		if err := flush(pending); err != nil {
-			return nil, err
+		rest = strings.TrimSpace(rest)
+		switch {
+		case rest == "":
+		case rest[0] == '[':
+			if rest[len(rest)-1] != ']' {
+				return nil, fmt.Errorf("line %d: the section heading is not closed", number)
+			}
+			section = rest[1 : len(rest)-1]
+		case section != "":
+			if key, value, ok := strings.Cut(rest, "="); ok {
+				found = append(found, setting{section, strings.TrimSpace(key), strings.TrimSpace(value)})
+			}
 		}
 	}
 	return found, nil

@@ -76,6 +76,7 @@ type Tree struct {
 	dropins  map[string][]string
 	names    map[string][]string // alias names by canonical name
 	cache    map[string]*unit
+	reached  map[string]reached // by the goals
 }
 
 // System indexes the unit files of the system's service manager, with the old init scripts that it wraps.
@@ -102,7 +103,7 @@ func (src *Source) User(u account.User) *Tree {
 func (src *Source) tree(owner account.User, folders []string) *Tree {
 	t := &Tree{
 		Source: src, owner: owner, files: map[string]*file{}, pulls: map[string][]*pull{}, pulledAs: map[string][]*pull{},
-		dropins: map[string][]string{}, names: map[string][]string{}, cache: map[string]*unit{},
+		dropins: map[string][]string{}, names: map[string][]string{}, cache: map[string]*unit{}, reached: map[string]reached{},
 	}
 	for _, folder := range folders {
 		real, err := src.root.Resolve(folder)
@@ -135,6 +136,7 @@ func (t *Tree) readFolder(folder string, level int) {
 		t.skip(folder, err)
 		return
 	}
+	t.fetch(folder, entries)
 	for _, e := range entries {
 		p := path.Join(folder, e.Name)
 		base, ext := strings.TrimSuffix(e.Name, path.Ext(e.Name)), path.Ext(e.Name)
@@ -186,10 +188,7 @@ func (t *Tree) readPulls(folder, puller string) {
 			continue
 		}
 		q := &pull{name: e.Name, folder: base, paths: []string{p}, hidden: e.Kind != machine.Symlink}
-		if !q.hidden {
-			target, err := t.root.ReadLink(p)
-			q.hidden = err != nil || target == "/dev/null"
-		}
+		q.hidden = q.hidden || e.Target == "" || e.Target == "/dev/null"
 		t.addPull(puller, q)
 	}
 }
@@ -204,25 +203,20 @@ func (t *Tree) readEntry(p string, e machine.Entry, level int) *file {
 	f := &file{path: p, entry: p, level: level}
 	switch e.Kind {
 	case machine.Regular:
-		if info, err := t.root.Lstat(p); err == nil && info.Size == 0 {
+		if t.texts[p].empty {
 			f.path, f.hidden = "", "masked by an empty file at "+p
 		}
 		return f
 	case machine.Symlink:
-		return t.readLink(f)
+		return t.readLink(f, e.Target)
 	case machine.FIFO, machine.Socket, machine.Device:
 		t.skip(p, &machine.Refusal{Path: p, Reason: "is " + e.Kind.String() + " where a unit file is expected; not opened"})
 	}
 	return nil
 }
 
-func (t *Tree) readLink(f *file) *file {
+func (t *Tree) readLink(f *file, target string) *file {
 	name := path.Base(f.entry)
-	target, err := t.root.ReadLink(f.entry)
-	if err != nil {
-		t.skip(f.entry, err)
-		return nil
-	}
 	if target == "/dev/null" {
 		f.path, f.hidden = "", "masked by "+f.entry
 		return f

@@ -40,6 +40,7 @@ func (t *Tree) turnOff(d *machine.Draft, name string) error {
 			return err
 		}
 	}
+	clear(t.reached)
 	if _, still := t.reach()[t.load(name).name]; !still {
 		return nil
 	}
@@ -104,6 +105,7 @@ func (t *Tree) mask(d *machine.Draft, u *unit) error {
 	f := &file{entry: p, hidden: "masked by " + p}
 	t.files[u.name] = f
 	u.file, u.hidden, u.masked = f, f.hidden, true
+	clear(t.reached)
 	return nil
 }
 
@@ -124,6 +126,7 @@ func (t *Tree) turnOn(d *machine.Draft, name string) error {
 	if u.file == nil {
 		return fmt.Errorf("its unit file is gone; reinstall its program, or leave it off")
 	}
+	clear(t.reached)
 	if _, on := t.reach()[u.name]; !on {
 		return fmt.Errorf("%s has nothing in its [Install] section that a boot of this machine reaches; if calmdawn switched it off, undo that change (calmdawn history)", u.name)
 	}
@@ -157,11 +160,14 @@ func (t *Tree) uncover(u *unit) {
 		if below = below || p == masked; !below || p == masked {
 			continue
 		}
-		if info, err := t.root.Lstat(p); err == nil {
-			if f := t.readEntry(p, machine.Entry{Name: u.name, Kind: info.Kind}, level); f != nil {
-				t.files[u.name] = f
-				return
-			}
+		entries, _ := t.list(folder)
+		i := slices.IndexFunc(entries, func(e machine.Entry) bool { return e.Name == u.name })
+		if i < 0 {
+			continue
+		}
+		if f := t.readEntry(p, entries[i], level); f != nil {
+			t.files[u.name] = f
+			return
 		}
 	}
 }

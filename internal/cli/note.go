@@ -1,0 +1,52 @@
+package cli
+
+import (
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"calmdawn/internal/notebook"
+	"calmdawn/internal/render"
+)
+
+func (a *app) noteCommand() *cobra.Command {
+	var remove bool
+	cmd := &cobra.Command{
+		Use:   "note ITEM TEXT...",
+		Short: "Write a note of your own on an item",
+		Long: `Note keeps a remark of yours on an item, in a notebook in your own configuration folder. It is
+shown wherever the item is, on the next machine too.`,
+		Example: `  calmdawn note service:badge-spool.service "the customer's badge printer, keep"
+  calmdawn note --remove service:badge-spool.service`,
+		Args: func(_ *cobra.Command, args []string) error {
+			if remove && len(args) != 1 || !remove && len(args) < 2 {
+				return usage("note takes the id of an item and your text, or --remove and the id")
+			}
+			return nil
+		},
+		ValidArgsFunction: a.completeIDs,
+		RunE: func(_ *cobra.Command, args []string) error {
+			l, err := a.look()
+			if err != nil {
+				return err
+			}
+			defer l.Close()
+			picked, err := l.pick(args[:1])
+			if err != nil {
+				return err
+			}
+			notes, err := notebook.Open()
+			if err != nil {
+				return err
+			}
+			file, err := notes.Set(picked[0].ID, strings.Join(args[1:], " "))
+			if err != nil {
+				return err
+			}
+			a.screen().Line("Noted on %s, in %s.", render.Clean(picked[0].Title), file)
+			return nil
+		},
+	}
+	cmd.Flags().BoolVar(&remove, "remove", false, "take the note away")
+	return cmd
+}

@@ -1,0 +1,98 @@
+// Package notebook keeps what a technician brings along from machine to machine: their notes on items, and their own rules
+// for roles and advice. Both are TOML files in their configuration folder.
+package notebook
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"github.com/pelletier/go-toml/v2"
+)
+
+// A Note is a remark on an item, found again by the item's id on any machine.
+type Note struct {
+	Item string `toml:"item"`
+	Text string `toml:"text"`
+}
+
+// A Notebook is a technician's notes.
+type Notebook struct {
+	file  string
+	Notes []Note `toml:"note"`
+}
+
+// Folder is the technician's configuration folder for calmdawn.
+func Folder() (string, error) {
+	dir, err := os.UserConfigDir()
+	return filepath.Join(dir, "calmdawn"), err
+}
+
+// Open reads the notes; one that was never written is empty.
+func Open() (*Notebook, error) {
+	dir, err := Folder()
+	if err != nil {
+		return &Notebook{}, nil // nobody's machine: no home, no notes
+	}
+	n := &Notebook{file: filepath.Join(dir, "notes.toml")}
+	text, err := os.ReadFile(n.file)
+	if errors.Is(err, fs.ErrNotExist) {
+		return n, nil
+	}
+	if err == nil {
+		err = toml.Unmarshal(text, n)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("your notes cannot be read: %s: %w; mend the file, or move it away to begin anew", n.file, err)
+	}
+	return n, nil
+}
+
+// On returns the note on an item.
+func (n *Notebook) On(id string) string {
+	for _, note := range n.Notes {
+		if note.Item == id {
+			return note.Text
+		}
+	}
+	return ""
+}
+
+// Set writes a note on an item, in place of an older one; an empty text takes it away. It returns where the notes stand.
+func (n *Notebook) Set(id, text string) (string, error) {
+	if n.file == "" {
+		return "", errors.New("there is no configuration folder to keep notes in; set XDG_CONFIG_HOME or HOME")
+	}
+	n.Notes = slices.DeleteFunc(n.Notes, func(note Note) bool { return note.Item == id })
+	if text != "" {
+		n.Notes = append(n.Notes, Note{id, text})
+	}
+	data, err := toml.Marshal(n)
+	if err != nil {
+		return "", err
+	}
+	if err := os.MkdirAll(filepath.Dir(n.file), 0o700); err != nil {
+		return "", err
+	}
+	temp := n.file + ".new"
+	if err := os.WriteFile(temp, data, 0o600); err != nil {
+		return "", err
+	}
+	return n.file, os.Rename(temp, n.file)
+}
+
+// Rules returns the technician's own rules for roles and advice, roles.toml; nothing where there are none.
+func Rules() ([]byte, error) {
+	dir, err := Folder()
+	if err != nil {
+		return nil, nil
+	}
+	text, err := os.ReadFile(filepath.Join(dir, "roles.toml"))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	return text, err
+}
