@@ -35,7 +35,7 @@ type Machine struct {
 }
 
 // New makes a machine with the given files, as [testtree.Make] does. On it are the user maria, whose service manager runs
-// from the boot on and reaches the desktop's autostart target, and the program /usr/bin/mark, which writes down the name it is given.
+// from the boot on and reaches the desktop's autostart target, the user teo, who does not log in by himself, and the program /usr/bin/mark, which writes down the name it is given.
 func New(t testing.TB, files map[string]string) *Machine {
 	t.Helper()
 	need(t)
@@ -53,12 +53,13 @@ func New(t testing.TB, files map[string]string) *Machine {
 		}
 	})
 	for p, line := range map[string]string{
-		"etc/passwd": "maria:x:1000:1000::/home/maria:/bin/sh\n", "etc/group": "maria:x:1000:\n", "etc/shadow": "maria:*:19000::::::\n",
+		"etc/passwd": "maria:x:1000:1000::/home/maria:/bin/sh\nteo:x:1001:1001::/home/teo:/bin/sh\n",
+		"etc/group":  "maria:x:1000:\nteo:x:1001:\n", "etc/shadow": "maria:*:19000::::::\nteo:*:19000::::::\n",
 	} {
 		appendTo(t, filepath.Join(m.Dir, p), line)
 	}
 	testtree.Add(t, m.Dir, map[string]string{
-		"var/lib/systemd/linger/maria": "", "var/log/journal/": "", "home/maria/": "",
+		"var/lib/systemd/linger/maria": "", "var/log/journal/": "", "home/maria/": "", "home/teo/": "",
 		"usr/bin/mark": "#!/bin/sh\necho \"$1\" >> /share/launched\n",
 		"home/maria/.config/systemd/user/desk.target":                      "[Unit]\nWants=xdg-desktop-autostart.target\n",
 		"home/maria/.config/systemd/user/default.target.wants/desk.target": "-> ../desk.target",
@@ -68,10 +69,12 @@ func New(t testing.TB, files map[string]string) *Machine {
 	})
 	check(t, os.Chmod(filepath.Join(m.Dir, "usr/bin/mark"), 0o755))
 	testtree.Add(t, m.Dir, files)
-	check(t, filepath.WalkDir(filepath.Join(m.Dir, "home/maria"), func(p string, _ os.DirEntry, err error) error {
-		check(t, err)
-		return os.Lchown(p, 1000, 1000)
-	}))
+	for id, name := range map[int]string{1000: "maria", 1001: "teo"} {
+		check(t, filepath.WalkDir(filepath.Join(m.Dir, "home", name), func(p string, _ os.DirEntry, err error) error {
+			check(t, err)
+			return os.Lchown(p, id, id)
+		}))
+	}
 	return m
 }
 

@@ -4,19 +4,22 @@ package boottest_test
 
 import (
 	"encoding/json"
+	"strings"
 	"testing"
+	"time"
 
 	"calmdawn/internal/boottest"
 	"calmdawn/internal/linux/journal"
 	"calmdawn/internal/machine"
 )
 
+// TestThePlainSystem holds the survey of the fixture as it comes, where nothing was written for a test, against its log.
 func TestThePlainSystem(t *testing.T) {
 	m := boottest.New(t, nil)
 	var list struct {
 		Items []struct {
-			Native, State, When, Kind, Owner string
-			Conditions                       []string
+			Native, State, Kind, Owner string
+			Conditions                 []string
 		}
 	}
 	if err := json.Unmarshal(run(t, m, "list", "--all", "--json"), &list); err != nil {
@@ -27,22 +30,36 @@ func TestThePlainSystem(t *testing.T) {
 	ok(t, err)
 	defer r.Close()
 	boots := journal.Read(r, 0).Boots
-	if len(boots) != 1 {
-		t.Fatalf("%d boots", len(boots))
+	if len(boots) != 1 || !boots[0].Fit() {
+		t.Fatalf("the log has no good boot: %+v", boots)
 	}
 	started := map[string]bool{}
 	for _, s := range boots[0].Spans {
-		started[s.Native] = true
-	}
-	for _, it := range list.Items {
-		if it.Kind == "service" && it.Owner == "" {
-			if (it.State == "on") != started[it.Native] {
-				t.Logf("%s: survey %s, started %v, conditions %v", it.Native, it.State, started[it.Native], it.Conditions)
-			}
-			delete(started, it.Native)
+		if strings.HasSuffix(s.Native, ".service") && s.First() <= boots[0].Phase("userspace").Value+time.Second {
+			started[s.Native] = true
 		}
 	}
-	for n := range started {
-		t.Log("started, not listed:", n)
+	agreed := 0
+	for _, it := range list.Items {
+		if it.Kind != "service" || it.Owner != "" {
+			continue
+		}
+		switch {
+		case started[it.Native] == (it.State == "on"):
+			agreed++
+		case it.State == "on" && (len(it.Conditions) > 0 || it.Native == "systemd-journald.service"):
+			// its conditions only the running machine can tell; the log itself starts before the log
+		case it.State == "off" && (it.Native == "console-getty.service" || it.Native == "getty-static.service"):
+			// a generator makes the one in containers; the other is logged as skipped
+		default:
+			t.Errorf("%s is listed as %s; started: %v", it.Native, it.State, started[it.Native])
+		}
+		delete(started, it.Native)
+	}
+	for name := range started {
+		t.Errorf("%s was started and is not listed", name)
+	}
+	if agreed < 20 {
+		t.Errorf("only %d services were compared", agreed)
 	}
 }
