@@ -36,8 +36,8 @@ func parse(text []byte, withUser bool, isUser func(string) bool) ([]line, error)
 		s := strings.TrimSpace(raw)
 		marked, off := strings.CutPrefix(s, offMark)
 		switch {
-		case off:
-			if l, err := parseLine(marked, withUser, isUser); err == nil && l.command != "" {
+		case off && strings.TrimSpace(marked) != "":
+			if l, err := parseLine(strings.TrimSpace(marked), withUser, isUser); err == nil && l.command != "" {
 				l.off, l.comment = true, comment
 				found = append(found, l)
 			}
@@ -180,7 +180,7 @@ func turn(text []byte, want string, nth int, off bool) ([]byte, error) {
 	for i, raw := range lines {
 		s := strings.TrimSpace(raw)
 		bare, marked := strings.CutPrefix(s, offMark)
-		if bare != want {
+		if strings.TrimSpace(bare) != want {
 			continue
 		}
 		if nth > 0 {

@@ -16,7 +16,8 @@ func parse(data []byte) ([]setting, error) {
 	text := strings.TrimPrefix(string(data), "\ufeff")
 	valid := utf8.ValidString(text)
 	found := make([]setting, 0, strings.Count(text, "="))
-	section, pending := "", ""
+	section := ""
+	var pending strings.Builder // the lines so far of one that goes on
 	continued := false
 	for number := 1; text != ""; number++ {
 		var line string
@@ -33,12 +34,17 @@ func parse(data []byte) ([]setting, error) {
 		}
 		rest, more := strings.CutSuffix(line, "\\")
 		if more && text != "" {
-			pending += rest + " "
-			continued = true
+			pending.WriteString(rest)
+			pending.WriteByte(' ')
+			if continued = true; pending.Len() > maxLine {
+				return nil, fmt.Errorf("line %d: what it continues is longer than 1 MiB", number)
+			}
 			continue
 		}
 		if continued {
-			rest, pending, continued = pending+rest, "", false
+			rest = pending.String() + rest
+			pending.Reset()
+			continued = false
 		}
 		rest = strings.TrimSpace(rest)
 		switch {

@@ -1,0 +1,52 @@
+package autostart
+
+import (
+	"strings"
+	"testing"
+)
+
+func TestSetHiddenChangesOneLine(t *testing.T) {
+	for _, c := range []struct{ before, off, on string }{
+		{"[Desktop Entry]\nExec=x\n", "[Desktop Entry]\nExec=x\nHidden=true\n", "[Desktop Entry]\nExec=x\nHidden=false\n"},
+		{"# c\n[Desktop Entry]\r\nHidden = false\r\nExec=x\r\n", "# c\n[Desktop Entry]\r\nHidden=true\r\nExec=x\r\n", "# c\n[Desktop Entry]\r\nHidden=false\r\nExec=x\r\n"},
+		{"[Desktop Entry]\nExec=x\n\n[Action]\nHidden=no\n", "[Desktop Entry]\nExec=x\nHidden=true\n\n[Action]\nHidden=no\n", ""},
+		{"[Desktop Entry]\nHidden=true\nHidden=false", "[Desktop Entry]\nHidden=true\nHidden=true", ""},
+		{"[Desktop Entry]\nExec=x", "[Desktop Entry]\nExec=x\nHidden=true\n", ""},
+		{"[Other]\nExec=x\n", "error", "error"},
+	} {
+		for hidden, want := range map[bool]string{true: c.off, false: c.on} {
+			got, err := setHidden([]byte(c.before), hidden)
+			if err != nil {
+				got = []byte("error")
+			}
+			if want != "" && string(got) != want {
+				t.Errorf("%q with Hidden=%v: %q; want %q", c.before, hidden, got, want)
+			}
+		}
+	}
+}
+
+func TestUnitOf(t *testing.T) {
+	if got := unitOf("mask-ed app.desktop"); got != `app-mask\x2ded\x20app@autostart.service` {
+		t.Errorf("unitOf: %s", got)
+	}
+}
+
+func FuzzEntry(f *testing.F) {
+	f.Add("\ufeff[Desktop Entry]\r\nType=Application\nHidden=false\n[Other]\nHidden=x\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		if _, err := parse([]byte(text)); err != nil {
+			return
+		}
+		off, err := setHidden([]byte(text), true)
+		if err != nil {
+			t.Fatalf("%q has the group and cannot be switched off: %v", text, err)
+		}
+		if d, err := parse(off); err != nil || !d.hidden {
+			t.Fatalf("%q is not off after it was switched off: %q, %v", text, off, err)
+		}
+		if strings.Count(string(off), "\n") > strings.Count(text, "\n")+2 {
+			t.Fatalf("%q became %q", text, off)
+		}
+	})
+}

@@ -1,0 +1,68 @@
+package cron
+
+import (
+	"strings"
+	"testing"
+)
+
+func TestParse(t *testing.T) {
+	isUser := func(name string) bool { return name == "root" }
+	for _, c := range []struct {
+		text  string
+		lines string // "fires: command", joined by "|"
+		drops bool
+	}{
+		{"# why\n@reboot root /x y\n", "at the boot: /x y", false},
+		{"17 * * * * root /x\n5 4 * * * root /y\n", "every hour at minute 17: /x|every day at 4:05: /y", false},
+		{"*/5 8-18 * jan,feb mon-fri root /x\n", "at */5 8-18 * jan,feb mon-fri (minute, hour, day, month, weekday): /x", false},
+		{"A = b\n\"C D\"='e'\n\t@daily\troot\t/x\n", "every day at 0:00: /x", false},
+		{"#calmdawn off: @reboot root /x\n", "at the boot: /x", false},
+		{"@reboot root /x", "at the boot: /x", true},
+		{"@never root /x\n", "", true},
+		{"60 * * * * root /x\n", "", true},
+		{"5/2 * * * * root /x\n", "", true},
+		{"30-10 * * * * root /x\n", "", true},
+		{"* * 0 * * root /x\n", "", true},
+		{"* * * * * ghost /x\n", "at * * * * * (minute, hour, day, month, weekday): /x", true},
+		{"* * * * * root\n", "", true},
+		{"", "", false},
+	} {
+		lines, err := parse([]byte(c.text), true, isUser)
+		var got []string
+		for _, l := range lines {
+			got = append(got, l.fires+": "+l.command)
+		}
+		if strings.Join(got, "|") != c.lines || (err != nil) != c.drops {
+			t.Errorf("%q: %q, %v; want %q", c.text, got, err, c.lines)
+		}
+	}
+}
+
+func TestTurnChangesOneLine(t *testing.T) {
+	const table = "A=b\n  @reboot root /x\r\n@reboot root /x\n"
+	for nth, want := range map[int]string{0: "A=b\n#calmdawn off:   @reboot root /x\r\n@reboot root /x\n", 1: "A=b\n  @reboot root /x\r\n#calmdawn off: @reboot root /x\n"} {
+		off, err := turn([]byte(table), "@reboot root /x", nth, true)
+		if err != nil || string(off) != want {
+			t.Errorf("line %d: %q, %v", nth, off, err)
+		}
+	}
+	if _, err := turn([]byte(table), "@reboot root /y", 0, true); err == nil {
+		t.Error("a line that is not there was turned")
+	}
+}
+
+func FuzzTable(f *testing.F) {
+	f.Add("# c\n@reboot root /x\n*/5 1-3 * * mon root /y\n#calmdawn off: @daily root /z\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		lines, _ := parse([]byte(text), true, func(string) bool { return true })
+		for _, l := range lines {
+			off, err := turn([]byte(text), l.text, 0, true)
+			if err != nil {
+				t.Fatalf("line %q of %q is not found again: %v", l.text, text, err)
+			}
+			if _, err := turn(off, l.text, 0, false); err != nil {
+				t.Fatalf("line %q of %q cannot be turned back: %v", l.text, off, err)
+			}
+		}
+	})
+}
