@@ -362,22 +362,29 @@ func (r *Root) ReadDir(p string) ([]Entry, error) {
 	}
 	entries := make([]Entry, 0, len(found))
 	for _, e := range found {
-		entry := Entry{Name: e.Name(), Kind: kindOf(e.Type())}
-		if entry.Kind == Symlink {
-			buf := make([]byte, 256)
-			n, err := unix.Readlinkat(fd, entry.Name, buf)
-			if n == len(buf) {
-				buf = make([]byte, unix.PathMax)
-				n, err = unix.Readlinkat(fd, entry.Name, buf)
-			}
-			if err == nil {
-				entry.Target = string(buf[:n])
-			}
-		}
-		entries = append(entries, entry)
+		entries = append(entries, Entry{Name: e.Name(), Kind: kindOf(e.Type())})
 	}
+	Each(len(entries), func(i int) {
+		if entries[i].Kind == Symlink {
+			entries[i].Target = linkText(fd, entries[i].Name)
+		}
+	})
 	slices.SortFunc(entries, func(a, b Entry) int { return strings.Compare(a.Name, b.Name) })
 	return entries, nil
+}
+
+// linkText is the text of a link in an open folder; empty where it cannot be read.
+func linkText(fd int, name string) string {
+	var short [128]byte
+	n, err := unix.Readlinkat(fd, name, short[:])
+	if err == nil && n < len(short) {
+		return string(short[:n])
+	}
+	long := make([]byte, unix.PathMax)
+	if n, err = unix.Readlinkat(fd, name, long); err != nil {
+		return ""
+	}
+	return string(long[:n])
 }
 
 func kindOf(m fs.FileMode) Kind {

@@ -129,29 +129,22 @@ func Sort(items []Item) {
 		return 0
 	}
 	moment := map[When]int{AtBoot: 0, AtLogin: 1, Later: 2}
-	type keyed struct {
-		Item
-		maker, title string
-	}
-	keys := make([]keyed, len(items))
-	for i, it := range items {
-		keys[i] = keyed{it, strings.ToLower(it.Maker), strings.ToLower(it.Title)}
-	}
-	order := make([]*keyed, len(items))
-	for i := range keys {
-		order[i] = &keys[i]
-	}
-	slices.SortFunc(order, func(a, b *keyed) int {
-		return cmp.Or(
+	slices.SortFunc(items, func(a, b Item) int {
+		if c := cmp.Or(
 			cmp.Compare(rank(a.System), rank(b.System)),
 			cmp.Compare(rank(!a.State.Launched()), rank(!b.State.Launched())),
 			cmp.Compare(moment[a.When], moment[b.When]),
-			strings.Compare(a.maker, b.maker),
-			strings.Compare(a.title, b.title),
-			strings.Compare(a.ID, b.ID),
-		)
+		); c != 0 {
+			return c
+		}
+		return cmp.Or(compareFold(a.Maker, b.Maker), compareFold(a.Title, b.Title), strings.Compare(a.ID, b.ID))
 	})
-	for i, k := range order {
-		items[i] = k.Item
+}
+
+// compareFold compares without regard to case; equal texts, which are common, cost nothing.
+func compareFold(a, b string) int {
+	if a == b {
+		return 0
 	}
+	return strings.Compare(strings.ToLower(a), strings.ToLower(b))
 }

@@ -6,6 +6,7 @@ import (
 	"path"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"calmdawn/internal/core/item"
@@ -19,6 +20,8 @@ type Source struct {
 	finder  *launch.Finder
 	now     time.Time
 	version int // of the service manager; 0 where that is not known
+
+	mu      sync.Mutex // guards what follows
 	unread  []item.Unread
 	skipped map[string]bool
 	folders map[string]listed
@@ -47,6 +50,8 @@ func Read(r *machine.Root, finder *launch.Finder, now time.Time) *Source {
 func (src *Source) Unread() []item.Unread { return src.unread }
 
 func (src *Source) skip(p string, err error) {
+	src.mu.Lock()
+	defer src.mu.Unlock()
 	if !src.skipped[p] && !errors.Is(err, fs.ErrNotExist) {
 		src.skipped[p] = true
 		src.unread = append(src.unread, item.Unread{Path: p, Reason: machine.Reason(err)})
@@ -54,6 +59,8 @@ func (src *Source) skip(p string, err error) {
 }
 
 func (src *Source) list(folder string) ([]machine.Entry, error) {
+	src.mu.Lock()
+	defer src.mu.Unlock()
 	l, ok := src.folders[folder]
 	if !ok {
 		l.entries, l.err = src.root.ReadDir(folder)
@@ -64,11 +71,16 @@ func (src *Source) list(folder string) ([]machine.Entry, error) {
 
 // text returns the settings of a file; an error says why the service manager refuses it, and is noted.
 func (src *Source) text(p string) ([]setting, error) {
-	if t, ok := src.texts[p]; ok {
+	src.mu.Lock()
+	t, known := src.texts[p]
+	src.mu.Unlock()
+	if known {
 		return t.settings, t.err
 	}
 	data, err := src.root.ReadFile(p, maxText)
-	return src.keep(p, parseText(p, data, err))
+	t = parseText(p, data, err)
+	src.keep(p, t)
+	return t.settings, t.err
 }
 
 func parseText(p string, data []byte, err error) parsed {
@@ -82,12 +94,13 @@ func parseText(p string, data []byte, err error) parsed {
 	return t
 }
 
-func (src *Source) keep(p string, t parsed) ([]setting, error) {
+func (src *Source) keep(p string, t parsed) {
 	if t.err != nil {
 		src.skip(p, t.err)
 	}
+	src.mu.Lock()
 	src.texts[p] = t
-	return t.settings, t.err
+	src.mu.Unlock()
 }
 
 // fetch reads the unit files that a listing has told of, on all processors.
@@ -106,10 +119,7 @@ func (src *Source) fetch(folder string, entries []machine.Entry) {
 		texts[i].empty = err == nil && len(data) == 0
 	})
 	for i, p := range paths {
-		src.texts[p] = texts[i]
-		if texts[i].err != nil {
-			src.skip(p, texts[i].err)
-		}
+		src.keep(p, texts[i])
 	}
 }
 

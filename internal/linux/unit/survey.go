@@ -49,21 +49,29 @@ func (t *Tree) Survey(scope Scope) []item.Item {
 	for _, name := range scope.Remembered {
 		names[t.load(name).name] = true
 	}
-	var items []item.Item
+	var candidates []string
 	for name := range names {
-		n := splitName(name)
-		if n.isTemplate() || n.suffix != "service" && n.suffix != "timer" {
-			continue
-		}
-		if it, ok := t.item(t.load(name), got, scope.When); ok {
-			for _, id := range needed[name] {
-				it.NeededBy = append(it.NeededBy, t.id(id))
-			}
-			it.Starters = starters[name]
-			items = append(items, it)
+		if n := splitName(name); !n.isTemplate() && (n.suffix == "service" || n.suffix == "timer") {
+			candidates = append(candidates, name)
 		}
 	}
-	return items
+	slices.Sort(candidates)
+	items, are := make([]item.Item, len(candidates)), make([]bool, len(candidates))
+	machine.Each(len(candidates), func(i int) {
+		name := candidates[i]
+		items[i], are[i] = t.item(t.load(name), got, scope.When)
+		for _, id := range needed[name] {
+			items[i].NeededBy = append(items[i].NeededBy, t.id(id))
+		}
+		items[i].Starters = starters[name]
+	})
+	found := items[:0]
+	for i, it := range items {
+		if are[i] {
+			found = append(found, it)
+		}
+	}
+	return found
 }
 
 // id is the id of the item that a unit is.
@@ -107,7 +115,7 @@ func (t *Tree) item(u *unit, got reached, when item.When) (item.Item, bool) {
 	case !on && t.owner.Name != "" && !t.ownFile(u.file.entry) && t.hiddenPull(u.name) == "":
 		return it, false // set up for all users, and on for none
 	}
-	t.describe(u, &it)
+	program := t.describe(u, &it)
 	if !on {
 		it.Why = "not enabled"
 		if p := t.hiddenPull(u.name); p != "" {
@@ -124,8 +132,8 @@ func (t *Tree) item(u *unit, got reached, when item.When) (item.Item, bool) {
 		return it, true
 	}
 	it.State, it.Because = item.On, got.chain(u.name)
-	if missing := t.program(u).Missing; missing != "" {
-		it.State, it.Why = item.Broken, missing+" is not there"
+	if program.Missing != "" {
+		it.State, it.Why = item.Broken, program.Missing+" is not there"
 	}
 	return it, true
 }
@@ -172,7 +180,8 @@ func (t *Tree) describeTimer(u *unit, got reached, it *item.Item) {
 	}
 }
 
-func (t *Tree) describe(u *unit, it *item.Item) {
+// describe fills in what the unit's text tells, and returns the program that it, or what it activates, runs.
+func (t *Tree) describe(u *unit, it *item.Item) launch.Program {
 	it.File = u.file.path
 	it.Conditions = slices.Concat(t.judge(u, "Condition").open, t.judge(u, "Assert").open)
 	if title := u.last("Unit", "Description"); title != "" {
@@ -184,10 +193,11 @@ func (t *Tree) describe(u *unit, it *item.Item) {
 			it.Title = title
 		}
 	}
+	program := t.program(u)
 	if lines := u.list("Service", "ExecStart"); len(lines) > 0 {
-		it.Command = lines[0]
-		it.Program = t.program(u).Path
+		it.Command, it.Program = lines[0], program.Path
 	}
+	return program
 }
 
 // behindMask describes a masked unit by the weaker file that the mask hides.

@@ -9,9 +9,11 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"path"
 	"slices"
 	"strings"
+	"sync"
 
 	"calmdawn/internal/linux/account"
 	"calmdawn/internal/machine"
@@ -75,8 +77,10 @@ type Tree struct {
 	pulledAs map[string][]*pull // the same by the name that is pulled in
 	dropins  map[string][]string
 	names    map[string][]string // alias names by canonical name
-	cache    map[string]*unit
-	reached  map[string]reached // by the goals
+	reached  map[string]reached  // by the goals
+
+	mu    sync.Mutex // guards the cache
+	cache map[string]*unit
 }
 
 // System indexes the unit files of the system's service manager, with the old init scripts that it wraps.
@@ -267,6 +271,12 @@ type unit struct {
 
 // load returns the unit of a name, which may be an alias or an instance; one that is nowhere has no file.
 func (t *Tree) load(name string) *unit {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.find(name)
+}
+
+func (t *Tree) find(name string) *unit {
 	if u, ok := t.cache[name]; ok {
 		return u
 	}
@@ -285,7 +295,7 @@ func (t *Tree) load(name string) *unit {
 		return u
 	}
 	if f.alias != "" && f.alias != name {
-		canonical := t.load(f.alias)
+		canonical := t.find(f.alias)
 		t.cache[name] = canonical
 		return canonical
 	}
@@ -336,42 +346,52 @@ func (t *Tree) readText(p string, u *unit) []setting {
 // dropinsOf lists the drop-ins of a unit in the order in which they apply. Of several with one file name the one in the
 // strongest folder of the search path counts, and there the one in the folder that is nearest to the unit's name.
 func (t *Tree) dropinsOf(u *unit) []string {
-	var near []string
-	for _, name := range append([]string{u.name}, t.names[u.name]...) {
-		n := splitName(name)
-		near = append(near, name+".d")
-		if n.instance != "" {
-			near = append(near, n.template()+".d")
-		}
-		for cut := strings.LastIndex(n.prefix, "-"); cut > 0; cut = strings.LastIndex(n.prefix[:cut], "-") {
-			near = append(near, n.prefix[:cut+1]+"."+n.suffix+".d")
-		}
-		near = append(near, n.suffix+".d")
-	}
 	type found struct {
-		path  string
-		level int
+		path        string
+		level, away int
 	}
-	best := map[string]found{}
-	for _, folder := range near {
-		for _, p := range t.dropins[folder] {
-			level := slices.Index(t.folders, path.Dir(path.Dir(p)))
+	var best map[string]found
+	for folder, paths := range t.dropins {
+		away, applies := t.away(u, strings.TrimSuffix(folder, ".d"))
+		if !applies {
+			continue
+		}
+		for _, p := range paths {
+			this := found{p, slices.Index(t.folders, path.Dir(path.Dir(p))), away}
 			old, ok := best[path.Base(p)]
-			if !ok || level < old.level {
-				best[path.Base(p)] = found{p, level}
+			if !ok || this.level < old.level || this.level == old.level && this.away < old.away {
+				if best == nil {
+					best = map[string]found{}
+				}
+				best[path.Base(p)] = this
 			}
 		}
 	}
-	var names []string
-	for name := range best {
-		names = append(names, name)
-	}
-	slices.Sort(names)
 	var paths []string
-	for _, name := range names {
+	for _, name := range slices.Sorted(maps.Keys(best)) {
 		paths = append(paths, best[name].path)
 	}
 	return paths
+}
+
+// away tells whether a drop-in folder is for a unit, and how far its name is from the unit's: its own name or an alias, its
+// template, a prefix that ends in "-", or the type of unit alone.
+func (t *Tree) away(u *unit, folder string) (int, bool) {
+	if folder == u.name || slices.Contains(t.names[u.name], folder) {
+		return 0, true
+	}
+	n := splitName(u.name)
+	if n.instance != "" && folder == n.template() {
+		return 1, true
+	}
+	if folder == n.suffix {
+		return 1 << 20, true
+	}
+	prefix, ok := strings.CutSuffix(folder, "."+n.suffix)
+	if ok && strings.HasSuffix(prefix, "-") && strings.HasPrefix(n.prefix, prefix) {
+		return 2 + len(n.prefix) - len(prefix), true
+	}
+	return 0, false
 }
 
 // last returns the last value of a key, specifiers expanded; empty when it is not set.
