@@ -67,15 +67,19 @@ func width(f *os.File) int {
 	return 80
 }
 
-// utf8Locale follows locale(7): the first of the three that is set decides.
-func utf8Locale() bool {
+// locale follows locale(7): the first of the three that is set decides.
+func locale() string {
 	for _, name := range []string{"LC_ALL", "LC_CTYPE", "LANG"} {
 		if v := os.Getenv(name); v != "" {
-			v = strings.ToLower(v)
-			return strings.Contains(v, "utf-8") || strings.Contains(v, "utf8")
+			return v
 		}
 	}
-	return false
+	return ""
+}
+
+func utf8Locale() bool {
+	v := strings.ToLower(locale())
+	return strings.Contains(v, "utf-8") || strings.Contains(v, "utf8")
 }
 
 // Run runs one call and returns its exit status.

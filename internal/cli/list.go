@@ -14,6 +14,7 @@ import (
 	"calmdawn/internal/casebook"
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/item"
+	"calmdawn/internal/machine"
 	"calmdawn/internal/render"
 )
 
@@ -390,6 +391,9 @@ func (a *app) unread(s *render.Screen, places []item.Unread) {
 	s.Line("%s", s.Paint(render.Warn, "Not the whole list: "+count(len(places), "place was not read.", "places were not read.")))
 	for _, u := range places[:min(most, len(places))] {
 		s.Line("  %s: %s", render.Clean(u.Path), render.Clean(u.Reason))
+	}
+	if slices.ContainsFunc(places, func(u item.Unread) bool { return u.Reason == machine.NoPermission }) {
+		s.Line("  To see what needs permission, call it as root (sudo).")
 	}
 	if len(places) > most {
 		s.Line("  and %d more: %s", len(places)-most, a.call("list --json"))

@@ -45,7 +45,7 @@ func (a *app) look() (*look, error) {
 	if l.changes, err = a.readChanges(r); err != nil {
 		unread = append(unread, item.Unread{Path: casebook.Folder, Reason: machine.Reason(err)})
 	}
-	l.Inventory = linux.Survey(r, switchedOff(l.changes), a.now())
+	l.Inventory = linux.Survey(r, linux.Options{Now: a.now(), Remembered: switchedOff(l.changes), Language: locale()})
 	l.Unread = append(l.Unread, unread...)
 	if err := l.judge(); err != nil {
 		r.Close()

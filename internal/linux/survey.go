@@ -31,9 +31,15 @@ type Inventory struct {
 	tables  *cron.Tables
 }
 
-// Survey reads a machine as its next boot, at the instant now, would find it. remembered holds ids of items to look for
-// besides: some leave nothing behind on the disk when they are off. It writes nothing; what could not be read is in Unread.
-func Survey(r *machine.Root, remembered []string, now time.Time) *Inventory {
+// Options are what a survey is told besides the machine.
+type Options struct {
+	Now        time.Time // when the next boot is taken to be
+	Remembered []string  // ids to look for besides: some items leave nothing behind on the disk when they are off
+	Language   string    // of titles, as in locale(7); empty for the entries' own
+}
+
+// Survey reads a machine as its next boot would find it. It writes nothing; what could not be read is in Unread.
+func Survey(r *machine.Root, o Options) *Inventory {
 	v := &Inventory{users: map[string]*unit.Tree{}}
 	release := osRelease(r)
 	v.OS = release["PRETTY_NAME"]
@@ -45,12 +51,12 @@ func Survey(r *machine.Root, remembered []string, now time.Time) *Inventory {
 	v.note("/etc/passwd", err)
 
 	finder := launch.On(r)
-	source := unit.Read(r, finder, now)
+	source := unit.Read(r, finder, o.Now)
 	v.units = source.System()
-	v.entries = autostart.Read(r, finder, users)
+	v.entries = autostart.Read(r, finder, users, o.Language)
 	v.tables = cron.Read(r, finder, users)
 	system := unit.Scope{When: item.AtBoot}
-	for _, id := range remembered {
+	for _, id := range o.Remembered {
 		for _, prefix := range []string{unit.Prefix, unit.TimerPrefix} {
 			if name, ok := strings.CutPrefix(id, prefix); ok && name[0] != '/' {
 				system.Remembered = append(system.Remembered, name)
@@ -74,8 +80,22 @@ func Survey(r *machine.Root, remembered []string, now time.Time) *Inventory {
 	v.Items = append(v.Items, scripts...)
 	v.Unread = slices.Concat(v.Unread, source.Unread(), v.entries.Unread(), v.tables.Unread(), unread)
 	v.name(r, release)
+	v.foldHomes(users)
 	item.Sort(v.Items)
 	return v
+}
+
+// foldHomes says of a home that may not be looked into so once, instead of for each place in it.
+func (v *Inventory) foldHomes(users []account.User) {
+	for _, u := range users {
+		inside := func(p item.Unread) bool {
+			return strings.HasPrefix(p.Path, u.Home+"/") && p.Reason == machine.NoPermission
+		}
+		if slices.ContainsFunc(v.Unread, inside) {
+			v.Unread = slices.DeleteFunc(v.Unread, inside)
+			v.Unread = append(v.Unread, item.Unread{Path: u.Home, Reason: machine.NoPermission})
+		}
+	}
 }
 
 // daemon tells whether a system service is launched, and by which chain.

@@ -110,7 +110,7 @@ func TestStates(t *testing.T) {
 	} {
 		r, _ := machineWith(t, c.files)
 		id, want, _ := strings.Cut(c.want, " ")
-		it, ok := linux.Survey(r, nil, now).Find(id)
+		it, ok := linux.Survey(r, linux.Options{Now: now}).Find(id)
 		switch {
 		case want == "-" && ok:
 			t.Errorf("%s: %s is listed as %s", c.name, id, it.State)
@@ -143,7 +143,7 @@ func TestTurnedIsWhatTheNextSurveySees(t *testing.T) {
 	turnAll := func(to item.State) {
 		t.Helper()
 		d := r.Draft(time.Now())
-		inv := linux.Survey(r, ids, now)
+		inv := linux.Survey(r, linux.Options{Now: now, Remembered: ids})
 		for _, id := range ids {
 			it, ok := inv.Lookup(id)
 			if !ok {
@@ -161,7 +161,7 @@ func TestTurnedIsWhatTheNextSurveySees(t *testing.T) {
 				t.Fatal(err)
 			}
 		}
-		inv = linux.Survey(r, ids, now)
+		inv = linux.Survey(r, linux.Options{Now: now, Remembered: ids})
 		for _, id := range ids {
 			if it, _ := inv.Find(id); it.State != to {
 				t.Errorf("after turning it %s, %s is %q (%s)", to, id, it.State, it.Why)
@@ -212,7 +212,7 @@ func TestHostilePlacesCostOneLineEach(t *testing.T) {
 	if f, err := os.Create(dir + "/etc/cron.d/huge"); err != nil || f.Truncate(2<<30) != nil {
 		t.Fatal("no huge file")
 	}
-	inv := linux.Survey(r, nil, now)
+	inv := linux.Survey(r, linux.Options{Now: now})
 	for _, want := range []string{"loop.service", "fifo.service", "cron.d/fifo", "cron.d/huge", "cron.d/folder", "fifo.desktop", "f.desktop"} {
 		n := 0
 		for _, u := range inv.Unread {
@@ -274,7 +274,7 @@ func benchmarkSurvey(b *testing.B, size int) {
 		}
 		plain += time.Since(start)
 		start = time.Now()
-		if inv := linux.Survey(r, nil, now); len(inv.Items) != 1200*size+1 {
+		if inv := linux.Survey(r, linux.Options{Now: now}); len(inv.Items) != 1200*size+1 {
 			b.Fatalf("%d items", len(inv.Items))
 		}
 		survey += time.Since(start)

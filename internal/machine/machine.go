@@ -24,6 +24,9 @@ type Refusal struct {
 
 func (r *Refusal) Error() string { return r.Path + ": " + r.Reason }
 
+// NoPermission is the [Reason] of what another user may read.
+const NoPermission = "no permission"
+
 // Reason says in a few words why an operation on a path failed, without the path.
 func Reason(err error) string {
 	var refusal *Refusal
@@ -32,7 +35,7 @@ func Reason(err error) string {
 	case errors.As(err, &refusal):
 		return refusal.Reason
 	case errors.Is(err, fs.ErrPermission):
-		return "no permission"
+		return NoPermission
 	case errors.Is(err, fs.ErrNotExist):
 		return "is not there"
 	case errors.As(err, &pathErr):

@@ -27,6 +27,7 @@ const (
 type Entries struct {
 	root     *machine.Root
 	finder   *launch.Finder
+	language string // of titles, as in locale(7)
 	users    []account.User
 	desktops []string // the names of the desktops that can be logged in to, each a list
 	unread   []item.Unread
@@ -34,9 +35,9 @@ type Entries struct {
 	Stopped func(user account.User, unit string) string
 }
 
-// Read prepares the survey of a machine for the given users.
-func Read(r *machine.Root, finder *launch.Finder, users []account.User) *Entries {
-	e := &Entries{root: r, finder: finder, users: users, Stopped: func(account.User, string) string { return "" }}
+// Read prepares the survey of a machine for the given users; titles are in the given language where entries give them.
+func Read(r *machine.Root, finder *launch.Finder, users []account.User, language string) *Entries {
+	e := &Entries{root: r, finder: finder, language: language, users: users, Stopped: func(account.User, string) string { return "" }}
 	e.desktops = append(e.installedDesktops(), e.environmentDesktop()...)
 	return e
 }
@@ -167,7 +168,7 @@ func (e *Entries) item(p string, owner account.User, text []byte, err error) (it
 		it.State, it.Why, it.Because = item.Off, "no desktop launches it: "+err.Error(), nil
 		return it, len(text) > 0
 	}
-	if title := d.keys["Name"]; title != "" {
+	if title := d.localised("Name", e.language); title != "" {
 		it.Title = title
 	}
 	it.Command = d.keys["Exec"]

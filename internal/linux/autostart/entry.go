@@ -57,6 +57,19 @@ func parse(text []byte) (entry, error) {
 	return e, nil
 }
 
+// localised returns a text in a language such as "de_AT.UTF-8@euro", as near to it as the entry has.
+func (e entry) localised(key, language string) string {
+	rest, modifier, _ := strings.Cut(language, "@")
+	rest, _, _ = strings.Cut(rest, ".")
+	short, _, _ := strings.Cut(rest, "_")
+	for _, name := range []string{rest + "@" + modifier, rest, short + "@" + modifier, short} {
+		if text := e.keys[key+"["+name+"]"]; text != "" && short != "" {
+			return text
+		}
+	}
+	return e.keys[key]
+}
+
 func boolean(s string) (bool, error) {
 	switch strings.ToLower(s) {
 	case "true", "1", "yes", "y", "t", "on":

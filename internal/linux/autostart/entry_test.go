@@ -26,6 +26,18 @@ func TestSetHiddenChangesOneLine(t *testing.T) {
 	}
 }
 
+func TestLocalised(t *testing.T) {
+	d, err := parse([]byte("[Desktop Entry]\nName=Sync\nName[de]=Abgleich\nName[de_AT]=Obgleich\n"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for language, want := range map[string]string{"": "Sync", "C": "Sync", "de_DE.UTF-8": "Abgleich", "de_AT@euro": "Obgleich", "fr_FR": "Sync"} {
+		if got := d.localised("Name", language); got != want {
+			t.Errorf("%q: %q; want %q", language, got, want)
+		}
+	}
+}
+
 func TestUnitOf(t *testing.T) {
 	if got := unitOf("mask-ed app.desktop"); got != `app-mask\x2ded\x20app@autostart.service` {
 		t.Errorf("unitOf: %s", got)
