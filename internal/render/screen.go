@@ -73,10 +73,25 @@ func (s *Screen) Line(format string, values ...any) {
 func (s *Screen) Wrap(indent int, format string, values ...any) {
 	text := s.plain(fmt.Sprintf(format, values...))
 	if s.width > 0 {
-		width := max(20, s.width-indent)
-		text = strings.ReplaceAll(ansi.Wordwrap(text, width, ""), "\n", "\n"+strings.Repeat(" ", indent))
+		text = wrap(text, s.width, indent)
 	}
 	fmt.Fprintln(s.w, text)
+}
+
+// wrap breaks a text at blanks alone, so that no id or path is torn; lines behind the first are indented.
+func wrap(text string, width, indent int) string {
+	var b strings.Builder
+	column := 0
+	for n, word := range strings.SplitAfter(text, " ") {
+		long := ansi.StringWidth(strings.TrimRight(word, " "))
+		if n > 0 && column > indent && column+long > width {
+			b.WriteString("\n" + strings.Repeat(" ", indent))
+			column = indent
+		}
+		b.WriteString(word)
+		column += ansi.StringWidth(word)
+	}
+	return b.String()
 }
 
 // Field writes a labelled value of a page about one thing, wrapped behind its label.
