@@ -5,6 +5,7 @@ package boottest_test
 import (
 	"bytes"
 	"encoding/json"
+	"os"
 	"slices"
 	"strings"
 	"testing"
@@ -19,13 +20,6 @@ func marked(name string) string {
 }
 
 const install = "[Install]\nWantedBy=multi-user.target\n"
-
-// launched holds, by item, the name that each launched program of the machine marks.
-var launched = map[string]string{
-	"service:linked.service": "linked", "service:vendor.service": "vendor", "service:text.service": "text",
-	"service:own.service": "own", "service:many@1.service": "many-1", "service:many@2.service": "many-2", "service:named.service": "named",
-	"program:all.desktop": "all", "program:hers.desktop@maria": "hers",
-}
 
 var files = map[string]string{
 	"usr/lib/systemd/system/linked.service":                         marked("linked") + install,
@@ -42,11 +36,22 @@ var files = map[string]string{
 	"usr/lib/systemd/system/named.service":                          marked("named") + install + "Alias=nick.service\n",
 	"etc/systemd/system/nick.service":                               "-> /usr/lib/systemd/system/named.service",
 	"etc/systemd/system/basic.target.wants/nick.service":            "-> ../nick.service",
-	"etc/cron.d/boot":                           "# first\n@reboot root /usr/bin/mark cron-1\n@reboot root /usr/bin/mark cron-2\n",
-	"etc/xdg/autostart/all.desktop":             "[Desktop Entry]\nType=Application\nName=All\nExec=/usr/bin/mark all\n",
-	"home/maria/.config/autostart/hers.desktop": "[Desktop Entry]\nType=Application\nName=Hers\nExec=/usr/bin/mark hers\n",
-	"usr/lib/systemd/system/off.service":        marked("off") + install,
-	"etc/xdg/autostart/hidden.desktop":          "[Desktop Entry]\nType=Application\nExec=/usr/bin/mark hidden\nHidden=true\n",
+	"etc/cron.d/boot":                                                   "# first\n@reboot root /usr/bin/mark cron-1\n@reboot root /usr/bin/mark cron-2\n",
+	"etc/xdg/autostart/all.desktop":                                     "[Desktop Entry]\nType=Application\nName=All\nExec=/usr/bin/mark all\n",
+	"home/maria/.config/autostart/hers.desktop":                         "[Desktop Entry]\nType=Application\nName=Hers\nExec=/usr/bin/mark hers\n",
+	"usr/lib/systemd/system/off.service":                                marked("off") + install,
+	"usr/lib/systemd/system/clock.timer":                                "[Timer]\nOnActiveSec=0\nAccuracySec=1us\n" + install,
+	"usr/lib/systemd/system/clock.service":                              marked("clock"),
+	"etc/systemd/system/multi-user.target.wants/clock.timer":            "-> /usr/lib/systemd/system/clock.timer",
+	"etc/systemd/user/global.service":                                   marked("global"),
+	"etc/systemd/user/default.target.wants/global.service":              "-> ../global.service",
+	"home/maria/.config/systemd/user/mine.service":                      marked("mine") + "[Install]\nWantedBy=default.target\n",
+	"home/maria/.config/systemd/user/default.target.wants/mine.service": "-> ../mine.service",
+	"etc/init.d/script":                                                 initScript("script"),
+	"etc/rc2.d/S04script":                                               "-> ../init.d/script",
+	"etc/rc5.d/S04script":                                               "-> ../init.d/script",
+	"etc/rc.local":                                                      "#!/bin/sh\n/usr/bin/mark rc-local\n",
+	"etc/xdg/autostart/hidden.desktop":                                  "[Desktop Entry]\nType=Application\nExec=/usr/bin/mark hidden\nHidden=true\n",
 }
 
 // run calls the command line on the machine and returns what it printed.
@@ -63,34 +68,45 @@ func run(t *testing.T, m *boottest.Machine, args ...string) []byte {
 // after all of that was taken back.
 func TestARealBootLaunchesWhatIsOnAndNothingThatIsOff(t *testing.T) {
 	m := boottest.New(t, files)
+	ok(t, os.Chmod(m.Dir+"/etc/init.d/script", 0o755))
+	ok(t, os.Chmod(m.Dir+"/etc/rc.local", 0o750))
 	var list struct {
-		Items []struct{ ID, State, Command string }
+		Items []struct{ ID, State, Command, Owner string }
 	}
 	if err := json.Unmarshal(run(t, m, "list", "--all", "--json"), &list); err != nil {
 		t.Fatal(err)
 	}
 	names, ids := map[string]string{}, []string{}
 	for _, it := range list.Items {
-		if name, ok := strings.CutPrefix(it.Command, "/usr/bin/mark "); ok {
-			if name = strings.Trim(name, " "); strings.HasPrefix(it.ID, "service:many@") {
-				name = launched[it.ID]
-			}
-			if on := it.State == "on"; on != (name != "off" && name != "hidden") {
-				t.Errorf("%s is listed as %s", it.ID, it.State)
-			} else if on {
-				names[it.ID] = name
-				ids = append(ids, it.ID)
-			}
+		name := ""
+		if found := markLine.FindStringSubmatch(it.Command); found != nil {
+			name = found[1]
+		}
+		switch it.ID {
+		case "service:script.service":
+			name = "script"
+		case "service:rc-local.service":
+			name = "rc-local"
+		}
+		if name == "" || it.Owner != "" && it.Owner != "maria" {
+			continue
+		}
+		if on := it.State == "on"; on != (name != "off" && name != "hidden") {
+			t.Errorf("%s is listed as %s", it.ID, it.State)
+		} else if on {
+			names[it.ID] = name
+			ids = append(ids, it.ID)
 		}
 	}
-	if len(ids) != len(launched)+2 {
-		t.Errorf("%d of %d items that mark are listed as on: %v", len(ids), len(launched)+2, ids)
+	const launched = 16
+	if len(ids) != launched {
+		t.Errorf("%d items that mark are listed as on, not %d: %v", len(ids), launched, ids)
 	}
 	slices.Sort(ids)
 	all := valuesOf(names, ids)
 	etc := func() string {
 		s := ""
-		for _, p := range []string{"/etc/systemd", "/etc/cron.d", "/etc/xdg", "/usr/lib/systemd/system", "/home/maria/.config/autostart"} {
+		for _, p := range []string{"/etc/systemd", "/etc/rc2.d", "/etc/rc5.d", "/etc/rc.local", "/home/maria/.config/systemd", "/etc/cron.d", "/etc/xdg", "/usr/lib/systemd/system", "/home/maria/.config/autostart"} {
 			s += testtree.Snapshot(t, m.Dir+p, nil) + "\n"
 		}
 		return s

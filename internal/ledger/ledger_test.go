@@ -46,10 +46,10 @@ var drafts = []func(*machine.Draft) error{
 	func(d *machine.Draft) error { return d.Rewrite("/etc/table", "", mark("b")) },
 	func(d *machine.Draft) error { return d.Rewrite("/etc/table", "", mark("d")) },
 	func(d *machine.Draft) error { return d.Remove("/etc/w/link", "") },
-	func(d *machine.Draft) error { return d.Link("/etc/w/other", "/dev/null") },
-	func(d *machine.Draft) error { return d.Link("/etc/new/deep/one", "/dev/null") },
+	func(d *machine.Draft) error { return d.Link("/etc/w/other", "", "/dev/null") },
+	func(d *machine.Draft) error { return d.Link("/etc/new/deep/one", "", "/dev/null") },
 	func(d *machine.Draft) error {
-		return errors.Join(d.Link("/etc/new/two", "/dev/null"), d.Rewrite("/etc/table", "", mark("a")))
+		return errors.Join(d.Link("/etc/new/two", "", "/dev/null"), d.Rewrite("/etc/table", "", mark("a")))
 	},
 }
 

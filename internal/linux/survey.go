@@ -156,10 +156,16 @@ func (v *Inventory) Turn(d *machine.Draft, it item.Item, to item.State) error {
 	return v.units.Turn(d, it, to)
 }
 
-// Lookup returns the item with an id that the survey may not hold: an instance of a template that is there.
+// Lookup returns the item with an id that the survey may not hold: an instance of a template that is there, or an entry of
+// the machine as one user has it.
 func (v *Inventory) Lookup(id string) (item.Item, bool) {
 	if it, ok := v.Find(id); ok {
 		return it, true
+	}
+	if at := strings.LastIndex(id, "@"); at > 0 && strings.HasPrefix(id, autostart.Prefix) {
+		if it, ok := v.Find(id[:at]); ok {
+			return v.entries.ForUser(it, id[at+1:])
+		}
 	}
 	name, ok := strings.CutPrefix(id, unit.Prefix)
 	if !ok || !strings.Contains(name, "@") {

@@ -81,8 +81,8 @@ func (d *Draft) Node(p, home string) (change.Node, error) {
 }
 
 // Link plans a symbolic link at p, in place of what is there.
-func (d *Draft) Link(p, target string) error {
-	e, err := d.plan(p, "")
+func (d *Draft) Link(p, home, target string) error {
+	e, err := d.plan(p, home)
 	if err != nil {
 		return err
 	}
@@ -93,7 +93,49 @@ func (d *Draft) Link(p, target string) error {
 		e.After = e.Before
 		return nil
 	}
-	e.After = change.Node{Kind: change.Link, Target: target, UID: os.Geteuid(), GID: os.Getegid(), ModTime: d.at.UnixNano()}
+	e.After, err = d.fresh(home)
+	e.After.Kind, e.After.Target = change.Link, target
+	return err
+}
+
+// Create plans a new file at p, with mode 0644.
+func (d *Draft) Create(p, home string, text []byte) error {
+	e, err := d.plan(p, home)
+	if err != nil {
+		return err
+	}
+	if e.After.Kind != change.Absent {
+		return &Refusal{p, "is there already"}
+	}
+	e.After, err = d.fresh(home)
+	e.After.Kind, e.After.Data, e.After.Mode = change.File, text, 0o644
+	return err
+}
+
+// fresh is a node that nobody had before: it belongs to the home's owner, elsewhere to whom we work as.
+func (d *Draft) fresh(home string) (change.Node, error) {
+	n := change.Node{UID: os.Geteuid(), GID: os.Getegid(), ModTime: d.at.UnixNano()}
+	if home == "" || n.UID != 0 {
+		return n, nil
+	}
+	info, err := d.root.Stat(home)
+	n.UID, n.GID = info.UID, info.GID
+	return n, err
+}
+
+// Chmod plans that whoever may read the file p may execute it too, or nobody.
+func (d *Draft) Chmod(p string, executable bool) error {
+	e, err := d.plan(p, "")
+	if err != nil {
+		return err
+	}
+	if e.After.Kind != change.File {
+		return &Refusal{p, "is " + e.After.Describe() + " where a file is expected; it is not edited"}
+	}
+	e.After.Mode &^= 0o111
+	if executable {
+		e.After.Mode |= e.After.Mode & 0o444 >> 2
+	}
 	return nil
 }
 

@@ -81,15 +81,16 @@ func (s *Screen) Wrap(indent int, format string, values ...any) {
 // wrap breaks a text at blanks alone, so that no id or path is torn; lines behind the first are indented.
 func wrap(text string, width, indent int) string {
 	var b strings.Builder
-	column := 0
-	for n, word := range strings.SplitAfter(text, " ") {
-		long := ansi.StringWidth(strings.TrimRight(word, " "))
-		if n > 0 && column > indent && column+long > width {
+	column, pending := 0, ""
+	for word := range strings.SplitAfterSeq(text, " ") {
+		bare := strings.TrimRight(word, " ")
+		if column > indent && column+len(pending)+ansi.StringWidth(bare) > width {
 			b.WriteString("\n" + strings.Repeat(" ", indent))
-			column = indent
+			column, pending = indent, ""
 		}
-		b.WriteString(word)
-		column += ansi.StringWidth(word)
+		b.WriteString(pending + bare)
+		column += len(pending) + ansi.StringWidth(bare)
+		pending = word[len(bare):]
 	}
 	return b.String()
 }

@@ -98,9 +98,11 @@ func (e Edit) Inverse() Edit {
 	return e
 }
 
-// Verb says what the edit does to its path: "creates", "removes", "rewrites" or "replaces".
+// Verb says what the edit does to its path: "creates", "removes", "rewrites", "replaces", or "changes the mode of".
 func (e Edit) Verb() string {
 	switch {
+	case e.Before.Kind == File && e.After.Kind == File && bytes.Equal(e.Before.Data, e.After.Data):
+		return "changes the mode of"
 	case e.Before.Kind == Absent:
 		return "creates"
 	case e.After.Kind == Absent:

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/linux/account"
 	"calmdawn/internal/linux/launch"
@@ -298,5 +299,32 @@ func (e *Entries) Turn(d *machine.Draft, it item.Item, to item.State) error {
 	if to == item.On && it.State == item.Off && !strings.HasPrefix(it.Why, "switched off") {
 		return errors.New(it.Why)
 	}
-	return d.Rewrite(it.File, home, func(text []byte) ([]byte, error) { return setHidden(text, to == item.Off) })
+	setTo := func(text []byte) ([]byte, error) { return setHidden(text, to == item.Off) }
+	now, err := d.Node(it.File, home)
+	if err != nil {
+		return err
+	}
+	if home == "" || now.Kind != change.Absent {
+		return d.Rewrite(it.File, home, setTo)
+	}
+	text, err := e.root.ReadFile(path.Join(machineFolder, it.Native), maxText)
+	if err == nil {
+		text, err = setTo(text)
+	}
+	if err != nil {
+		return err
+	}
+	return d.Create(it.File, home, text)
+}
+
+// ForUser returns the item that an entry of the machine is to one user who has none of its name: what is turned is an entry
+// of theirs in its place.
+func (e *Entries) ForUser(it item.Item, name string) (item.Item, bool) {
+	i := slices.IndexFunc(e.users, func(u account.User) bool { return u.Name == name })
+	if i < 0 || it.Owner != "" || e.overrides(e.users[i], it.Native) {
+		return item.Item{}, false
+	}
+	it.ID += "@" + name
+	it.Owner, it.File = name, path.Join(e.users[i].Home, homeFolder, it.Native)
+	return it, true
 }

@@ -224,6 +224,7 @@ func (t *Tables) catchUp(daemon Daemon) []item.Item {
 	}
 	var items []item.Item
 	for raw := range strings.Lines(string(text)) {
+		raw, off := strings.CutPrefix(strings.TrimSpace(raw), offMark)
 		f := strings.Fields(raw)
 		if len(f) < 4 || strings.HasPrefix(f[0], "#") || assignment.MatchString(raw) {
 			continue
@@ -233,9 +234,13 @@ func (t *Tables) catchUp(daemon Daemon) []item.Item {
 			Title: f[2], When: item.Later, State: item.On, File: catchUpTable, Command: strings.Join(f[3:], " "),
 			Fires: fmt.Sprintf("when its period (%s) has passed, %s min after the boot", f[0], f[1]), Because: append(slices.Clone(chain), catchUpTable),
 		}
-		if !on {
+		switch {
+		case off:
+			it.State, it.Why, it.Because = item.Off, "its line is commented out by calmdawn", nil
+		case !on:
 			it.State, it.Why, it.Because = item.Off, "anacron, which would launch it, is not on", nil
 		}
+		t.places[it.ID] = place{catchUpTable, raw, 0}
 		items = append(items, it)
 	}
 	return items
@@ -276,13 +281,17 @@ func (t *Tables) Turn(d *machine.Draft, it item.Item, to item.State) error {
 	at, ok := t.places[it.ID]
 	switch {
 	case !ok && strings.Contains(it.ID, "#"):
-		return errors.New("the line is not there any more, or its table cannot be edited yet")
-	case !ok:
-		return errors.New("scripts of a folder that is run as a whole cannot be switched yet")
+		return errors.New("the line is not there any more")
 	case to != item.On && to != item.Off:
 		return fmt.Errorf("%s cannot be turned to %q", it.ID, to)
 	case to == item.On && strings.HasPrefix(it.Why, "cron "):
 		return errors.New(it.Why)
+	}
+	if !ok { // a script of a folder that is run as a whole
+		if to == item.On && !tableName.MatchString(path.Base(it.File)) {
+			return errors.New(it.Why)
+		}
+		return d.Chmod(it.File, to == item.On)
 	}
 	return d.Rewrite(at.table, "", func(text []byte) ([]byte, error) { return turn(text, at.text, at.nth, to == item.Off) })
 }

@@ -101,10 +101,14 @@ func (t *Tree) scriptSettings(p string) []setting {
 // addRCLocal adds the pull of rc-local.service where /etc/rc.local can be executed.
 func (t *Tree) addRCLocal() {
 	info, err := t.root.Stat(rcLocal)
-	if err != nil || info.Kind != machine.Regular || info.Mode&0o111 == 0 || t.files["rc-local.service"] == nil {
+	if err != nil || info.Kind != machine.Regular || t.files["rc-local.service"] == nil {
 		return
 	}
-	t.addPull("multi-user.target", &pull{name: "rc-local.service", folder: "multi-user.target.wants", paths: []string{rcLocal}})
+	p := &pull{name: "rc-local.service", folder: "multi-user.target.wants", paths: []string{rcLocal}}
+	if info.Mode&0o111 == 0 {
+		p.hidden, p.paths = true, []string{rcLocal, rcLocal}
+	}
+	t.addPull("multi-user.target", p)
 }
 
 var presetFolders = []string{"/etc/systemd/system-preset", "/usr/local/lib/systemd/system-preset", "/usr/lib/systemd/system-preset", "/lib/systemd/system-preset"}

@@ -120,6 +120,9 @@ func (t *Tree) item(u *unit, got reached, when item.When) (item.Item, bool) {
 		it.Why = "not enabled"
 		if p := t.hiddenPull(u.name); p != "" {
 			it.Why = "switched off by " + p
+			if p == rcLocal {
+				it.Why = "it cannot be executed"
+			}
 		}
 		return it, true
 	}
@@ -141,10 +144,9 @@ func (t *Tree) item(u *unit, got reached, when item.When) (item.Item, bool) {
 // ownFile reports whether a path belongs to whom the manager is for: the administrator, or the user.
 func (t *Tree) ownFile(p string) bool {
 	if t.owner.Name == "" {
-		return inAdmin(p)
+		return strings.HasPrefix(p, "/etc/")
 	}
-	home, err := t.root.Resolve(t.owner.Home)
-	return err == nil && strings.HasPrefix(p, home+"/")
+	return t.home != "" && strings.HasPrefix(p, t.home+"/")
 }
 
 // heldBack says why a unit is not launched although it is pulled in.

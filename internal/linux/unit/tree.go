@@ -71,6 +71,7 @@ type pull struct {
 type Tree struct {
 	*Source
 	owner    account.User // of a user's manager; without a name for the system's
+	home     string       // the owner's, links followed
 	folders  []string     // the search path as it is on this machine, links followed
 	files    map[string]*file
 	pulls    map[string][]*pull // by the unit that pulls
@@ -108,6 +109,9 @@ func (src *Source) tree(owner account.User, folders []string) *Tree {
 	t := &Tree{
 		Source: src, owner: owner, files: map[string]*file{}, pulls: map[string][]*pull{}, pulledAs: map[string][]*pull{},
 		dropins: map[string][]string{}, names: map[string][]string{}, cache: map[string]*unit{}, reached: map[string]reached{},
+	}
+	if owner.Name != "" {
+		t.home, _ = src.root.Resolve(owner.Home) // without a home nothing in it is theirs
 	}
 	for _, folder := range folders {
 		real, err := src.root.Resolve(folder)

@@ -1,29 +1,40 @@
 package unit
 
 import (
-	"errors"
 	"fmt"
 	"path"
 	"slices"
-	"strings"
 
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/machine"
 )
 
-// inAdmin reports whether a path is in a folder that belongs to the machine's administrator.
-func inAdmin(p string) bool { return strings.HasPrefix(p, "/etc/") }
+// admin is the folder in which the administrator, or the user, sets units up.
+func (t *Tree) admin() string {
+	if t.owner.Name != "" {
+		return path.Join(t.owner.Home, ".config/systemd/user")
+	}
+	return adminFolder
+}
+
+// stronger is the folder whose masks hide what stands in the admin folder.
+func (t *Tree) stronger() string {
+	if t.owner.Name != "" {
+		return path.Join(t.owner.Home, ".config/systemd/user.control")
+	}
+	return maskFolder
+}
+
+// remove and link plan edits in the user's name, where the manager is a user's.
+func (t *Tree) remove(d *machine.Draft, p string) error { return d.Remove(p, t.owner.Home) }
+func (t *Tree) plant(d *machine.Draft, p, target string) error {
+	return d.Link(p, t.owner.Home, target)
+}
 
 // Turn plans what makes the next boot launch the service, or not. The tree then shows the units as they will be, so that
 // several can be turned one after another.
 func (t *Tree) Turn(d *machine.Draft, it item.Item, to item.State) error {
 	name := it.Native
-	if t.owner.Name != "" {
-		return errors.New("units of a user's own service manager cannot be switched yet")
-	}
-	if u := t.load(name); u.file != nil && u.file.script {
-		return errors.New("old init scripts cannot be switched yet")
-	}
 	switch to {
 	case item.Off:
 		return t.turnOff(d, name)
@@ -66,23 +77,12 @@ func (t *Tree) unlink(d *machine.Draft, name string) error {
 			if p.hidden {
 				continue
 			}
-			vendor := false
-			for _, link := range p.paths {
-				if !inAdmin(link) {
-					vendor = true
-				} else if err := d.Remove(link, ""); err != nil {
-					return err
-				}
-			}
-			p.hidden = true
-			if vendor {
-				if err := d.Link(path.Join(adminFolder, p.folder, p.name), "/dev/null"); err != nil {
-					return err
-				}
+			if err := t.hide(d, p); err != nil {
+				return err
 			}
 		}
-		if f := t.files[as]; as != name && f != nil && inAdmin(f.entry) {
-			if err := d.Remove(f.entry, ""); err != nil {
+		if f := t.files[as]; as != name && f != nil && t.ownFile(f.entry) {
+			if err := t.remove(d, f.entry); err != nil {
 				return err
 			}
 		}
@@ -90,16 +90,64 @@ func (t *Tree) unlink(d *machine.Draft, name string) error {
 	return nil
 }
 
+// hide plans that a pull has no effect: links of the administrator's or the user's go, those of vendors are hidden, an old
+// script's S link is made a K link, and rc.local loses its execute bits.
+func (t *Tree) hide(d *machine.Draft, p *pull) error {
+	vendor := false
+	for _, link := range p.paths {
+		var err error
+		switch {
+		case link == rcLocal:
+			err = d.Chmod(rcLocal, false)
+		case isRunlevel(path.Dir(link)):
+			err = t.renumber(d, link, "K")
+		case t.ownFile(link):
+			err = t.remove(d, link)
+		default:
+			vendor = true
+		}
+		if err != nil {
+			return err
+		}
+	}
+	p.hidden = true
+	if !vendor {
+		return nil
+	}
+	return t.plant(d, path.Join(t.admin(), p.folder, p.name), "/dev/null")
+}
+
+func isRunlevel(folder string) bool {
+	for _, level := range runlevels {
+		if level.folder == folder {
+			return true
+		}
+	}
+	return false
+}
+
+// renumber plans another letter for the link of an old script; its number and what it leads to stay.
+func (t *Tree) renumber(d *machine.Draft, link, letter string) error {
+	target, err := t.root.ReadLink(link)
+	if err != nil {
+		return err
+	}
+	if err := d.Remove(link, ""); err != nil {
+		return err
+	}
+	return d.Link(path.Join(path.Dir(link), letter+path.Base(link)[1:]), "", target)
+}
+
 func (t *Tree) mask(d *machine.Draft, u *unit) error {
-	folder := adminFolder
-	if u.file != nil && path.Dir(u.file.entry) == adminFolder {
-		folder = maskFolder
+	folder := t.admin()
+	if u.file != nil && path.Dir(u.file.entry) == t.admin() {
+		folder = t.stronger()
 	}
 	p := path.Join(folder, u.name)
-	if u.file != nil && path.Dir(u.file.entry) == maskFolder {
-		return fmt.Errorf("%s is set up in %s itself, where no mask can hide it; move it to %s first", u.name, maskFolder, adminFolder)
+	if u.file != nil && path.Dir(u.file.entry) == t.stronger() {
+		return fmt.Errorf("%s is set up in %s itself, where no mask can hide it; move it to %s first", u.name, t.stronger(), t.admin())
 	}
-	if err := d.Link(p, "/dev/null"); err != nil {
+	if err := t.plant(d, p, "/dev/null"); err != nil {
 		return err
 	}
 	f := &file{entry: p, hidden: "masked by " + p}
@@ -139,10 +187,10 @@ func (t *Tree) unmask(d *machine.Draft, name string) error {
 		if u.file == nil || !u.masked {
 			return nil
 		}
-		if !inAdmin(u.file.entry) {
+		if !t.ownFile(u.file.entry) {
 			return fmt.Errorf("%s is %s, by its vendor; it is not for us to switch on", name, u.hidden)
 		}
-		if err := d.Remove(u.file.entry, ""); err != nil {
+		if err := t.remove(d, u.file.entry); err != nil {
 			return err
 		}
 		t.uncover(u)
@@ -174,20 +222,16 @@ func (t *Tree) uncover(u *unit) {
 
 func (t *Tree) link(d *machine.Draft, name string) error {
 	for _, p := range t.pulledAs[name] {
-		if !p.hidden || len(p.paths) < 2 || !inAdmin(p.paths[0]) {
-			continue
+		if err := t.show(d, p); err != nil {
+			return err
 		}
-		for inAdmin(p.paths[0]) && len(p.paths) > 1 {
-			if err := d.Remove(p.paths[0], ""); err != nil {
-				return err
-			}
-			p.paths = p.paths[1:]
-		}
-		p.hidden = inAdmin(p.paths[0])
 	}
 	u := t.load(name)
 	if u.file == nil || u.hidden != "" {
 		return nil
+	}
+	if u.file.script {
+		return t.linkScript(d, name)
 	}
 	for _, verb := range []struct{ key, folder string }{{"WantedBy", ".wants"}, {"RequiredBy", ".requires"}, {"UpheldBy", ".upholds"}} {
 		for _, puller := range u.unitNames("Install", verb.key) {
@@ -200,10 +244,63 @@ func (t *Tree) link(d *machine.Draft, name string) error {
 		if f := t.files[alias]; !validName(alias) || f != nil {
 			continue
 		}
-		if err := d.Link(path.Join(adminFolder, alias), u.file.path); err != nil {
+		if err := t.plant(d, path.Join(t.admin(), alias), u.file.path); err != nil {
 			return err
 		}
 		t.names[u.name] = append(t.names[u.name], alias)
+	}
+	return nil
+}
+
+// show plans that what hides a vendor's link goes, or that rc.local can be executed again.
+func (t *Tree) show(d *machine.Draft, p *pull) error {
+	if !p.hidden || len(p.paths) < 2 {
+		return nil
+	}
+	if p.paths[0] == rcLocal {
+		p.hidden = false
+		return d.Chmod(rcLocal, true)
+	}
+	for t.ownFile(p.paths[0]) && len(p.paths) > 1 {
+		if err := t.remove(d, p.paths[0]); err != nil {
+			return err
+		}
+		p.paths = p.paths[1:]
+	}
+	p.hidden = t.ownFile(p.paths[0])
+	return nil
+}
+
+// linkScript plans S links for an old script in the place of its K links; where it has none, for the usual runlevels.
+func (t *Tree) linkScript(d *machine.Draft, name string) error {
+	found := false
+	for _, level := range runlevels {
+		entries, err := t.list(level.folder)
+		if err != nil {
+			continue
+		}
+		for _, e := range entries {
+			if len(e.Name) < 4 || e.Name[0] != 'K' || scriptUnit(e.Name[3:]) != name {
+				continue
+			}
+			found = true
+			p := path.Join(level.folder, e.Name)
+			if err := t.renumber(d, p, "S"); err != nil {
+				return err
+			}
+			t.addPull(level.target, &pull{name: name, folder: level.target + ".wants", paths: []string{path.Join(level.folder, "S"+e.Name[1:])}})
+		}
+	}
+	if found {
+		return nil
+	}
+	script := t.load(name).file.path
+	for _, level := range runlevels {
+		p := path.Join(level.folder, "S01"+path.Base(script))
+		if err := d.Link(p, "", "../init.d/"+path.Base(script)); err != nil {
+			return err
+		}
+		t.addPull(level.target, &pull{name: name, folder: level.target + ".wants", paths: []string{p}})
 	}
 	return nil
 }
@@ -213,8 +310,8 @@ func (t *Tree) addLink(d *machine.Draft, u *unit, puller, folder string) error {
 	if standing || !validName(puller) {
 		return nil
 	}
-	p := path.Join(adminFolder, puller+folder, u.name)
-	if err := d.Link(p, u.file.path); err != nil {
+	p := path.Join(t.admin(), puller+folder, u.name)
+	if err := t.plant(d, p, u.file.path); err != nil {
 		return err
 	}
 	t.addPull(puller, &pull{name: u.name, folder: puller + folder, paths: []string{p}})
