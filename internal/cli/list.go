@@ -440,6 +440,7 @@ type itemJSON struct {
 	Advice     string     `json:"advice"`
 	Reason     string     `json:"reason,omitempty"`
 	Note       string     `json:"note,omitempty"`
+	Protected  string     `json:"protected,omitempty"`
 }
 
 // ownJSON is an item's own time: seconds, and how it is known.
@@ -470,7 +471,7 @@ func (l *look) documentOf(it item.Item) itemJSON {
 		Conditions: list(it.Conditions), Command: it.Command, Program: it.Program, File: it.File,
 		Package: it.Package, Maker: it.Maker, System: it.System, OwnTime: own,
 		Fires: it.Fires, Confidence: confidence, Version: it.Version, Section: it.Section, Summary: it.Summary, Installed: installed,
-		Leftover: it.Leftover, Role: it.Role, Advice: string(it.Advice), Reason: it.Reason, Note: it.Note,
+		Leftover: it.Leftover, Role: it.Role, Advice: string(it.Advice), Reason: it.Reason, Note: it.Note, Protected: it.Protected,
 	}
 }
 

@@ -86,9 +86,9 @@ func TestRoundOnTheDemoMachine(t *testing.T) {
 	}
 
 	ids := []string{"service:star-index.service", "service:dome-agent.service", "service:mast-poll@south.service",
-		"service:dbus.service", "program:lanternfile.desktop@maria", "program:varnholt-tray.desktop", "task:/etc/cron.d/mast#619c"}
+		"service:polkit.service", "program:lanternfile.desktop@maria", "program:varnholt-tray.desktop", "task:/etc/cron.d/mast#619c"}
 	for n, id := range ids {
-		out, errs, code := call(t, on+"disable --yes "+id)
+		out, errs, code := call(t, on+"disable --yes "+id+" --insist "+id)
 		if code != 0 || !strings.Contains(out, fmt.Sprintf("change %d.", n+1)) || !strings.Contains(out, "undo") {
 			t.Fatalf("disable %s: %d %s%s", id, code, out, errs)
 		}
@@ -133,6 +133,33 @@ func onlyOurs(diff string) bool {
 		}
 	}
 	return true
+}
+
+// TestSeveralAtOnce switches items by pattern and by flag, with what could start them on demand, and for one user alone.
+func TestSeveralAtOnce(t *testing.T) {
+	dir := demoMachine(t)
+	on := "--root " + dir + " "
+	before := testtree.Snapshot(t, dir, nil)
+	for _, c := range []struct{ words, want, not string }{
+		{"disable --yes service:cue-* --maker inkerholm", "Switching off 7 items", "dome"},
+		{"disable --yes service:cups.service", "--and-starters", "removes  /etc/systemd/system/sockets.target.wants/cups.socket"},
+		{"undo 2 --yes", "taken back", "conflict"},
+		{"disable --yes service:cups.service --and-starters", "sockets.target.wants/cups.socket", "on demand"},
+		{"disable --yes program:handrail-panel.desktop@teo", "creates  /home/teo/.config/autostart/handrail-panel.desktop", "/etc/xdg"},
+		{"list --state off panel", "program:handrail-panel.desktop@teo", "service:"},
+		{"enable --yes program:handrail-panel.desktop@teo", "off → on", "/etc/xdg"},
+		{"disable --yes service:dome-lamp.service task:/etc/cron.hourly/room-climate task:lanternfile-check.timer@teo", "K03dome-lamp", "S04"},
+		{"undo --all --yes", "taken back", "conflict"},
+	} {
+		out, errs, code := call(t, on+c.words)
+		out = strings.ReplaceAll(out, "->", "→")
+		if code != 0 || !strings.Contains(out, c.want) || strings.Contains(out, c.not) {
+			t.Errorf("calmdawn %s: exit %d, %s%s\nwant %q and not %q", c.words, code, out, errs, c.want, c.not)
+		}
+	}
+	if d := testtree.Diff(before, testtree.Snapshot(t, dir, nil)); !onlyOurs(d) {
+		t.Errorf("the machine is not as it was:\n%s", d)
+	}
 }
 
 // TestBeforeAndAfter goes from the first boots over a change and restarts to the verdict.
@@ -198,6 +225,11 @@ func TestCallsThatAreOff(t *testing.T) {
 		{on + "disable service:star-index.service", "--yes", 2},
 		{on + "disable --yes service:star-index.service service:nothing-like-it", "has no item", 2},
 		{on + "enable --yes task:/etc/cron.d/rings-lamp#4bb3", "there is no user", 1},
+		{on + "disable", "flags that choose", 2},
+		{on + "disable service:nothing*", "no item like", 2},
+		{on + "disable --maker nobody", "like that", 2},
+		{on + "disable --yes service:palisade.service", "--insist service:palisade.service", 1},
+		{on + "disable --yes service:star-index.service service:NetworkManager.service --insist service:star-index.service", "the network depends on it", 1},
 		{on + "undo", "--all", 2},
 		{on + "undo x", "no number", 2},
 		{on + "undo 4 --yes", "no change 4", 2},

@@ -63,6 +63,9 @@ func (a *app) show(l *look, it item.Item) {
 	} else if it.Role != "" {
 		s.Field("Role", clean(fmt.Sprintf("%s (%s)", it.Role, it.Reason)))
 	}
+	if it.Protected != "" {
+		s.Field("Protected", clean(it.Protected)+"; switching it off takes --insist")
+	}
 	from := strings.TrimSpace(it.Package + " " + it.Version)
 	if !it.Installed.IsZero() {
 		from += ", installed " + it.Installed.Local().Format("2 Jan 2006")

@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/user"
 	"path"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -37,9 +38,17 @@ var (
 		long: `Disable keeps the next boot or login from launching the given items. Nothing is deleted: what
 is edited is recorded first, and undo restores it exactly. All of it is done or none of it.
 
-It shows what it will touch and asks; --yes answers for you. It does not stop what runs now.`,
+It shows what it will touch and asks; --yes answers for you. It does not stop what runs now.
+
+Items are named by id, by a pattern with * in it, or by the same flags as in list. What the
+machine or its user depends on (security, login, network, sound, graphics, input, storage, …)
+is refused with the reason; --insist with its id switches it off all the same.`,
 		example: `  calmdawn disable service:star-index.service
-  calmdawn disable program:tidewire-sync.desktop@maria 'task:/etc/cron.d/halden-update#2ac1' --yes`,
+  calmdawn disable 'service:cue-update*' program:cue-update-helper.desktop
+  calmdawn disable program:lanternfile.desktop@teo
+  calmdawn disable --maker inkerholm --advice "can go"
+  calmdawn disable service:cups.service --and-starters
+  calmdawn disable service:palisade.service --insist service:palisade.service`,
 	}
 	enableWords = turnWords{
 		verb: change.Enable, to: item.On, doing: "Switching on", already: "on",
@@ -50,32 +59,57 @@ that up. What was switched off by calmdawn is better taken back exactly, with un
 	}
 )
 
+// A wish is what a call to disable or enable asks for.
+type wish struct {
+	turnWords
+	filter
+	ids      []string
+	insist   []string
+	starters bool
+	yes      bool
+}
+
 func (a *app) turnCommand(w turnWords) *cobra.Command {
-	var yes bool
+	wish := wish{turnWords: w}
 	cmd := &cobra.Command{
 		Use: string(w.verb) + " ITEM...", Short: w.short, Long: w.long, Example: w.example,
 		Args: func(cmd *cobra.Command, args []string) error {
-			if len(args) == 0 {
-				return usage("%s takes the ids of items; calmdawn list shows them", w.verb)
+			if len(args) == 0 && !wish.chooses() {
+				return usage("%s takes the ids of items, or flags that choose some; calmdawn list shows them", w.verb)
 			}
-			return nil
+			return wish.check()
 		},
 		ValidArgsFunction: a.completeIDs,
-		RunE:              func(_ *cobra.Command, args []string) error { return a.turn(w, args, yes) },
+		RunE: func(_ *cobra.Command, args []string) error {
+			wish.ids = args
+			return a.turn(wish)
+		},
 	}
-	cmd.Flags().BoolVarP(&yes, "yes", "y", false, "do it without asking")
+	wish.flags(cmd)
+	flags := cmd.Flags()
+	flags.BoolVarP(&wish.yes, "yes", "y", false, "do it without asking")
+	if w.to == item.Off {
+		flags.StringSliceVar(&wish.insist, "insist", nil, "switch off the protected item with this `ID` all the same")
+		flags.BoolVar(&wish.starters, "and-starters", false, "also switch off the sockets, paths and timers that could start the items on demand")
+		_ = cmd.RegisterFlagCompletionFunc("insist", a.completeIDs)
+	}
 	return cmd
 }
 
-func (a *app) turn(w turnWords, ids []string, yes bool) error {
+func (a *app) turn(w wish) error {
 	l, err := a.look()
 	if err != nil {
 		return err
 	}
 	defer l.Close()
-	picked, err := l.pick(ids)
+	picked, err := l.choose(w)
 	if err != nil {
 		return err
+	}
+	if w.to == item.Off {
+		if err := a.protect(l, picked, w.insist); err != nil {
+			return err
+		}
 	}
 	c, err := a.plan(l, w, picked)
 	if err != nil {
@@ -92,14 +126,66 @@ func (a *app) turn(w turnWords, ids []string, yes bool) error {
 	s.Line("%s", s.Paint(render.Strong, fmt.Sprintf("%s %s on %s:", w.doing, count(len(c.Targets), "item", "items"), l.machineName())))
 	a.showTargets(s, c)
 	for _, it := range picked {
-		warn(s, it, w.to, c)
+		warn(s, it, w, c)
 	}
-	return a.carryOut(l.root, s, c, yes)
+	return a.carryOut(l.root, s, c, w.yes)
+}
+
+// choose returns the items that a wish names: by id, by pattern, or by what the flags choose.
+func (l *look) choose(w wish) ([]item.Item, error) {
+	var ids []string
+	for _, id := range w.ids {
+		if !strings.Contains(id, "*") {
+			ids = append(ids, id)
+			continue
+		}
+		pattern := regexp.MustCompile("^" + strings.ReplaceAll(regexp.QuoteMeta(id), `\*`, ".*") + "$")
+		found := false
+		for _, it := range l.Items {
+			if pattern.MatchString(it.ID) {
+				ids, found = append(ids, it.ID), true
+			}
+		}
+		if !found {
+			return nil, usage("%s has no item like %q; calmdawn list --all shows every item with its id", l.machineName(), id)
+		}
+	}
+	if w.chooses() {
+		found := false
+		for _, it := range l.Items {
+			if w.accepts(it) && (w.all || !it.System) {
+				ids, found = append(ids, it.ID), true
+			}
+		}
+		if !found {
+			return nil, usage("none of the items of %s is like that; calmdawn list takes the same flags", l.machineName())
+		}
+	}
+	return l.pick(ids)
+}
+
+// protect refuses what the machine or its user depends on, unless somebody insists on that very item.
+func (a *app) protect(l *look, picked []item.Item, insist []string) error {
+	var refused []error
+	for _, it := range picked {
+		why := it.Protected
+		remote := it.Native == "ssh.service" || it.Native == "sshd.service"
+		if remote && it.State.Launched() && l.root.Live() && os.Getenv("SSH_CONNECTION") != "" {
+			why = "you are connected through it right now"
+		}
+		if why != "" && it.State.Launched() && !slices.Contains(insist, it.ID) {
+			refused = append(refused, fmt.Errorf("%s is protected: %s\nif you are sure: --insist %s", it.ID, why, shellWord(it.ID)))
+		}
+	}
+	if len(refused) > 0 {
+		refused = append(refused, errors.New("nothing was changed"))
+	}
+	return errors.Join(refused...)
 }
 
 // plan works out the change that turns the picked items; those already as wished are left out. One that cannot be
 // turned refuses all of them.
-func (a *app) plan(l *look, w turnWords, picked []item.Item) (change.Change, error) {
+func (a *app) plan(l *look, w wish, picked []item.Item) (change.Change, error) {
 	at := a.now()
 	d := l.root.Draft(at)
 	c := change.Change{Verb: w.verb, MadeAt: at, MadeBy: whoami()}
@@ -113,6 +199,12 @@ func (a *app) plan(l *look, w turnWords, picked []item.Item) (change.Change, err
 			continue
 		}
 		c.Targets = append(c.Targets, change.Target{ID: it.ID, Title: it.Title, Before: it.State, After: w.to, When: it.When})
+		for _, starter := range startersOf(it, w) {
+			if err := l.TurnStarter(d, it, starter, w.to); err != nil {
+				refused = append(refused, fmt.Errorf("%s, which can start %s, cannot be switched %s: %w", starter, it.ID, w.to, err))
+			}
+			c.Targets = append(c.Targets, change.Target{ID: "starter:" + starter, Title: starter, Before: item.On, After: w.to, When: it.When})
+		}
 	}
 	if len(refused) > 0 {
 		if len(picked) > 1 {
@@ -127,9 +219,17 @@ func (a *app) plan(l *look, w turnWords, picked []item.Item) (change.Change, err
 	return c, nil
 }
 
+// startersOf lists the units that can start an item on demand and are to be switched with it.
+func startersOf(it item.Item, w wish) []string {
+	if !w.starters {
+		return nil
+	}
+	return slices.DeleteFunc(slices.Clone(it.Starters), func(s string) bool { return strings.Contains(s, " ") })
+}
+
 // warn tells what else a decision about an item means.
-func warn(s *render.Screen, it item.Item, to item.State, c change.Change) {
-	if to != item.Off {
+func warn(s *render.Screen, it item.Item, w wish, c change.Change) {
+	if w.to != item.Off {
 		return
 	}
 	others := slices.DeleteFunc(slices.Clone(it.NeededBy), func(id string) bool {
@@ -138,8 +238,12 @@ func warn(s *render.Screen, it item.Item, to item.State, c change.Change) {
 	if len(others) > 0 {
 		s.Line("%s", s.Paint(render.Warn, fmt.Sprintf("  Mind: %s needed by %s.", render.Clean(it.Native)+" is", render.Clean(strings.Join(others, ", ")))))
 	}
-	if len(it.Starters) > 0 {
-		s.Line("%s", s.Paint(render.Warn, fmt.Sprintf("  Mind: %s can still start %s on demand.", render.Clean(strings.Join(it.Starters, ", ")), render.Clean(it.Native))))
+	left := slices.DeleteFunc(slices.Clone(it.Starters), func(starter string) bool { return slices.Contains(startersOf(it, w), starter) })
+	if len(left) > 0 {
+		s.Wrap(4, "%s", s.Paint(render.Warn, fmt.Sprintf("  Mind: %s can still start %s on demand.", render.Clean(strings.Join(left, ", ")), render.Clean(it.Native))))
+		if len(startersOf(it, wish{starters: true})) > 0 && !w.starters {
+			s.Line("    --and-starters switches them off as well.")
+		}
 	}
 }
 

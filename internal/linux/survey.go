@@ -156,6 +156,15 @@ func (v *Inventory) Turn(d *machine.Draft, it item.Item, to item.State) error {
 	return v.units.Turn(d, it, to)
 }
 
+// TurnStarter plans the same for a socket, path or timer that can start an item on demand.
+func (v *Inventory) TurnStarter(d *machine.Draft, it item.Item, starter string, to item.State) error {
+	tree := v.units
+	if it.Owner != "" {
+		tree = v.users[it.Owner]
+	}
+	return tree.Turn(d, item.Item{ID: starter, Native: starter}, to)
+}
+
 // Lookup returns the item with an id that the survey may not hold: an instance of a template that is there, or an entry of
 // the machine as one user has it.
 func (v *Inventory) Lookup(id string) (item.Item, bool) {

@@ -19,14 +19,16 @@ var builtIn []byte
 
 // A Rule gives items that fit it a role and an advice; roles.toml explains its parts.
 type Rule struct {
-	Role     string      `toml:"role"`
-	Advice   item.Advice `toml:"advice"`
-	Reason   string      `toml:"reason"`
-	Names    []string    `toml:"names"`
-	Programs []string    `toml:"programs"`
-	Packages []string    `toml:"packages"`
-	Sections []string    `toml:"sections"`
-	Words    []string    `toml:"words"`
+	Role   string      `toml:"role"`
+	Advice item.Advice `toml:"advice"`
+	Reason string      `toml:"reason"`
+	// Protected items are switched off only when somebody insists.
+	Protected bool     `toml:"protected"`
+	Names     []string `toml:"names"`
+	Programs  []string `toml:"programs"`
+	Packages  []string `toml:"packages"`
+	Sections  []string `toml:"sections"`
+	Words     []string `toml:"words"`
 }
 
 // Rules are asked in their order; the first that fits decides.
@@ -55,13 +57,16 @@ func Load(own []byte) (Rules, error) {
 // Judge gives an item its role, its advice and the reason. What is off gets no advice; what is broken or left behind is to
 // be cleaned up; what belongs to the operating system is kept.
 func (rules Rules) Judge(it *item.Item) {
-	it.Role, it.Advice, it.Reason = "", "", ""
+	it.Role, it.Advice, it.Reason, it.Protected = "", "", "", ""
 	evidence := ""
 	var rule Rule
 	for _, r := range rules {
 		if evidence = r.fits(it); evidence != "" {
 			rule = r
 			it.Role = r.Role
+			if r.Protected && it.State.Launched() && it.State != item.Broken {
+				it.Protected = fmt.Sprintf("%s (role %s: %s)", r.Reason, r.Role, evidence)
+			}
 			break
 		}
 	}

@@ -82,6 +82,8 @@ type Item struct {
 	Advice Advice // what we say of it; empty for what is off
 	Reason string // why we say so, and what the role is known from
 	Note   string // the technician's own
+	// Protected says what depends on the item, so that switching it off takes insisting; empty for what may be switched off.
+	Protected string
 }
 
 // Advice is what we say of an item.
