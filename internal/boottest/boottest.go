@@ -78,6 +78,22 @@ func New(t testing.TB, files map[string]string) *Machine {
 	return m
 }
 
+// Install copies a program of this computer into the machine's /usr/bin.
+func (m *Machine) Install(t testing.TB, program string) {
+	t.Helper()
+	data, err := os.ReadFile(program)
+	check(t, err)
+	check(t, os.WriteFile(filepath.Join(m.Dir, "usr/bin", filepath.Base(program)), data, 0o755))
+}
+
+// Shared returns what the machine wrote into a file of its folder /share.
+func (m *Machine) Shared(t testing.TB, name string) string {
+	t.Helper()
+	data, err := os.ReadFile(filepath.Join(m.share, name))
+	check(t, err)
+	return string(data)
+}
+
 // Boot starts the machine, waits until it has switched itself off, and returns the names that were marked, in order.
 func (m *Machine) Boot(t testing.TB) []string {
 	t.Helper()

@@ -61,14 +61,21 @@ func Read(r *machine.Root, file string) (*Book, error) {
 func Write(r *machine.Root, file string) (*Book, error) {
 	if file == "" {
 		if err := makeFolder(r); err != nil {
-			return nil, fmt.Errorf("the casebook cannot be kept in this machine (%s: %s), so nothing was changed; make the disk writable, run this as root, or name another place with --casebook FILE", Folder, machine.Reason(err))
+			return nil, noPlace(err)
 		}
 	}
 	dir, where, release, err := locate(r, file)
+	if errors.Is(err, fs.ErrPermission) {
+		return nil, noPlace(err)
+	}
 	if err != nil && !errors.Is(err, ErrNone) {
 		return nil, err
 	}
 	return open(r, dir, where, release, url.Values{"mode": {"rwc"}}, true)
+}
+
+func noPlace(err error) error {
+	return fmt.Errorf("the casebook cannot be kept in this machine (%s: %s), so nothing was changed; make the disk writable, run this as root, or name another place with --casebook FILE", Folder, machine.Reason(err))
 }
 
 func makeFolder(r *machine.Root) error {
@@ -77,7 +84,11 @@ func makeFolder(r *machine.Root) error {
 	}
 	for _, p := range []string{"/var", "/var/lib", Folder} {
 		if _, err := r.Stat(p); errors.Is(err, fs.ErrNotExist) {
-			if err := r.MakeFolder(p, ""); err != nil {
+			mode := uint32(0o755)
+			if p == Folder {
+				mode = 0o700 // it holds copies of what was edited, private files among them
+			}
+			if err := r.MakeFolder(p, "", mode); err != nil {
 				return err
 			}
 		}

@@ -18,6 +18,7 @@ import (
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/ledger"
 	"calmdawn/internal/linux"
+	"calmdawn/internal/linux/manager"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/render"
 )
@@ -296,6 +297,7 @@ func (a *app) carryOut(r *machine.Root, s *render.Screen, c change.Change, yes b
 	if err != nil {
 		return err
 	}
+	reloadManager(r, s, c)
 	if a.json {
 		return a.writeJSON(changeDocument(c))
 	}
@@ -307,6 +309,19 @@ func (a *app) carryOut(r *machine.Root, s *render.Screen, c change.Change, yes b
 	s.Line("%s", s.Paint(render.Good, fmt.Sprintf("Done, as change %d. It takes effect %s%s.", c.ID, effect(c), restart(c))))
 	s.Line("To take it back: %s", a.call(fmt.Sprintf("undo %d", c.ID)))
 	return nil
+}
+
+// reloadManager has the running machine's service manager read changed unit files anew, so that its own tools agree.
+func reloadManager(r *machine.Root, s *render.Screen, c change.Change) {
+	units := slices.ContainsFunc(c.Edits, func(e change.Edit) bool {
+		return strings.Contains(e.Path, "/systemd/") || strings.HasPrefix(e.Path, "/etc/rc") || strings.HasPrefix(e.Path, "/etc/init.d/")
+	})
+	if !units || !r.Live() {
+		return
+	}
+	if err := manager.Reload(); err != nil {
+		s.Line("%s", s.Paint(render.Warn, "The service manager was not told to read its files anew: "+render.Clean(err.Error())+". It does at the next boot."))
+	}
 }
 
 // casebookHasPlace refuses a machine whose /var is a disk of its own that is missing: the casebook would be hidden later.

@@ -24,6 +24,8 @@ type Ledger struct {
 	unlock func() error
 	all    []change.Change // as of the last load, oldest first
 
+	outside string // the casebook's file where it is not inside the machine
+
 	// Recovered are the changes that were found unfinished when the ledger was opened, as they were settled.
 	Recovered []change.Change
 }
@@ -35,7 +37,7 @@ func Open(r *machine.Root, casebookFile string) (*Ledger, error) {
 	if err != nil {
 		return nil, err
 	}
-	l := &Ledger{root: r, book: book}
+	l := &Ledger{root: r, book: book, outside: casebookFile}
 	lockAt := casebook.Folder
 	if casebookFile != "" {
 		lockAt = "/etc"
@@ -90,7 +92,10 @@ func (l *Ledger) recover() error {
 		c.Status = status
 		l.Recovered = append(l.Recovered, c)
 	}
-	return l.load()
+	if err := l.load(); err != nil || len(l.Recovered) == 0 {
+		return err
+	}
+	return l.writeGuide(change.Change{Verb: change.Undo, MadeAt: l.Recovered[0].MadeAt})
 }
 
 func (l *Ledger) sweep(c change.Change) error {
@@ -113,9 +118,10 @@ func (l *Ledger) CarryOut(c change.Change) (change.Change, error) {
 	if err != nil {
 		return c, err
 	}
+	err = l.writeGuide(c)
 	for _, m := range marks {
 		if _, statErr := l.root.Stat(m.Path); m.Made && statErr != nil {
-			err = errors.Join(err, l.root.MakeFolder(m.Path, m.Home))
+			err = errors.Join(err, l.root.MakeFolder(m.Path, m.Home, 0o755))
 		}
 	}
 	if err == nil {
@@ -126,7 +132,13 @@ func (l *Ledger) CarryOut(c change.Change) (change.Change, error) {
 	}
 	if err == nil {
 		c.Status = change.Done
-		return c, l.load()
+		if err := l.load(); err != nil {
+			return c, err
+		}
+		if err := l.writeGuide(change.Change{Verb: change.Undo, MadeAt: c.MadeAt}); err != nil { // an undo is no part of the guide
+			return c, fmt.Errorf("change %d is done and recorded, but the guide beside the casebook could not be brought up to date: %w", c.ID, err)
+		}
+		return c, nil
 	}
 	if back := l.takeBack(c.Edits); back != nil {
 		return c, fmt.Errorf("%w\nand taking back what was already done failed too: %w\ncall calmdawn again once the cause is gone: it finishes the way back by itself", err, back)

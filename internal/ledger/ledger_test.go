@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -214,6 +215,58 @@ func TestWhatSomebodyElseChangedIsAConflict(t *testing.T) {
 	}
 	if _, err := do(r, nil, id+5); err == nil {
 		t.Error("a change that is not there was undone")
+	}
+}
+
+// TestTheGuideTakesChangesBackByHand follows the plain-text guide with a shell, and finds the machine as it was.
+func TestTheGuideTakesChangesBackByHand(t *testing.T) {
+	dir, r := tree(t)
+	if err := os.WriteFile(dir+"/etc/run", nil, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	undated := func() string {
+		var lines []string
+		for l := range strings.Lines(testtree.Snapshot(t, dir, skip)) {
+			f := strings.Fields(l)
+			lines = append(lines, strings.Join(append(f[:3:3], f[4:]...), " "))
+		}
+		return strings.Join(lines, "\n")
+	}
+	before := undated()
+	chmod := func(d *machine.Draft) error { return d.Chmod("/etc/run", false) }
+	for _, draft := range []func(*machine.Draft) error{drafts[2], drafts[3], chmod} {
+		if _, err := do(r, draft, 0); err != nil {
+			t.Fatal(err)
+		}
+	}
+	text, err := os.ReadFile(dir + "/var/lib/calmdawn/" + ledger.GuideName)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for l := range strings.Lines(string(text)) {
+		if !strings.HasPrefix(l, "  ") {
+			continue
+		}
+		if out, err := exec.Command("sh", "-c", strings.ReplaceAll(l, "'/etc", "'"+dir+"/etc")).CombinedOutput(); err != nil {
+			t.Errorf("%s: %v %s", l, err, out)
+		}
+	}
+	if d := testtree.Diff(before, undated()); d != "" {
+		t.Errorf("after following the guide:\n%s\n%s", text, d)
+	}
+	id, err := do(r, drafts[0], 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	text, _ = os.ReadFile(dir + "/var/lib/calmdawn/" + ledger.GuideName)
+	if !strings.Contains(string(text), "-b\n") || !strings.Contains(string(text), "+#b\n") {
+		t.Errorf("the guide does not show the edited line:\n%s", text)
+	}
+	for n := id; n > 0; n-- {
+		_, _ = do(r, nil, n)
+	}
+	if text, _ = os.ReadFile(dir + "/var/lib/calmdawn/" + ledger.GuideName); !strings.Contains(string(text), "No change is in force") {
+		t.Errorf("with everything undone the guide says:\n%s", text)
 	}
 }
 

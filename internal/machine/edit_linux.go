@@ -388,14 +388,14 @@ func (r *Root) Folder(p, home string) (FolderState, error) {
 	return s, err
 }
 
-// MakeFolder makes the folder p with mode 0755 and the owner of the folder around it; one that is there is left alone.
-func (r *Root) MakeFolder(p, home string) error {
+// MakeFolder makes the folder p with the given mode and the owner of the folder around it; one that is there is left alone.
+func (r *Root) MakeFolder(p, home string, mode uint32) error {
 	return r.at(p, home, func(at place) error {
 		var up unix.Stat_t
 		if err := unix.Fstat(at.fd, &up); err != nil {
 			return pathErr("stat", p, err)
 		}
-		err := at.step("mkdir", 0, func() error { return unix.Mkdirat(at.fd, at.name, 0o755) })
+		err := at.step("mkdir", 0, func() error { return unix.Mkdirat(at.fd, at.name, mode) })
 		if err != nil {
 			if info, statErr := r.Stat(p); statErr == nil && info.Kind == Folder {
 				return nil
@@ -409,7 +409,7 @@ func (r *Root) MakeFolder(p, home string) error {
 				return err
 			}
 		}
-		if err := at.step("chmod", 0, func() error { return unix.Fchmodat(at.fd, at.name, 0o755, 0) }); err != nil {
+		if err := at.step("chmod", 0, func() error { return unix.Fchmodat(at.fd, at.name, mode, 0) }); err != nil {
 			return err
 		}
 		return at.syncFolder()

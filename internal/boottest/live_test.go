@@ -1,0 +1,72 @@
+//go:build linux
+
+package boottest_test
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"calmdawn/internal/boottest"
+)
+
+// TestOnTheRunningMachine has the built program work on the machine that runs it, as root and as a user, and asks the
+// operating system's own tools whether they agree.
+func TestOnTheRunningMachine(t *testing.T) {
+	program := filepath.Join(t.TempDir(), "calmdawn")
+	build := exec.Command("go", "build", "-o", program, "calmdawn/cmd/calmdawn")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
+		t.Fatal(string(out))
+	}
+	const script = `#!/bin/sh
+say() { echo "$1: $(shift; "$@" 2>&1 | tr '\n' ' ')"; }
+{
+say before systemctl is-enabled linked.service
+say list calmdawn list
+say disable calmdawn disable --yes service:linked.service service:text.service program:all.desktop@maria
+say off systemctl is-enabled linked.service
+say masked systemctl is-enabled text.service
+say reload systemctl show -p NeedDaemonReload --value linked.service
+say owner stat -c %U /home/maria/.config/autostart/all.desktop
+say standing calmdawn
+say boots calmdawn boots
+say undo calmdawn undo --all --yes
+say after systemctl is-enabled linked.service
+say unmasked systemctl is-enabled text.service
+say user su maria -c 'calmdawn list linked'
+say refused su maria -c 'calmdawn disable --yes service:linked.service'
+} > /share/live
+`
+	all := map[string]string{
+		"usr/bin/live":                    script,
+		"etc/systemd/system/live.service": "[Unit]\nAfter=multi-user.target\n[Service]\nType=oneshot\nEnvironment=LC_ALL=C.UTF-8\nExecStart=/bin/sh /usr/bin/live\n",
+		"etc/systemd/system/graphical.target.wants/live.service": "-> ../live.service",
+	}
+	for p, text := range files {
+		all[p] = text
+	}
+	m := boottest.New(t, all)
+	m.Install(t, program)
+	m.Boot(t)
+	said := map[string]string{}
+	for line := range strings.Lines(m.Shared(t, "live")) {
+		key, value, _ := strings.Cut(strings.TrimSpace(line), ": ")
+		said[key] = value
+	}
+	for key, want := range map[string]string{
+		"before": "enabled", "list": "launches", "disable": "Done, as change 1", "off": "disabled", "masked": "masked", "reload": "no", "owner": "maria",
+		"standing": "waiting for a restart", "undo": "taken back", "after": "enabled", "unmasked": "static", "user": "linked", "refused": "run this as root",
+	} {
+		if !strings.Contains(said[key], want) {
+			t.Errorf("%s: %q; want %q", key, said[key], want)
+		}
+	}
+	for key, bad := range map[string]string{"list": "not read", "disable": "not told", "undo": "not told"} {
+		if strings.Contains(said[key], bad) {
+			t.Errorf("%s: %s", key, said[key])
+		}
+	}
+}

@@ -1,0 +1,89 @@
+package ledger
+
+import (
+	"fmt"
+	"os"
+	"path"
+	"slices"
+	"strings"
+
+	"github.com/aymanbagabas/go-udiff"
+
+	"calmdawn/internal/casebook"
+	"calmdawn/internal/core/change"
+)
+
+// GuideName is the plain-text file beside the casebook that tells how the changes in force are taken back by hand.
+const GuideName = "how-to-take-back.txt"
+
+// writeGuide writes the guide anew, with c among the changes if it is not ended yet.
+func (l *Ledger) writeGuide(c change.Change) error {
+	text := []byte(guide(append(slices.Clone(l.all), c)))
+	if l.outside != "" {
+		return os.WriteFile(l.outside+"."+GuideName, text, 0o600)
+	}
+	p := path.Join(casebook.Folder, GuideName)
+	now, err := l.root.Node(p, "")
+	if err != nil {
+		return err
+	}
+	after := change.Node{Kind: change.File, Data: text, Mode: 0o600, UID: os.Geteuid(), GID: os.Getegid(), ModTime: c.MadeAt.UnixNano()}
+	return l.root.Apply(change.Edit{Path: p, Before: now, After: after})
+}
+
+// guide tells, newest first, what each change in force did, and how each of its edits is taken back without calmdawn.
+func guide(changes []change.Change) string {
+	var b strings.Builder
+	b.WriteString("How to take back by hand what calmdawn changed on this machine, newest change first.\n" +
+		"With calmdawn at hand, calmdawn undo does the same and checks it. All paths are the machine's own:\n" +
+		"on a rescue system, put the folder before them at which its disk is mounted.\n")
+	any := false
+	for _, c := range slices.Backward(changes) {
+		if c.Verb == change.Undo || c.UndoneBy != 0 || c.Status == change.Failed {
+			continue
+		}
+		any = true
+		fmt.Fprintf(&b, "\nChange %d, %s, by %s: %s", c.ID, c.MadeAt.UTC().Format("2006-01-02 15:04 UTC"), printable(c.MadeBy), c.Verb)
+		for _, t := range c.Targets {
+			fmt.Fprintf(&b, " %s", printable(t.ID))
+		}
+		if c.Status == change.Planned {
+			b.WriteString(" (begun; it may be done in part)")
+		}
+		b.WriteString("\n")
+		for _, e := range slices.Backward(c.Edits) {
+			b.WriteString(byHand(e))
+		}
+	}
+	if !any {
+		b.WriteString("\nNo change is in force.\n")
+	}
+	return b.String()
+}
+
+// byHand tells how one edit is taken back with the tools of every system.
+func byHand(e change.Edit) string {
+	p := quote(e.Path)
+	switch {
+	case e.Before.Kind == change.Absent:
+		return "  rm " + p + "\n"
+	case e.Before.Kind == change.Link:
+		return fmt.Sprintf("  ln -sfn %s %s\n", quote(e.Before.Target), p)
+	case e.After.Kind == change.File && string(e.Before.Data) == string(e.After.Data):
+		return fmt.Sprintf("  chmod %04o %s\n", e.Before.Mode, p)
+	}
+	text := fmt.Sprintf("  in %s put back the lines with - and take away those with + (owner %d:%d, mode %04o):\n", p, e.Before.UID, e.Before.GID, e.Before.Mode)
+	for line := range strings.Lines(udiff.Unified("before", "after", string(e.Before.Data), string(e.After.Data))) {
+		text += "    " + printable(strings.TrimRight(line, "\n")) + "\n"
+	}
+	return text
+}
+
+// quote makes a path safe for a shell.
+func quote(p string) string { return "'" + strings.ReplaceAll(printable(p), "'", `'\''`) + "'" }
+
+// printable writes what no terminal should see as escapes.
+func printable(s string) string {
+	quoted := fmt.Sprintf("%+q", s)
+	return strings.ReplaceAll(strings.ReplaceAll(quoted[1:len(quoted)-1], `\"`, `"`), `\\`, `\`)
+}
