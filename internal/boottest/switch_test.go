@@ -145,3 +145,38 @@ func valuesOf(names map[string]string, ids []string) []string {
 	}
 	return values
 }
+
+// TestWhatIsDelayedStartsAfterTheGoal holds items back by a second and watches the order in which a boot launches them.
+func TestWhatIsDelayedStartsAfterTheGoal(t *testing.T) {
+	m := boottest.New(t, files)
+	ok(t, os.Chmod(m.Dir+"/etc/init.d/script", 0o755))
+	ok(t, os.Chmod(m.Dir+"/etc/rc.local", 0o755))
+	before := testtree.Snapshot(t, m.Dir+"/etc/systemd", nil)
+	all := m.Boot(t)
+	entry := "program:all.desktop"
+	var out bytes.Buffer
+	if code := cli.Run([]string{"--root", m.Dir, "delay", "--yes", "service:text.service"}, cli.Streams{In: strings.NewReader(""), Out: &out, Err: &out}); code != 1 || !strings.Contains(out.String(), "masked") {
+		t.Errorf("delaying what a text pulls in: %d %s", code, out.String())
+	}
+	run(t, m, "delay", "--yes", "--by", "1s", "service:linked.service", "service:many@1.service", "service:mine.service@maria", entry, "task:/etc/cron.d/boot*")
+	if list := string(run(t, m, "list", "--state", "delayed")); strings.Count(list, "delayed") < 6 || !strings.Contains(list, "service:linked.service") {
+		t.Errorf("what is delayed is not listed so:\n%s", list)
+	}
+	launched := m.Boot(t)
+	if wrong := boottest.Once(launched, all); wrong != "" {
+		t.Errorf("delayed, not lost:\n%s", wrong)
+	}
+	late := []string{"linked", "many-1", "mine", "all", "cron-1", "cron-2"}
+	onTime := []string{"vendor", "text", "own", "many-2", "named", "rc-local", "script", "global", "hers"}
+	for _, name := range onTime {
+		for _, other := range late {
+			if slices.Index(launched, name) > slices.Index(launched, other) {
+				t.Errorf("%s was launched after %s, which is delayed: %v", name, other, launched)
+			}
+		}
+	}
+	run(t, m, "undo", "--all", "--yes")
+	if d := testtree.Diff(before, testtree.Snapshot(t, m.Dir+"/etc/systemd", nil)); d != "" {
+		t.Errorf("taken back, the machine is not as it was:\n%s", d)
+	}
+}

@@ -182,7 +182,7 @@ mounted somewhere, for instance a customer's disk on the bench computer.`,
 		}
 		return usage("--color takes auto, always or never, not %q", a.color)
 	}
-	root.AddCommand(a.listCommand(), a.showCommand(), a.turnCommand(disableWords), a.turnCommand(enableWords),
+	root.AddCommand(a.listCommand(), a.showCommand(), a.turnCommand(disableWords), a.turnCommand(delayWords), a.turnCommand(enableWords),
 		a.undoCommand(), a.historyCommand(), a.bootsCommand(), a.compareCommand(), a.noteCommand(), a.demoCommand())
 	return root
 }

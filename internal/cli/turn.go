@@ -60,6 +60,17 @@ that up. What was switched off by calmdawn is better taken back exactly, with un
 	}
 )
 
+var delayWords = turnWords{
+	verb: change.Delay, to: item.Delayed, doing: "Delaying", already: "delayed",
+	short: "Have items start some time after the boot is ready, or after login",
+	long: `Delay keeps the given items, but starts them only some time after the boot is ready; programs of
+the desktop, after login. The machine needs no calmdawn for that. What others need, and what a
+vendor's text pulls in, cannot be delayed. It is taken back with undo like any change.`,
+	example: `  calmdawn delay service:star-index.service
+  calmdawn delay program:lanternfile.desktop@maria --by 3m
+  calmdawn delay --role backup,sync --when boot`,
+}
+
 // A wish is what a call to disable or enable asks for.
 type wish struct {
 	turnWords
@@ -67,6 +78,7 @@ type wish struct {
 	ids      []string
 	insist   []string
 	starters bool
+	by       time.Duration
 	yes      bool
 }
 
@@ -77,6 +89,9 @@ func (a *app) turnCommand(w turnWords) *cobra.Command {
 		Args: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 0 && !wish.chooses() {
 				return usage("%s takes the ids of items, or flags that choose some; calmdawn list shows them", w.verb)
+			}
+			if w.to == item.Delayed && (wish.by < time.Second || wish.by > 24*time.Hour) {
+				return usage("--by takes a time from 1s to 24h, not %s", wish.by)
 			}
 			return wish.check()
 		},
@@ -89,10 +104,15 @@ func (a *app) turnCommand(w turnWords) *cobra.Command {
 	wish.flags(cmd)
 	flags := cmd.Flags()
 	flags.BoolVarP(&wish.yes, "yes", "y", false, "do it without asking")
-	if w.to == item.Off {
-		flags.StringSliceVar(&wish.insist, "insist", nil, "switch off the protected item with this `ID` all the same")
-		flags.BoolVar(&wish.starters, "and-starters", false, "also switch off the sockets, paths and timers that could start the items on demand")
+	if w.to == item.Delayed {
+		flags.DurationVar(&wish.by, "by", time.Minute, "for how `LONG`: 90s, 5m")
+	}
+	if w.to != item.On {
+		flags.StringSliceVar(&wish.insist, "insist", nil, "do it to the protected item with this `ID` all the same")
 		_ = cmd.RegisterFlagCompletionFunc("insist", a.completeIDs)
+	}
+	if w.to == item.Off {
+		flags.BoolVar(&wish.starters, "and-starters", false, "also switch off the sockets, paths and timers that could start the items on demand")
 	}
 	return cmd
 }
@@ -107,7 +127,7 @@ func (a *app) turn(w wish) error {
 	if err != nil {
 		return err
 	}
-	if w.to == item.Off {
+	if w.to != item.On {
 		if err := a.protect(l, picked, w.insist); err != nil {
 			return err
 		}
@@ -192,11 +212,15 @@ func (a *app) plan(l *look, w wish, picked []item.Item) (change.Change, error) {
 	c := change.Change{Verb: w.verb, MadeAt: at, MadeBy: whoami()}
 	var refused []error
 	for _, it := range picked {
-		if it.State == w.to || w.to == item.On && it.State.Launched() {
+		if it.State == w.to && w.to != item.Delayed || w.to == item.On && it.State == item.Broken {
 			continue
 		}
-		if err := l.Turn(d, it, w.to); err != nil {
-			refused = append(refused, fmt.Errorf("%s cannot be switched %s: %w", it.ID, w.to, err))
+		err := l.canWait(it, w.to)
+		if err == nil {
+			err = l.Turn(d, it, w.to, w.by)
+		}
+		if err != nil {
+			refused = append(refused, fmt.Errorf("%s cannot be %s: %w", it.ID, participle(w.to), err))
 			continue
 		}
 		c.Targets = append(c.Targets, change.Target{ID: it.ID, Title: it.Title, Before: it.State, After: w.to, When: it.When})
@@ -218,6 +242,29 @@ func (a *app) plan(l *look, w wish, picked []item.Item) (change.Change, error) {
 		return c, errors.New("there is nothing to edit that would do it")
 	}
 	return c, nil
+}
+
+// canWait refuses to delay what is not launched, or what others need.
+func (l *look) canWait(it item.Item, to item.State) error {
+	if to != item.Delayed {
+		return nil
+	}
+	if !it.State.Launched() {
+		return errors.New("it is off; switch it on first")
+	}
+	for _, id := range it.NeededBy {
+		if other, ok := l.Find(id); ok && other.State.Launched() {
+			return fmt.Errorf("%s needs it and would start it all the same", id)
+		}
+	}
+	return nil
+}
+
+func participle(to item.State) string {
+	if to == item.Delayed {
+		return "delayed"
+	}
+	return "switched " + string(to)
 }
 
 // startersOf lists the units that can start an item on demand and are to be switched with it.

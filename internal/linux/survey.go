@@ -141,19 +141,20 @@ func (v *Inventory) name(r *machine.Root, release map[string]string) {
 	}
 }
 
-// Turn plans in d what turns an item on or off. An error says why it cannot be.
-func (v *Inventory) Turn(d *machine.Draft, it item.Item, to item.State) error {
+// Turn plans in d what turns an item on, off or delayed; by is for how long it is held back then. An error says why it
+// cannot be.
+func (v *Inventory) Turn(d *machine.Draft, it item.Item, to item.State, by time.Duration) error {
 	switch {
 	case it.Unsure:
 		return errors.New("it stands in a login script, which is never edited; change that by hand")
 	case strings.HasPrefix(it.ID, cron.Prefix):
-		return v.tables.Turn(d, it, to)
+		return v.tables.Turn(d, it, to, by)
 	case strings.HasPrefix(it.ID, autostart.Prefix):
-		return v.entries.Turn(d, it, to)
+		return v.entries.Turn(d, it, to, by)
 	case it.Owner != "":
-		return v.users[it.Owner].Turn(d, it, to)
+		return v.users[it.Owner].Turn(d, it, to, by)
 	}
-	return v.units.Turn(d, it, to)
+	return v.units.Turn(d, it, to, by)
 }
 
 // TurnStarter plans the same for a socket, path or timer that can start an item on demand.
@@ -162,7 +163,7 @@ func (v *Inventory) TurnStarter(d *machine.Draft, it item.Item, starter string, 
 	if it.Owner != "" {
 		tree = v.users[it.Owner]
 	}
-	return tree.Turn(d, item.Item{ID: starter, Native: starter}, to)
+	return tree.Turn(d, item.Item{ID: starter, Native: starter}, to, 0)
 }
 
 // Lookup returns the item with an id that the survey may not hold: an instance of a template that is there, or an entry of

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -149,7 +150,7 @@ func TestTurnedIsWhatTheNextSurveySees(t *testing.T) {
 			if !ok {
 				t.Fatalf("%s is not found", id)
 			}
-			if err := inv.Turn(d, it, to); err != nil {
+			if err := inv.Turn(d, it, to, time.Minute); err != nil {
 				t.Fatalf("turning %s %s: %v", id, to, err)
 			}
 		}
@@ -178,11 +179,28 @@ func TestTurnedIsWhatTheNextSurveySees(t *testing.T) {
 		}
 	}
 	turnAll(item.On)
+	for _, id := range []string{"service:text.service", "service:own.service"} { // pulled in by texts
+		inv := linux.Survey(r, linux.Options{Now: now})
+		it, _ := inv.Find(id)
+		if err := inv.Turn(r.Draft(time.Now()), it, item.Delayed, time.Minute); err == nil || !strings.Contains(err.Error(), "masked") {
+			t.Errorf("%s was delayed: %v", id, err)
+		}
+	}
+	pulledByText := ids
+	ids = slices.DeleteFunc(slices.Clone(ids), func(id string) bool {
+		return id == "service:text.service" || id == "service:own.service" || id == "service:vendor.service"
+	})
+	turnAll(item.Delayed)
+	turnAll(item.On)
+	turnAll(item.Delayed)
+	turnAll(item.Off)
+	turnAll(item.On)
+	ids = pulledByText
 	undated := func(snapshot string) string {
 		var lines []string
 		for l := range strings.Lines(snapshot) {
 			f := strings.Fields(l)
-			if f[0] != "/etc/systemd/system.control" { // a folder may be left behind when no ledger looks after it
+			if f[0] != "/etc/systemd/system.control" && f[0] != "/etc/systemd/system/graphical.target.wants" { // a folder may be left behind when no ledger looks after it
 				lines = append(lines, strings.Join(append(f[:3:3], f[4:]...), " "))
 			}
 		}

@@ -37,7 +37,7 @@ func (r *Root) Handle(string) (string, func() error, error) { return "", nil, er
 func (r *Root) Node(string, string) (change.Node, error)    { return change.Node{}, errNotHere }
 func (r *Root) Apply(change.Edit) error                     { return errNotHere }
 func (r *Root) Folder(string, string) (FolderState, error)  { return FolderState{}, errNotHere }
-func (r *Root) MakeFolder(string, string, uint32) error             { return errNotHere }
+func (r *Root) MakeFolder(string, string, uint32) error     { return errNotHere }
 func (r *Root) RemoveFolder(string, string) error           { return errNotHere }
 func (r *Root) SetFolderTime(string, string, int64) error   { return errNotHere }
 func (r *Root) Sweep(string, string) error                  { return errNotHere }

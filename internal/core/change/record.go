@@ -23,6 +23,7 @@ type Verb string
 const (
 	Disable Verb = "disable"
 	Enable  Verb = "enable"
+	Delay   Verb = "delay"
 	Undo    Verb = "undo"
 )
 

@@ -7,6 +7,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"time"
 
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/item"
@@ -172,7 +173,8 @@ func (e *Entries) item(p string, owner account.User, text []byte, err error) (it
 	if title := d.localised("Name", e.language); title != "" {
 		it.Title = title
 	}
-	it.Command = d.keys["Exec"]
+	command, delay := d.command()
+	it.Command = command
 	program := e.finder.Resolve(launch.Split(it.Command), searchPath)
 	it.Program = program.Path
 	if d.keys["Type"] != "Application" || it.Command == "" {
@@ -188,6 +190,8 @@ func (e *Entries) item(p string, owner account.User, text []byte, err error) (it
 		it.State, it.Why, it.Because = item.Off, why, nil
 	case program.Missing != "":
 		it.State, it.Why = item.Broken, program.Missing+" is not there"
+	case delay > 0:
+		it.State, it.When, it.Fires = item.Delayed, item.Later, fmt.Sprintf("%d s after login", delay)
 	}
 	return it, true
 }
@@ -287,19 +291,24 @@ func (e *Entries) environmentDesktop() []string {
 	return []string{found}
 }
 
-// Turn plans the entry's Hidden key. The machine's entries are turned for all users.
-func (e *Entries) Turn(d *machine.Draft, it item.Item, to item.State) error {
+// Turn plans the entry's Hidden key, or that its program is held back. The machine's entries are turned for all users.
+func (e *Entries) Turn(d *machine.Draft, it item.Item, to item.State, by time.Duration) error {
 	home := ""
 	if i := slices.IndexFunc(e.users, func(u account.User) bool { return u.Name == it.Owner }); i >= 0 && it.Owner != "" {
 		home = e.users[i].Home
 	}
-	if to != item.On && to != item.Off {
-		return fmt.Errorf("%s cannot be turned to %q", it.ID, to)
-	}
-	if to == item.On && it.State == item.Off && !strings.HasPrefix(it.Why, "switched off") {
+	if to != item.Off && it.State == item.Off && !strings.HasPrefix(it.Why, "switched off") {
 		return errors.New(it.Why)
 	}
-	setTo := func(text []byte) ([]byte, error) { return setHidden(text, to == item.Off) }
+	setTo := func(text []byte) ([]byte, error) {
+		switch to {
+		case item.Off:
+			return setHidden(text, true)
+		case item.Delayed:
+			return setDelay(text, int(by.Seconds()))
+		}
+		return setDelay(text, 0)
+	}
 	now, err := d.Node(it.File, home)
 	if err != nil {
 		return err

@@ -6,6 +6,8 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"regexp"
+	"strconv"
 	"strings"
 	"unicode/utf8"
 )
@@ -83,6 +85,70 @@ func boolean(s string) (bool, error) {
 // list splits a value of several strings.
 func list(value string) []string {
 	return strings.FieldsFunc(value, func(r rune) bool { return r == ';' })
+}
+
+// A program is held back by a shell that sleeps before it; what its Exec was stands beside it in a key of ours.
+var (
+	held     = regexp.MustCompile(`^/bin/sh -c "sleep ([0-9]+); exec [^"]*"$`)
+	plain    = regexp.MustCompile(`^[A-Za-z0-9_@+=:,./ -]+$`)
+	argument = regexp.MustCompile(` ?%[fFuUdDnNickvm]\b`) // what stands for files and icons; there are none at login
+)
+
+const keptExec = "X-Calmdawn-Exec"
+
+// command returns the Exec value that is meant, and by how many seconds it is held back.
+func (e entry) command() (string, int) {
+	m := held.FindStringSubmatch(e.keys["Exec"])
+	if m == nil || e.keys[keptExec] == "" {
+		return e.keys["Exec"], 0
+	}
+	seconds, _ := strconv.Atoi(m[1])
+	return e.keys[keptExec], seconds
+}
+
+// setDelay returns the text of a desktop entry whose program is held back by so many seconds, 0 for not at all, and which is not
+// hidden; every other byte as it was.
+func setDelay(text []byte, seconds int) ([]byte, error) {
+	d, err := parse(text)
+	if err != nil {
+		return nil, err
+	}
+	command, now := d.command()
+	bare := strings.TrimSpace(argument.ReplaceAllString(command, ""))
+	if seconds > 0 && !plain.MatchString(bare) {
+		return nil, fmt.Errorf("its launch line is too involved to be held back safely: %s", command)
+	}
+	if seconds != now {
+		lines := strings.SplitAfter(string(text), "\n")
+		inside, done := false, false
+		kept := lines[:0:0]
+		for _, line := range lines {
+			trimmed := strings.TrimSpace(strings.TrimPrefix(line, "\ufeff"))
+			ending := line[len(strings.TrimRight(line, "\r\n")):]
+			key, _, _ := strings.Cut(trimmed, "=")
+			if strings.HasPrefix(trimmed, "[") {
+				inside = trimmed == "["+group+"]"
+			}
+			switch key = strings.TrimSpace(key); {
+			case inside && key == keptExec:
+				continue
+			case inside && key == "Exec" && !done && seconds > 0:
+				if ending == "" {
+					ending = "\n"
+				}
+				line = fmt.Sprintf("Exec=/bin/sh -c \"sleep %d; exec %s\"%s%s=%s%s", seconds, bare, ending, keptExec, command, ending)
+				done = true
+			case inside && key == "Exec" && !done:
+				line, done = "Exec="+command+ending, true
+			}
+			kept = append(kept, line)
+		}
+		text = []byte(strings.Join(kept, ""))
+	}
+	if d.hidden {
+		return setHidden(text, false)
+	}
+	return text, nil
 }
 
 // setHidden returns the text of a desktop entry with Hidden set, every other byte as it was.

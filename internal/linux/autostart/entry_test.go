@@ -26,6 +26,36 @@ func TestSetHiddenChangesOneLine(t *testing.T) {
 	}
 }
 
+func TestSetDelayAndBack(t *testing.T) {
+	for before, want := range map[string]string{
+		"[Desktop Entry]\nExec=x --y %U\nName=n\n":      "[Desktop Entry]\nExec=/bin/sh -c \"sleep 60; exec x --y\"\nX-Calmdawn-Exec=x --y %U\nName=n\n",
+		"[Desktop Entry]\r\nExec=x\r\nHidden=false\r\n": "[Desktop Entry]\r\nExec=/bin/sh -c \"sleep 60; exec x\"\r\nX-Calmdawn-Exec=x\r\nHidden=false\r\n",
+		"[Desktop Entry]\nExec=x \"a b\"\n":             "error",
+		"[Desktop Entry]\nExec=x; rm -rf\n":             "error",
+	} {
+		got, err := setDelay([]byte(before), 60)
+		if err != nil {
+			got = []byte("error")
+		}
+		if string(got) != want {
+			t.Errorf("%q: %q; want %q", before, got, want)
+		}
+		if err != nil {
+			continue
+		}
+		d, err := parse(got)
+		if command, delay := d.command(); err != nil || delay != 60 || !strings.HasPrefix(command, "x") {
+			t.Errorf("%q is read as %q, %d, %v", got, command, delay, err)
+		}
+		if longer, err := setDelay(got, 90); err != nil || strings.Count(string(longer), "sleep") != 1 {
+			t.Errorf("%q delayed longer: %q, %v", got, longer, err)
+		}
+		if back, err := setDelay(got, 0); err != nil || string(back) != before {
+			t.Errorf("%q back: %q, %v", got, back, err)
+		}
+	}
+}
+
 func TestLocalised(t *testing.T) {
 	d, err := parse([]byte("[Desktop Entry]\nName=Sync\nName[de]=Abgleich\nName[de_AT]=Obgleich\n"))
 	if err != nil {

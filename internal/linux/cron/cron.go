@@ -9,6 +9,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/linux/account"
@@ -40,7 +41,7 @@ type Tables struct {
 // A place is where the line of an item stands.
 type place struct {
 	table string
-	text  string
+	line  line
 	nth   int // among equal lines of the table
 }
 
@@ -141,7 +142,7 @@ func (t *Tables) table(p, owner string) []item.Item {
 		if nth := seen[l.text]; nth > 0 {
 			it.ID += fmt.Sprintf("-%d", nth+1)
 		}
-		t.places[it.ID] = place{p, l.text, seen[l.text]}
+		t.places[it.ID] = place{p, l, seen[l.text]}
 		seen[l.text]++
 		program := t.finder.Resolve(launch.Shell(l.command), programPath)
 		it.Program = program.Path
@@ -159,6 +160,8 @@ func (t *Tables) table(p, owner string) []item.Item {
 			it.Why = "cron drops the whole file: " + strings.ReplaceAll(dropped.Error(), "\n", "; ")
 		case program.Missing != "":
 			it.State, it.Why = item.Broken, program.Missing+" is not there"
+		case l.delay > 0:
+			it.State, it.When, it.Fires = item.Delayed, item.Later, fmt.Sprintf("%d s after cron has started", l.delay)
 		}
 		items = append(items, it)
 	}
@@ -240,7 +243,7 @@ func (t *Tables) catchUp(daemon Daemon) []item.Item {
 		case !on:
 			it.State, it.Why, it.Because = item.Off, "anacron, which would launch it, is not on", nil
 		}
-		t.places[it.ID] = place{catchUpTable, raw, 0}
+		t.places[it.ID] = place{catchUpTable, line{text: raw}, 0}
 		items = append(items, it)
 	}
 	return items
@@ -276,16 +279,16 @@ func shortHash(text string) string {
 	return fmt.Sprintf("%x", sum[:2])
 }
 
-// Turn plans that the item's line is commented out, or read again.
-func (t *Tables) Turn(d *machine.Draft, it item.Item, to item.State) error {
+// Turn plans that the item's line is commented out, held back by a time, or read as it was.
+func (t *Tables) Turn(d *machine.Draft, it item.Item, to item.State, by time.Duration) error {
 	at, ok := t.places[it.ID]
 	switch {
 	case !ok && strings.Contains(it.ID, "#"):
 		return errors.New("the line is not there any more")
-	case to != item.On && to != item.Off:
-		return fmt.Errorf("%s cannot be turned to %q", it.ID, to)
-	case to == item.On && strings.HasPrefix(it.Why, "cron "):
+	case to != item.Off && strings.HasPrefix(it.Why, "cron "):
 		return errors.New(it.Why)
+	case to == item.Delayed && (!ok || !at.line.boot):
+		return errors.New("it runs by the clock, not while somebody waits for the boot")
 	}
 	if !ok { // a script of a folder that is run as a whole
 		if to == item.On && !tableName.MatchString(path.Base(it.File)) {
@@ -293,5 +296,9 @@ func (t *Tables) Turn(d *machine.Draft, it item.Item, to item.State) error {
 		}
 		return d.Chmod(it.File, to == item.On)
 	}
-	return d.Rewrite(at.table, "", func(text []byte) ([]byte, error) { return turn(text, at.text, at.nth, to == item.Off) })
+	delay := 0
+	if to == item.Delayed {
+		delay = int(by.Seconds())
+	}
+	return d.Rewrite(at.table, "", func(text []byte) ([]byte, error) { return turn(text, at.line, at.nth, to == item.Off, delay) })
 }

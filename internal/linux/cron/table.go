@@ -14,9 +14,13 @@ import (
 // offMark begins a line that calmdawn switched off: a comment to the daemon.
 const offMark = "#calmdawn off: "
 
+// delayed matches the begin of a command that calmdawn holds back: two commands that do nothing else.
+var delayed = regexp.MustCompile(`^: calmdawn delays this; sleep ([0-9]+); `)
+
 // A line is one entry of a table.
 type line struct {
-	text    string // without the mark
+	text    string // as it is when it is on
+	delay   int    // seconds by which it is held back
 	boot    bool
 	fires   string // for people
 	user    string // empty in a user's own table
@@ -106,6 +110,12 @@ func parseLine(s string, withUser bool, isUser func(string) bool) (line, error) 
 		l.user = next()
 	}
 	l.command = strings.TrimSpace(rest)
+	if m := delayed.FindStringSubmatch(l.command); m != nil {
+		l.delay, _ = strconv.Atoi(m[1])
+		bare := strings.TrimPrefix(l.command, m[0])
+		l.text = strings.TrimSuffix(l.text, l.command) + bare
+		l.command = bare
+	}
 	switch {
 	case withUser && !isUser(l.user):
 		return l, fmt.Errorf("there is no user %q", l.user)
@@ -174,27 +184,33 @@ func (f field) number(s string) (int, bool) {
 	return n, err == nil && n >= f.min && n <= f.max
 }
 
-// turn returns the table with the given line switched, every other byte as it was. nth counts equal lines from 0.
-func turn(text []byte, want string, nth int, off bool) ([]byte, error) {
+// turn returns the table with the given line switched, every other byte as it was. nth counts equal lines from 0; delay is
+// by how many seconds its command is held back, 0 for not at all.
+func turn(text []byte, want line, nth int, off bool, delay int) ([]byte, error) {
 	lines := strings.SplitAfter(string(text), "\n")
 	for i, raw := range lines {
 		s := strings.TrimSpace(raw)
-		bare, marked := strings.CutPrefix(s, offMark)
-		if strings.TrimSpace(bare) != want {
+		bare, _ := strings.CutPrefix(s, offMark)
+		bare = strings.TrimSpace(bare)
+		head, tail, held := strings.Cut(bare, ": calmdawn delays this; sleep ")
+		if _, command, ok := strings.Cut(tail, "; "); held && ok {
+			bare = head + command
+		}
+		if bare != want.text {
 			continue
 		}
 		if nth > 0 {
 			nth--
 			continue
 		}
-		if marked == off {
-			return text, nil
+		now := want.text
+		if delay > 0 {
+			now = fmt.Sprintf("%s: calmdawn delays this; sleep %d; %s", strings.TrimSuffix(want.text, want.command), delay, want.command)
 		}
 		if off {
-			lines[i] = offMark + raw
-		} else {
-			lines[i] = strings.Replace(raw, offMark, "", 1)
+			now = offMark + now
 		}
+		lines[i] = strings.Replace(raw, s, now, 1)
 		return []byte(strings.Join(lines, "")), nil
 	}
 	return nil, errors.New("the line is not there any more")

@@ -40,13 +40,25 @@ func TestParse(t *testing.T) {
 
 func TestTurnChangesOneLine(t *testing.T) {
 	const table = "A=b\n  @reboot root /x\r\n@reboot root /x\n"
-	for nth, want := range map[int]string{0: "A=b\n#calmdawn off:   @reboot root /x\r\n@reboot root /x\n", 1: "A=b\n  @reboot root /x\r\n#calmdawn off: @reboot root /x\n"} {
-		off, err := turn([]byte(table), "@reboot root /x", nth, true)
+	for nth, want := range map[int]string{0: "A=b\n  #calmdawn off: @reboot root /x\r\n@reboot root /x\n", 1: "A=b\n  @reboot root /x\r\n#calmdawn off: @reboot root /x\n"} {
+		x := line{text: "@reboot root /x", command: "/x"}
+		off, err := turn([]byte(table), x, nth, true, 0)
 		if err != nil || string(off) != want {
 			t.Errorf("line %d: %q, %v", nth, off, err)
 		}
+		held, err := turn(off, x, nth, false, 60)
+		if err != nil || !strings.Contains(string(held), "@reboot root : calmdawn delays this; sleep 60; /x") {
+			t.Errorf("line %d delayed: %q, %v", nth, held, err)
+		}
+		lines, err := parse(held, true, func(string) bool { return true })
+		if err != nil || len(lines) != 2 || lines[nth].delay != 60 || lines[nth].text != x.text || lines[1-nth].delay != 0 {
+			t.Errorf("line %d delayed is read as %+v, %v", nth, lines, err)
+		}
+		if back, err := turn(held, x, nth, false, 0); err != nil || string(back) != table {
+			t.Errorf("line %d on again: %q, %v", nth, back, err)
+		}
 	}
-	if _, err := turn([]byte(table), "@reboot root /y", 0, true); err == nil {
+	if _, err := turn([]byte(table), line{text: "@reboot root /y"}, 0, true, 0); err == nil {
 		t.Error("a line that is not there was turned")
 	}
 }
@@ -56,11 +68,11 @@ func FuzzTable(f *testing.F) {
 	f.Fuzz(func(t *testing.T, text string) {
 		lines, _ := parse([]byte(text), true, func(string) bool { return true })
 		for _, l := range lines {
-			off, err := turn([]byte(text), l.text, 0, true)
+			off, err := turn([]byte(text), l, 0, true, 0)
 			if err != nil {
 				t.Fatalf("line %q of %q is not found again: %v", l.text, text, err)
 			}
-			if _, err := turn(off, l.text, 0, false); err != nil {
+			if _, err := turn(off, l, 0, false, 5); err != nil {
 				t.Fatalf("line %q of %q cannot be turned back: %v", l.text, off, err)
 			}
 		}

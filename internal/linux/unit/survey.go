@@ -51,15 +51,22 @@ func (t *Tree) Survey(scope Scope) []item.Item {
 	}
 	var candidates []string
 	for name := range names {
-		if n := splitName(name); !n.isTemplate() && (n.suffix == "service" || n.suffix == "timer") {
+		n := splitName(name)
+		ours := n.suffix == "timer" && strings.HasPrefix(name, delayPrefix)
+		if !n.isTemplate() && !ours && (n.suffix == "service" || n.suffix == "timer") {
 			candidates = append(candidates, name)
 		}
 	}
 	slices.Sort(candidates)
 	items, are := make([]item.Item, len(candidates)), make([]bool, len(candidates))
+	held := t.delays(got)
 	machine.Each(len(candidates), func(i int) {
 		name := candidates[i]
 		items[i], are[i] = t.item(t.load(name), got, scope.When)
+		if timer := held[name]; timer != nil && items[i].State == item.Off && t.load(name).hidden == "" {
+			t.describeDelay(timer, got, &items[i])
+			are[i] = true
+		}
 		for _, id := range needed[name] {
 			items[i].NeededBy = append(items[i].NeededBy, t.id(id))
 		}
@@ -235,6 +242,9 @@ func (t *Tree) relations(got reached) (needed, starters map[string][]string) {
 				needed[dep] = append(needed[dep], name)
 			}
 		case "socket", "path", "timer":
+			if strings.HasPrefix(name, delayPrefix) {
+				continue
+			}
 			target := t.activates(u).name
 			starters[target] = append(starters[target], name)
 		}

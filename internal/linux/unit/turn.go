@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"path"
 	"slices"
+	"time"
 
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/machine"
@@ -31,17 +32,19 @@ func (t *Tree) plant(d *machine.Draft, p, target string) error {
 	return d.Link(p, t.owner.Home, target)
 }
 
-// Turn plans what makes the next boot launch the service, or not. The tree then shows the units as they will be, so that
+// Turn plans what makes the next boot launch a service or timer, not launch it, or launch it some time after the goal. The tree then shows the units as they will be, so that
 // several can be turned one after another.
-func (t *Tree) Turn(d *machine.Draft, it item.Item, to item.State) error {
-	name := it.Native
+func (t *Tree) Turn(d *machine.Draft, it item.Item, to item.State, by time.Duration) error {
+	if err := t.undelay(d, it.Native); err != nil {
+		return err
+	}
 	switch to {
 	case item.Off:
-		return t.turnOff(d, name)
-	case item.On:
-		return t.turnOn(d, name)
+		return t.turnOff(d, it.Native)
+	case item.Delayed:
+		return t.turnDelayed(d, it.Native, by)
 	}
-	return fmt.Errorf("%s cannot be turned to %q", it.ID, to)
+	return t.turnOn(d, it.Native)
 }
 
 // turnOff takes away what enabling made, hides vendors' links, and masks the unit if some text still pulls it in.
