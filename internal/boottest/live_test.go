@@ -32,6 +32,9 @@ say masked systemctl is-enabled text.service
 say reload systemctl show -p NeedDaemonReload --value linked.service
 say owner stat -c %U /home/maria/.config/autostart/all.desktop
 say standing calmdawn
+say runs systemctl is-active idler.service
+say stop calmdawn disable --yes --stop service:idler.service
+say stopped systemctl is-active idler.service
 say boots calmdawn boots
 say undo calmdawn undo --all --yes
 say after systemctl is-enabled linked.service
@@ -41,6 +44,8 @@ say refused su maria -c 'calmdawn disable --yes service:linked.service'
 } > /share/live
 `
 	all := map[string]string{
+		"etc/systemd/system/idler.service":                         "[Service]\nExecStart=/bin/sleep 100\n" + install,
+		"etc/systemd/system/multi-user.target.wants/idler.service": "-> ../idler.service",
 		"usr/bin/live":                    script,
 		"etc/systemd/system/live.service": "[Unit]\nAfter=multi-user.target\n[Service]\nType=oneshot\nEnvironment=LC_ALL=C.UTF-8\nExecStart=/bin/sh /usr/bin/live\n",
 		"etc/systemd/system/graphical.target.wants/live.service": "-> ../live.service",
@@ -58,7 +63,7 @@ say refused su maria -c 'calmdawn disable --yes service:linked.service'
 	}
 	for key, want := range map[string]string{
 		"before": "enabled", "list": "launches", "disable": "Done, as change 1", "off": "disabled", "masked": "masked", "reload": "no", "owner": "maria",
-		"standing": "waiting for a restart", "undo": "taken back", "after": "enabled", "unmasked": "static", "user": "linked", "refused": "run this as root",
+		"runs": "active", "stop": "Done", "stopped": "inactive", "standing": "waiting for a restart", "undo": "taken back", "after": "enabled", "unmasked": "static", "user": "linked", "refused": "run this as root",
 	} {
 		if !strings.Contains(said[key], want) {
 			t.Errorf("%s: %q; want %q", key, said[key], want)

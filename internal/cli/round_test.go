@@ -5,13 +5,16 @@ package cli_test
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/charmbracelet/x/ansi"
 	"golang.org/x/sys/unix"
@@ -159,6 +162,126 @@ func TestSeveralAtOnce(t *testing.T) {
 	}
 	if d := testtree.Diff(before, testtree.Snapshot(t, dir, nil)); !onlyOurs(d) {
 		t.Errorf("the machine is not as it was:\n%s", d)
+	}
+}
+
+// TestWhatSomebodyElseChanged shows a conflict, and puts the recorded state back when told to.
+func TestWhatSomebodyElseChanged(t *testing.T) {
+	dir := demoMachine(t)
+	on := "--root " + dir + " "
+	p := dir + "/etc/systemd/system/graphical.target.wants/star-index.service"
+	was, _ := os.Readlink(p)
+	call(t, on+"disable --yes service:star-index.service")
+	if err := os.Symlink("/somewhere/else", p); err != nil {
+		t.Fatal(err)
+	}
+	if _, errs, code := call(t, on+"undo 1 --yes"); code != 1 || !strings.Contains(errs, "a link to /somewhere/else") || !strings.Contains(errs, "--overwrite") {
+		t.Errorf("undo: %d %s", code, errs)
+	}
+	if now, _ := os.Readlink(p); now != "/somewhere/else" {
+		t.Errorf("the link now leads to %s", now)
+	}
+	if _, errs, code := call(t, on+"undo 1 --yes --overwrite"); code != 0 {
+		t.Error(errs)
+	}
+	if now, _ := os.Readlink(p); now != was {
+		t.Errorf("the link now leads to %s", now)
+	}
+}
+
+// TestDependentsComeAlong switches a service off with those that need it.
+func TestDependentsComeAlong(t *testing.T) {
+	on := "--root " + demoMachine(t) + " "
+	if out, _, _ := call(t, on+"disable --yes service:loan-db.service --json"); strings.Contains(out, "loan-web") {
+		t.Errorf("without asking for it: %s", out)
+	}
+	call(t, on+"undo 1 --yes")
+	if out, errs, code := call(t, on+"disable --yes service:loan-db.service --and-dependents"); code != 0 || !strings.Contains(out, "loan-web.service") || strings.Contains(out, "Mind") {
+		t.Errorf("%d %s%s", code, out, errs)
+	}
+	if _, errs, code := call(t, on+"delay --yes service:cue-store.service"); code != 1 || !strings.Contains(errs, "cue-till.service needs it") {
+		t.Errorf("delaying what another needs: %d %s", code, errs)
+	}
+}
+
+// TestKilledAtAnyMoment kills the program at random moments of a change, and finds it wholly done or wholly undone.
+func TestKilledAtAnyMoment(t *testing.T) {
+	dir := demoMachine(t)
+	on := "--root " + dir + " "
+	ids := "service:star-index.service program:varnholt-tray.desktop task:/etc/cron.d/mast#619c service:dome-agent.service"
+	call(t, on+"history") // the program is in memory from here on
+	skip := func(p string) bool { return p == "/var/lib" }
+	clean := testtree.Snapshot(t, dir, skip)
+	killed := 0
+	for n := range 40 {
+		cmd := exec.Command(program, strings.Fields(on+"disable --yes "+ids)...)
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(time.Duration(n) * 1500 * time.Microsecond)
+		if cmd.Process.Kill() == nil && cmd.Wait() != nil {
+			killed++
+		}
+		if _, errs, code := call(t, on+"disable --yes service:smartd.service --insist service:smartd.service"); code != 0 { // settles what is open
+			t.Fatalf("after a kill: %s", errs)
+		}
+		if _, errs, code := call(t, on+"undo --all --yes"); code != 0 {
+			t.Fatalf("undo after a kill: %s", errs)
+		}
+		if d := testtree.Diff(clean, testtree.Snapshot(t, dir, skip)); d != "" {
+			t.Fatalf("killed after %d × 1.5 ms, the machine is neither as before nor undoable:\n%s", n, d)
+		}
+	}
+	if killed < 10 {
+		t.Errorf("only %d of 40 calls were killed", killed)
+	}
+}
+
+// TestAFullDisk has the disk run full at different moments of a change.
+func TestAFullDisk(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("mounting needs root")
+	}
+	for _, spare := range []int{0, 8, 40, 100} {
+		dir := filepath.Join(t.TempDir(), "disk")
+		if err := errors.Join(os.Mkdir(dir, 0o755), unix.Mount("none", dir, "tmpfs", 0, "size=3m")); err != nil {
+			t.Fatal(err)
+		}
+		on := "--root " + dir + " "
+		if _, errs, code := call(t, "demo --keep "+dir); code != 0 {
+			t.Fatal(errs)
+		}
+		before := testtree.Snapshot(t, dir+"/etc", nil)
+		filler, err := os.Create(dir + "/filler")
+		if err != nil {
+			t.Fatal(err)
+		}
+		for block := make([]byte, 4096); err == nil; {
+			_, err = filler.Write(block)
+		}
+		size, _ := filler.Seek(0, io.SeekCurrent)
+		if err := errors.Join(filler.Truncate(max(0, size-int64(spare)<<10)), filler.Close()); err != nil {
+			t.Fatal(err)
+		}
+		_, errs, code := call(t, on+"disable --yes service:star-index.service program:varnholt-tray.desktop")
+		if code == 0 {
+			_, errs, code = call(t, on+"undo --all --yes")
+		} else if strings.Contains(errs, "goroutine") || code != 1 {
+			t.Errorf("%d KiB left: exit %d %s", spare, code, errs)
+		}
+		if err := os.Remove(dir + "/filler"); err != nil {
+			t.Fatal(err)
+		}
+		if code != 0 { // with room again the next call settles what was left
+			call(t, on+"disable --yes service:dome-agent.service")
+			_, errs, code = call(t, on+"undo --all --yes")
+		}
+		if d := testtree.Diff(before, testtree.Snapshot(t, dir+"/etc", nil)); d != "" || code != 0 {
+			t.Errorf("%d KiB left: exit %d %s\n%s", spare, code, errs, d)
+		}
+		if err := unix.Unmount(dir, 0); err != nil {
+			t.Fatal(err)
+		}
 	}
 }
 

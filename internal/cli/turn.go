@@ -75,11 +75,14 @@ vendor's text pulls in, cannot be delayed. It is taken back with undo like any c
 type wish struct {
 	turnWords
 	filter
-	ids      []string
-	insist   []string
-	starters bool
-	by       time.Duration
-	yes      bool
+	ids        []string
+	insist     []string
+	starters   bool
+	dependents bool
+	stop       bool
+	by         time.Duration
+	yes        bool
+	overwrite  bool // for an undo
 }
 
 func (a *app) turnCommand(w turnWords) *cobra.Command {
@@ -113,6 +116,8 @@ func (a *app) turnCommand(w turnWords) *cobra.Command {
 	}
 	if w.to == item.Off {
 		flags.BoolVar(&wish.starters, "and-starters", false, "also switch off the sockets, paths and timers that could start the items on demand")
+		flags.BoolVar(&wish.dependents, "and-dependents", false, "also switch off the items that need the given ones")
+		flags.BoolVar(&wish.stop, "stop", false, "also stop what of it runs now, on the running machine")
 	}
 	return cmd
 }
@@ -149,7 +154,7 @@ func (a *app) turn(w wish) error {
 	for _, it := range picked {
 		warn(s, it, w, c)
 	}
-	return a.carryOut(l.root, s, c, w.yes)
+	return a.carryOut(l.root, s, c, w)
 }
 
 // choose returns the items that a wish names: by id, by pattern, or by what the flags choose.
@@ -182,7 +187,20 @@ func (l *look) choose(w wish) ([]item.Item, error) {
 			return nil, usage("none of the items of %s is like that; calmdawn list takes the same flags", l.machineName())
 		}
 	}
-	return l.pick(ids)
+	picked, err := l.pick(ids)
+	if err != nil || !w.dependents {
+		return picked, err
+	}
+	for i := 0; i < len(picked); i++ { // the list grows with those that need those that need it
+		for _, id := range picked[i].NeededBy {
+			it, ok := l.Find(id)
+			known := slices.ContainsFunc(picked, func(p item.Item) bool { return p.ID == id })
+			if ok && !known && it.State.Launched() {
+				picked = append(picked, it)
+			}
+		}
+	}
+	return picked, nil
 }
 
 // protect refuses what the machine or its user depends on, unless somebody insists on that very item.
@@ -285,6 +303,7 @@ func warn(s *render.Screen, it item.Item, w wish, c change.Change) {
 	})
 	if len(others) > 0 {
 		s.Line("%s", s.Paint(render.Warn, fmt.Sprintf("  Mind: %s needed by %s.", render.Clean(it.Native)+" is", render.Clean(strings.Join(others, ", ")))))
+		s.Line("    --and-dependents switches that off as well.")
 	}
 	left := slices.DeleteFunc(slices.Clone(it.Starters), func(starter string) bool { return slices.Contains(startersOf(it, w), starter) })
 	if len(left) > 0 {
@@ -316,14 +335,14 @@ func (a *app) showTargets(s *render.Screen, c change.Change) {
 }
 
 // carryOut asks, makes the change, and says what was done.
-func (a *app) carryOut(r *machine.Root, s *render.Screen, c change.Change, yes bool) error {
+func (a *app) carryOut(r *machine.Root, s *render.Screen, c change.Change, w wish) error {
 	s.Line("It takes effect %s.", effect(c))
 	for _, e := range c.Edits {
 		if folder := path.Dir(e.Path); r.ReadOnly(folder) {
 			return fmt.Errorf("%s is on a disk that is mounted read-only, so nothing was changed; mount it writable, then call again", e.Path)
 		}
 	}
-	if err := a.confirm(s, yes); err != nil {
+	if err := a.confirm(s, w.yes); err != nil {
 		return err
 	}
 	if err := a.casebookHasPlace(r); err != nil {
@@ -336,7 +355,7 @@ func (a *app) carryOut(r *machine.Root, s *render.Screen, c change.Change, yes b
 	defer led.Close()
 	a.tellRecovered(s, led)
 	if c.Verb == change.Undo { // between the question and the lock somebody may have changed something
-		if c, err = led.PlanUndo(c.Undoes, c.MadeAt, c.MadeBy); err != nil {
+		if c, err = led.PlanUndo(c.Undoes, c.MadeAt, c.MadeBy, w.overwrite); err != nil {
 			return err
 		}
 	}
@@ -345,6 +364,9 @@ func (a *app) carryOut(r *machine.Root, s *render.Screen, c change.Change, yes b
 		return err
 	}
 	reloadManager(r, s, c)
+	if w.stop {
+		stopNow(r, s, c)
+	}
 	if a.json {
 		return a.writeJSON(changeDocument(c))
 	}
@@ -368,6 +390,23 @@ func reloadManager(r *machine.Root, s *render.Screen, c change.Change) {
 	}
 	if err := manager.Reload(); err != nil {
 		s.Line("%s", s.Paint(render.Warn, "The service manager was not told to read its files anew: "+render.Clean(err.Error())+". It does at the next boot."))
+	}
+}
+
+// stopNow stops the services of a change that run now; programs of a login end when their user closes them.
+func stopNow(r *machine.Root, s *render.Screen, c change.Change) {
+	if !r.Live() {
+		s.Line("%s", s.Paint(render.Warn, "Nothing was stopped: that machine is not running."))
+		return
+	}
+	for _, t := range c.Targets {
+		unit, ok := strings.CutPrefix(t.ID, "service:")
+		if !ok || strings.Contains(unit, ".service@") {
+			continue
+		}
+		if err := manager.Stop(unit); err != nil {
+			s.Line("%s", s.Paint(render.Warn, fmt.Sprintf("%s was not stopped: %s", render.Clean(unit), render.Clean(err.Error()))))
+		}
 	}
 }
 

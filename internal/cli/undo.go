@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strconv"
@@ -14,8 +15,11 @@ import (
 	"calmdawn/internal/render"
 )
 
+// undoing is how changes are to be taken back.
+type undoing struct{ yes, all, overwrite bool }
+
 func (a *app) undoCommand() *cobra.Command {
-	var yes, all bool
+	var u undoing
 	cmd := &cobra.Command{
 		Use:   "undo CHANGE | --all",
 		Short: "Take a change back, exactly",
@@ -28,7 +32,7 @@ It works on the running machine and, with --root, on the disk of one that no lon
   calmdawn undo --all
   calmdawn --root /mnt undo --all --yes`,
 		Args: func(cmd *cobra.Command, args []string) error {
-			if all == (len(args) > 0) || len(args) > 1 {
+			if u.all == (len(args) > 0) || len(args) > 1 {
 				return usage("undo takes the number of one change, or --all; calmdawn history lists them")
 			}
 			return nil
@@ -36,23 +40,24 @@ It works on the running machine and, with --root, on the disk of one that no lon
 		ValidArgsFunction: cobra.NoFileCompletions,
 		RunE: func(_ *cobra.Command, args []string) error {
 			number := int64(0)
-			if !all {
+			if !u.all {
 				n, err := strconv.ParseInt(args[0], 10, 64)
 				if err != nil || n < 1 {
 					return usage("%q is no number of a change; calmdawn history lists them", args[0])
 				}
 				number = n
 			}
-			return a.undo(number, yes)
+			return a.undo(number, u)
 		},
 	}
-	cmd.Flags().BoolVarP(&yes, "yes", "y", false, "do it without asking")
-	cmd.Flags().BoolVar(&all, "all", false, "take back every change in force, the newest first")
+	cmd.Flags().BoolVarP(&u.yes, "yes", "y", false, "do it without asking")
+	cmd.Flags().BoolVar(&u.overwrite, "overwrite", false, "put a path back although somebody else changed it since")
+	cmd.Flags().BoolVar(&u.all, "all", false, "take back every change in force, the newest first")
 	return cmd
 }
 
 // undo takes one change back, or all that stand for number 0.
-func (a *app) undo(number int64, yes bool) error {
+func (a *app) undo(number int64, u undoing) error {
 	r, err := a.open()
 	if err != nil {
 		return err
@@ -79,29 +84,33 @@ func (a *app) undo(number int64, yes bool) error {
 		return usage("undo --all prints text; with --json take changes back one at a time")
 	}
 	for _, id := range ids {
-		if err := a.undoOne(r, s, id, yes); err != nil {
+		if err := a.undoOne(r, s, id, u); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (a *app) undoOne(r *machine.Root, s *render.Screen, id int64, yes bool) error {
-	plan, err := a.previewUndo(r, id)
+func (a *app) undoOne(r *machine.Root, s *render.Screen, id int64, u undoing) error {
+	plan, err := a.previewUndo(r, id, u.overwrite)
+	var conflict *change.Conflict
+	if errors.As(err, &conflict) {
+		return fmt.Errorf("change %d cannot be taken back as it is, and nothing was changed: %w\nto put the recorded state back all the same: %s", id, err, a.call(fmt.Sprintf("undo %d --overwrite", id)))
+	}
 	if err != nil {
 		return err
 	}
 	s.Line("%s", s.Paint(render.Strong, fmt.Sprintf("Taking change %d back:", id)))
 	a.showTargets(s, plan)
-	return a.carryOut(r, s, plan, yes)
+	return a.carryOut(r, s, plan, wish{yes: u.yes, overwrite: u.overwrite})
 }
 
 // previewUndo works out what an undo would do, from a casebook opened for reading.
-func (a *app) previewUndo(r *machine.Root, id int64) (change.Change, error) {
+func (a *app) previewUndo(r *machine.Root, id int64, overwrite bool) (change.Change, error) {
 	book, err := casebook.Read(r, a.casebook)
 	if err != nil {
 		return change.Change{}, err
 	}
 	defer book.Close()
-	return ledger.Preview(r, book, id, a.now(), whoami())
+	return ledger.Preview(r, book, id, a.now(), whoami(), overwrite)
 }

@@ -303,8 +303,9 @@ func (l *Ledger) standing(c change.Change, status change.Status) []string {
 }
 
 // PlanUndo works out what takes change id back, now: its edits the other way round, fitted to the present state of
-// their paths. Paths that somebody changed since are *change.Conflict errors, all of them joined.
-func (l *Ledger) PlanUndo(id int64, at time.Time, by string) (change.Change, error) {
+// their paths. Paths that somebody changed since are *change.Conflict errors, all of them joined; with overwrite they are put
+// back all the same.
+func (l *Ledger) PlanUndo(id int64, at time.Time, by string, overwrite bool) (change.Change, error) {
 	i := slices.IndexFunc(l.all, func(c change.Change) bool { return c.ID == id })
 	if i < 0 {
 		return change.Change{}, fmt.Errorf("there is no change %d; calmdawn history lists them", id)
@@ -330,6 +331,9 @@ func (l *Ledger) PlanUndo(id int64, at time.Time, by string) (change.Change, err
 			return change.Change{}, err
 		}
 		fitted, err := change.Rebase(e.Inverse(), now, l.known(e.Path), at)
+		if err != nil && overwrite {
+			fitted, err = change.Edit{Path: e.Path, Home: e.Home, Before: now, After: e.Before}, nil
+		}
 		if err != nil {
 			conflicts = append(conflicts, err)
 			continue
@@ -340,12 +344,12 @@ func (l *Ledger) PlanUndo(id int64, at time.Time, by string) (change.Change, err
 }
 
 // Preview is [Ledger.PlanUndo] for a casebook that is only read: it shows what an undo would do now.
-func Preview(r *machine.Root, book *casebook.Book, id int64, at time.Time, by string) (change.Change, error) {
+func Preview(r *machine.Root, book *casebook.Book, id int64, at time.Time, by string, overwrite bool) (change.Change, error) {
 	l := &Ledger{root: r, book: book}
 	if err := l.load(); err != nil {
 		return change.Change{}, err
 	}
-	return l.PlanUndo(id, at, by)
+	return l.PlanUndo(id, at, by, overwrite)
 }
 
 // known returns the states that a path had before changes that are recorded.

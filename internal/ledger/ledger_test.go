@@ -72,7 +72,7 @@ func do(r *machine.Root, draft func(*machine.Draft) error, undo int64) (int64, e
 	defer led.Close()
 	var c change.Change
 	if undo != 0 {
-		if c, err = led.PlanUndo(undo, clock, "test"); err != nil {
+		if c, err = led.PlanUndo(undo, clock, "test", false); err != nil {
 			return 0, err
 		}
 	} else {

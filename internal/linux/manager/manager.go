@@ -16,14 +16,18 @@ const (
 )
 
 // Reload has the service manager read the unit files anew.
-func Reload() error {
+func Reload() error { return call("Reload") }
+
+// Stop has the service manager stop a unit, with what requires it.
+func Stop(unit string) error { return call("StopUnit", unit, "replace") }
+
+func call(method string, args ...any) error {
 	ctx, cancel := context.WithTimeout(context.Background(), wait)
 	defer cancel()
 	bus, err := dbus.ConnectSystemBus(dbus.WithContext(ctx))
 	if err != nil {
-		return fmt.Errorf("its bus cannot be reached: %w", err)
+		return fmt.Errorf("the service manager's bus cannot be reached: %w", err)
 	}
 	defer bus.Close()
-	call := bus.Object(name, object).CallWithContext(ctx, name+".Manager.Reload", 0)
-	return call.Err
+	return bus.Object(name, object).CallWithContext(ctx, name+".Manager."+method, 0, args...).Err
 }
