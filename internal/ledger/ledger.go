@@ -75,9 +75,11 @@ func (l *Ledger) recover() error {
 		}
 		err := l.sweep(c)
 		if err == nil && c.Verb == change.Undo {
-			err = l.make(c.Edits)
+			_, err = l.make(c.Edits)
 		} else if err == nil {
-			err = l.takeBack(c.Edits)
+			if err = l.mendTorn(c.Edits); err == nil {
+				err = l.takeBack(c.Edits)
+			}
 		}
 		if err != nil {
 			return fmt.Errorf("change %d was interrupted and cannot be settled: %w\nput that path back into one of the two states by hand, then call again", c.ID, err)
@@ -98,6 +100,25 @@ func (l *Ledger) recover() error {
 	return l.writeGuide(change.Change{Verb: change.Undo, MadeAt: l.Recovered[0].MadeAt})
 }
 
+// mendTorn puts files with several names back that a stop caught half written: they are written in place, so that alone
+// they can be torn.
+func (l *Ledger) mendTorn(edits []change.Edit) error {
+	for _, e := range edits {
+		now, err := l.root.Node(e.Path, e.Home)
+		if err != nil {
+			return err
+		}
+		inPlace := e.Before.Kind == change.File && e.After.Kind == change.File && now.Kind == change.File && now.Links > 1
+		if !inPlace || now.Same(e.Before) || now.Same(e.After) {
+			continue
+		}
+		if err := l.root.Apply(change.Edit{Path: e.Path, Home: e.Home, Before: now, After: e.Before}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 func (l *Ledger) sweep(c change.Change) error {
 	for _, e := range c.Edits {
 		if err := l.root.Sweep(path.Dir(e.Path), e.Home); err != nil {
@@ -110,6 +131,11 @@ func (l *Ledger) sweep(c change.Change) error {
 // CarryOut records the change and makes its edits. When one of them fails, those made are taken back and the error says
 // which and why; the machine is then as it was.
 func (l *Ledger) CarryOut(c change.Change) (change.Change, error) {
+	for _, e := range c.Edits {
+		if !path.IsAbs(e.Path) || path.Clean(e.Path) != e.Path || strings.ContainsRune(e.Path, 0) {
+			return c, fmt.Errorf("%q is no path that can be edited; nothing was changed", e.Path)
+		}
+	}
 	marks, err := l.marks(c)
 	if err != nil {
 		return c, err
@@ -124,8 +150,9 @@ func (l *Ledger) CarryOut(c change.Change) (change.Change, error) {
 			err = errors.Join(err, l.root.MakeFolder(m.Path, m.Home, 0o755))
 		}
 	}
+	made := 0
 	if err == nil {
-		err = l.make(c.Edits)
+		made, err = l.make(c.Edits)
 	}
 	if err == nil {
 		err = l.end(c, change.Done)
@@ -140,7 +167,7 @@ func (l *Ledger) CarryOut(c change.Change) (change.Change, error) {
 		}
 		return c, nil
 	}
-	if back := l.takeBack(c.Edits); back != nil {
+	if back := l.takeBack(c.Edits[:made]); back != nil {
 		return c, fmt.Errorf("%w\nand taking back what was already done failed too: %w\ncall calmdawn again once the cause is gone: it finishes the way back by itself", err, back)
 	}
 	if back := l.end(c, change.Failed); back != nil {
@@ -149,21 +176,24 @@ func (l *Ledger) CarryOut(c change.Change) (change.Change, error) {
 	return c, fmt.Errorf("nothing was changed: %w", err)
 }
 
-// make makes the edits in their order; one that is already made is passed over.
-func (l *Ledger) make(edits []change.Edit) error {
-	for _, e := range edits {
+// make makes the edits in their order and returns how many stand; one that is already made is passed over.
+func (l *Ledger) make(edits []change.Edit) (made int, err error) {
+	for i, e := range edits {
 		now, err := l.root.Node(e.Path, e.Home)
 		if err != nil {
-			return err
+			return i, err
 		}
 		if now.Same(e.After) && !now.Same(e.Before) {
 			continue
 		}
 		if err := l.root.Apply(e); err != nil {
-			return err
+			if now, nodeErr := l.root.Node(e.Path, e.Home); nodeErr == nil && now.Same(e.After) {
+				i++ // it was made, and then failed
+			}
+			return i, err
 		}
 	}
-	return nil
+	return len(edits), nil
 }
 
 // takeBack makes the inverse edits in the opposite order.
@@ -172,7 +202,8 @@ func (l *Ledger) takeBack(edits []change.Edit) error {
 	for _, e := range slices.Backward(edits) {
 		back = append(back, e.Inverse())
 	}
-	return l.make(back)
+	_, err := l.make(back)
+	return err
 }
 
 // marks works out which folders a change touches and makes, and what their modification times are to become.

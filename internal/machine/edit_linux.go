@@ -198,7 +198,9 @@ func (r *Root) Apply(e change.Edit) error {
 		case e.After.Kind == change.Absent:
 			err = at.remove(now)
 		case now.Kind == change.File && e.After.Kind == change.File && now.Links > 1:
-			err = at.overwrite(e.After)
+			if err = at.overwrite(e.After); err != nil {
+				_ = at.overwrite(now) // what could be written is taken back; the error tells of the rest
+			}
 		default:
 			err = at.replace(now, e.After)
 		}
