@@ -29,10 +29,11 @@ var walk = []step{
 		call: "disable service:cue-update.service program:cue-update-helper.desktop task:/etc/cron.d/cue-update#f31b --yes"},
 	{say: "Indexer and cache are needed at night, not when the desk opens.",
 		call: "disable service:star-index.service service:star-cache.service --yes"},
+	{say: "The folder crawl is wanted, but not while somebody waits for the desk.", call: "delay service:lanternfile-crawl.service --by 5m --yes"},
 	{say: "What now?"},
 	{say: "The desk's computer is switched on, on each of the next five mornings.", restarts: 5},
 	{say: "Did it help?", call: "compare"},
-	{say: "The desk wants the updater back: taken back exactly, though another change came later.", call: "undo 1 --yes"},
+	{say: "The desk wants the updater back: taken back exactly, though other changes came later.", call: "undo 1 --yes"},
 	{say: "What was done to this machine?", call: "history"},
 }
 

@@ -4,6 +4,7 @@ package cli_test
 
 import (
 	"bytes"
+	"database/sql"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -499,6 +500,32 @@ func TestADiskThatIsNotMountedIsSaid(t *testing.T) {
 	if _, err := os.Stat(dir + "/var/lib/calmdawn"); err == nil {
 		t.Error("a casebook was made where /var is not mounted")
 	}
+}
+
+func TestALockedCasebookIsSaid(t *testing.T) {
+	dir := demoMachine(t)
+	on := "--root " + dir + " "
+	call(t, on+"disable --yes service:star-index.service")
+	db, err := sql.Open("sqlite", dir+"/var/lib/calmdawn/casebook.db")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	conn, err := db.Conn(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := conn.ExecContext(t.Context(), "BEGIN EXCLUSIVE"); err != nil {
+		t.Fatal(err)
+	}
+	before := testtree.Snapshot(t, dir+"/etc", nil)
+	if _, errs, code := call(t, on+"disable --yes service:dome-agent.service"); code != 1 || !strings.Contains(errs, "casebook") || !strings.Contains(errs, "locked") {
+		t.Errorf("exit %d, %s", code, errs)
+	}
+	if d := testtree.Diff(before, testtree.Snapshot(t, dir+"/etc", nil)); d != "" {
+		t.Errorf("something was changed:\n%s", d)
+	}
+	conn.Close()
 }
 
 func TestNothingFromAMachineReachesTheTerminalRaw(t *testing.T) {

@@ -202,8 +202,8 @@ func (s *sim) links(name string) []string {
 
 // plan gives a service its work, with the noise of this boot.
 func (s *sim) plan(u *simUnit) {
-	if u.target || u.missing {
-		return
+	if u.missing || !strings.HasSuffix(u.name, ".service") {
+		return // targets, and timers and sockets, which are armed at once
 	}
 	does := []float64{0.3, 0.1, 0}
 	if known := s.known[u.name]; len(known) == 3 {
@@ -218,7 +218,7 @@ func (s *sim) plan(u *simUnit) {
 	for left := background; left > 0; left -= 0.5 { // it pauses between strokes of work
 		u.background = append(u.background, segment{true, min(left, 0.5)}, segment{false, 0.4})
 	}
-	if u.kind == "simple" || u.kind == "" {
+	if u.kind == "simple" {
 		u.background = append(u.work, u.background...)
 		u.work = nil
 	}
@@ -410,7 +410,7 @@ func (s *sim) write(m manifest, goal *simUnit, at time.Time) (time.Duration, err
 		case u.target:
 			say(u.end, "39f53479d3a045ac8e11786248231fbf", "Reached target "+label+".", append(unit, "JOB_RESULT=done")...)
 			continue
-		case u.kind != "simple":
+		case u.kind != "simple" && strings.HasSuffix(u.name, ".service"):
 			say(u.begin, msgStarting, "Starting "+label+"...", unit...)
 		}
 		verb := "Started "

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -237,4 +238,45 @@ func TestEditsInAHomeStayThereAndAreTheUsersOwn(t *testing.T) {
 	if unix.Geteuid() != 0 {
 		t.Error("the thread kept the user's ids")
 	}
+}
+
+// TestAUserWhoSwapsFoldersGainsNothing swaps a folder of a home for a link to another place while root edits in it.
+func TestAUserWhoSwapsFoldersGainsNothing(t *testing.T) {
+	outside := testtree.Make(t, map[string]string{"a.desktop": "root's", "b": ""})
+	dir := testtree.Make(t, map[string]string{"home/maria/real/a.desktop": "x", "etc/": ""})
+	before := testtree.Snapshot(t, outside, nil)
+	config := dir + "/home/maria/.config"
+	r, err := Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer r.Close()
+	var swaps atomic.Int64
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		for targets := []string{"real", outside, "real", "/etc", "real", "../../.." + outside}; swaps.Load() < 3000; swaps.Add(1) {
+			_ = os.Remove(config)
+			_ = os.Symlink(targets[swaps.Load()%int64(len(targets))], config)
+		}
+	}()
+	made := 0
+	for swaps.Load() < 3000 {
+		now, err := r.Node("/home/maria/.config/a.desktop", "/home/maria")
+		if err != nil {
+			continue
+		}
+		after := change.Node{Kind: change.File, Data: []byte("edited"), Mode: 0o644, UID: os.Geteuid(), GID: os.Getegid()}
+		if r.Apply(change.Edit{Path: "/home/maria/.config/a.desktop", Home: "/home/maria", Before: now, After: after}) == nil {
+			made++
+		}
+	}
+	<-done
+	if d := testtree.Diff(before, testtree.Snapshot(t, outside, nil)); d != "" {
+		t.Errorf("outside the home:\n%s", d)
+	}
+	if _, err := os.Lstat(dir + "/etc/a.desktop"); err == nil {
+		t.Error("a file was made in another place of the machine")
+	}
+	t.Logf("%d edits were made among %d swaps", made, swaps.Load())
 }
