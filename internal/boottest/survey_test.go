@@ -257,6 +257,40 @@ func TestTheSurveyAgreesWithARealBoot(t *testing.T) {
 	}
 }
 
+// TestAFirstBootAndAHungCron asks about a machine that boots for the first time, by its presets, and whose cron hangs.
+func TestAFirstBootAndAHungCron(t *testing.T) {
+	m := boottest.New(t, map[string]string{
+		vendor + "fresh.service": marked("fresh") + install, vendor + "unwanted.service": marked("unwanted") + install, vendor + "chosen@.service": marked("chosen-%i") + install,
+		vendor + "given@.service": marked("given-%i") + install + "DefaultInstance=d\n", vendor + "static.service": marked("static"),
+		vendor + "kept.service": marked("kept") + install, wants + "kept.service": "-> /" + vendor + "kept.service", admin + "off.service": "-> /dev/null", vendor + "off.service": marked("off") + install,
+		"etc/systemd/system-preset/10-ours.preset":    "# ours\ndisable unwanted.service\ndisable kept.service\nenable chosen@.service one two\n",
+		"usr/lib/systemd/system-preset/99-all.preset": "enable *\n",
+		"etc/cron.d/boot": "@reboot root /usr/bin/mark cron\n",
+	})
+	ok(t, os.RemoveAll(filepath.Join(m.Dir, "etc/machine-id")))
+	ok(t, unix.Mkfifo(filepath.Join(m.Dir, "etc/cron.d/fifo"), 0o644))
+	var list struct {
+		Items []struct{ ID, State, Command string }
+	}
+	if err := json.Unmarshal(run(t, m, "list", "--all", "--json"), &list); err != nil {
+		t.Fatal(err)
+	}
+	var expected []string
+	for _, it := range list.Items {
+		if found := markLine.FindStringSubmatch(it.Command); found != nil && it.State == "on" {
+			expected = append(expected, found[1])
+		}
+	}
+	launched := m.Boot(t)
+	slices.Sort(launched)
+	slices.Sort(expected)
+	if !slices.Equal(launched, expected) || len(expected) < 4 {
+		t.Errorf("launched %v; the survey expects %v", launched, expected)
+	} else {
+		t.Logf("launched %v", launched)
+	}
+}
+
 func ok(t *testing.T, err error) {
 	t.Helper()
 	if err != nil {

@@ -102,18 +102,16 @@ func Run(args []string, s Streams) int {
 		st = &status{exitFailed, err}
 	}
 	if st.err != nil {
-		fmt.Fprintln(s.Err, "calmdawn: "+explain(st.err))
+		say := render.NewScreen(s.Err, s.Width, false, s.UTF8)
+		for i, line := range strings.Split(st.err.Error(), "\n") {
+			lead := "  "
+			if i == 0 {
+				lead = "calmdawn: "
+			}
+			say.Wrap(2, "%s%s", lead, render.Clean(line)) // values from a machine may stand in it
+		}
 	}
 	return st.code
-}
-
-// explain makes one clean text of an error: values from a machine may stand in it, line by line.
-func explain(err error) string {
-	lines := strings.Split(err.Error(), "\n")
-	for i, l := range lines {
-		lines[i] = render.Clean(l)
-	}
-	return strings.Join(lines, "\n  ")
 }
 
 // A status is an error with the exit status it ends the call with.
@@ -174,7 +172,7 @@ mounted somewhere, for instance a customer's disk on the bench computer.`,
 	flags.StringVar(&a.dir, "root", "/", "work on the machine whose disk is mounted at `DIR`")
 	flags.StringVar(&a.casebook, "casebook", "", "keep this machine's changes in `FILE` instead of inside the machine")
 	flags.BoolVar(&a.json, "json", false, "print one JSON document instead of text")
-	flags.StringVar(&a.color, "color", "auto", "colour: `auto`, always or never")
+	flags.StringVar(&a.color, "color", "auto", "colour `WHEN`: auto, always or never")
 	root.PersistentPreRunE = func(*cobra.Command, []string) error {
 		switch a.color {
 		case "auto", "always", "never":
@@ -182,8 +180,9 @@ mounted somewhere, for instance a customer's disk on the bench computer.`,
 		}
 		return usage("--color takes auto, always or never, not %q", a.color)
 	}
-	root.AddCommand(a.listCommand(), a.showCommand(), a.turnCommand(disableWords), a.turnCommand(delayWords), a.turnCommand(enableWords),
-		a.undoCommand(), a.historyCommand(), a.bootsCommand(), a.compareCommand(), a.noteCommand(), a.demoCommand())
+	cobra.EnableCommandSorting = false // they stand in the order in which the work is done
+	root.AddCommand(a.listCommand(), a.showCommand(), a.noteCommand(), a.bootsCommand(), a.turnCommand(disableWords),
+		a.turnCommand(delayWords), a.turnCommand(enableWords), a.historyCommand(), a.undoCommand(), a.compareCommand(), a.demoCommand())
 	return root
 }
 

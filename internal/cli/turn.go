@@ -330,7 +330,7 @@ func (a *app) showTargets(s *render.Screen, c change.Change) {
 		case e.Before.Kind == change.File && e.Before.Links > 1:
 			detail = fmt.Sprintf(" (it has %d names; all of them see the new text)", e.Before.Links)
 		}
-		s.Line("  %-8s %s%s", e.Verb(), render.Clean(e.Path), render.Clean(detail))
+		s.Wrap(11, "  %-8s %s%s", e.Verb(), render.Clean(e.Path), render.Clean(detail))
 	}
 }
 

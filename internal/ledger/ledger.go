@@ -183,8 +183,11 @@ func (l *Ledger) make(edits []change.Edit) (made int, err error) {
 		if err != nil {
 			return i, err
 		}
-		if now.Same(e.After) && !now.Same(e.Before) {
-			continue
+		if now.Same(e.After) {
+			if now.ModTime == e.After.ModTime || now.Kind == change.Absent {
+				continue
+			}
+			e.Before = now // all but its time is as it should be
 		}
 		if err := l.root.Apply(e); err != nil {
 			if now, nodeErr := l.root.Node(e.Path, e.Home); nodeErr == nil && now.Same(e.After) {
@@ -361,9 +364,9 @@ func (l *Ledger) PlanUndo(id int64, at time.Time, by string, overwrite bool) (ch
 		if err != nil {
 			return change.Change{}, err
 		}
-		fitted, err := change.Rebase(e.Inverse(), now, l.known(e.Path), at)
+		fitted, err := l.fit(c, e, now, at)
 		if err != nil && overwrite {
-			fitted, err = change.Edit{Path: e.Path, Home: e.Home, Before: now, After: e.Before}, nil
+			fitted, err = change.Edit{Path: e.Path, Home: e.Home, Before: now, After: l.before(c, e)}, nil
 		}
 		if err != nil {
 			conflicts = append(conflicts, err)
@@ -372,6 +375,53 @@ func (l *Ledger) PlanUndo(id int64, at time.Time, by string, overwrite bool) (ch
 		undo.Edits = append(undo.Edits, fitted)
 	}
 	return undo, errors.Join(conflicts...)
+}
+
+// fit works out the edit that takes e of change c back, with its path as it is now. Where a later change in force holds the
+// path, and the two are no lines of one text, the path is left to that one: it will give back what was there before both.
+func (l *Ledger) fit(c change.Change, e change.Edit, now change.Node, at time.Time) (change.Edit, error) {
+	if now.Same(e.After) && !l.heldAfter(c, e.Path) {
+		return change.Edit{Path: e.Path, Home: e.Home, Before: now, After: l.before(c, e)}, nil
+	}
+	fitted, err := change.Rebase(e.Inverse(), now, l.known(e.Path), at)
+	wholly := e.Before.Kind != change.File || e.After.Kind != change.File || err != nil
+	if l.heldAfter(c, e.Path) && wholly {
+		return change.Edit{Path: e.Path, Home: e.Home, Before: now, After: now}, nil
+	}
+	return fitted, err
+}
+
+// heldAfter reports whether a later change in force edited a path.
+func (l *Ledger) heldAfter(c change.Change, p string) bool {
+	return slices.ContainsFunc(l.all, func(later change.Change) bool {
+		_, edits := editOf(later, p)
+		return later.ID > c.ID && later.Stands() && edits
+	})
+}
+
+// before returns what undoing e of change c gives back: what the change found, or, where that was the work of an earlier
+// change that was undone since, what that one found.
+func (l *Ledger) before(c change.Change, e change.Edit) change.Node {
+	for _, earlier := range slices.Backward(l.all) {
+		if earlier.ID >= c.ID || earlier.Verb == change.Undo || earlier.Status != change.Done {
+			continue
+		}
+		if found, edits := editOf(earlier, e.Path); edits {
+			if earlier.UndoneBy > c.ID && found.After.Same(e.Before) {
+				return l.before(earlier, found)
+			}
+			break
+		}
+	}
+	return e.Before
+}
+
+func editOf(c change.Change, p string) (change.Edit, bool) {
+	i := slices.IndexFunc(c.Edits, func(e change.Edit) bool { return e.Path == p })
+	if i < 0 {
+		return change.Edit{}, false
+	}
+	return c.Edits[i], true
 }
 
 // Preview is [Ledger.PlanUndo] for a casebook that is only read: it shows what an undo would do now.

@@ -100,7 +100,7 @@ func (t *Tree) undelay(d *machine.Draft, name string) error {
 func (t *Tree) describeDelay(timer *unit, got reached, it *item.Item) {
 	it.State, it.When, it.Why = item.Delayed, item.Later, ""
 	moment := "the boot is ready"
-	if t.owner.Name != "" {
+	if t.owner.Name != "" && !t.owner.Lingers { // a manager that lingers starts with the boot
 		moment = "login"
 	}
 	it.Fires = fmt.Sprintf("%s after %s", timer.last("Timer", "OnActiveSec"), moment)
