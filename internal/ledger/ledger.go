@@ -364,10 +364,7 @@ func (l *Ledger) PlanUndo(id int64, at time.Time, by string, overwrite bool) (ch
 		if err != nil {
 			return change.Change{}, err
 		}
-		fitted, err := l.fit(c, e, now, at)
-		if err != nil && overwrite {
-			fitted, err = change.Edit{Path: e.Path, Home: e.Home, Before: now, After: l.before(c, e)}, nil
-		}
+		fitted, err := change.TakeBack(l.steps(e.Path), id, now, at, overwrite)
 		if err != nil {
 			conflicts = append(conflicts, err)
 			continue
@@ -377,51 +374,16 @@ func (l *Ledger) PlanUndo(id int64, at time.Time, by string, overwrite bool) (ch
 	return undo, errors.Join(conflicts...)
 }
 
-// fit works out the edit that takes e of change c back, with its path as it is now. Where a later change in force holds the
-// path, and the two are no lines of one text, the path is left to that one: it will give back what was there before both.
-func (l *Ledger) fit(c change.Change, e change.Edit, now change.Node, at time.Time) (change.Edit, error) {
-	if now.Same(e.After) && !l.heldAfter(c, e.Path) {
-		return change.Edit{Path: e.Path, Home: e.Home, Before: now, After: l.before(c, e)}, nil
-	}
-	fitted, err := change.Rebase(e.Inverse(), now, l.known(e.Path), at)
-	wholly := e.Before.Kind != change.File || e.After.Kind != change.File || err != nil
-	if l.heldAfter(c, e.Path) && wholly {
-		return change.Edit{Path: e.Path, Home: e.Home, Before: now, After: now}, nil
-	}
-	return fitted, err
-}
-
-// heldAfter reports whether a later change in force edited a path.
-func (l *Ledger) heldAfter(c change.Change, p string) bool {
-	return slices.ContainsFunc(l.all, func(later change.Change) bool {
-		_, edits := editOf(later, p)
-		return later.ID > c.ID && later.Stands() && edits
-	})
-}
-
-// before returns what undoing e of change c gives back: what the change found, or, where that was the work of an earlier
-// change that was undone since, what that one found.
-func (l *Ledger) before(c change.Change, e change.Edit) change.Node {
-	for _, earlier := range slices.Backward(l.all) {
-		if earlier.ID >= c.ID || earlier.Verb == change.Undo || earlier.Status != change.Done {
-			continue
-		}
-		if found, edits := editOf(earlier, e.Path); edits {
-			if earlier.UndoneBy > c.ID && found.After.Same(e.Before) {
-				return l.before(earlier, found)
-			}
-			break
+// steps returns what the ledger did to a path, in its order, undos aside.
+func (l *Ledger) steps(p string) []change.Step {
+	var steps []change.Step
+	for _, c := range l.all {
+		i := slices.IndexFunc(c.Edits, func(e change.Edit) bool { return e.Path == p })
+		if i >= 0 && c.Verb != change.Undo && c.Status == change.Done {
+			steps = append(steps, change.Step{Change: c.ID, UndoneBy: c.UndoneBy, Edit: c.Edits[i]})
 		}
 	}
-	return e.Before
-}
-
-func editOf(c change.Change, p string) (change.Edit, bool) {
-	i := slices.IndexFunc(c.Edits, func(e change.Edit) bool { return e.Path == p })
-	if i < 0 {
-		return change.Edit{}, false
-	}
-	return c.Edits[i], true
+	return steps
 }
 
 // Preview is [Ledger.PlanUndo] for a casebook that is only read: it shows what an undo would do now.
@@ -431,17 +393,4 @@ func Preview(r *machine.Root, book *casebook.Book, id int64, at time.Time, by st
 		return change.Change{}, err
 	}
 	return l.PlanUndo(id, at, by, overwrite)
-}
-
-// known returns the states that a path had before changes that are recorded.
-func (l *Ledger) known(p string) []change.Node {
-	var nodes []change.Node
-	for _, c := range l.all {
-		for _, e := range c.Edits {
-			if e.Path == p {
-				nodes = append(nodes, e.Before)
-			}
-		}
-	}
-	return nodes
 }

@@ -27,11 +27,6 @@ func TestRandomDecisionsOnWholeMachines(t *testing.T) {
 		rounds = uint64(n)
 	}
 	decided := 0
-	defer func() {
-		if decided < 4*int(rounds) {
-			t.Errorf("only %d decisions could be carried out in %d rounds", decided, rounds)
-		}
-	}()
 	for seed := range rounds {
 		rng := rand.New(rand.NewPCG(seed, 2))
 		dir := t.TempDir()
@@ -70,6 +65,9 @@ func TestRandomDecisionsOnWholeMachines(t *testing.T) {
 		}
 		r.Close()
 		os.RemoveAll(dir)
+	}
+	if decided < 4*int(rounds) {
+		t.Errorf("only %d decisions could be carried out in %d rounds", decided, rounds)
 	}
 }
 
