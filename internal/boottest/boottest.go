@@ -63,7 +63,7 @@ func New(t testing.TB, files map[string]string) *Machine {
 		"usr/bin/mark": "#!/bin/sh\necho \"$1\" >> /share/launched\n",
 		"home/maria/.config/systemd/user/desk.target":                      "[Unit]\nWants=xdg-desktop-autostart.target\n",
 		"home/maria/.config/systemd/user/default.target.wants/desk.target": "-> ../desk.target",
-		"etc/systemd/system/last.service":                                  "[Unit]\nAfter=multi-user.target user@1000.service cron.service\n[Service]\nExecStart=/bin/sh -c 'systemctl is-system-running --wait; sleep 2; systemctl --no-block poweroff'\n",
+		"etc/systemd/system/last.service":                                  "[Unit]\nAfter=multi-user.target user@1000.service cron.service\n[Service]\nExecStart=/bin/sh -c 'systemctl is-system-running --wait; sleep 3; systemctl --no-block poweroff'\n",
 		"etc/systemd/system/multi-user.target.wants/user@1000.service":     "-> /lib/systemd/system/user@.service",
 		"etc/systemd/system/graphical.target.wants/last.service":           "-> ../last.service",
 	})

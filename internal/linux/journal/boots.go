@@ -222,7 +222,7 @@ func firstOf(err error) error {
 
 // wanted are the fields that are looked at.
 var wanted = []string{"UNIT", "_PID", "MESSAGE", "KERNEL_USEC", "INITRD_USEC", "USERSPACE_USEC", "CPU_USAGE_NSEC", "JOB_TYPE",
-	"_SOURCE_MONOTONIC_TIMESTAMP", "_SOURCE_REALTIME_TIMESTAMP"}
+	"_SOURCE_MONOTONIC_TIMESTAMP", "_SOURCE_REALTIME_TIMESTAMP", "INVOCATION_ID"}
 
 func (r *record) take(f *File, kind string, e Entry) error {
 	if kind == SimulatedField+"=1" {
@@ -246,6 +246,9 @@ func (r *record) take(f *File, kind string, e Entry) error {
 	unit := fields["UNIT"]
 	if kind != msgReady && kind != msgUserReady && unit == "" {
 		return nil
+	}
+	if invocation, told := fields["INVOCATION_ID"]; told && invocation == "" && kind == msgStarted {
+		return nil // it was skipped, for a condition; that is logged like a start, of no invocation
 	}
 	switch kind {
 	case msgStarting:

@@ -32,6 +32,7 @@ func bootEntries(w *Writer, n byte, at time.Time, filler int) {
 	add(4000, msgStarting, "_PID=1", "UNIT=a.service")
 	add(4200, msgStarting, "_PID=666", "UNIT=forged.service")
 	add(4500, msgStarted, "_PID=1", "UNIT=plain.service")
+	add(4600, msgStarted, "_PID=1", "UNIT=skipped.service", "INVOCATION_ID=")
 	add(6003, msgStarted, "_PID=1", "UNIT=a.service", fmt.Sprintf("_SOURCE_REALTIME_TIMESTAMP=%d", at.Add(6*time.Second).UnixMicro()))
 	for i := range filler {
 		add(6010, fmt.Sprintf("MESSAGE=%d of boot %d %s", i, n, strings.Repeat("filler ", 60)), "_PID=77", "SYSLOG_IDENTIFIER=talker")
@@ -78,6 +79,9 @@ func TestBootsOfSeveralFiles(t *testing.T) {
 		a, _ := b.Span("a.service")
 		plain, _ := b.Span("plain.service")
 		_, forged := b.Span("forged.service")
+		if _, skipped := b.Span("skipped.service"); skipped {
+			t.Errorf("boot %d: a unit that was skipped has a span", i)
+		}
 		if b.Ready != boot.Of(7*time.Second) || b.Goal != "multi-user.target" || !b.Began.Equal(began.Add(time.Duration(i)*24*time.Hour)) {
 			t.Errorf("boot %d: ready %v, goal %q, began %v", i, b.Ready, b.Goal, b.Began)
 		}
