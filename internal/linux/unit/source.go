@@ -107,7 +107,7 @@ func (src *Source) keep(p string, t parsed) {
 func (src *Source) fetch(folder string, entries []machine.Entry) {
 	var paths []string
 	for _, e := range entries {
-		p := path.Join(folder, e.Name)
+		p := folder + "/" + e.Name
 		if _, known := src.texts[p]; e.Kind == machine.Regular && validName(e.Name) && !known {
 			paths = append(paths, p)
 		}
@@ -118,6 +118,9 @@ func (src *Source) fetch(folder string, entries []machine.Entry) {
 		texts[i] = parseText(paths[i], data, err)
 		texts[i].empty = err == nil && len(data) == 0
 	})
+	if len(src.texts) == 0 {
+		src.texts = make(map[string]parsed, len(paths))
+	}
 	for i, p := range paths {
 		src.keep(p, texts[i])
 	}

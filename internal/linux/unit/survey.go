@@ -33,7 +33,7 @@ func (s Scope) goals() []string {
 func (t *Tree) Survey(scope Scope) []item.Item {
 	got := t.reach(scope.goals()...)
 	needed, starters := t.relations(got)
-	names := map[string]bool{}
+	names := make(map[string]bool, len(got))
 	for name := range got {
 		names[name] = true
 	}

@@ -124,6 +124,14 @@ func (src *Source) tree(owner account.User, folders []string) *Tree {
 		}
 		t.folders = append(t.folders, real)
 	}
+	if owner.Name == "" { // the system's units are many: room for them at once
+		total := 0
+		for _, folder := range t.folders {
+			entries, _ := t.list(folder)
+			total += len(entries)
+		}
+		t.files, t.cache, t.pulledAs = make(map[string]*file, total), make(map[string]*unit, total), make(map[string][]*pull, total)
+	}
 	for level, folder := range t.folders {
 		t.readFolder(folder, level)
 	}
@@ -146,7 +154,7 @@ func (t *Tree) readFolder(folder string, level int) {
 	}
 	t.fetch(folder, entries)
 	for _, e := range entries {
-		p := path.Join(folder, e.Name)
+		p := folder + "/" + e.Name
 		base, ext := strings.TrimSuffix(e.Name, path.Ext(e.Name)), path.Ext(e.Name)
 		switch {
 		case ext == ".d" && e.Kind != machine.Regular:
@@ -189,7 +197,7 @@ func (t *Tree) readPulls(folder, puller string) {
 		if !validName(e.Name) {
 			continue
 		}
-		p := path.Join(folder, e.Name)
+		p := folder + "/" + e.Name
 		if i := slices.IndexFunc(t.pulledAs[e.Name], func(q *pull) bool { return q.folder == base }); i >= 0 {
 			q := t.pulledAs[e.Name][i]
 			q.paths = append(q.paths, p)
