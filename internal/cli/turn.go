@@ -39,7 +39,8 @@ var (
 		long: `Disable keeps the next boot or login from launching the given items. Nothing is deleted: what
 is edited is recorded first, and undo restores it exactly. All of it is done or none of it.
 
-It shows what it will touch and asks; --yes answers for you. It does not stop what runs now.
+It shows what it will touch and asks; --yes answers for you. What runs now goes on running,
+unless --stop is given.
 
 Items are named by id, by a pattern with * in it, or by the same flags as in list. What the
 machine or its user depends on (security, login, network, sound, graphics, input, storage, …)

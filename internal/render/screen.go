@@ -1,6 +1,6 @@
 // Package render turns values into what people read: lines, tables and figures for a terminal or a pipe.
 //
-// It computes nothing about machines. Everything that comes from one passes through [Screen.Clean] here, so that no name
+// It computes nothing about machines. Everything that comes from one passes through [Clean] here, so that no name
 // or description can steer a terminal.
 package render
 
@@ -121,9 +121,6 @@ const maxShown = 2000 // runes of one text from a machine
 
 // Clean makes a text from a machine safe to show on one line: control characters, escape sequences, marks that turn the
 // direction of writing, invisible ones and bytes that are no text each become a visible substitute.
-func (s *Screen) Clean(text string) string { return Clean(text) }
-
-// Clean is [Screen.Clean] for texts that go elsewhere.
 func Clean(text string) string {
 	var b strings.Builder
 	count := 0

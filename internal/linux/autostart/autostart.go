@@ -244,16 +244,7 @@ func (e *Entries) heldBack(d entry) string {
 func (e *Entries) installedDesktops() []string {
 	var names []string
 	for _, folder := range []string{"/usr/share/xsessions", "/usr/share/wayland-sessions"} {
-		entries, err := e.root.ReadDir(folder)
-		if err != nil {
-			e.skip(folder, err)
-			continue
-		}
-		for _, f := range entries {
-			text, err := e.root.ReadFile(path.Join(folder, f.Name), maxText)
-			if err != nil {
-				continue
-			}
+		for _, text := range e.texts(folder, ".desktop") {
 			if d, err := parse(text); err == nil && d.keys["DesktopNames"] != "" && !slices.Contains(names, d.keys["DesktopNames"]) {
 				names = append(names, d.keys["DesktopNames"])
 			}
@@ -262,22 +253,31 @@ func (e *Entries) installedDesktops() []string {
 	return names
 }
 
+// texts returns the files of a folder whose names end so, in the order of their names; what cannot be read is passed over.
+func (e *Entries) texts(folder, suffix string) [][]byte {
+	entries, err := e.root.ReadDir(folder)
+	if err != nil {
+		e.skip(folder, err)
+	}
+	var texts [][]byte
+	for _, f := range entries {
+		if !strings.HasSuffix(f.Name, suffix) {
+			continue
+		}
+		if text, err := e.root.ReadFile(path.Join(folder, f.Name), maxText); err == nil {
+			texts = append(texts, text)
+		}
+	}
+	return texts
+}
+
 var searchPath = []string{"/usr/local/bin", "/usr/bin", "/bin", "/usr/local/games", "/usr/games"}
 
 // environmentDesktop is the desktop that users' service managers are told, environment.d(5).
 func (e *Entries) environmentDesktop() []string {
 	found := ""
 	for _, folder := range []string{"/usr/lib/environment.d", "/usr/local/lib/environment.d", "/etc/environment.d"} {
-		entries, err := e.root.ReadDir(folder)
-		if err != nil {
-			e.skip(folder, err)
-			continue
-		}
-		for _, f := range entries {
-			text, err := e.root.ReadFile(path.Join(folder, f.Name), maxText)
-			if err != nil || !strings.HasSuffix(f.Name, ".conf") {
-				continue
-			}
+		for _, text := range e.texts(folder, ".conf") {
 			for line := range strings.Lines(string(text)) {
 				if value, ok := strings.CutPrefix(strings.TrimSpace(line), "XDG_CURRENT_DESKTOP="); ok {
 					found = strings.ReplaceAll(strings.Trim(value, `"'`), ":", ";")
