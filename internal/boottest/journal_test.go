@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"calmdawn/internal/boottest"
+	"calmdawn/internal/core/boot"
 	"calmdawn/internal/demo"
 	"calmdawn/internal/linux/journal"
 	"calmdawn/internal/machine"
@@ -190,7 +191,7 @@ func compareBoots(t *testing.T, m *boottest.Machine) {
 		if !strings.Contains(string(out), b.ID) {
 			t.Errorf("boot %s is not among\n%s", b.ID, out)
 		}
-		if !b.Fit() || b.Goal != "graphical.target" || !b.Phase("userspace").Known || b.Phase("kernel").Known {
+		if !b.Fit() || b.Ending != boot.Clean || b.Goal != "graphical.target" || !b.Phase("userspace").Known || b.Phase("kernel").Known {
 			t.Errorf("boot %s: ready %v, goal %q, odd %v, phases %v", b.ID, b.Ready, b.Goal, b.Odd, b.Phases)
 		}
 		if u := b.Phase("userspace").Value; b.Ready.Value > u || u-b.Ready.Value > 2*time.Second {

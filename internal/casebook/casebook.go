@@ -198,19 +198,28 @@ func (b *Book) prepare(r *machine.Root, write bool) error {
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return err
 	}
+	if owner == noID && id != noID { // it was begun before the machine's first boot, which gives it its id
+		if write {
+			_, err = b.db.Exec("UPDATE facts SET value = ? WHERE name = 'machine'", id)
+		}
+		return err
+	}
 	if owner != id {
 		return fmt.Errorf("it belongs to another machine (id %.8s…, this one is %.8s…)", owner, id)
 	}
 	return nil
 }
 
+// noID stands for the id of a machine that has none yet.
+const noID = "none"
+
 // MachineID returns the machine's id, machine-id(5); "none" where it has none.
 func MachineID(r *machine.Root) string {
 	data, err := r.ReadFile("/etc/machine-id", 4096)
-	if id := strings.TrimSpace(string(data)); err == nil && id != "" {
+	if id := strings.TrimSpace(string(data)); err == nil && id != "" && id != "uninitialized" {
 		return id
 	}
-	return "none"
+	return noID
 }
 
 // Begin records a change as planned, with the marks of the folders it touches, and returns it with its number. When it
@@ -231,8 +240,16 @@ func (b *Book) Begin(c change.Change, marks []change.FolderMark) (change.Change,
 			return err
 		}
 		for i, e := range c.Edits {
-			before, err1 := json.Marshal(e.Before)
-			after, err2 := json.Marshal(e.After)
+			found := e.Before
+			if c.Undoes != 0 && e.After.Kind == change.Absent {
+				found = found.WithoutData() // an undo that was interrupted is finished, never taken back
+			}
+			before, err1 := json.Marshal(found)
+			created := e.After
+			if e.Before.Kind == change.Absent {
+				created = created.WithoutData() // undo takes it away, and needs no copy
+			}
+			after, err2 := json.Marshal(created)
 			if err := errors.Join(err1, err2); err != nil {
 				return err
 			}

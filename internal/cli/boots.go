@@ -12,6 +12,7 @@ import (
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/item"
+	"calmdawn/internal/linux"
 	"calmdawn/internal/linux/journal"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/render"
@@ -56,7 +57,7 @@ func (a *app) boots(spans bool, id string) error {
 		return err
 	}
 	defer r.Close()
-	found := journal.Read(r, 0)
+	found := a.remember(r, 0)
 	if a.json {
 		return a.writeJSON(bootsDocument(found, spans))
 	}
@@ -110,7 +111,7 @@ func simulated(boots []boot.Boot) string {
 	return fmt.Sprintf(", %d of them simulated", n)
 }
 
-func (a *app) bootTable(s *render.Screen, found journal.Boots, changes []change.Change) {
+func (a *app) bootTable(s *render.Screen, found linux.Boots, changes []change.Change) {
 	s.Line("%s", s.Paint(render.Strong, bootHeadline(found.Boots)))
 	s.Line("")
 	columns := []render.Column{{Title: "BOOT"}, {Title: "BEGAN"}, {Title: "READY", Right: true}}
@@ -176,7 +177,7 @@ func (a *app) unreadLog(s *render.Screen, places []item.Unread) {
 }
 
 // timeline draws one boot.
-func (a *app) timeline(s *render.Screen, r *machine.Root, found journal.Boots, id string) error {
+func (a *app) timeline(s *render.Screen, r *machine.Root, found linux.Boots, id string) error {
 	b, err := pickBoot(found.Boots, id)
 	if err != nil {
 		return err
@@ -286,7 +287,7 @@ func number(f boot.Figure) *float64 {
 	return &n
 }
 
-func bootsDocument(found journal.Boots, spans bool) bootsJSON {
+func bootsDocument(found linux.Boots, spans bool) bootsJSON {
 	d := bootsJSON{Format: "calmdawn.boots/1", Boots: []bootJSON{}, Unread: append([]item.Unread{}, found.Unread...)}
 	for _, b := range found.Boots {
 		j := bootJSON{ID: b.ID, Began: b.Began.UTC().Format(time.RFC3339Nano), Phases: map[string]float64{}, Ready: number(b.Ready), Goal: b.Goal, Odd: append([]string{}, b.Odd...), Simulated: b.Simulated}

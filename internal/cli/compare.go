@@ -11,7 +11,7 @@ import (
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/compare"
-	"calmdawn/internal/linux/journal"
+	"calmdawn/internal/linux"
 	"calmdawn/internal/render"
 )
 
@@ -44,7 +44,7 @@ func (a *app) comparison(boots []boot.Boot, changes []change.Change) (comparison
 	var done []change.Change
 	var at []time.Time
 	for _, ch := range changes {
-		if ch.Status == change.Done {
+		if ch.Status == change.Done && !aboutRecorder(changes, ch) {
 			done = append(done, ch)
 			at = append(at, ch.MadeAt)
 		}
@@ -62,6 +62,13 @@ func (a *app) comparison(boots []boot.Boot, changes []change.Change) (comparison
 		c.changes = append([]change.Change{ch}, c.changes...)
 	}
 	return c, true
+}
+
+// aboutRecorder reports whether a change put the recorder in, or took it away: the boots before and after it are of the same machine.
+func aboutRecorder(changes []change.Change, c change.Change) bool {
+	return c.Verb == change.Record || c.Verb == change.Undo && slices.ContainsFunc(changes, func(o change.Change) bool {
+		return o.ID == c.Undoes && o.Verb == change.Record
+	})
 }
 
 // names says "change 3" or "changes 1, 2 and 3".
@@ -126,7 +133,7 @@ func (a *app) compare() error {
 	if err != nil {
 		return err
 	}
-	found := journal.Read(r, 0)
+	found := a.remember(r, 0)
 	c, ok := a.comparison(found.Boots, changes)
 	if !ok {
 		return fmt.Errorf("no change was made to this machine, so there is no before and after; %s shows its boots", a.call("boots"))
@@ -138,7 +145,7 @@ func (a *app) compare() error {
 	return nil
 }
 
-func (a *app) showComparison(s *render.Screen, c comparison, found journal.Boots) {
+func (a *app) showComparison(s *render.Screen, c comparison, found linux.Boots) {
 	s.Line("%s", s.Paint(render.Strong, c.answer()))
 	s.Line("")
 	for _, ch := range c.changes {

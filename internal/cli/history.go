@@ -83,6 +83,9 @@ func what(c change.Change) string {
 	if c.Verb == change.Undo {
 		return fmt.Sprintf("undo change %d", c.Undoes)
 	}
+	if c.Verb == change.Record {
+		return "recorder " + string(c.Targets[0].After)
+	}
 	var titles []string
 	for _, t := range c.Targets {
 		titles = append(titles, render.Clean(t.Title))

@@ -153,7 +153,7 @@ old scripts, and what programs launch in turn once they run.`,
 				return err
 			}
 			defer l.Close()
-			l.readBoots()
+			a.readBoots(l)
 			if f.save {
 				if err := a.saveSurvey(l); err != nil {
 					return err

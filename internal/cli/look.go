@@ -17,7 +17,6 @@ import (
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/linux"
-	"calmdawn/internal/linux/journal"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/notebook"
 	"calmdawn/internal/render"
@@ -29,7 +28,7 @@ type look struct {
 	*linux.Inventory
 	changes []change.Change
 	boots   []boot.Boot // the last ones; only after readBoots
-	own     map[string]boot.OwnTime
+	own     map[boot.Key]boot.OwnTime
 }
 
 func (l *look) Close() error { return l.root.Close() }
@@ -75,19 +74,41 @@ func (l *look) judge() error {
 	return nil
 }
 
-// readBoots reads the last boots from the machine's log, and from those fit for it the own times of the services.
-func (l *look) readBoots() {
-	const spare = 5 // some may be odd
-	found := journal.Read(l.root, ratedBoots+spare)
+// readBoots reads the last boots that the machine remembers, and from those fit for it the own times of the items.
+func (a *app) readBoots(l *look) {
+	const spare = 10 // some may be odd
+	found := a.remember(l.root, ratedBoots+spare)
 	l.boots = found.Boots
 	l.own = boot.OwnTimes(boot.Fit(found.Boots, ratedBoots))
 	l.Unread = append(l.Unread, found.Unread...)
 }
 
-// ownTime is the own time of an item that the next boot launches; false where none was measured.
+// remember reads what is known of the last boots (0: of all), from every source.
+func (a *app) remember(r *machine.Root, last int) linux.Boots {
+	recorded, err := a.recordedBoots(r, last)
+	found := linux.RememberedBoots(r, recorded, last, true)
+	if err != nil {
+		found.Unread = append(found.Unread, item.Unread{Path: casebook.Folder, Reason: err.Error()})
+	}
+	return found
+}
+
+// ownTime is the own time of an item that the next boot or login launches; false where none was measured. Of an entry that is
+// started for each user it is the longest.
 func (l *look) ownTime(it item.Item) (boot.OwnTime, bool) {
-	own, ok := l.own[it.Native]
-	return own, ok && it.Kind == item.Service
+	key, ok := linux.SpanKey(it)
+	if !ok {
+		return boot.OwnTime{}, false
+	}
+	own, ok := l.own[key]
+	if it.Kind == item.Program && key.Owner == "" {
+		for k, o := range l.own {
+			if k.Native == key.Native && (!ok || o.Median > own.Median) {
+				own, ok = o, true
+			}
+		}
+	}
+	return own, ok
 }
 
 // byCost puts those launched items first whose own time is longest; the others stay in their order.

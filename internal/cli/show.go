@@ -30,7 +30,7 @@ func (a *app) showCommand() *cobra.Command {
 				return err
 			}
 			defer l.Close()
-			l.readBoots()
+			a.readBoots(l)
 			picked, err := l.pick(args)
 			if err != nil {
 				return err

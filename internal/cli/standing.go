@@ -18,7 +18,7 @@ func (a *app) standing() error {
 		return err
 	}
 	defer l.Close()
-	l.readBoots()
+	a.readBoots(l)
 	s := a.screen()
 	var added []item.Item
 	for _, it := range l.Items {

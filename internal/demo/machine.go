@@ -113,9 +113,10 @@ func load() (manifest, error) {
 
 // A builder writes the machine; the first error stops it.
 type builder struct {
-	dir   string
-	err   error
-	owned []string // paths of the package at work
+	dir       string
+	installed time.Time // when all packages were
+	err       error
+	owned     []string // paths of the package at work
 }
 
 // Make writes the demo machine into dir, which must be missing or empty, with the log of five simulated boots on the
@@ -130,7 +131,7 @@ func Make(dir string, now time.Time) error {
 	} else if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	b := &builder{dir: dir}
+	b := &builder{dir: dir, installed: now.AddDate(0, -3, 0)}
 	b.frame(m)
 	for _, p := range m.Packages {
 		b.install(p, m)
@@ -280,7 +281,11 @@ func (b *builder) install(p pkg, m manifest) {
 			list += owned + "\n"
 		}
 	}
-	b.file("/var/lib/dpkg/info/"+p.Name+".list", list, 0o644)
+	index := "/var/lib/dpkg/info/" + p.Name + ".list"
+	b.file(index, list, 0o644)
+	if b.err == nil { // its time is when the package was installed
+		b.err = os.Chtimes(b.at(index), b.installed, b.installed)
+	}
 }
 
 func (b *builder) add(p, text string) {

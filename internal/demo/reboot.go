@@ -432,6 +432,8 @@ func (s *sim) write(m manifest, goal *simUnit, at time.Time) (time.Duration, err
 			spell(firmware), spell(loader), spell(kernel), spell(initrd), spell(userspace), spell(total)),
 		fmt.Sprintf("KERNEL_USEC=%d", kernel.Microseconds()), fmt.Sprintf("INITRD_USEC=%d", initrd.Microseconds()),
 		fmt.Sprintf("USERSPACE_USEC=%d", userspace.Microseconds()))
+	// Some hours later it is switched off.
+	say(last+7*3600, "39f53479d3a045ac8e11786248231fbf", "Reached target shutdown.target - System Shutdown.", "UNIT=shutdown.target", "JOB_TYPE=start", "JOB_RESULT=done")
 	slices.SortStableFunc(events, func(a, b event) int {
 		if a.moment == b.moment && a.begins != b.begins {
 			if a.begins {

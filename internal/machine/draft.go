@@ -112,6 +112,34 @@ func (d *Draft) Create(p, home string, text []byte) error {
 	return err
 }
 
+// LabelLike plans that p, which the draft creates, carries the security label of the first of the other paths that is there.
+func (d *Draft) LabelLike(p string, like ...string) error {
+	e, err := d.plan(p, "")
+	if err != nil {
+		return err
+	}
+	for _, other := range like {
+		other, err := d.root.Resolve(other)
+		if err != nil {
+			continue
+		}
+		n, err := d.root.Node(other, "")
+		if err != nil {
+			continue
+		}
+		for key, value := range n.Xattrs {
+			if change.IsLabel(key) {
+				if e.After.Xattrs == nil {
+					e.After.Xattrs = map[string][]byte{}
+				}
+				e.After.Xattrs[key] = value
+			}
+		}
+		return nil
+	}
+	return nil
+}
+
 // fresh is a node that nobody had before: it belongs to the home's owner, elsewhere to whom we work as.
 func (d *Draft) fresh(home string) (change.Node, error) {
 	n := change.Node{UID: os.Geteuid(), GID: os.Getegid(), ModTime: d.at.UnixNano()}

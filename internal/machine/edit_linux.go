@@ -195,6 +195,8 @@ func (r *Root) Apply(e change.Edit) error {
 			return &change.Conflict{Edit: e, Now: now}
 		}
 		switch {
+		case e.After.Sum != nil:
+			return &Refusal{e.Path, "cannot be written again: only the sum of its bytes was kept"}
 		case e.After.Kind == change.Absent:
 			err = at.remove(now)
 		case now.Kind == change.File && e.After.Kind == change.File && now.Links > 1:

@@ -99,7 +99,7 @@ const (
 )
 
 // MaxEdited is the size in bytes of the largest file that is edited.
-const MaxEdited = 4 << 20
+const MaxEdited = 64 << 20
 
 // A FolderState is what is kept of a folder in which something is edited.
 type FolderState struct {

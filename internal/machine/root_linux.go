@@ -414,6 +414,20 @@ func (r *Root) ReadOnly(p string) bool {
 	return unix.Fstatfs(fd, &st) == nil && st.Flags&unix.ST_RDONLY != 0
 }
 
+// Space returns how many bytes of the file system at p are free for users, and how many it has.
+func (r *Root) Space(p string) (free, total uint64, err error) {
+	fd, err := r.open(p, unix.O_PATH)
+	if err != nil {
+		return 0, 0, err
+	}
+	defer unix.Close(fd)
+	var st unix.Statfs_t
+	if err := unix.Fstatfs(fd, &st); err != nil {
+		return 0, 0, pathErr("statfs", p, err)
+	}
+	return st.Bavail * uint64(st.Bsize), st.Blocks * uint64(st.Bsize), nil
+}
+
 // Handle opens the folder at p and returns a path outside the machine that leads to it for as long as the handle is
 // open, for libraries that open files by themselves. It needs /proc of the running system.
 func (r *Root) Handle(p string) (dir string, release func() error, err error) {

@@ -33,6 +33,7 @@ func (r *Root) ReadFile(string, int64) ([]byte, error)      { return nil, errNot
 func (r *Root) ReadListed(string, int64) ([]byte, error)    { return nil, errNotHere }
 func (r *Root) ReadDir(string) ([]Entry, error)             { return nil, errNotHere }
 func (r *Root) ReadOnly(string) bool                        { return false }
+func (r *Root) Space(string) (uint64, uint64, error)        { return 0, 0, errNotHere }
 func (r *Root) Handle(string) (string, func() error, error) { return "", nil, errNotHere }
 func (r *Root) Node(string, string) (change.Node, error)    { return change.Node{}, errNotHere }
 func (r *Root) Apply(change.Edit) error                     { return errNotHere }

@@ -158,3 +158,30 @@ func Duration(d time.Duration) string {
 	d = d.Round(time.Minute)
 	return fmt.Sprintf("%d h %d min", d/time.Hour, d%time.Hour/time.Minute)
 }
+
+// Millis shows a short duration: "3 ms", "0.4 ms"; from a second on as [Duration] does.
+func Millis(d time.Duration) string {
+	switch {
+	case d < 10*time.Millisecond:
+		return fmt.Sprintf("%.1f ms", float64(d)/float64(time.Millisecond))
+	case d < time.Second:
+		return fmt.Sprintf("%d ms", d.Milliseconds())
+	}
+	return Duration(d)
+}
+
+// Bytes shows an amount of memory or of data: "320 MB", "4.1 GB".
+func Bytes(n int64) string {
+	const k = 1000
+	switch {
+	case n < k:
+		return fmt.Sprintf("%d B", n)
+	case n < k*k:
+		return fmt.Sprintf("%.0f kB", float64(n)/k)
+	case n < 10*k*k:
+		return fmt.Sprintf("%.1f MB", float64(n)/(k*k))
+	case n < k*k*k:
+		return fmt.Sprintf("%.0f MB", float64(n)/(k*k))
+	}
+	return fmt.Sprintf("%.1f GB", float64(n)/(k*k*k))
+}

@@ -1,7 +1,9 @@
-// Package boot holds the words for one recorded start of a machine: its phases, when it was ready, and the spans of its items.
+// Package boot holds the words for one recorded start of a machine: its phases, when it was ready and when it had settled,
+// and what each item did in it.
 //
-// All durations count from the moment the kernel began; in a container, from the moment the service manager did. A figure
-// that was not measured is not there, and is never 0.
+// All durations count from the moment the kernel began; in a container, from the moment the service manager did. Time in
+// which the machine waited for a person is taken out of all of them. A figure that was not measured is not there, and is
+// never 0; one that was says where it is from.
 package boot
 
 import (
@@ -9,14 +11,35 @@ import (
 	"time"
 )
 
+// A Source is where a figure is from.
+type Source string
+
+// The sources of boots.
+const (
+	Log      Source = "log"      // what the machine wrote down at the time
+	Bus      Source = "bus"      // the running service manager's own clocks
+	Recorder Source = "recorder" // our samples
+)
+
 // A Figure is a duration that may not have been measured.
 type Figure struct {
 	Value time.Duration
 	Known bool
+	From  Source
 }
 
 // Of makes a measured figure.
-func Of(d time.Duration) Figure { return Figure{d, true} }
+func Of(d time.Duration, from Source) Figure { return Figure{d, true, from} }
+
+// An Amount is a number of bytes that may not have been measured.
+type Amount struct {
+	Bytes int64
+	Known bool
+	From  Source
+}
+
+// Bytes makes a measured amount.
+func Bytes(n int64, from Source) Amount { return Amount{n, true, from} }
 
 // A Phase is one stage of a boot.
 type Phase struct {
@@ -27,13 +50,34 @@ type Phase struct {
 // PhaseNames lists the phases in the order in which a boot goes through them.
 var PhaseNames = []string{"firmware", "loader", "kernel", "initrd", "userspace"}
 
-// A Span is the start of one item during a boot.
+// A Span is what one item did during a boot.
 type Span struct {
-	Native string // the unit's name
-	Begin  Figure // unknown where only its end was logged
-	End    Figure // when it counted as started; unknown where nothing says so
-	Failed bool
-	CPU    Figure // processor time it had used when it stopped
+	Native  string // the unit's name
+	Owner   string // the user whose service manager started it; empty for the machine's
+	Begin   Figure // unknown where only its end was noted
+	End     Figure // when it counted as started; unknown where nothing says so
+	Failed  bool
+	Skipped bool // a condition did not hold
+
+	CPU      Figure // processor time it had used: when it stopped (log), so far (bus), or at the end of the boot (recorder)
+	DiskRead Amount // bytes read from disks, by the same moment
+	Memory   Amount // the most it held, or what it holds now
+
+	// What the service manager knew of it; empty where only the log speaks.
+	Type     string   // of a service: simple, exec, oneshot, notify, forking, dbus, idle
+	Stays    bool     // it stays active although its program has ended
+	Exited   Figure   // when its main program ended, if it did
+	After    []string // what it is ordered after, as it was loaded
+	Pulls    []string // what it pulls in: wants, requires, binds to, upholds
+	Triggers []string // what it starts on an event: the service of a timer, a socket, a path
+	Course   []Use    // what it had used by which moment
+}
+
+// A Use is what something had used of the processors, and read from disks, by a moment.
+type Use struct {
+	At   time.Duration
+	CPU  time.Duration
+	Read int64 `json:",omitempty"` // bytes
 }
 
 // First is the earliest moment that is known of the span.
@@ -46,41 +90,119 @@ func (s Span) First() time.Duration {
 
 // OwnTime is how long the item's start took, by itself. It says nothing about what the boot would gain without it.
 func (s Span) OwnTime() Figure {
-	if !s.Begin.Known || !s.End.Known {
+	if !s.Begin.Known || !s.End.Known || s.Skipped {
 		return Figure{}
 	}
-	return Of(s.End.Value - s.Begin.Value)
+	return Of(s.End.Value-s.Begin.Value, s.End.From)
 }
+
+// A Wait is a stretch in which the machine waited for a person. It is taken out of the boot: At is where it was cut out.
+type Wait struct {
+	What string // the question: "a passphrase for luks-home"
+	At   time.Duration
+	Took time.Duration
+}
+
+// An Ending says how a boot came to its end.
+type Ending string
+
+// The endings that can be told.
+const (
+	Running Ending = "running"
+	Clean   Ending = "clean"
+	Cut     Ending = "cut" // the log breaks off: a crash, or the power went
+)
 
 // A Boot is one recorded start.
 type Boot struct {
 	ID        string // the operating system's own id of it
 	Began     time.Time
-	Phases    []Phase  // those that the machine reports
-	Ready     Figure   // until the boot's goal was reached
-	Goal      string   // the goal's name, where it is known
+	Phases    []Phase // those that the machine reports
+	Ready     Figure  // until the boot's goal was reached
+	Goal      string  // the goal's name, where it is known
+	Settled   Settled
 	Spans     []Span   // by their begin
+	Waits     []Wait   // for a person; already taken out
 	Odd       []string // reasons not to compare it
 	Simulated bool     // a simulator's work, no measurement
+	Sources   []Source
+
+	Kernel     string // its release; empty where not known
+	Processors int    // 0 where not known
+	Memory     int64  // bytes; 0 where not known
+	Ending     Ending // empty where not known
+	Jump       Figure // by how much the clock was set while it ran, forwards or back
+	Slept      bool   // it was put to sleep before it was ready
+
+	Conditions []Condition // as they were in this boot; empty where nobody noted them
+	Course     []Use       // of the whole machine, from the recorder's first sample on
+	Programs   []Program   // of logins, that have no unit of their own
+	Recording  *Recording  // of the recorder itself; nil where it did not run
+	Notes      []string    // what is missing in the record, and why
+}
+
+// A Recording is what the recorder knows of itself.
+type Recording struct {
+	Began, Ended time.Duration
+	Samples      int
+	CPU          time.Duration
+	Memory       int64         // the most it held, bytes
+	Foreign      time.Duration // processor time that others on the same computer took, until ready
+	Version      int           // of the record
+}
+
+// A Condition is something else that bears on how long a boot takes.
+type Condition struct {
+	Name  string // "free disk space"
+	Value string // for people: "12 % of 240 GB"
+	Why   string // why it matters
+	Bad   bool   // worth a warning
+	// When says of which moment the value is: "this boot", or "now".
+	When string
+}
+
+// A Program is one process of a login, with what it had used when it was last seen.
+type Program struct {
+	Name   string   // the kernel's name of it
+	Words  []string // its program, and as much of its words as tells what it is
+	Owner  string
+	Parent int // its parent's index in the list; -1 for none
+	Began  time.Duration
+	CPU    time.Duration
+	Read   int64
+	Course []Use
 }
 
 // Phase returns how long a phase took.
 func (b Boot) Phase(name string) Figure {
 	for _, p := range b.Phases {
 		if p.Name == name {
-			return Of(p.Took)
+			return Figure{Value: p.Took, Known: true}
 		}
 	}
 	return Figure{}
 }
 
-// Span returns the span of an item, by its native name.
+// Span returns the span of an item of the machine, by its native name.
 func (b Boot) Span(native string) (Span, bool) {
-	i := slices.IndexFunc(b.Spans, func(s Span) bool { return s.Native == native })
+	i := slices.IndexFunc(b.Spans, func(s Span) bool { return s.Native == native && s.Owner == "" })
 	if i < 0 {
 		return Span{}, false
 	}
 	return b.Spans[i], true
+}
+
+// goals are the targets that a boot can aim at, the last of them first.
+var goals = []string{"graphical.target", "multi-user.target"}
+
+// AimAtGoal sets what the boot aimed at, and counts it as ready when that was reached instead of when the last job had ended, which is later.
+func (b *Boot) AimAtGoal() {
+	for _, goal := range goals {
+		if s, ok := b.Span(goal); ok && s.End.Known && b.Ready.Known && s.End.Value <= b.Ready.Value {
+			b.Goal, b.Ready = goal, s.End
+			return
+		}
+	}
 }
 
 // Fit reports whether the boot can be compared with others: it became ready, and nothing about it is odd.
@@ -97,6 +219,9 @@ func Fit(boots []Boot, n int) []Boot {
 	return fit[max(0, len(fit)-n):]
 }
 
+// A Key names an item across boots.
+type Key struct{ Native, Owner string }
+
 // An OwnTime is the own time of an item over several boots.
 type OwnTime struct {
 	Median    time.Duration
@@ -105,21 +230,22 @@ type OwnTime struct {
 	Simulated bool
 }
 
-// OwnTimes returns the own time of each item, by native name, over the given boots.
-func OwnTimes(boots []Boot) map[string]OwnTime {
-	seen := map[string][]time.Duration{}
+// OwnTimes returns the own time of each item over the given boots.
+func OwnTimes(boots []Boot) map[Key]OwnTime {
+	seen := map[Key][]time.Duration{}
 	simulated := false
 	for _, b := range boots {
 		simulated = simulated || b.Simulated
 		for _, s := range b.Spans {
 			if own := s.OwnTime(); own.Known {
-				seen[s.Native] = append(seen[s.Native], own.Value)
+				key := Key{s.Native, s.Owner}
+				seen[key] = append(seen[key], own.Value)
 			}
 		}
 	}
-	times := make(map[string]OwnTime, len(seen))
-	for native, all := range seen {
-		times[native] = OwnTime{Median: Median(all), Boots: len(all), Of: len(boots), Simulated: simulated}
+	times := make(map[Key]OwnTime, len(seen))
+	for key, all := range seen {
+		times[key] = OwnTime{Median: Median(all), Boots: len(all), Of: len(boots), Simulated: simulated}
 	}
 	return times
 }

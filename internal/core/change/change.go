@@ -7,6 +7,7 @@ package change
 
 import (
 	"bytes"
+	"crypto/sha256"
 	"fmt"
 	"strings"
 	"time"
@@ -30,6 +31,7 @@ const (
 type Node struct {
 	Kind    NodeKind          `json:"kind"`
 	Data    []byte            `json:"data,omitempty"`   // the bytes of a file
+	Sum     []byte            `json:"sum,omitempty"`    // of a file whose bytes are not kept: their SHA-256 (FIPS 180-4)
 	Target  string            `json:"target,omitempty"` // the text of a link
 	Mode    uint32            `json:"mode,omitempty"`   // permission, set-id and sticky bits (07777); meaningless for links
 	UID     int               `json:"uid"`
@@ -47,10 +49,35 @@ func (n Node) Same(m Node) bool {
 	if n.Kind == Absent {
 		return true
 	}
-	sameText := bytes.Equal(n.Data, m.Data) && n.Target == m.Target
+	sameText := n.sameData(m) && n.Target == m.Target
 	sameOwner := n.UID == m.UID && n.GID == m.GID
 	sameMode := n.Kind == Link || n.Mode == m.Mode
 	return sameText && sameOwner && sameMode && sameXattrs(n.Xattrs, m.Xattrs)
+}
+
+// sameData compares the bytes of two files, by their sums where one of them has only that.
+func (n Node) sameData(m Node) bool {
+	if n.Sum == nil && m.Sum == nil {
+		return bytes.Equal(n.Data, m.Data)
+	}
+	return bytes.Equal(n.sum(), m.sum())
+}
+
+func (n Node) sum() []byte {
+	if n.Sum != nil {
+		return n.Sum
+	}
+	sum := sha256.Sum256(n.Data)
+	return sum[:]
+}
+
+// WithoutData returns a large file's node with the sum of its bytes instead of them: enough to know it again, and to take away what we put there.
+func (n Node) WithoutData() Node {
+	const large = 1 << 20
+	if n.Kind == File && len(n.Data) > large {
+		n.Sum, n.Data = n.sum(), nil
+	}
+	return n
 }
 
 // IsLabel reports whether an extended attribute is a security label, which the system gives to what is new by itself.
@@ -77,6 +104,9 @@ func sameXattrs(a, b map[string][]byte) bool {
 func (n Node) Describe() string {
 	switch n.Kind {
 	case File:
+		if n.Sum != nil {
+			return fmt.Sprintf("a file with the sum %.4x…", n.Sum)
+		}
 		return fmt.Sprintf("a file of %d bytes", len(n.Data))
 	case Link:
 		return "a link to " + n.Target

@@ -25,6 +25,7 @@ const (
 	Enable  Verb = "enable"
 	Delay   Verb = "delay"
 	Undo    Verb = "undo"
+	Record  Verb = "record" // puts the recorder in, or takes it away: a change of the machine, and none of what it launches for its user
 )
 
 // Effect says from when on a change is felt.

@@ -65,7 +65,7 @@ func (e *Entries) Survey() []item.Item {
 	for _, u := range e.users {
 		own := e.folder(path.Join(u.Home, homeFolder), u)
 		for i := range own {
-			if why := e.Stopped(u, unitOf(own[i].Native)); why != "" && own[i].State.Launched() {
+			if why := e.Stopped(u, UnitOf(own[i].Native)); why != "" && own[i].State.Launched() {
 				own[i].State, own[i].Why, own[i].Because = item.Off, why, nil
 			}
 		}
@@ -74,8 +74,8 @@ func (e *Entries) Survey() []item.Item {
 	return items
 }
 
-// unitOf is the name of the unit that a user's service manager makes of an entry, systemd-xdg-autostart-generator(8).
-func unitOf(name string) string {
+// UnitOf is the name of the unit that a user's service manager makes of an entry, systemd-xdg-autostart-generator(8).
+func UnitOf(name string) string {
 	var b strings.Builder
 	for i, c := range []byte(strings.TrimSuffix(name, ".desktop")) {
 		plain := c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '_' || c == ':' || c == '.' && i > 0
@@ -104,7 +104,7 @@ func (e *Entries) forAll(it *item.Item) {
 			continue
 		}
 		people++
-		stopped := e.Stopped(u, unitOf(it.Native))
+		stopped := e.Stopped(u, UnitOf(it.Native))
 		switch {
 		case e.overrides(u, it.Native):
 			why = "every user has an entry of the same name in its place"

@@ -44,6 +44,7 @@ const (
 	typeDataTable  = 4
 	typeFieldTable = 5
 	typeEntryArray = 6
+	typeTag        = 7
 )
 
 // Flags of an object: how its payload is compressed.

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"iter"
+	"slices"
 
 	"github.com/klauspost/compress/zstd"
 	"github.com/pierrec/lz4/v4"
@@ -68,6 +69,12 @@ func NewFile(r io.ReaderAt, size int64) (*File, error) {
 
 // BytesRead is the number of bytes that were read from the file so far.
 func (f *File) BytesRead() int64 { return f.pages.read }
+
+// Forget lets go of what is held of the file in memory.
+func (f *File) Forget() { f.pages.held, f.pages.queue = map[int64][]byte{}, nil }
+
+// SequenceID names the sequence that the numbers of the entries belong to; files of the same one count on from each other.
+func (f *File) SequenceID() ID { return ID(f.header[atSeqnumID:]) }
 
 // MachineID is the id of the machine that wrote the file.
 func (f *File) MachineID() ID { return ID(f.header[atMachineID:]) }
@@ -212,6 +219,59 @@ func (f *File) EntriesWith(data uint64) iter.Seq2[Entry, error] {
 	}
 }
 
+// Last returns the last entry that has the field of a data object; it reads no others. ok is false where there is none.
+func (f *File) Last(data uint64) (e Entry, ok bool, err error) {
+	count, err1 := f.word(data, dataEntries)
+	at, err2 := f.word(data, dataEntry)
+	array, err3 := f.word(data, dataEntryArray)
+	if err := errors.Join(err1, err2, err3); err != nil || count == 0 || at == 0 {
+		return Entry{}, false, err
+	}
+	width := f.itemWidth()
+	for left := count - 1; left > 0 && array != 0; {
+		_, size, err := f.object(array, typeEntryArray, arrayItems)
+		if err != nil {
+			return Entry{}, false, err
+		}
+		holds := min(left, uint64((size-arrayItems)/width))
+		if holds > 0 {
+			last, err := f.pages.bytes(int64(array)+arrayItems+int64(holds-1)*width, width)
+			if err != nil {
+				return Entry{}, false, err
+			}
+			if n := f.offset(last); n != 0 {
+				at = n
+			}
+		}
+		left -= holds
+		next, err := f.word(array, arrayNext)
+		if err == nil && next != 0 && next <= array {
+			err = &Damage{int64(array), "a chain of entry arrays turns back"}
+		}
+		if err != nil {
+			return Entry{}, false, err
+		}
+		array = next
+	}
+	e, err = f.entry(at)
+	return e, err == nil, err
+}
+
+// itemWidth is the size of an offset in an entry array.
+func (f *File) itemWidth() int64 {
+	if f.compact {
+		return 4
+	}
+	return 8
+}
+
+func (f *File) offset(b []byte) uint64 {
+	if f.compact {
+		return uint64(le.Uint32(b))
+	}
+	return le.Uint64(b)
+}
+
 // Entries returns all entries of the file, oldest first.
 func (f *File) Entries() iter.Seq2[Entry, error] {
 	return func(yield func(Entry, error) bool) {
@@ -221,10 +281,7 @@ func (f *File) Entries() iter.Seq2[Entry, error] {
 
 // array yields the entries of a chain of arrays, at most n.
 func (f *File) array(off, n uint64, yield func(Entry, error) bool) {
-	width := int64(8)
-	if f.compact {
-		width = 4
-	}
+	width := f.itemWidth()
 	for off != 0 && n > 0 {
 		_, size, err := f.object(off, typeEntryArray, arrayItems)
 		if err != nil {
@@ -237,10 +294,7 @@ func (f *File) array(off, n uint64, yield func(Entry, error) bool) {
 				yield(Entry{}, err)
 				return
 			}
-			entry := uint64(le.Uint32(b))
-			if !f.compact {
-				entry = le.Uint64(b)
-			}
+			entry := f.offset(b)
 			if entry == 0 {
 				return // the part that is not filled yet
 			}
@@ -281,23 +335,89 @@ func (f *File) entry(off uint64) (Entry, error) {
 	}, nil
 }
 
+// Salvage walks the objects of a damaged file one after the other and returns the entries that are whole, whatever leads to them.
+func (f *File) Salvage() iter.Seq[Entry] {
+	return func(yield func(Entry) bool) {
+		for off := int64(len(f.header)+7) &^ 7; off+objectHeader <= f.pages.size; {
+			head, err := f.pages.bytes(off, objectHeader)
+			if err != nil {
+				off += pageSize - off%pageSize
+				continue
+			}
+			kind, size := head[0], int64(le.Uint64(head[8:]))
+			if kind == 0 || kind > typeTag || size < objectHeader || size > f.pages.size-off {
+				off += 8
+				continue
+			}
+			if kind == typeEntry {
+				if e, err := f.entry(uint64(off)); err == nil && f.whole(e) && !yield(e) {
+					return
+				}
+			}
+			off += (size + 7) &^ 7
+		}
+	}
+}
+
+// whole reports whether all fields of an entry are there.
+func (f *File) whole(e Entry) bool {
+	for off, err := range f.items(e) {
+		if err != nil {
+			return false
+		}
+		if _, _, err := f.object(off, typeData, f.payloadAt()); err != nil {
+			return false
+		}
+	}
+	return e.items > 0
+}
+
+// items returns the offsets of the data objects of an entry.
+func (f *File) items(e Entry) iter.Seq2[uint64, error] {
+	return func(yield func(uint64, error) bool) {
+		width := int64(16)
+		if f.compact {
+			width = 4
+		}
+		for i := range e.items {
+			b, err := f.pages.bytes(e.Offset+entryItems+int64(i)*width, width)
+			if err != nil {
+				yield(0, err)
+				return
+			}
+			if !yield(f.offset(b[:f.itemWidth()]), nil) {
+				return
+			}
+		}
+	}
+}
+
+// Message returns the text of an entry. It looks at the newest data first, which a text mostly is.
+func (f *File) Message(e Entry) string {
+	var all []uint64
+	for off, err := range f.items(e) {
+		if err != nil {
+			break
+		}
+		all = append(all, off)
+	}
+	slices.Sort(all)
+	for _, off := range slices.Backward(all) {
+		if text, err := f.payload(off); err == nil && bytes.HasPrefix(text, []byte("MESSAGE=")) {
+			return string(text[len("MESSAGE="):])
+		}
+	}
+	return ""
+}
+
 // Fields returns the fields of an entry as NAME=VALUE. One over a mebibyte, or in a damaged place, is left out and its error
 // yielded instead.
 func (f *File) Fields(e Entry) iter.Seq2[[]byte, error] {
 	return func(yield func([]byte, error) bool) {
-		for i := range e.items {
-			width := int64(16)
-			if f.compact {
-				width = 4
-			}
-			b, err := f.pages.bytes(e.Offset+entryItems+int64(i)*width, width)
+		for data, err := range f.items(e) {
 			if err != nil {
 				yield(nil, err)
 				return
-			}
-			data := uint64(le.Uint32(b))
-			if !f.compact {
-				data = le.Uint64(b)
 			}
 			payload, err := f.payload(data)
 			if !yield(payload, err) {

@@ -1,9 +1,11 @@
-// Package manager speaks to the running system's service manager over its bus (org.freedesktop.systemd1(5)).
+// Package manager speaks to the running system's service managers over their buses (org.freedesktop.systemd1(5)): it tells them
+// to read their files anew, and asks them about the boot that is running.
 package manager
 
 import (
 	"context"
 	"fmt"
+	"strconv"
 	"time"
 
 	"github.com/godbus/dbus/v5"
@@ -15,19 +17,64 @@ const (
 	wait   = 20 * time.Second
 )
 
-// Reload has the service manager read the unit files anew.
+// A Manager is a connection to one service manager: the machine's, or a user's.
+type Manager struct {
+	bus *dbus.Conn
+	end context.CancelFunc
+	// Owner is the user whose manager it is; empty for the machine's.
+	Owner string
+}
+
+// Connect reaches the machine's service manager. The connection answers for 20 seconds.
+func Connect() (*Manager, error) {
+	ctx, end := context.WithTimeout(context.Background(), wait)
+	bus, err := dbus.ConnectSystemBus(dbus.WithContext(ctx))
+	if err != nil {
+		end()
+		return nil, fmt.Errorf("the service manager's bus cannot be reached: %w", err)
+	}
+	return &Manager{bus: bus, end: end}, nil
+}
+
+// ConnectUser reaches the service manager of a user, as that user: a user's bus talks to nobody else. It takes root, or being that user.
+func ConnectUser(owner string, uid, gid int) (*Manager, error) {
+	ctx, end := context.WithTimeout(context.Background(), wait)
+	conn, err := dialAs(fmt.Sprintf("/run/user/%d/bus", uid), uid, gid)
+	if err != nil {
+		end()
+		return nil, fmt.Errorf("the bus of %s cannot be reached: %w", owner, err)
+	}
+	bus, err := dbus.NewConn(conn, dbus.WithContext(ctx))
+	if err == nil {
+		if err = bus.Auth([]dbus.Auth{dbus.AuthExternal(strconv.Itoa(uid))}); err == nil {
+			err = bus.Hello()
+		}
+	}
+	if err != nil {
+		end()
+		conn.Close()
+		return nil, fmt.Errorf("the bus of %s does not answer: %w", owner, err)
+	}
+	return &Manager{bus: bus, end: end, Owner: owner}, nil
+}
+
+// Close ends the connection.
+func (m *Manager) Close() {
+	m.bus.Close()
+	m.end()
+}
+
+// Reload has the machine's service manager read the unit files anew.
 func Reload() error { return call("Reload") }
 
-// Stop has the service manager stop a unit, with what requires it.
+// Stop has the machine's service manager stop a unit, with what requires it.
 func Stop(unit string) error { return call("StopUnit", unit, "replace") }
 
 func call(method string, args ...any) error {
-	ctx, cancel := context.WithTimeout(context.Background(), wait)
-	defer cancel()
-	bus, err := dbus.ConnectSystemBus(dbus.WithContext(ctx))
+	m, err := Connect()
 	if err != nil {
-		return fmt.Errorf("the service manager's bus cannot be reached: %w", err)
+		return err
 	}
-	defer bus.Close()
-	return bus.Object(name, object).CallWithContext(ctx, name+".Manager."+method, 0, args...).Err
+	defer m.Close()
+	return m.bus.Object(name, object).Call(name+".Manager."+method, 0, args...).Err
 }

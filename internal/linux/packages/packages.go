@@ -86,6 +86,26 @@ func (db *Database) Owners(paths []string) map[string]Package {
 	return owners
 }
 
+// Installs returns when packages were installed or updated last, where the database keeps a file for each: dpkg's and pacman's do.
+func Installs(r *machine.Root) []time.Time {
+	var all []time.Time
+	for folder, suffix := range map[string]string{infoFolder: ".list", "/var/lib/pacman/local": ""} {
+		entries, err := r.ReadDir(folder)
+		if err != nil {
+			continue
+		}
+		for _, e := range entries {
+			if !strings.HasSuffix(e.Name, suffix) {
+				continue
+			}
+			if info, err := r.Lstat(path.Join(folder, e.Name)); err == nil {
+				all = append(all, info.ModTime)
+			}
+		}
+	}
+	return all
+}
+
 // Unread names the databases that could not be read.
 func (db *Database) Unread() []item.Unread { return db.unread }
 

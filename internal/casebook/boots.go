@@ -1,0 +1,86 @@
+package casebook
+
+import (
+	"bytes"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"time"
+
+	"github.com/klauspost/compress/zstd"
+
+	"calmdawn/internal/core/boot"
+)
+
+// maxBoot bounds the record of one boot, unpacked: a casebook may be a stranger's.
+const maxBoot = 32 << 20
+
+// AddBoot keeps a recorded boot; one of the same id is replaced.
+func (b *Book) AddBoot(recorded boot.Boot) error {
+	document, err := json.Marshal(recorded)
+	if err != nil {
+		return err
+	}
+	var packed bytes.Buffer
+	w, err := zstd.NewWriter(&packed, zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(256<<10), zstd.WithEncoderLevel(zstd.SpeedFastest))
+	if err != nil {
+		return err
+	}
+	_, err = w.Write(document)
+	if err := errors.Join(err, w.Close()); err != nil {
+		return err
+	}
+	return b.transact(func(tx *sql.Tx) error {
+		_, err := tx.Exec("INSERT OR REPLACE INTO boots(boot_id, began, boot) VALUES(?, ?, ?)", recorded.ID, recorded.Began.UTC().Format(time.RFC3339Nano), packed.Bytes())
+		return err
+	})
+}
+
+// Boots returns the recorded boots, at most the last (0: all), oldest first. Those that cannot be read are left out; the error names them then.
+func (b *Book) Boots(last int) ([]boot.Boot, error) {
+	if last == 0 {
+		last = -1
+	}
+	rows, err := b.db.Query("SELECT boot_id, boot FROM (SELECT * FROM boots ORDER BY began DESC LIMIT ?) ORDER BY began", last)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var all []boot.Boot
+	var wrong []error
+	for rows.Next() {
+		var id string
+		var packed []byte
+		if err := rows.Scan(&id, &packed); err != nil {
+			return all, err
+		}
+		recorded, err := unpack(packed)
+		if err == nil && (recorded.ID != id || len(id) != 32) {
+			err = errors.New("it names another boot")
+		}
+		if err != nil {
+			wrong = append(wrong, fmt.Errorf("the record of boot %.8s cannot be read: %w", id, err))
+			continue
+		}
+		all = append(all, recorded)
+	}
+	return all, errors.Join(append(wrong, rows.Err())...)
+}
+
+func unpack(packed []byte) (boot.Boot, error) {
+	var b boot.Boot
+	r, err := zstd.NewReader(bytes.NewReader(packed), zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(maxBoot))
+	if err != nil {
+		return b, err
+	}
+	defer r.Close()
+	return b, json.NewDecoder(io.LimitReader(r, maxBoot)).Decode(&b)
+}
+
+// BootsSince returns how many boots were recorded that began after an instant.
+func (b *Book) BootsSince(at time.Time) (n int, err error) {
+	err = b.db.QueryRow("SELECT count(*) FROM boots WHERE began > ?", at.UTC().Format(time.RFC3339Nano)).Scan(&n)
+	return n, err
+}

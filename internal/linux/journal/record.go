@@ -1,0 +1,324 @@
+package journal
+
+import (
+	"bytes"
+	"fmt"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"calmdawn/internal/core/boot"
+)
+
+// The kinds of message that tell of a boot, as fields.
+const (
+	msgStarting  = "MESSAGE_ID=7d4958e842da4a758f6c1cdc7b36dcc5"
+	msgStarted   = "MESSAGE_ID=39f53479d3a045ac8e11786248231fbf"
+	msgFailed    = "MESSAGE_ID=be02cf6855d2428ba40df7e9d022f03d"
+	msgReady     = "MESSAGE_ID=b07a249cd024414a82dd00cd181378ff"
+	msgUserReady = "MESSAGE_ID=eed00a68ffd84e31882105fd973abdd1"
+	msgResources = "MESSAGE_ID=ae8f7b866b0347b9af31fe1c80b127c0"
+	msgSleep     = "MESSAGE_ID=6bbd95ee977941e497c48be27c254128"
+	msgClock     = "MESSAGE_ID=c7a787079b354eaaa9e77b371893cd27"
+	cryptSetup   = "_COMM=systemd-cryptse" // the kernel's name of the program that opens encrypted disks, comm is 15 bytes
+)
+
+const (
+	kernelTalk = 600  // messages at a boot's begin among which the kernel tells of the hardware
+	maxSpans   = 5000 // units of a boot that are believed
+	// stopsSoon is how long after the end of the start-up a unit's total may come and still be called the boot's.
+	stopsSoon = 30 * time.Second
+)
+
+// A record collects what the files say of one boot. It does not matter in which order the files are read.
+type record struct {
+	id          ID
+	sequence    ID
+	first, last Entry
+	simulated   bool
+	spans       map[boot.Key]*boot.Span // moments still by the boot's clock
+	stopped     map[boot.Key]time.Duration
+	ready       *finish
+	clock       *Entry        // the first entry after the clock was set
+	slept       time.Duration // when it was first put to sleep; 0 for never
+	opened      []time.Duration
+
+	kernel     string
+	memory     int64
+	processors int
+}
+
+// A finish is the message with which the service manager ends the start-up.
+type finish struct {
+	at     time.Duration // by the boot's clock
+	entry  Entry
+	phases []boot.Phase
+}
+
+var (
+	kernelText = regexp.MustCompile(`^Linux version (\S+) `)
+	memoryText = regexp.MustCompile(`^Memory: \d+K/(\d+)K available`)
+	smpText    = regexp.MustCompile(`^smp: Brought up \d+ nodes?, (\d+) CPUs?`)
+)
+
+// introduce reads what the kernel says of itself and the hardware; true when all is known.
+func (r *record) introduce(f *File, e Entry) bool {
+	text := f.Message(e)
+	if m := kernelText.FindStringSubmatch(text); m != nil {
+		r.kernel = m[1]
+	} else if m := memoryText.FindStringSubmatch(text); m != nil {
+		n, _ := strconv.ParseInt(m[1], 10, 50)
+		r.memory = n << 10
+	} else if m := smpText.FindStringSubmatch(text); m != nil {
+		r.processors, _ = strconv.Atoi(m[1])
+	}
+	silent := r.kernel == "" && e.Seqnum > r.first.Seqnum+20 // a container: no kernel speaks
+	return silent || e.Seqnum > r.first.Seqnum+kernelTalk || r.kernel != "" && r.memory > 0 && r.processors > 0
+}
+
+// wanted are the fields that are looked at.
+var wanted = []string{"UNIT", "USER_UNIT", "_PID", "_UID", "_SYSTEMD_UNIT", "_SYSTEMD_USER_UNIT", "MESSAGE", "KERNEL_USEC", "INITRD_USEC", "USERSPACE_USEC",
+	"CPU_USAGE_NSEC", "_SOURCE_MONOTONIC_TIMESTAMP", "_SOURCE_REALTIME_TIMESTAMP", "INVOCATION_ID", "USER_INVOCATION_ID"}
+
+func (c *collector) take(r *record, f *File, kind string, e Entry) error {
+	fields := map[string]string{}
+	for field, err := range f.Fields(e) {
+		if err != nil {
+			return err
+		}
+		name, value, _ := bytes.Cut(field, []byte("="))
+		if slices.Contains(wanted, string(name)) && len(value) < 4096 {
+			fields[string(name)] = string(value)
+		}
+	}
+	at := moment(e, fields)
+	if kind == cryptSetup {
+		if strings.HasPrefix(fields["MESSAGE"], "Set cipher ") {
+			r.opened = append(r.opened, at)
+		}
+		return nil
+	}
+	var key boot.Key
+	switch {
+	case fields["_PID"] == "1":
+		key.Native = fields["UNIT"]
+	case fields["_SYSTEMD_USER_UNIT"] == "init.scope" && fields["_SYSTEMD_UNIT"] == "user@"+fields["_UID"]+".service":
+		key = boot.Key{Native: fields["USER_UNIT"], Owner: c.users[fields["_UID"]]}
+		if key.Owner == "" || kind == msgUserReady {
+			return nil
+		}
+	case kind == msgSleep: // the program that puts the machine to sleep says so itself
+		if fields["_UID"] == "0" && (r.slept == 0 || at < r.slept) {
+			r.slept = at
+		}
+		return nil
+	default:
+		return nil // only the machine's own service manager is believed, and a user's of that user
+	}
+	r.tell(kind, key, at, e, fields)
+	return nil
+}
+
+func (r *record) tell(kind string, key boot.Key, at time.Duration, e Entry, fields map[string]string) {
+	if kind == msgReady || kind == msgUserReady {
+		if r.ready == nil || at < r.ready.at {
+			r.ready = &finish{at, e, phasesOf(fields)}
+		}
+		return
+	}
+	if kind == msgClock {
+		if r.clock == nil || e.Monotonic < r.clock.Monotonic {
+			r.clock = &e
+		}
+		return
+	}
+	if key.Native == "" || r.spans[key] == nil && len(r.spans) >= maxSpans {
+		return
+	}
+	s := r.spans[key]
+	if s == nil {
+		s = &boot.Span{Native: key.Native, Owner: key.Owner}
+		r.spans[key] = s
+	}
+	switch kind { // restarted later: the first start counts
+	case msgStarting:
+		if !s.Begin.Known || at < s.Begin.Value {
+			s.Begin = boot.Of(at, boot.Log)
+		}
+	case msgStarted, msgFailed:
+		if !s.End.Known || at < s.End.Value {
+			s.End, s.Failed = boot.Of(at, boot.Log), kind == msgFailed
+			s.Skipped = kind == msgStarted && skipped(fields)
+		}
+	case msgResources:
+		n, err := strconv.ParseInt(fields["CPU_USAGE_NSEC"], 10, 64)
+		if r.stopped == nil {
+			r.stopped = map[boot.Key]time.Duration{}
+		}
+		if before, ok := r.stopped[key]; err == nil && (!ok || at < before) {
+			s.CPU, r.stopped[key] = boot.Of(time.Duration(n), boot.Log), at
+		}
+	}
+}
+
+// skipped reports whether a unit was skipped for a condition: that is logged like a start, of no invocation.
+func skipped(fields map[string]string) bool {
+	for _, name := range []string{"INVOCATION_ID", "USER_INVOCATION_ID"} {
+		if id, told := fields[name]; told && id == "" {
+			return true
+		}
+	}
+	return false
+}
+
+// moment is when an entry was written, on the boot's clock. The sender's own clock is up to milliseconds better than the
+// log's, where it is there and plausible.
+func moment(e Entry, fields map[string]string) time.Duration {
+	const micro = time.Microsecond
+	if own, err := strconv.ParseUint(fields["_SOURCE_MONOTONIC_TIMESTAMP"], 10, 62); err == nil && own <= e.Monotonic {
+		return time.Duration(own) * micro
+	}
+	own, err := strconv.ParseUint(fields["_SOURCE_REALTIME_TIMESTAMP"], 10, 62)
+	late := e.Realtime - own
+	if err == nil && own <= e.Realtime && late < uint64(time.Second/micro) && late <= e.Monotonic {
+		return time.Duration(e.Monotonic-late) * micro
+	}
+	return time.Duration(e.Monotonic) * micro
+}
+
+// phasesOf reads the phases of the message that ends the start-up: from its fields, and firmware and loader, which have
+// none, from its text.
+func phasesOf(fields map[string]string) []boot.Phase {
+	took := map[string]time.Duration{}
+	for _, m := range phaseText.FindAllStringSubmatch(fields["MESSAGE"], -1) {
+		if d, ok := parseSpan(m[1]); ok && (m[2] == "firmware" || m[2] == "loader") {
+			took[m[2]] = d
+		}
+	}
+	for _, name := range []string{"kernel", "initrd", "userspace"} {
+		n, err := strconv.ParseUint(fields[strings.ToUpper(name)+"_USEC"], 10, 50)
+		if err == nil && (n > 0 || name == "userspace") {
+			took[name] = time.Duration(n) * time.Microsecond
+		}
+	}
+	var phases []boot.Phase
+	for _, name := range boot.PhaseNames {
+		if d, ok := took[name]; ok {
+			phases = append(phases, boot.Phase{Name: name, Took: d})
+		}
+	}
+	return phases
+}
+
+var (
+	phaseText = regexp.MustCompile(`([0-9][0-9a-z. ]*) \((firmware|loader|kernel|initrd|userspace)\)`)
+	spanPart  = regexp.MustCompile(`^([0-9]+(?:\.[0-9]+)?)(h|min|s|ms|us)$`)
+)
+
+// parseSpan reads a time span as the service manager writes it: "1min 2.345s".
+func parseSpan(s string) (time.Duration, bool) {
+	units := map[string]time.Duration{"h": time.Hour, "min": time.Minute, "s": time.Second, "ms": time.Millisecond, "us": time.Microsecond}
+	var sum time.Duration
+	for word := range strings.FieldsSeq(s) {
+		m := spanPart.FindStringSubmatch(word)
+		if m == nil {
+			return 0, false
+		}
+		n, err := strconv.ParseFloat(m[1], 64)
+		if err != nil {
+			return 0, false
+		}
+		sum += time.Duration(n * float64(units[m[2]]))
+	}
+	return sum, true
+}
+
+// boot puts the record together: everything counts from the moment the kernel began, which the end of the start-up gives
+// away by its phases.
+func (r *record) boot() boot.Boot {
+	b := boot.Boot{ID: r.id.String(), Simulated: r.simulated, Sources: []boot.Source{boot.Log}, Kernel: r.kernel, Memory: r.memory, Processors: r.processors, Ending: boot.Cut}
+	origin := time.Duration(0)
+	reference := r.last
+	if r.ready != nil {
+		b.Phases = r.ready.phases
+		var sum time.Duration
+		for _, name := range []string{"kernel", "initrd", "userspace"} {
+			sum += b.Phase(name).Value
+		}
+		if !b.Phase("kernel").Known { // a container: its clock is that of the computer around it
+			origin = max(0, r.ready.at-sum)
+		}
+		b.Ready = boot.Of(r.ready.at-origin, boot.Log)
+		reference = r.ready.entry
+		b.Slept = r.slept > 0 && r.slept < r.ready.at
+	} else if first := time.Duration(r.first.Monotonic) * time.Microsecond; first > 10*time.Minute {
+		origin = first
+	}
+	if r.clock != nil && (r.slept == 0 || time.Duration(r.clock.Monotonic)*time.Microsecond < r.slept) {
+		reference = *r.clock // before that, the clock was wrong
+	}
+	if jump := reference.clock() - r.first.clock(); jump.Abs() > time.Second {
+		b.Jump = boot.Of(jump, boot.Log)
+	}
+	b.Began = time.UnixMicro(int64(reference.Realtime - reference.Monotonic)).Add(origin).UTC()
+	r.addSpans(&b, origin)
+	return boot.TakeOut(b, r.questions(origin))
+}
+
+func (r *record) addSpans(b *boot.Boot, origin time.Duration) {
+	for key, s := range r.spans {
+		if s.Begin.Known && s.End.Known && s.Begin.Value > s.End.Value {
+			s.Begin = boot.Figure{} // the first begin was not logged; this one is of a later start
+		}
+		if r.ready == nil || r.stopped[key] > r.ready.at+stopsSoon {
+			s.CPU = boot.Figure{} // of days, not of the boot
+		}
+		for _, f := range []*boot.Figure{&s.Begin, &s.End} {
+			if f.Known {
+				f.Value -= origin
+			}
+		}
+		if key == (boot.Key{Native: "shutdown.target"}) {
+			b.Ending = boot.Clean
+			continue
+		}
+		b.Spans = append(b.Spans, *s)
+	}
+	boot.SortSpans(b.Spans)
+	b.AimAtGoal()
+}
+
+// questions are the stretches in which an encrypted disk waited for its passphrase: from when a program that asks for one began, to
+// when the disk was opened. They count by the boot's clock, less origin.
+func (r *record) questions(origin time.Duration) []boot.Wait {
+	var asked []time.Duration
+	for key, s := range r.spans {
+		if key.Owner == "" && strings.HasPrefix(key.Native, "systemd-ask-password-") && strings.HasSuffix(key.Native, ".service") {
+			asked = append(asked, s.First())
+		}
+	}
+	if len(asked) == 0 {
+		return nil
+	}
+	begin := slices.Min(asked)
+	var waits []boot.Wait
+	for key, s := range r.spans {
+		volume, ok := strings.CutPrefix(key.Native, "systemd-cryptsetup@")
+		if !ok || !s.Begin.Known || !s.End.Known {
+			continue
+		}
+		from, to := max(begin, s.Begin.Value), s.End.Value
+		for _, at := range r.opened {
+			if at -= origin; at > from && at < to {
+				to = at
+			}
+		}
+		if to > from {
+			volume = strings.TrimSuffix(volume, ".service")
+			waits = append(waits, boot.Wait{What: fmt.Sprintf("a passphrase for %s", volume), At: from, Took: to - from})
+		}
+	}
+	return waits
+}

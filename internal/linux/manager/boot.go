@@ -1,0 +1,269 @@
+package manager
+
+import (
+	"math"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/godbus/dbus/v5"
+
+	"calmdawn/internal/core/boot"
+	"calmdawn/internal/machine"
+)
+
+const micro = time.Microsecond
+
+// Times are what the machine's service manager knows of the boot as a whole.
+type Times struct {
+	Origin   time.Duration // where the boot begins on the kernel's clock: 0, in a container the manager's start
+	Finished time.Duration // since then, until the start-up was finished; 0 while it is not
+	Phases   []boot.Phase  // empty while it is not finished
+	Began    time.Time
+}
+
+// Times asks for the clocks of the boot.
+func (m *Manager) Times() (Times, error) {
+	var t Times
+	all := map[string]uint64{}
+	var have map[string]dbus.Variant
+	if err := m.bus.Object(name, object).Call("org.freedesktop.DBus.Properties.GetAll", 0, name+".Manager").Store(&have); err != nil {
+		return t, err
+	}
+	for key, v := range have {
+		if n, ok := v.Value().(uint64); ok {
+			all[key] = n
+		}
+	}
+	at := func(key string) time.Duration { return time.Duration(all[key+"TimestampMonotonic"]) * micro }
+	contained := all["KernelTimestamp"] == 0
+	if contained {
+		t.Origin = at("Userspace")
+	}
+	t.Began = time.UnixMicro(int64(all["UserspaceTimestamp"])).Add(t.Origin - at("Userspace")).UTC()
+	if at("Finish") == 0 {
+		return t, nil
+	}
+	t.Finished = at("Finish") - t.Origin
+	add := func(name string, took time.Duration) {
+		if took > 0 {
+			t.Phases = append(t.Phases, boot.Phase{Name: name, Took: took})
+		}
+	}
+	add("firmware", at("Firmware")-at("Loader")) // both are told as the time from them to the kernel's begin
+	add("loader", at("Loader"))
+	if !contained {
+		initrd := at("InitRD")
+		if initrd == 0 {
+			add("kernel", at("Userspace"))
+		} else {
+			add("kernel", initrd)
+			add("initrd", at("Userspace")-initrd)
+		}
+	}
+	add("userspace", at("Finish")-at("Userspace"))
+	return t, nil
+}
+
+// A listed unit is one as ListUnits gives it.
+type listed struct {
+	Name, Description, Load, Active, Sub, Following string
+	Path                                            dbus.ObjectPath
+	Job                                             uint32
+	JobType                                         string
+	JobPath                                         dbus.ObjectPath
+}
+
+// What is asked of a unit, and of a service.
+var (
+	unitProperties = []string{"After", "Requires", "Wants", "BindsTo", "Upholds", "Triggers", "InactiveExitTimestampMonotonic",
+		"ActiveEnterTimestampMonotonic", "InactiveEnterTimestampMonotonic", "ConditionResult", "ConditionTimestampMonotonic"}
+	serviceProperties = []string{"Type", "RemainAfterExit", "ExecMainExitTimestampMonotonic", "CPUUsageNSec"}
+	useProperties     = []string{"MemoryPeak", "MemoryCurrent", "IOReadBytes"}
+)
+
+// Spans asks the manager for its units: times, kinds and dependencies as loaded, and their use of the processors so far, with
+// use of memory and disks too. Moments count from origin on. Devices are left out, and what was never started.
+//
+// All properties of a unit are asked for at once only if no FIFO stands among the unit files: to look for the unit's file, the manager
+// would open it, and hang for good.
+func (m *Manager) Spans(origin time.Duration, use, fifo bool) ([]boot.Span, error) {
+	var units []listed
+	if err := m.bus.Object(name, object).Call(name+".Manager.ListUnits", 0).Store(&units); err != nil {
+		return nil, err
+	}
+	units = slices.DeleteFunc(units, func(u listed) bool { return u.Load != "loaded" || strings.HasSuffix(u.Name, ".device") })
+	asks := make([]asked, len(units))
+	const ahead = 64 // calls that are under way
+	for i := range units {
+		asks[i] = m.ask(units[i], use, fifo)
+		if i >= ahead {
+			asks[i-ahead].wait()
+		}
+	}
+	var spans []boot.Span
+	for i, u := range units {
+		asks[i].wait()
+		s := asks[i].span(u.Name, m.Owner, origin)
+		s.Failed = u.Active == "failed"
+		if s.Begin.Known || s.End.Known || s.Skipped {
+			spans = append(spans, s)
+		}
+	}
+	boot.SortSpans(spans)
+	return spans, nil
+}
+
+// asked is what was asked of one unit, and the answers.
+type asked struct {
+	calls  []*dbus.Call
+	names  []string // of the properties; empty for all at once
+	values map[string]dbus.Variant
+}
+
+func (m *Manager) ask(u listed, use, fifo bool) asked {
+	a := asked{values: map[string]dbus.Variant{}}
+	o := m.bus.Object(name, u.Path)
+	get := func(of string, properties []string) {
+		for _, p := range properties {
+			a.calls = append(a.calls, o.Go("org.freedesktop.DBus.Properties.Get", 0, make(chan *dbus.Call, 1), of, p))
+			a.names = append(a.names, p)
+		}
+	}
+	if fifo {
+		get(name+".Unit", unitProperties)
+	} else {
+		a.calls = append(a.calls, o.Go("org.freedesktop.DBus.Properties.GetAll", 0, make(chan *dbus.Call, 1), name+".Unit"))
+		a.names = append(a.names, "")
+	}
+	if strings.HasSuffix(u.Name, ".service") {
+		get(name+".Service", serviceProperties)
+		if use {
+			get(name+".Service", useProperties)
+		}
+	}
+	return a
+}
+
+func (a *asked) wait() {
+	for i, c := range a.calls {
+		<-c.Done
+		if c.Err != nil {
+			continue // an older manager does not know the property, or the unit is gone
+		}
+		if a.names[i] == "" {
+			_ = c.Store(&a.values)
+			continue
+		}
+		var v dbus.Variant
+		if c.Store(&v) == nil {
+			a.values[a.names[i]] = v
+		}
+	}
+	a.calls = nil
+}
+
+func (a *asked) span(native, owner string, origin time.Duration) boot.Span {
+	s := boot.Span{Native: native, Owner: owner}
+	moment := func(key string) boot.Figure {
+		n, _ := a.values[key+"TimestampMonotonic"].Value().(uint64)
+		if n == 0 || n == math.MaxUint64 {
+			return boot.Figure{}
+		}
+		return boot.Of(time.Duration(n)*micro-origin, boot.Bus)
+	}
+	words := func(keys ...string) (all []string) {
+		for _, key := range keys {
+			list, _ := a.values[key].Value().([]string)
+			all = append(all, list...)
+		}
+		return all
+	}
+	amount := func(keys ...string) boot.Amount {
+		for _, key := range keys {
+			if n, ok := a.values[key].Value().(uint64); ok && n < math.MaxInt64 {
+				return boot.Bytes(int64(n), boot.Bus)
+			}
+		}
+		return boot.Amount{}
+	}
+	s.Begin, s.End = moment("InactiveExit"), moment("ActiveEnter")
+	s.Type, _ = a.values["Type"].Value().(string)
+	s.Stays, _ = a.values["RemainAfterExit"].Value().(bool)
+	s.Exited = moment("ExecMainExit")
+	if left := moment("InactiveEnter"); s.Type == "oneshot" && !s.Stays && left.Known && s.Begin.Known && left.Value >= s.Begin.Value {
+		s.End = left // it never counts as active: it is done when it has ended
+	}
+	if s.End.Known && s.Begin.Known && s.End.Value < s.Begin.Value {
+		s.End = boot.Figure{} // of an earlier start
+	}
+	held, told := a.values["ConditionResult"].Value().(bool)
+	s.Skipped = told && !held && moment("Condition").Known && !s.Begin.Known
+	s.After = words("After")
+	s.Pulls = words("Requires", "Wants", "BindsTo", "Upholds")
+	s.Triggers = words("Triggers")
+	if n, ok := a.values["CPUUsageNSec"].Value().(uint64); ok && n < math.MaxInt64 {
+		s.CPU = boot.Of(time.Duration(n), boot.Bus)
+	}
+	s.Memory, s.DiskRead = amount("MemoryPeak", "MemoryCurrent"), amount("IOReadBytes")
+	return s
+}
+
+// FIFOs reports whether a FIFO stands among the unit files of the machine or, where homes are given, of its users.
+func FIFOs(r *machine.Root, homes ...string) bool {
+	folders := []string{"/etc/systemd/system", "/etc/systemd/system.control", "/etc/systemd/user", "/run/systemd/system", "/run/systemd/generator",
+		"/usr/local/lib/systemd/system", "/usr/lib/systemd/system", "/lib/systemd/system", "/usr/lib/systemd/user", "/usr/share/systemd/user"}
+	for _, home := range homes {
+		folders = append(folders, path.Join(home, ".config/systemd/user"), path.Join(home, ".local/share/systemd/user"))
+	}
+	for _, folder := range folders {
+		entries, err := r.ReadDir(folder)
+		if err != nil {
+			continue
+		}
+		for _, e := range entries {
+			if e.Kind == machine.FIFO {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// A Login is the session of a person, as the login manager knows it.
+type Login struct {
+	ID    string
+	UID   uint32
+	Began time.Duration // on the kernel's clock
+}
+
+// Logins asks the login manager (org.freedesktop.login1(5)) for the sessions of people at the machine; greeters and sessions from
+// elsewhere are none.
+func (m *Manager) Logins() ([]Login, error) {
+	const login = "org.freedesktop.login1"
+	var sessions []struct {
+		ID   string
+		UID  uint32
+		User string
+		Seat string
+		Path dbus.ObjectPath
+	}
+	if err := m.bus.Object(login, "/org/freedesktop/login1").Call(login+".Manager.ListSessions", 0).Store(&sessions); err != nil {
+		return nil, err
+	}
+	var all []Login
+	for _, s := range sessions {
+		var have map[string]dbus.Variant
+		if m.bus.Object(login, s.Path).Call("org.freedesktop.DBus.Properties.GetAll", 0, login+".Session").Store(&have) != nil {
+			continue // it has just ended
+		}
+		class, _ := have["Class"].Value().(string)
+		remote, _ := have["Remote"].Value().(bool)
+		began, _ := have["TimestampMonotonic"].Value().(uint64)
+		if class == "user" && !remote {
+			all = append(all, Login{s.ID, s.UID, time.Duration(began) * micro})
+		}
+	}
+	return all, nil
+}

@@ -1,0 +1,272 @@
+package usage
+
+import (
+	"bytes"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"calmdawn/internal/core/boot"
+)
+
+// A Process is one process, or what was seen of it while it was there.
+type Process struct {
+	PID, Parent int
+	Name        string   // the kernel's name of it, 15 bytes
+	Words       []string // its program as the kernel knows it, and its first words
+	Group       string   // path of its control group
+	Began       uint64   // clock ticks since the kernel began
+	Memory      int64    // resident, bytes
+	Gone        bool
+	Course      []boot.Use // only of processes in sessions
+
+	stat, io *os.File
+	seen     int
+	// The kernel adds what a child had used to its parent when it has ended. What of that was seen on children themselves is not
+	// counted twice.
+	cpu, seenCPU   time.Duration
+	read, seenRead int64
+}
+
+// CPU is what the process had used of the processors, with those of its ended children that nobody saw.
+func (p *Process) CPU() time.Duration { return max(0, p.cpu-p.seenCPU) }
+
+// Read is what the process had read from disks, in bytes, with those of its ended children that nobody saw.
+func (p *Process) Read() int64 { return max(0, p.read-p.seenRead) }
+
+// Processes follows the processes of the running machine, those of the kernel aside.
+type Processes struct {
+	root    string
+	all     map[int]*Process // by pid, alive
+	gone    []*Process       // of sessions, ended
+	left    map[string]int64 // by group: what ended processes had read
+	kernel  map[int]bool
+	round   int
+	buf     [4096]byte
+	session func(group string) bool
+}
+
+const (
+	maxProcesses = 5000
+	maxGone      = 2000
+	ticks        = 100 // a second, of the clock in proc(5); the same on all Linux machines that users see
+)
+
+// FollowProcesses begins to follow the processes below a proc(5) folder. Of those in groups that session chooses, courses are kept, and
+// those that have ended are remembered.
+func FollowProcesses(root string, session func(group string) bool) *Processes {
+	return &Processes{root: root, all: map[int]*Process{}, left: map[string]int64{}, kernel: map[int]bool{}, session: session}
+}
+
+// Close lets go of all files.
+func (p *Processes) Close() {
+	for _, process := range p.all {
+		process.close()
+	}
+}
+
+func (p *Process) close() {
+	for _, f := range []**os.File{&p.stat, &p.io} {
+		if *f != nil {
+			(*f).Close()
+			*f = nil
+		}
+	}
+}
+
+// Sample looks at all processes at the given moment of the boot.
+func (p *Processes) Sample(at time.Duration) {
+	folder, err := os.Open(p.root)
+	if err != nil {
+		return
+	}
+	names, _ := folder.Readdirnames(-1)
+	folder.Close()
+	p.round++
+	for _, name := range names {
+		pid, err := strconv.Atoi(name)
+		if err != nil || p.kernel[pid] {
+			continue
+		}
+		process := p.all[pid]
+		if process == nil {
+			if len(p.all) >= maxProcesses {
+				continue
+			}
+			if process = p.open(pid); process == nil {
+				continue
+			}
+			p.all[pid] = process
+		}
+		cpu, read := process.CPU(), process.Read()
+		if !p.read(process) {
+			continue // it has ended, or another has its number now
+		}
+		process.seen = p.round
+		if p.session(process.Group) && (process.CPU() != cpu || process.Read() != read || len(process.Course) == 0) {
+			process.Course = appendUse(process.Course, boot.Use{At: at, CPU: process.CPU(), Read: process.Read()})
+		}
+	}
+	for pid, process := range p.all {
+		if process.seen != p.round {
+			p.end(pid, process)
+		}
+	}
+}
+
+// end takes leave of a process that is gone.
+func (p *Processes) end(pid int, process *Process) {
+	process.close()
+	process.Gone = true
+	delete(p.all, pid)
+	if parent, alive := p.all[process.Parent]; alive {
+		parent.seenCPU += process.cpu
+		parent.seenRead += process.read
+	}
+	p.left[process.Group] += process.Read()
+	if p.session(process.Group) && len(p.gone) < maxGone {
+		p.gone = append(p.gone, process)
+	}
+}
+
+// open begins to follow a process; nil for one of the kernel's, or one that has ended already.
+func (p *Processes) open(pid int) *Process {
+	at := func(name string) string { return filepath.Join(p.root, strconv.Itoa(pid), name) }
+	process := &Process{PID: pid}
+	var err error
+	if process.stat, err = os.Open(at("stat")); err != nil {
+		return nil
+	}
+	if !p.read(process) {
+		process.close()
+		return nil
+	}
+	if process.Parent == 2 || pid == 2 {
+		process.close()
+		p.kernel[pid] = true
+		return nil
+	}
+	process.io, _ = os.Open(at("io"))
+	process.Group = groupOf(at("cgroup"))
+	if target, err := os.Readlink(at("exe")); err == nil {
+		process.Words = append(process.Words, strings.TrimSuffix(target, " (deleted)"))
+	}
+	if words, err := os.ReadFile(at("cmdline")); err == nil {
+		list := strings.Split(strings.TrimRight(string(words[:min(len(words), 1024)]), "\x00"), "\x00")
+		process.Words = append(process.Words, list[:min(len(list), 4)]...)
+	}
+	return process
+}
+
+// groupOf reads the path of a process's group in the unified hierarchy, cgroups(7).
+func groupOf(file string) string {
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return ""
+	}
+	for line := range strings.Lines(string(text)) {
+		if path, ok := strings.CutPrefix(line, "0::"); ok {
+			return strings.TrimSuffix(path, "\n")
+		}
+	}
+	return ""
+}
+
+// read brings a process up to date; false when it has ended.
+func (p *Processes) read(process *Process) bool {
+	n, err := process.stat.ReadAt(p.buf[:], 0)
+	if n == 0 && err != nil {
+		return false
+	}
+	text := p.buf[:n]
+	open, end := bytes.IndexByte(text, '('), bytes.LastIndexByte(text, ')')
+	if open < 0 || end < open {
+		return false
+	}
+	if process.Name == "" {
+		process.Name = string(text[open+1 : end])
+	}
+	// Field 3 follows the name: state; then parent (4), times of its own and of its ended children (14 to 17), begin (22), pages (24).
+	var used uint64
+	field := 3
+	for word := range bytes.FieldsSeq(text[end+1:]) {
+		switch field {
+		case 4:
+			process.Parent = int(number(word))
+		case 14, 15, 16, 17:
+			used += number(word)
+		case 22:
+			if process.Began != 0 && process.Began != number(word) {
+				return false
+			}
+			process.Began = number(word)
+		case 24:
+			process.Memory = int64(number(word)) * int64(os.Getpagesize())
+		}
+		if field++; field > 24 {
+			break
+		}
+	}
+	process.cpu = time.Duration(used) * time.Second / ticks
+	if process.io != nil {
+		n, _ := process.io.ReadAt(p.buf[:], 0)
+		if _, rest, ok := bytes.Cut(p.buf[:n], []byte("\nread_bytes: ")); ok {
+			digits, _, _ := bytes.Cut(rest, []byte("\n"))
+			process.read = int64(number(digits))
+		}
+	}
+	return true
+}
+
+func number(digits []byte) (n uint64) {
+	for _, c := range digits {
+		if c < '0' || c > '9' {
+			break
+		}
+		n = n*10 + uint64(c-'0')
+	}
+	return n
+}
+
+// ReadByGroup is what the processes of each group have read from disks so far. What came and went between two looks
+// counts for its parent.
+func (p *Processes) ReadByGroup() map[string]int64 {
+	sum := map[string]int64{}
+	for group, n := range p.left {
+		sum[group] += n
+	}
+	for _, process := range p.all {
+		sum[process.Group] += process.Read()
+	}
+	return sum
+}
+
+// Alive lists the processes that were there at the last look.
+func (p *Processes) Alive() []*Process {
+	var all []*Process
+	for _, process := range p.all {
+		all = append(all, process)
+	}
+	slices.SortFunc(all, func(a, b *Process) int { return a.PID - b.PID })
+	return all
+}
+
+// InSessions lists the processes of sessions, ended ones too, in the order in which they began.
+func (p *Processes) InSessions() []*Process {
+	all := slices.Clone(p.gone)
+	for _, process := range p.all {
+		if p.session(process.Group) {
+			all = append(all, process)
+		}
+	}
+	slices.SortFunc(all, func(a, b *Process) int {
+		if a.Began != b.Began {
+			return int(int64(a.Began) - int64(b.Began))
+		}
+		return a.PID - b.PID
+	})
+	return all
+}

@@ -1,0 +1,37 @@
+package recorder
+
+import (
+	"fmt"
+	"time"
+
+	"golang.org/x/sys/unix"
+)
+
+// A clock tells the kernel's time since the boot began, as the service manager's clocks do (CLOCK_MONOTONIC, clock_gettime(2)).
+type clock struct {
+	start  time.Time
+	offset time.Duration
+	behind time.Duration // by how much it is behind the clock that counts sleep, which processes' begins are told by
+}
+
+func startClock() (clock, error) {
+	var mono, total unix.Timespec
+	if err := unix.ClockGettime(unix.CLOCK_MONOTONIC, &mono); err != nil {
+		return clock{}, fmt.Errorf("the kernel's clock cannot be read: %w", err)
+	}
+	c := clock{start: time.Now(), offset: time.Duration(mono.Nano())}
+	if unix.ClockGettime(unix.CLOCK_BOOTTIME, &total) == nil {
+		c.behind = time.Duration(total.Nano() - mono.Nano())
+	}
+	return c, nil
+}
+
+func (c clock) now() time.Duration { return c.offset + time.Since(c.start) }
+
+func ownProcessorTime() time.Duration {
+	var use unix.Rusage
+	if unix.Getrusage(unix.RUSAGE_SELF, &use) != nil {
+		return 0
+	}
+	return time.Duration(use.Utime.Nano() + use.Stime.Nano())
+}

@@ -1,0 +1,102 @@
+package recorder
+
+import (
+	"bytes"
+	"os"
+	"runtime"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// counters are those of the whole machine, in proc(5).
+type counters struct {
+	stat, vmstat *os.File
+	contained    bool // the machine is a container: the kernel's counters are those of the computer around it
+	buf          [16 << 10]byte
+}
+
+func openCounters() counters {
+	var c counters
+	c.stat, _ = os.Open("/proc/stat")
+	c.vmstat, _ = os.Open("/proc/vmstat")
+	text, _ := os.ReadFile("/run/systemd/container")
+	environ, _ := os.ReadFile("/proc/1/environ")
+	c.contained = len(text) > 0 || bytes.HasPrefix(environ, []byte("container=")) || bytes.Contains(environ, []byte("\x00container="))
+	return c
+}
+
+func (c *counters) close() {
+	for _, f := range []*os.File{c.stat, c.vmstat} {
+		if f != nil {
+			f.Close()
+		}
+	}
+}
+
+// paged is how many bytes the machine has read from its disks.
+func (c *counters) paged() (int64, bool) {
+	if c.vmstat == nil {
+		return 0, false
+	}
+	n, _ := c.vmstat.ReadAt(c.buf[:], 0)
+	_, rest, ok := bytes.Cut(c.buf[:n], []byte("\npgpgin "))
+	digits, _, _ := bytes.Cut(rest, []byte("\n"))
+	kb, err := strconv.ParseInt(string(digits), 10, 50)
+	return kb << 10, ok && err == nil
+}
+
+// foreign is how much processor time others on the same computer have taken so far: what the hypervisor gave to others, and in a
+// container what runs beside it. own is what this machine's processes have used.
+func (c *counters) foreign(own time.Duration) (time.Duration, bool) {
+	if c.stat == nil {
+		return 0, false
+	}
+	n, _ := c.stat.ReadAt(c.buf[:], 0)
+	line, _, _ := bytes.Cut(c.buf[:n], []byte("\n"))
+	words := strings.Fields(string(line)) // cpu user nice system idle iowait irq softirq steal …
+	if len(words) < 9 {
+		return 0, false
+	}
+	value := func(i int) time.Duration {
+		n, _ := strconv.ParseInt(words[i], 10, 50)
+		return time.Duration(n) * time.Second / 100
+	}
+	stolen := value(8)
+	if !c.contained {
+		return stolen, true
+	}
+	busy := value(1) + value(2) + value(3) + value(6) + value(7)
+	return max(0, stolen+busy-own), true
+}
+
+func (c *counters) processors() int { return runtime.NumCPU() }
+
+// memory is how much the machine has, in bytes; 0 where it is not told.
+func (c *counters) memory() int64 {
+	text, _ := os.ReadFile("/proc/meminfo")
+	for line := range strings.Lines(string(text)) {
+		if rest, ok := strings.CutPrefix(line, "MemTotal:"); ok {
+			kb, _ := strconv.ParseInt(strings.Fields(rest)[0], 10, 50)
+			return kb << 10
+		}
+	}
+	return 0
+}
+
+func (c *counters) kernel() string {
+	text, _ := os.ReadFile("/proc/sys/kernel/osrelease")
+	return strings.TrimSpace(string(text))
+}
+
+// ownUse is what this program has used of the processors, and the most memory it held, in bytes.
+func ownUse() (cpu time.Duration, memory int64) {
+	text, _ := os.ReadFile("/proc/self/status")
+	for line := range strings.Lines(string(text)) {
+		if rest, ok := strings.CutPrefix(line, "VmHWM:"); ok {
+			kb, _ := strconv.ParseInt(strings.Fields(rest)[0], 10, 50)
+			memory = kb << 10
+		}
+	}
+	return ownProcessorTime(), memory
+}
