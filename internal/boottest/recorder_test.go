@@ -3,9 +3,7 @@
 package boottest_test
 
 import (
-	"encoding/json"
 	"fmt"
-	"math"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -19,6 +17,7 @@ import (
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/linux/journal"
 	"calmdawn/internal/machine"
+	"calmdawn/internal/recorder"
 )
 
 // program builds calmdawn as it is shipped.
@@ -53,20 +52,25 @@ const burn = "i=0; while [ $$i -lt %d ]; do i=$$((i+1)); done"
 // accounting, the service manager's clocks, and what the machine was told to do.
 func TestRecorder(t *testing.T) {
 	p := program(t)
-	before, err := os.ReadDir("/")
-	ok(t, err)
-	_ = before
 	m := boottest.New(t, map[string]string{
 		"etc/systemd/system/waits.service":                         unitOf("oneshot", "sleep 1"),
 		"etc/systemd/system/works.service":                         unitOf("oneshot", fmt.Sprintf(burn, 400000)),
-		"etc/systemd/system/stays.service":                         unitOf("simple", fmt.Sprintf(burn, 800000)+"; exec sleep 100"),
+		"etc/systemd/system/stays.service":                         unitOf("simple", fmt.Sprintf(burn, 1500000)+"; date +%%s%%N > /share/quiet; exec sleep 100"),
 		"etc/systemd/system/multi-user.target.wants/waits.service": "-> ../waits.service",
 		"etc/systemd/system/multi-user.target.wants/works.service": "-> ../works.service",
 		"etc/systemd/system/multi-user.target.wants/stays.service": "-> ../stays.service",
-		"home/maria/.config/autostart/cue-desk.desktop":            "[Desktop Entry]\nType=Application\nName=x\nExec=/bin/sh -c \"i=0; while [ \\\\$i -lt 300000 ]; do i=\\\\$((i+1)); done; sleep 100\"\n",
-		"etc/systemd/system/last.service":                          "[Unit]\nAfter=multi-user.target user@1000.service\n[Service]\nExecStart=/bin/sh /usr/bin/finish\n",
-		"usr/bin/finish":                                           finish,
+		"home/maria/.config/autostart/cue-desk.desktop":            "[Desktop Entry]\nType=Application\nName=x\nExec=/usr/bin/cue-desk\n",
+		"usr/bin/cue-desk":                                         "#!/bin/sh\n" + fmt.Sprintf(strings.ReplaceAll(burn, "$$", "$"), 300000) + "\nexec sleep 100\n",
+		"usr/bin/till":                                             "#!/bin/sh\n" + fmt.Sprintf(strings.ReplaceAll(burn, "$$", "$"), 500000) + "\nsleep 100\n",
+		// A login without a service manager's help: its programs have no groups of their own.
+		"etc/systemd/system/desk.service":                         "[Unit]\nAfter=systemd-user-sessions.service\nConflicts=console-getty.service\n[Service]\nUser=teo\nPAMName=login\nTTYPath=/dev/console\nStandardInput=tty-force\nStandardOutput=journal\nExecStart=/bin/sh -c '/usr/bin/till & sleep 0.2; wait'\n",
+		"etc/systemd/system/multi-user.target.wants/desk.service": "-> ../desk.service",
+		"usr/bin/finish":                  finish,
+		"etc/systemd/system/last.service": "[Unit]\nAfter=multi-user.target user@1000.service\n[Service]\nExecStart=/bin/sh /usr/bin/finish\n",
 	})
+	for _, name := range []string{"cue-desk", "till"} {
+		ok(t, os.Chmod(filepath.Join(m.Dir, "usr/bin", name), 0o755))
+	}
 	if !strings.Contains(calm(t, p, m, "recorder", "on", "--yes", "--boots", "2"), "Done, as change 1") {
 		t.Fatal("the recorder was not put in")
 	}
@@ -75,27 +79,92 @@ func TestRecorder(t *testing.T) {
 	ok(t, err)
 	defer r.Close()
 	b := recorded(t, r)[0]
-	t.Logf("ready %v, settled %v, own %+v, notes %v", b.Ready, b.Settled, b.Recording, b.Notes)
-	for _, s := range b.Spans {
-		t.Logf("%-40s %-6s %v..%v cpu %v course %d type %s", s.Native, s.Owner, s.Begin.Value, s.End.Value, s.CPU, len(s.Course), s.Type)
+	if b.Recording == nil || !b.Ready.Known || !b.Settled.FromReady.Known || len(b.Notes) > 0 {
+		t.Fatalf("ready %+v, settled %+v, notes %v", b.Ready, b.Settled, b.Notes)
 	}
-	truth := map[string]time.Duration{}
-	for line := range strings.Lines(m.Shared(t, "accounting")) {
-		f := strings.Fields(line)
-		if len(f) == 2 {
-			usec, _ := strconv.ParseInt(f[1], 10, 64)
-			truth[f[0]] = time.Duration(usec) * time.Microsecond
+	t.Logf("%d samples, %v of processor time, %d bytes", b.Recording.Samples, b.Recording.CPU, b.Recording.Memory)
+	if b.Recording.Memory > 20<<20 {
+		t.Errorf("the recorder held %d bytes", b.Recording.Memory)
+	}
+	agrees := func(what string, got, want, slack time.Duration) {
+		if diff := (got - want).Abs(); diff > max(slack, want/20) {
+			t.Errorf("%s: %v; want %v", what, got, want)
 		}
 	}
-	t.Log(truth)
-	_ = json.Valid
-	_ = math.Abs
-	_ = journal.Folder
+	// The kernel's accounting, after the recorder had ended.
+	for line := range strings.Lines(m.Shared(t, "accounting")) {
+		name, digits, _ := strings.Cut(strings.TrimSpace(line), " ")
+		usec, err := strconv.ParseInt(digits, 10, 64)
+		ok(t, err)
+		s, _ := b.Span(name)
+		agrees("processor time of "+name, s.CPU.Value, time.Duration(usec)*time.Microsecond, 20*time.Millisecond)
+		if n := len(s.Course); n == 0 || s.Course[n-1].CPU > s.CPU.Value {
+			t.Errorf("the course of %s: %v", name, s.Course)
+		}
+	}
+	waits, _ := b.Span("waits.service")
+	agrees("waits.service", waits.OwnTime().Value, time.Second, 150*time.Millisecond)
+	// The log of the same boot.
+	logged := journal.Read(r, 0).Boots[0]
+	compared := 0
+	for _, s := range b.Spans {
+		l, found := logged.Span(s.Native)
+		if !found || s.Owner != "" || l.Skipped {
+			continue
+		}
+		for _, pair := range [][2]boot.Figure{{s.Begin, l.Begin}, {s.End, l.End}} {
+			if pair[0].Known && pair[1].Known && s.Type != "simple" {
+				compared++
+				agrees("the log's clock for "+s.Native, pair[1].Value, pair[0].Value, 5*time.Millisecond)
+			}
+		}
+	}
+	if agrees("ready", logged.Ready.Value, b.Ready.Value, 5*time.Millisecond); compared < 20 {
+		t.Errorf("only %d moments were compared", compared)
+	}
+	// Quiet, and the programs of logins.
+	quietAt, err := strconv.ParseInt(strings.TrimSpace(m.Shared(t, "quiet")), 10, 64)
+	ok(t, err)
+	quiet := time.Unix(0, quietAt).Sub(b.Began)
+	agrees("quiet", b.Ready.Value+b.Settled.FromReady.Value, max(quiet, b.Ready.Value), time.Second)
+	desk := boot.Span{}
+	for _, s := range b.Spans {
+		if s.Native == `app-cue\x2ddesk@autostart.service` && s.Owner == "maria" {
+			desk = s
+		}
+	}
+	if desk.CPU.Value < 50*time.Millisecond || !desk.Begin.Known {
+		t.Errorf("maria's program: %+v", desk)
+	}
+	till := time.Duration(0)
+	for _, p := range b.Programs {
+		if strings.Contains(strings.Join(p.Words, " "), "/usr/bin/till") && p.Owner == "teo" {
+			till += p.CPU
+		}
+	}
+	if till < 100*time.Millisecond || !b.Settled.Login.Known || !b.Settled.FromLogin.Known {
+		t.Errorf("teo's program used %v; login %+v; programs %+v", till, b.Settled, b.Programs)
+	}
+	// It stops by itself, and leaves no trace.
+	m.Boot(t)
+	if state := calm(t, p, m, "recorder", "status"); !strings.Contains(state, "starts no more") || !strings.Contains(state, "2 boots are recorded") {
+		t.Error(state)
+	}
+	calm(t, p, m, "recorder", "off", "--yes")
+	for _, p := range []string{recorder.Program, recorder.Unit, recorder.Link, filepath.Dir(recorder.Program)} {
+		if _, err := r.Lstat(p); err == nil {
+			t.Errorf("%s is left", p)
+		}
+	}
+	if list := calm(t, p, m, "boots"); strings.Count(list, "settled") < 1 {
+		t.Error(list)
+	}
 }
 
 // finish waits until the recorder has ended, writes down what the kernel accounted for, and switches off.
 const finish = `
-while [ "$(systemctl is-active calmdawn-recorder.service)" = active ]; do sleep 0.2; done
+sleep 1
+while [ "$(systemctl is-active calmdawn-recorder.service)" = active ]; do sleep 1; done
 for u in works stays waits; do echo $u.service $(( $(systemctl show -p CPUUsageNSec --value $u.service) / 1000 )); done > /share/accounting
 systemctl --no-block poweroff
 `

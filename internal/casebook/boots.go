@@ -14,6 +14,9 @@ import (
 	"calmdawn/internal/core/boot"
 )
 
+// sortable is a form of instants whose texts sort as the instants do.
+const sortable = "2006-01-02T15:04:05.000000000Z"
+
 // maxBoot bounds the record of one boot, unpacked: a casebook may be a stranger's.
 const maxBoot = 32 << 20
 
@@ -33,7 +36,7 @@ func (b *Book) AddBoot(recorded boot.Boot) error {
 		return err
 	}
 	return b.transact(func(tx *sql.Tx) error {
-		_, err := tx.Exec("INSERT OR REPLACE INTO boots(boot_id, began, boot) VALUES(?, ?, ?)", recorded.ID, recorded.Began.UTC().Format(time.RFC3339Nano), packed.Bytes())
+		_, err := tx.Exec("INSERT OR REPLACE INTO boots(boot_id, began, boot) VALUES(?, ?, ?)", recorded.ID, recorded.Began.UTC().Format(sortable), packed.Bytes())
 		return err
 	})
 }
@@ -81,6 +84,6 @@ func unpack(packed []byte) (boot.Boot, error) {
 
 // BootsSince returns how many boots were recorded that began after an instant.
 func (b *Book) BootsSince(at time.Time) (n int, err error) {
-	err = b.db.QueryRow("SELECT count(*) FROM boots WHERE began > ?", at.UTC().Format(time.RFC3339Nano)).Scan(&n)
+	err = b.db.QueryRow("SELECT count(*) FROM boots WHERE began > ?", at.UTC().Format(sortable)).Scan(&n)
 	return n, err
 }

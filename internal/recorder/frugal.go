@@ -9,5 +9,4 @@ import (
 func Frugal() {
 	runtime.GOMAXPROCS(1)
 	debug.SetGCPercent(50)
-	debug.SetMemoryLimit(12 << 20)
 }

@@ -63,6 +63,7 @@ type recorder struct {
 	finished time.Duration // of the start-up; 0 while it is not
 	foreign  []boot.Use    // what others took, by moment
 	logins   map[string]manager.Login
+	asked    map[string]bool // sessions, people's or not
 	notes    []string
 }
 
@@ -72,7 +73,7 @@ func Record(ctx context.Context, r *machine.Root, o Options) error {
 	if err != nil {
 		return err
 	}
-	rec := &recorder{Options: o, root: r, clock: clock, logins: map[string]manager.Login{}}
+	rec := &recorder{Options: o, root: r, clock: clock, logins: map[string]manager.Login{}, asked: map[string]bool{}}
 	rec.began = clock.now()
 	rec.users, _ = account.Read(r)
 	if rec.groups, err = usage.Follow(usage.Folder); err != nil {
@@ -214,14 +215,14 @@ func (rec *recorder) sample(n int) {
 
 // lookForLogins asks the login manager when a session has appeared that is not known yet.
 func (rec *recorder) lookForLogins() {
-	fresh := false
+	var fresh []string
 	for _, g := range rec.groups.All() {
 		id, ok := strings.CutPrefix(strings.TrimSuffix(g.Native, ".scope"), "session-")
-		if _, known := rec.logins[id]; ok && !known && !g.Gone && strings.HasSuffix(g.Native, ".scope") {
-			fresh = true
+		if ok && !rec.asked[id] && !g.Gone && strings.HasSuffix(g.Native, ".scope") {
+			fresh = append(fresh, id)
 		}
 	}
-	if !fresh {
+	if len(fresh) == 0 {
 		return
 	}
 	m, err := manager.Connect()
@@ -232,6 +233,9 @@ func (rec *recorder) lookForLogins() {
 	found, err := m.Logins()
 	if err != nil {
 		return
+	}
+	for _, id := range fresh {
+		rec.asked[id] = true
 	}
 	for _, l := range found {
 		rec.logins[l.ID] = l
@@ -363,6 +367,9 @@ func (rec *recorder) withUse(spans []boot.Span) []boot.Span {
 		s.Course = rec.moved(g.Course)
 		if !s.CPU.Known || s.CPU.Value < g.CPU() {
 			s.CPU = boot.Of(g.CPU(), boot.Recorder)
+		}
+		if total := g.CPU(); total > (rec.clock.now()-rec.origin)*time.Duration(rec.counters.processors()) {
+			s.CPU.Value -= g.Course[0].CPU // a container's first group goes on from that of the container before it
 		}
 		if n, ok := g.Read(); ok || n > 0 {
 			s.DiskRead = boot.Bytes(n, boot.Recorder)

@@ -75,6 +75,9 @@ type listed struct {
 	JobPath                                         dbus.ObjectPath
 }
 
+// unitsAhead is how many units are asked about at once: the bus refuses a caller who waits for more than 128 answers.
+const unitsAhead = 6
+
 // What is asked of a unit, and of a service.
 var (
 	unitProperties = []string{"After", "Requires", "Wants", "BindsTo", "Upholds", "Triggers", "InactiveExitTimestampMonotonic",
@@ -84,7 +87,7 @@ var (
 )
 
 // Spans asks the manager for its units: times, kinds and dependencies as loaded, and their use of the processors so far, with
-// use of memory and disks too. Moments count from origin on. Devices are left out, and what was never started.
+// use of memory and disks too. Moments count from origin on. Devices, slices and scopes are left out, and what was never started.
 //
 // All properties of a unit are asked for at once only if no FIFO stands among the unit files: to look for the unit's file, the manager
 // would open it, and hang for good.
@@ -93,13 +96,13 @@ func (m *Manager) Spans(origin time.Duration, use, fifo bool) ([]boot.Span, erro
 	if err := m.bus.Object(name, object).Call(name+".Manager.ListUnits", 0).Store(&units); err != nil {
 		return nil, err
 	}
-	units = slices.DeleteFunc(units, func(u listed) bool { return u.Load != "loaded" || strings.HasSuffix(u.Name, ".device") })
+	units = slices.DeleteFunc(units, func(u listed) bool { return u.Load != "loaded" || m.dull(u.Name) })
 	asks := make([]asked, len(units))
-	const ahead = 64 // calls that are under way
+	waited := 0
 	for i := range units {
 		asks[i] = m.ask(units[i], use, fifo)
-		if i >= ahead {
-			asks[i-ahead].wait()
+		for ; i-waited >= unitsAhead; waited++ {
+			asks[waited].wait()
 		}
 	}
 	var spans []boot.Span
@@ -113,6 +116,18 @@ func (m *Manager) Spans(origin time.Duration, use, fifo bool) ([]boot.Span, erro
 	}
 	boot.SortSpans(spans)
 	return spans, nil
+}
+
+// dull reports whether a unit says nothing of the boot: devices and slices are nothing that is launched, and what is mounted every manager
+// repeats.
+func (m *Manager) dull(name string) bool {
+	switch path.Ext(name) {
+	case ".device", ".slice", ".scope":
+		return true
+	case ".mount", ".swap", ".automount":
+		return m.Owner != "" || strings.HasPrefix(name, "run-credentials-")
+	}
+	return false
 }
 
 // asked is what was asked of one unit, and the answers.
