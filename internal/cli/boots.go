@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -14,69 +13,101 @@ import (
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/linux"
 	"calmdawn/internal/linux/journal"
-	"calmdawn/internal/machine"
 	"calmdawn/internal/render"
 )
 
 // ratedBoots is how many of the last boots stand behind a figure about an item.
 const ratedBoots = 5
 
+// bootsView is how boots are to be shown.
+type bootsView struct {
+	spans   bool
+	id      string
+	csv     bool
+	picture string
+	last    int
+}
+
 func (a *app) bootsCommand() *cobra.Command {
-	var spans bool
-	var id string
+	var v bootsView
 	cmd := &cobra.Command{
 		Use:   "boots",
 		Short: "Show the boots that the machine remembers, and how long each took",
-		Long: `Boots reads the machine's own log and shows every boot that is still in it: when it began,
-how long it took until it was ready, and its phases. Ready counts from the moment the kernel
-began until the boot's goal was reached; firmware and loader stand beside it.
+		Long: `Boots shows every boot that the machine still remembers: when it began, how long it took until it
+was ready and until it had settled, and its phases. Ready counts from the moment the kernel
+began until the boot's goal was reached; firmware and loader stand beside it. Settled is when
+the machine had gone quiet; only the recorder sees that. Time in which the machine waited for
+a person is taken out, and shown.
 
---spans shows one boot as a timeline: when each item began to start and when it counted as
-started. Its own time is the stretch between; a boot without it may gain less, or more.`,
+A boot is odd if something about it makes it no measure of the machine: it is named, and left
+out of comparisons.
+
+It reads the log, the records of our recorder, and on the running machine the service managers'
+own clocks. Of each figure the finest is taken.
+
+--spans shows one boot as a timeline: what ready waited for, one thing after the other, what
+ran meanwhile, and when the machine was busy.`,
 		Example: `  calmdawn boots
   calmdawn boots --spans                 the last boot as a timeline
   calmdawn boots --spans --boot be6fe0a8
-  calmdawn boots --json --spans`,
+  calmdawn boots --spans --picture boot.png
+  calmdawn boots --json --spans
+  calmdawn boots --csv > boots.csv       for a spreadsheet`,
 		Args:              noWords,
 		ValidArgsFunction: cobra.NoFileCompletions,
 		RunE: func(*cobra.Command, []string) error {
-			if id != "" && !spans {
+			switch {
+			case v.id != "" && !v.spans:
 				return usage("--boot chooses the boot for --spans; give both")
+			case v.picture != "" && !v.spans:
+				return usage("--picture draws the timeline of --spans; give both")
+			case v.csv && a.json:
+				return usage("--csv and --json are two forms; choose one")
+			case v.last < 0:
+				return usage("--last takes a number of boots, not %d", v.last)
 			}
-			return a.boots(spans, id)
+			return a.boots(v)
 		},
 	}
-	cmd.Flags().BoolVar(&spans, "spans", false, "show the starts of the items within a boot")
-	cmd.Flags().StringVar(&id, "boot", "", "the boot whose id begins with `ID`; the last one if not given")
+	cmd.Flags().BoolVar(&v.spans, "spans", false, "show the starts of the items within a boot")
+	cmd.Flags().StringVar(&v.id, "boot", "", "the boot whose id begins with `ID`; the last one if not given")
+	cmd.Flags().BoolVar(&v.csv, "csv", false, "print comma-separated values: a line a boot, with --spans a line a start")
+	cmd.Flags().StringVar(&v.picture, "picture", "", "draw the timeline into `FILE`, whose name ends in .png or .svg")
+	cmd.Flags().IntVar(&v.last, "last", 0, "only the last `N` boots")
 	return cmd
 }
 
-func (a *app) boots(spans bool, id string) error {
+func (a *app) boots(v bootsView) error {
 	r, err := a.open()
 	if err != nil {
 		return err
 	}
 	defer r.Close()
-	found := a.remember(r, 0)
-	if a.json {
-		return a.writeJSON(bootsDocument(found, spans))
+	done := a.progress("reading the log")
+	found := a.remember(r, v.last)
+	done()
+	switch {
+	case a.json:
+		return a.writeJSON(bootsDocument(found, v.spans))
+	case v.csv:
+		return a.bootsCSV(found, v)
 	}
 	s := a.screen()
 	if len(found.Boots) == 0 {
 		s.Line("%s", s.Paint(render.Strong, "The machine remembers no boot: there is no log in "+journal.Folder+" that could be read."))
-		a.unreadLog(s, found.Unread)
+		a.unreadLog(s, found)
 		s.Line("Where the log is kept in memory only, the operating system keeps it on the disk once that folder exists.")
 		return nil
 	}
-	if spans {
-		return a.timeline(s, r, found, id)
+	if v.spans {
+		return a.timeline(s, found, v)
 	}
 	changes, err := a.readChanges(r)
 	if err != nil {
 		return err
 	}
 	a.bootTable(s, found, changes)
-	a.unreadLog(s, found.Unread)
+	a.unreadLog(s, found)
 	s.Line("Next: one boot as a timeline, with %s", a.call("boots --spans"))
 	return nil
 }
@@ -114,14 +145,14 @@ func simulated(boots []boot.Boot) string {
 func (a *app) bootTable(s *render.Screen, found linux.Boots, changes []change.Change) {
 	s.Line("%s", s.Paint(render.Strong, bootHeadline(found.Boots)))
 	s.Line("")
-	columns := []render.Column{{Title: "BOOT"}, {Title: "BEGAN"}, {Title: "READY", Right: true}}
+	columns := []render.Column{{Title: "BOOT"}, {Title: "BEGAN"}, {Title: "READY", Right: true}, {Title: "SETTLED", Right: true, Keep: 9}}
 	for i, name := range boot.PhaseNames {
-		columns = append(columns, render.Column{Title: strings.ToUpper(name), Right: true, Keep: 2 + i})
+		columns = append(columns, render.Column{Title: strings.ToUpper(name), Right: true, Keep: 1 + i})
 	}
-	columns = append(columns, render.Column{Keep: 1}, render.Column{Title: "NOTE", Keep: 8, Flex: 16})
+	columns = append(columns, render.Column{Keep: 8}, render.Column{Title: "NOTE", Keep: 10, Flex: 16})
 	longest := time.Duration(0)
 	for _, b := range found.Boots {
-		longest = max(longest, b.Ready.Value)
+		longest = max(longest, b.Phase("firmware").Value+b.Phase("loader").Value+b.Ready.Value+b.Settled.FromReady.Value)
 	}
 	type dated struct {
 		at  time.Time
@@ -129,19 +160,20 @@ func (a *app) bootTable(s *render.Screen, found linux.Boots, changes []change.Ch
 	}
 	var rows []dated
 	for _, b := range found.Boots {
-		row := []render.Cell{render.C(b.ID[:8]), render.C(day(b.Began)), render.C(figure(b.Ready))}
+		settled := ""
+		if b.Settled.FromReady.Known {
+			settled = "+" + render.Seconds(b.Settled.FromReady.Value)
+		}
+		row := []render.Cell{render.C(b.ID[:8]), render.C(day(b.Began)), render.C(figure(b.Ready)), render.C(settled)}
 		for _, name := range boot.PhaseNames {
 			row = append(row, render.C(figure(b.Phase(name))))
 		}
-		notes := slices.Clone(b.Odd)
-		if b.Simulated {
-			notes = append(notes, "simulated")
-		}
+		mark, tone := notes(b)
 		bar := ""
-		if s.Figures() && b.Ready.Known {
-			bar = s.Bar(0, b.Ready.Value, longest, 20)
+		if s.Figures() {
+			bar = s.PhaseBar(b, longest, 24)
 		}
-		row = append(row, render.C(bar), render.Cell{Text: strings.Join(notes, "; "), Tone: render.Dim})
+		row = append(row, render.Cell{Text: bar, Tone: render.Good}, render.Cell{Text: render.Clean(mark), Tone: tone})
 		rows = append(rows, dated{b.Began, row})
 	}
 	for _, c := range changes {
@@ -160,6 +192,40 @@ func (a *app) bootTable(s *render.Screen, found linux.Boots, changes []change.Ch
 	}
 	s.Table(columns, cells)
 	s.Line("")
+	if s.Figures() {
+		s.Wrap(0, "%s", s.Paint(render.Dim, "A bar's letters: f firmware, l loader, k kernel, i initrd, u userspace until ready, s from ready until settled."))
+	}
+	for _, b := range found.Boots {
+		if len(b.Odd) > 0 {
+			s.Wrap(2, "%s", s.Paint(render.Warn, fmt.Sprintf("Odd: %s, since %s.", b.ID[:8], render.Clean(strings.Join(b.Odd, "; ")))))
+		}
+	}
+}
+
+// notes says in a few words what is to be known of a boot.
+func notes(b boot.Boot) (string, render.Tone) {
+	var all []string
+	tone := render.Dim
+	if len(b.Odd) > 0 {
+		all, tone = append(all, "odd, see below"), render.Warn
+	}
+	waited := time.Duration(0)
+	for _, w := range b.Waits {
+		waited += w.Took
+	}
+	if waited > 0 {
+		all = append(all, "without "+render.Duration(waited)+" of waiting for a person")
+	}
+	if l := b.Settled.FromLogin; l.Known {
+		all = append(all, "settled "+render.Duration(l.Value)+" after the login")
+	}
+	switch {
+	case b.Simulated:
+		all = append(all, "simulated")
+	case slices.Contains(b.Sources, boot.Recorder):
+		all = append(all, "recorded")
+	}
+	return strings.Join(all, "; "), tone
 }
 
 // figure shows a figure that may be unknown.
@@ -170,68 +236,14 @@ func figure(f boot.Figure) string {
 	return render.Seconds(f.Value)
 }
 
-func (a *app) unreadLog(s *render.Screen, places []item.Unread) {
-	for _, u := range places {
+// unreadLog tells what of the log could not be read, and whom else could not be asked.
+func (a *app) unreadLog(s *render.Screen, found linux.Boots) {
+	for _, u := range found.Unread {
 		s.Line("%s", s.Paint(render.Warn, fmt.Sprintf("Of the log, %s: %s", render.Clean(u.Path), render.Clean(u.Reason))))
 	}
-}
-
-// timeline draws one boot.
-func (a *app) timeline(s *render.Screen, r *machine.Root, found linux.Boots, id string) error {
-	b, err := pickBoot(found.Boots, id)
-	if err != nil {
-		return err
+	for _, note := range found.Notes {
+		s.Wrap(2, "%s", s.Paint(render.Dim, "Not asked: "+render.Clean(note)))
 	}
-	const most = 30
-	spans := slices.DeleteFunc(slices.Clone(b.Spans), func(sp boot.Span) bool {
-		return !sp.OwnTime().Known || b.Ready.Known && sp.First() > b.Ready.Value
-	})
-	slices.SortStableFunc(spans, func(x, y boot.Span) int { return cmp.Compare(y.OwnTime().Value, x.OwnTime().Value) })
-	left := len(spans) - min(most, len(spans))
-	spans = spans[:len(spans)-left]
-	slices.SortStableFunc(spans, func(x, y boot.Span) int { return cmp.Compare(x.First(), y.First()) })
-
-	how := "measured"
-	if b.Simulated {
-		how = "simulated"
-	}
-	ready := "it never became ready"
-	full := time.Duration(0)
-	for _, sp := range spans {
-		full = max(full, sp.End.Value)
-	}
-	if b.Ready.Known {
-		ready, full = "ready after "+render.Duration(b.Ready.Value), b.Ready.Value
-	}
-	s.Line("%s", s.Paint(render.Strong, fmt.Sprintf("The boot of %s: %s, %s.", day(b.Began), ready, how)))
-	s.Line("")
-	columns := []render.Column{{Title: "ITEM", Flex: 24}, {Title: "BEGAN", Right: true, Keep: 1}, {Title: "OWN TIME", Right: true}}
-	wide := 0
-	if s.Figures() {
-		wide = max(20, min(90, s.Width()-52))
-		columns = append(columns, render.Column{Title: "0 s" + strings.Repeat(" ", max(1, wide-3-len(render.Seconds(full)))) + render.Seconds(full)})
-	} else {
-		columns = append(columns, render.Column{Title: "ENDED", Right: true})
-	}
-	var rows [][]render.Cell
-	for _, sp := range spans {
-		tone := render.Plain
-		if sp.Failed {
-			tone = render.Warn
-		}
-		last := render.C(render.Seconds(sp.End.Value))
-		if wide > 0 {
-			last = render.Cell{Text: s.Bar(sp.Begin.Value, sp.End.Value, full, wide), Tone: render.Good}
-		}
-		rows = append(rows, []render.Cell{{Text: render.Clean(sp.Native), Tone: tone}, render.C(render.Seconds(sp.Begin.Value)), render.C(render.Seconds(sp.OwnTime().Value)), last})
-	}
-	s.Table(columns, rows)
-	s.Line("")
-	if left > 0 {
-		s.Line("%s with less own time: %s", count(left, "more item", "more items"), a.call("boots --spans --json"))
-	}
-	s.Line("Own time is how long a start took by itself; starts overlap, and what a boot would gain without one is not its own time.")
-	return nil
 }
 
 func pickBoot(boots []boot.Boot, id string) (boot.Boot, error) {
@@ -260,22 +272,47 @@ type bootsJSON struct {
 }
 
 type bootJSON struct {
-	ID        string             `json:"id"`
-	Began     string             `json:"began"`
-	Phases    map[string]float64 `json:"phases"`
-	Ready     *float64           `json:"ready,omitempty"`
-	Goal      string             `json:"goal,omitempty"`
-	Odd       []string           `json:"odd"`
-	Simulated bool               `json:"simulated"`
-	Spans     []spanJSON         `json:"spans,omitempty"`
+	ID         string             `json:"id"`
+	Began      string             `json:"began"`
+	Phases     map[string]float64 `json:"phases"`
+	Ready      *float64           `json:"ready,omitempty"`
+	ReadyFrom  boot.Source        `json:"ready_from,omitempty"`
+	Settled    *settledJSON       `json:"settled,omitempty"`
+	Goal       string             `json:"goal,omitempty"`
+	Odd        []string           `json:"odd"`
+	Waits      []waitJSON         `json:"waits,omitempty"`
+	Simulated  bool               `json:"simulated"`
+	Sources    []boot.Source      `json:"sources"`
+	Kernel     string             `json:"kernel,omitempty"`
+	Processors int                `json:"processors,omitempty"`
+	Memory     int64              `json:"memory,omitempty"`
+	Conditions []conditionJSON    `json:"conditions,omitempty"`
+	Spans      []spanJSON         `json:"spans,omitempty"`
+}
+
+type settledJSON struct {
+	FromReady *float64 `json:"from_ready,omitempty"`
+	FromLogin *float64 `json:"from_login,omitempty"`
+}
+
+type waitJSON struct {
+	For  string  `json:"for"`
+	At   float64 `json:"at"`
+	Took float64 `json:"took"`
 }
 
 type spanJSON struct {
-	Native string   `json:"native"`
-	Begin  *float64 `json:"begin,omitempty"`
-	End    *float64 `json:"end,omitempty"`
-	CPU    *float64 `json:"cpu,omitempty"`
-	Failed bool     `json:"failed,omitempty"`
+	Native   string      `json:"native"`
+	Owner    string      `json:"owner,omitempty"`
+	Begin    *float64    `json:"begin,omitempty"`
+	End      *float64    `json:"end,omitempty"`
+	From     boot.Source `json:"from,omitempty"`
+	CPU      *float64    `json:"cpu,omitempty"`
+	CPUFrom  boot.Source `json:"cpu_from,omitempty"`
+	DiskRead *int64      `json:"disk_read,omitempty"`
+	Memory   *int64      `json:"memory,omitempty"`
+	Failed   bool        `json:"failed,omitempty"`
+	Skipped  bool        `json:"skipped,omitempty"`
 }
 
 // number is a figure in seconds, or nothing.
@@ -287,19 +324,78 @@ func number(f boot.Figure) *float64 {
 	return &n
 }
 
+func amount(a boot.Amount) *int64 {
+	if !a.Known {
+		return nil
+	}
+	return &a.Bytes
+}
+
 func bootsDocument(found linux.Boots, spans bool) bootsJSON {
 	d := bootsJSON{Format: "calmdawn.boots/1", Boots: []bootJSON{}, Unread: append([]item.Unread{}, found.Unread...)}
 	for _, b := range found.Boots {
-		j := bootJSON{ID: b.ID, Began: b.Began.UTC().Format(time.RFC3339Nano), Phases: map[string]float64{}, Ready: number(b.Ready), Goal: b.Goal, Odd: append([]string{}, b.Odd...), Simulated: b.Simulated}
+		j := bootJSON{
+			ID: b.ID, Began: b.Began.UTC().Format(time.RFC3339Nano), Phases: map[string]float64{}, Ready: number(b.Ready), ReadyFrom: b.Ready.From, Goal: b.Goal, Odd: append([]string{}, b.Odd...),
+			Simulated: b.Simulated, Sources: append([]boot.Source{}, b.Sources...), Kernel: b.Kernel, Processors: b.Processors, Memory: b.Memory,
+		}
+		if s := b.Settled; s.FromReady.Known || s.FromLogin.Known {
+			j.Settled = &settledJSON{number(s.FromReady), number(s.FromLogin)}
+		}
+		if len(b.Conditions) > 0 {
+			j.Conditions = conditionsDocument(b.Conditions)
+		}
 		for _, p := range b.Phases {
 			j.Phases[p.Name] = p.Took.Seconds()
 		}
+		for _, w := range b.Waits {
+			j.Waits = append(j.Waits, waitJSON{w.What, w.At.Seconds(), w.Took.Seconds()})
+		}
 		for _, sp := range b.Spans {
 			if spans {
-				j.Spans = append(j.Spans, spanJSON{sp.Native, number(sp.Begin), number(sp.End), number(sp.CPU), sp.Failed})
+				from := sp.End.From
+				if from == "" {
+					from = sp.Begin.From
+				}
+				j.Spans = append(j.Spans, spanJSON{sp.Native, sp.Owner, number(sp.Begin), number(sp.End), from, number(sp.CPU), sp.CPU.From, amount(sp.DiskRead), amount(sp.Memory), sp.Failed, sp.Skipped})
 			}
 		}
 		d.Boots = append(d.Boots, j)
 	}
 	return d
+}
+
+// bootsCSV writes a line a boot, or a line a start.
+func (a *app) bootsCSV(found linux.Boots, v bootsView) error {
+	seconds := func(f boot.Figure) string {
+		if !f.Known {
+			return ""
+		}
+		return fmt.Sprintf("%.3f", f.Value.Seconds())
+	}
+	rows := [][]string{{"id", "began", "ready (s)", "settled from ready (s)", "settled from login (s)", "firmware (s)", "loader (s)", "kernel (s)", "initrd (s)", "userspace (s)", "odd", "simulated"}}
+	for _, b := range found.Boots {
+		row := []string{b.ID, b.Began.UTC().Format(time.RFC3339), seconds(b.Ready), seconds(b.Settled.FromReady), seconds(b.Settled.FromLogin)}
+		for _, name := range boot.PhaseNames {
+			row = append(row, seconds(b.Phase(name)))
+		}
+		rows = append(rows, append(row, strings.Join(b.Odd, "; "), fmt.Sprint(b.Simulated)))
+	}
+	if v.spans {
+		if len(found.Boots) == 0 {
+			return nil
+		}
+		b, err := pickBoot(found.Boots, v.id)
+		if err != nil {
+			return err
+		}
+		rows = [][]string{{"native", "owner", "begin (s)", "end (s)", "processor time (s)", "disk read (bytes)", "failed"}}
+		for _, sp := range b.Spans {
+			read := ""
+			if sp.DiskRead.Known {
+				read = fmt.Sprint(sp.DiskRead.Bytes)
+			}
+			rows = append(rows, []string{sp.Native, sp.Owner, seconds(sp.Begin), seconds(sp.End), seconds(sp.CPU), read, fmt.Sprint(sp.Failed)})
+		}
+	}
+	return a.writeCSV(rows)
 }

@@ -168,7 +168,7 @@ func (a *app) showComparison(s *render.Screen, c comparison, found linux.Boots) 
 	for _, b := range c.sides.LeftOut {
 		s.Line("Left out: the boot of %s, since %s.", day(b.Began), strings.Join(b.Odd, "; "))
 	}
-	a.unreadLog(s, found.Unread)
+	a.unreadLog(s, found)
 	last := c.changes[len(c.changes)-1]
 	switch {
 	case c.ready.Missing > 0:

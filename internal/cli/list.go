@@ -95,6 +95,7 @@ type listing struct {
 	filter
 	csv   bool
 	save  bool
+	now   bool // with what runs at this moment
 	sort  string
 	group string
 }
@@ -132,6 +133,7 @@ old scripts, and what programs launch in turn once they run.`,
   calmdawn list --maker pellin           what one maker put there
   calmdawn list --group maker            by maker
   calmdawn list --state broken           what is launched although its program is gone
+  calmdawn list --sort cpu               what runs now, the busiest first (running machine)
   calmdawn list --save                   keep this survey in the casebook
   calmdawn list --all --csv > items.csv  for a spreadsheet`,
 		Args:              func(_ *cobra.Command, args []string) error { f.words = args; return nil },
@@ -141,10 +143,12 @@ old scripts, and what programs launch in turn once they run.`,
 				return err
 			}
 			for flag, value := range map[string]string{"sort": f.sort, "group": f.group} {
-				if _, ok := orders[value]; value != "" && !ok && value != "cost" || value == "cost" && flag == "group" {
+				byFigure := slices.Contains([]string{"cost", "cpu", "memory"}, value)
+				if _, ok := orders[value]; value != "" && !ok && !byFigure || byFigure && flag == "group" {
 					return usage("--%s takes %s, not %q", flag, strings.Join(slices.Sorted(maps.Keys(orders)), ", "), value)
 				}
 			}
+			f.now = f.now || f.sort == "cpu" || f.sort == "memory"
 			if f.csv && a.json {
 				return usage("--csv and --json are two forms; choose one")
 			}
@@ -154,6 +158,11 @@ old scripts, and what programs launch in turn once they run.`,
 			}
 			defer l.Close()
 			a.readBoots(l)
+			if f.now {
+				if err := l.readPresent(); err != nil {
+					return err
+				}
+			}
 			if f.save {
 				if err := a.saveSurvey(l); err != nil {
 					return err
@@ -165,7 +174,8 @@ old scripts, and what programs launch in turn once they run.`,
 	f.flags(cmd)
 	cmd.Flags().BoolVar(&f.csv, "csv", false, "print comma-separated values, safe to open in a spreadsheet")
 	cmd.Flags().BoolVar(&f.save, "save", false, "keep this survey in the casebook, with its date")
-	cmd.Flags().StringVar(&f.sort, "sort", "cost", "sort by `WHAT`: cost, title, maker, role, advice, state, when, owner, kind or id")
+	cmd.Flags().BoolVar(&f.now, "now", false, "show what each item uses of processors and memory at this moment (running machine)")
+	cmd.Flags().StringVar(&f.sort, "sort", "cost", "sort by `WHAT`: cost, cpu, memory, title, maker, role, advice, state, when, owner, kind or id")
 	cmd.Flags().StringVar(&f.group, "group", "", "put items together by `WHAT`: maker, role, advice, owner, …")
 	return cmd
 }
@@ -212,6 +222,7 @@ func (a *app) list(l *look, f listing) error {
 		}
 	}
 	l.byCost(shown)
+	l.byPresent(shown, f.sort)
 	for _, by := range []string{f.sort, f.group} {
 		if key, ok := orders[by]; ok {
 			slices.SortStableFunc(shown, func(a, b item.Item) int {
@@ -264,7 +275,7 @@ func (a *app) table(s *render.Screen, l *look, f listing, shown []item.Item) {
 	var rows [][]render.Cell
 	rated, last := false, ""
 	columns := []render.Column{
-		{Title: "TITLE", Flex: 18}, {Title: "OWN TIME", Right: true, Keep: 8}, {Title: "STATE"}, {Title: "ADVICE", Keep: 7}, {Title: "WHEN", Keep: 6},
+		{Title: "TITLE", Flex: 18}, {Title: "OWN TIME", Right: true, Keep: 8}, {Title: "CPU NOW", Right: true, Keep: 9}, {Title: "MEMORY NOW", Right: true, Keep: 9}, {Title: "STATE"}, {Title: "ADVICE", Keep: 7}, {Title: "WHEN", Keep: 6},
 		{Title: "OWNER", Keep: 4}, {Title: "ROLE", Keep: 3}, {Title: "MAKER", Keep: 2, Flex: 12}, {Title: "SWITCHED OFF", Keep: 5}, {Title: "NOTE", Keep: 1, Flex: 12}, {Title: "ID"},
 	}
 	for n, it := range shown {
@@ -285,13 +296,17 @@ func (a *app) table(s *render.Screen, l *look, f listing, shown []item.Item) {
 		if t, ok := l.ownTime(it); ok {
 			own, rated = render.Seconds(t.Median), true
 		}
+		cpuNow, memoryNow := "", ""
+		if p, ok := l.present(it); ok {
+			cpuNow, memoryNow = fmt.Sprintf("%.1f %%", 100*p.CPU), render.Bytes(p.Memory)
+		}
 		tone := stateTone(it.State)
 		when := string(it.When)
 		if it.Unsure {
 			when += "?"
 		}
 		rows = append(rows, []render.Cell{
-			{Text: render.Clean(it.Title), Tone: tone}, render.C(own), {Text: string(it.State), Tone: tone}, {Text: string(it.Advice), Tone: adviceTone(it.Advice)},
+			{Text: render.Clean(it.Title), Tone: tone}, render.C(own), render.C(cpuNow), render.C(memoryNow), {Text: string(it.State), Tone: tone}, {Text: string(it.Advice), Tone: adviceTone(it.Advice)},
 			render.C(when), render.C(render.Clean(it.Owner)), render.C(it.Role), render.C(render.Clean(it.Maker)),
 			{Text: l.offSince(it), Tone: render.Dim}, render.C(render.Clean(it.Note)), render.C(render.Clean(it.ID)),
 		})
@@ -314,9 +329,8 @@ func adviceTone(a item.Advice) render.Tone {
 	return render.Plain
 }
 
-// listCSV writes the items for a spreadsheet: a text that a spreadsheet would take for a formula is led by an apostrophe.
+// listCSV writes the items for a spreadsheet.
 func (a *app) listCSV(l *look, items []item.Item) error {
-	w := csv.NewWriter(a.Out)
 	rows := [][]string{{"id", "kind", "title", "state", "when", "fires", "owner", "maker", "package", "version", "role", "advice", "reason", "own time (s)", "command", "file", "system", "note"}}
 	for _, it := range items {
 		own := ""
@@ -326,6 +340,12 @@ func (a *app) listCSV(l *look, items []item.Item) error {
 		rows = append(rows, []string{it.ID, string(it.Kind), it.Title, string(it.State), string(it.When), it.Fires, it.Owner, it.Maker, it.Package, it.Version,
 			it.Role, string(it.Advice), it.Reason, own, it.Command, it.File, fmt.Sprint(it.System), it.Note})
 	}
+	return a.writeCSV(rows)
+}
+
+// writeCSV writes rows that are safe to open in a spreadsheet: a text that one would take for a formula is led by an apostrophe.
+func (a *app) writeCSV(rows [][]string) error {
+	w := csv.NewWriter(a.Out)
 	for _, row := range rows {
 		for i, text := range row {
 			if text = render.Clean(text); text != "" && strings.ContainsRune("=+-@\t\r", rune(text[0])) {
@@ -429,6 +449,7 @@ type itemJSON struct {
 	Maker      string     `json:"maker,omitempty"`
 	System     bool       `json:"system"`
 	OwnTime    *ownJSON   `json:"own_time,omitempty"`
+	Now        *nowJSON   `json:"now,omitempty"`
 	Fires      string     `json:"fires,omitempty"`
 	Confidence string     `json:"confidence,omitempty"`
 	Version    string     `json:"version,omitempty"`
@@ -452,11 +473,21 @@ type ownJSON struct {
 	Simulated bool    `json:"simulated"`
 }
 
+// nowJSON is what an item uses at this moment: the share of one processor, and bytes of memory.
+type nowJSON struct {
+	CPU    float64 `json:"cpu"`
+	Memory int64   `json:"memory"`
+}
+
 func (l *look) documentOf(it item.Item) itemJSON {
 	list := func(s []string) []string { return append([]string{}, s...) } // [] rather than null
 	var own *ownJSON
 	if t, ok := l.ownTime(it); ok {
 		own = &ownJSON{t.Median.Seconds(), t.Boots, t.Of, "journal", t.Simulated}
+	}
+	var now *nowJSON
+	if p, ok := l.present(it); ok {
+		now = &nowJSON{p.CPU, p.Memory}
 	}
 	confidence, installed := "", ""
 	if it.Unsure {
@@ -469,7 +500,7 @@ func (l *look) documentOf(it item.Item) itemJSON {
 		ID: it.ID, Kind: it.Kind, Native: it.Native, Title: it.Title, Owner: it.Owner, When: it.When, State: it.State,
 		Why: it.Why, Because: list(it.Because), NeededBy: list(it.NeededBy), Starters: list(it.Starters),
 		Conditions: list(it.Conditions), Command: it.Command, Program: it.Program, File: it.File,
-		Package: it.Package, Maker: it.Maker, System: it.System, OwnTime: own,
+		Package: it.Package, Maker: it.Maker, System: it.System, OwnTime: own, Now: now,
 		Fires: it.Fires, Confidence: confidence, Version: it.Version, Section: it.Section, Summary: it.Summary, Installed: installed,
 		Leftover: it.Leftover, Role: it.Role, Advice: string(it.Advice), Reason: it.Reason, Note: it.Note, Protected: it.Protected,
 	}

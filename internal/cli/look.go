@@ -17,6 +17,8 @@ import (
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/linux"
+	"calmdawn/internal/linux/account"
+	"calmdawn/internal/linux/activity"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/notebook"
 	"calmdawn/internal/render"
@@ -29,6 +31,7 @@ type look struct {
 	changes []change.Change
 	boots   []boot.Boot // the last ones; only after readBoots
 	own     map[boot.Key]boot.OwnTime
+	now     *activity.Now // what runs at this moment; only after readPresent
 }
 
 func (l *look) Close() error { return l.root.Close() }
@@ -109,6 +112,71 @@ func (l *look) ownTime(it item.Item) (boot.OwnTime, bool) {
 		}
 	}
 	return own, ok
+}
+
+// readPresent looks at what runs at this moment, for half a second.
+func (l *look) readPresent() error {
+	if !l.root.Live() {
+		return errors.New("what runs now can be seen on the running machine only, without --root")
+	}
+	users, err := account.Read(l.root)
+	if err != nil {
+		return err
+	}
+	owners := map[int]string{}
+	for _, u := range users {
+		if u.UID != 0 {
+			owners[u.UID] = u.Name
+		}
+	}
+	now := activity.Look("/proc", 500*time.Millisecond, owners)
+	l.now = &now
+	return nil
+}
+
+// present is what an item uses at this moment; false for one that does not run, or was not looked at. A program without a unit of
+// its own is known by its path.
+func (l *look) present(it item.Item) (activity.Present, bool) {
+	if l.now == nil {
+		return activity.Present{}, false
+	}
+	if key, ok := linux.SpanKey(it); ok {
+		if p, ok := l.now.Units[key]; ok {
+			return p, true
+		}
+		for k, p := range l.now.Units {
+			if it.Kind == item.Program && key.Owner == "" && k.Native == key.Native {
+				return p, true
+			}
+		}
+	}
+	if it.Kind != item.Program || it.Program == "" {
+		return activity.Present{}, false
+	}
+	sum, runs := activity.Present{}, false
+	for k, p := range l.now.Programs {
+		if k.Program == it.Program && k.Owner != "" && (it.Owner == "" || it.Owner == k.Owner) {
+			sum, runs = activity.Present{CPU: sum.CPU + p.CPU, Memory: sum.Memory + p.Memory}, true
+		}
+	}
+	return sum, runs
+}
+
+// byPresent puts those items first that use most at this moment.
+func (l *look) byPresent(items []item.Item, what string) {
+	use := func(it item.Item) float64 {
+		p, ok := l.present(it)
+		switch {
+		case !ok:
+			return -1
+		case what == "memory":
+			return float64(p.Memory)
+		}
+		return p.CPU
+	}
+	if what == "cpu" || what == "memory" {
+		slices.SortStableFunc(items, func(a, b item.Item) int { return cmp.Compare(use(b), use(a)) })
+	}
 }
 
 // byCost puts those launched items first whose own time is longest; the others stay in their order.

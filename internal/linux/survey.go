@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/linux/account"
 	"calmdawn/internal/linux/autostart"
@@ -215,4 +216,25 @@ func hostname(r *machine.Root) string {
 		}
 	}
 	return ""
+}
+
+// Complete gives boots of which only the log speaks the order that the unit files set up, as they are now.
+func (v *Inventory) Complete(boots []boot.Boot) []boot.Boot {
+	all := slices.Clone(boots)
+	for i, b := range all {
+		if b.Ordered() {
+			continue
+		}
+		names := map[string][]string{}
+		for _, s := range b.Spans {
+			names[s.Owner] = append(names[s.Owner], s.Native)
+		}
+		all[i] = boot.Fill(b, v.units.Graph(names[""]))
+		for owner, tree := range v.users {
+			if len(names[owner]) > 0 {
+				all[i] = boot.Fill(all[i], tree.Graph(names[owner]))
+			}
+		}
+	}
+	return all
 }

@@ -18,10 +18,10 @@ import (
 
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/linux/account"
+	"calmdawn/internal/linux/activity"
 	"calmdawn/internal/linux/conditions"
 	"calmdawn/internal/linux/journal"
 	"calmdawn/internal/linux/manager"
-	"calmdawn/internal/linux/usage"
 	"calmdawn/internal/machine"
 )
 
@@ -51,8 +51,8 @@ type recorder struct {
 	root      *machine.Root
 	clock     clock
 	users     []account.User
-	groups    *usage.Groups
-	processes *usage.Processes
+	groups    *activity.Groups
+	processes *activity.Processes
 	counters  counters
 
 	began    time.Duration // all moments are on the kernel's clock until the record is made
@@ -76,11 +76,11 @@ func Record(ctx context.Context, r *machine.Root, o Options) error {
 	rec := &recorder{Options: o, root: r, clock: clock, logins: map[string]manager.Login{}, asked: map[string]bool{}}
 	rec.began = clock.now()
 	rec.users, _ = account.Read(r)
-	if rec.groups, err = usage.Follow(usage.Folder); err != nil {
+	if rec.groups, err = activity.Follow(activity.Folder); err != nil {
 		return fmt.Errorf("%w, so what each unit uses cannot be told", err)
 	}
 	defer rec.groups.Close()
-	rec.processes = usage.FollowProcesses("/proc", inSession)
+	rec.processes = activity.FollowProcesses("/proc", inSession)
 	defer rec.processes.Close()
 	rec.counters = openCounters()
 	defer rec.counters.close()
@@ -110,7 +110,7 @@ func (rec *recorder) hasLoginScreen() bool {
 	if err != nil {
 		return false
 	}
-	return slices.ContainsFunc(rec.groups.All(), func(g *usage.Group) bool { return !g.Gone && g.Native == path.Base(target) })
+	return slices.ContainsFunc(rec.groups.All(), func(g *activity.Group) bool { return !g.Gone && g.Native == path.Base(target) })
 }
 
 func (rec *recorder) firstLogin() time.Duration {
@@ -181,7 +181,7 @@ func (rec *recorder) sample(n int) {
 	if n%perSecond == 0 {
 		rec.processes.Sample(at)
 		rec.groups.SampleDisks(at)
-		byGroup := map[*usage.Group]int64{}
+		byGroup := map[*activity.Group]int64{}
 		sum := int64(0)
 		for p, n := range rec.processes.ReadByGroup() {
 			sum += n

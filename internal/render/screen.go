@@ -102,7 +102,7 @@ func (s *Screen) Field(label, value string) {
 }
 
 // substitutes stand for our own signs where the locale has only ASCII.
-var substitutes = strings.NewReplacer("→", "->", "·", "-", "…", "...", "–", "-", "━", "=", "●", "o", "±", "+/-", "×", "x", "’", "'")
+var substitutes = strings.NewReplacer("→", "->", "·", "-", "…", "...", "–", "-", "━", "=", "─", "-", "▒", ":", "█", "#", "░", "+", "▲", "^", "●", "o", "±", "+/-", "×", "x", "’", "'")
 
 // plain replaces what an ASCII screen cannot show.
 func (s *Screen) plain(text string) string {

@@ -157,15 +157,16 @@ func (c *collector) listBoots(f *File) error {
 			return err
 		}
 		n, told := 0, false
+		var r *record
 		for e, err := range f.EntriesWith(data) {
 			if err != nil {
 				return err
 			}
 			if n == 0 {
-				r := c.note(f, e)
+				r = c.note(f, e)
 				told = r.kernel != "" && r.memory > 0 && r.processors > 0
 			}
-			if n++; told || n > kernelTalk || c.boots[e.Boot].introduce(f, e) {
+			if n++; told || n > kernelTalk || e.Boot != r.id || r.introduce(f, e) {
 				break
 			}
 		}

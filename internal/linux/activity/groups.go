@@ -1,9 +1,9 @@
-// Package usage reads what the units and the processes of the running machine use of its processors, disks and memory, from the
+// Package activity reads what the units and the processes of the running machine use of its processors, disks and memory, from the
 // control groups (cgroups(7)) and proc(5).
 //
 // It is made to be asked many times a second at little cost: files are kept open, and what is idle is asked less often. The
 // kernel's own files are read directly, not through the confined root: they are no files of a disk.
-package usage
+package activity
 
 import (
 	"bytes"

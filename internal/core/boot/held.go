@@ -1,0 +1,108 @@
+package boot
+
+import (
+	"slices"
+	"time"
+)
+
+// holdSlack is how much later than a unit's start what held it back may have been done: clocks are read one after the other.
+const holdSlack = 4 * time.Millisecond
+
+// A Graph finds the spans of one service manager by name, and what each was held back by.
+type Graph struct {
+	spans map[string]Span
+}
+
+// GraphOf indexes the spans of the machine's service manager, or of a user's.
+func GraphOf(b Boot, owner string) Graph {
+	g := Graph{map[string]Span{}}
+	for _, s := range b.Spans {
+		if s.Owner == owner {
+			g.spans[s.Native] = s
+		}
+	}
+	return g
+}
+
+// Before returns those units that a unit is ordered after, and that took part in the boot. One that took part without
+// leaving a time, or was skipped, passes its own waiting on.
+func (g Graph) Before(s Span) []Span {
+	var all []Span
+	seen := map[string]bool{s.Native: true}
+	var add func(names []string)
+	add = func(names []string) {
+		for _, name := range names {
+			other, ok := g.spans[name]
+			if !ok || seen[name] {
+				continue
+			}
+			seen[name] = true
+			if other.End.Known && !other.Skipped {
+				all = append(all, other)
+			} else if !other.Begin.Known || other.Skipped {
+				add(other.After)
+			}
+		}
+	}
+	add(s.After)
+	return all
+}
+
+// Holder returns the unit that a unit's start waited for longest: the last of those it is ordered after that was done
+// when it started. false where nothing known held it back.
+func (g Graph) Holder(s Span) (Span, bool) {
+	var last Span
+	found := false
+	for _, other := range g.Before(s) {
+		if other.End.Value <= s.First()+holdSlack && (!found || other.End.Value > last.End.Value) {
+			last, found = other, true
+		}
+	}
+	return last, found
+}
+
+// Path is what ready waited for, one after the other: from the goal back, each time the unit that the one before waited for last. It is in
+// the order of time, the goal last. It is empty where the goal is not known, or nothing is known of the order.
+func (g Graph) Path(b Boot) []Span {
+	goal, ok := g.spans[b.Goal]
+	if !ok || !b.Ready.Known {
+		return nil
+	}
+	path := []Span{goal}
+	seen := map[string]bool{goal.Native: true}
+	for {
+		holder, ok := g.Holder(path[len(path)-1])
+		if !ok || seen[holder.Native] {
+			break
+		}
+		seen[holder.Native] = true
+		path = append(path, holder)
+	}
+	slices.Reverse(path)
+	return path
+}
+
+// Fill gives the spans of a boot that know nothing of their place in it what graph says, and adds the units that left no time.
+func Fill(b Boot, graph []Span) Boot {
+	b.Spans = slices.Clone(b.Spans)
+	at := map[Key]int{}
+	for i, s := range b.Spans {
+		at[Key{s.Native, s.Owner}] = i
+	}
+	for _, place := range graph {
+		i, known := at[Key{place.Native, place.Owner}]
+		if !known {
+			b.Spans = append(b.Spans, place)
+			continue
+		}
+		if s := &b.Spans[i]; s.Type == "" && len(s.After) == 0 {
+			s.Type, s.Stays, s.After, s.Pulls, s.Triggers = place.Type, place.Stays, place.After, place.Pulls, place.Triggers
+		}
+	}
+	return b
+}
+
+// Ordered reports whether the boot itself knows in which order its units were started.
+func (b Boot) Ordered() bool {
+	return slices.ContainsFunc(b.Spans, func(s Span) bool { return len(s.After) > 0 })
+}

@@ -1,0 +1,100 @@
+package activity
+
+import (
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"calmdawn/internal/core/boot"
+)
+
+// A Present is what something uses at this moment.
+type Present struct {
+	CPU    float64 // share of one processor, over the time that was looked at
+	Memory int64   // resident, bytes; what processes share is counted for each
+}
+
+// Now is what runs at this moment, by unit, and by program for what has no unit of its own.
+type Now struct {
+	Units    map[boot.Key]Present
+	Programs map[ProgramKey]Present
+}
+
+// A ProgramKey names the processes of one program and one user. Program is the path of the program, or of the script that it runs.
+type ProgramKey struct{ Program, Owner string }
+
+// Look watches the running machine for a while. owners maps user ids to names.
+func Look(procFolder string, during time.Duration, owners map[int]string) Now {
+	now := Now{Units: map[boot.Key]Present{}, Programs: map[ProgramKey]Present{}}
+	p := FollowProcesses(procFolder, func(string) bool { return false })
+	defer p.Close()
+	p.Sample(0)
+	before := map[int]time.Duration{}
+	for _, process := range p.Alive() {
+		before[process.PID] = process.CPU()
+	}
+	start := time.Now()
+	time.Sleep(during)
+	p.Sample(during)
+	passed := time.Since(start)
+	for _, process := range p.Alive() {
+		used, seen := before[process.PID]
+		if !seen {
+			used = process.CPU()
+		}
+		share := float64(process.CPU()-used) / float64(passed)
+		key, uid := unitOf(process.Group)
+		key.Owner = owners[uid]
+		if key.Native != "" {
+			u := now.Units[key]
+			now.Units[key] = Present{u.CPU + share, u.Memory + process.Memory}
+		}
+		_, session := sessionOf(process.Group)
+		for _, word := range programWords(process.Words) {
+			k := ProgramKey{word, owners[session]}
+			u := now.Programs[k]
+			now.Programs[k] = Present{u.CPU + share, u.Memory + process.Memory}
+		}
+	}
+	return now
+}
+
+// programWords are the paths that a process may be known by: its program, and the script that it was given.
+func programWords(words []string) []string {
+	var paths []string
+	for _, w := range words {
+		if strings.HasPrefix(w, "/") && !slices.Contains(paths, w) {
+			paths = append(paths, w)
+		}
+	}
+	return paths
+}
+
+// unitOf reads the unit out of the path of a control group, and the user whose manager it is of; 0 for the machine's.
+func unitOf(group string) (boot.Key, int) {
+	var key boot.Key
+	uid := 0
+	for part := range strings.SplitSeq(group, "/") {
+		user, isManager := strings.CutPrefix(part, "user@")
+		switch {
+		case isManager && strings.HasSuffix(part, ".service"):
+			uid, _ = strconv.Atoi(strings.TrimSuffix(user, ".service"))
+			key = boot.Key{}
+		case key.Native == "" && (strings.HasSuffix(part, ".service") || strings.HasSuffix(part, ".scope")):
+			key.Native = part
+		}
+	}
+	return key, uid
+}
+
+// sessionOf reads the user out of the path of a control group.
+func sessionOf(group string) (string, int) {
+	_, rest, ok := strings.Cut(group, "/user-")
+	if !ok {
+		return "", 0
+	}
+	digits, rest, _ := strings.Cut(rest, ".slice")
+	uid, _ := strconv.Atoi(digits)
+	return rest, uid
+}

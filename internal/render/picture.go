@@ -1,0 +1,251 @@
+package render
+
+import (
+	"fmt"
+	"image/color"
+	"io"
+	"math"
+	"strings"
+	"sync"
+	"time"
+
+	"gonum.org/v1/plot/font"
+	"gonum.org/v1/plot/font/liberation"
+	"gonum.org/v1/plot/vg"
+	"gonum.org/v1/plot/vg/vgimg"
+	"gonum.org/v1/plot/vg/vgsvg"
+)
+
+// The colours of pictures. They differ in lightness too, so that they are told apart without colour, on paper and by everybody.
+var (
+	ink     = color.RGBA{0x22, 0x26, 0x2b, 0xff}
+	faint   = color.RGBA{0x8a, 0x90, 0x98, 0xff}
+	hair    = color.RGBA{0xd8, 0xdb, 0xdf, 0xff}
+	paper   = color.RGBA{0xff, 0xff, 0xff, 0xff}
+	working = color.RGBA{0x1d, 0x4e, 0x89, 0xff}
+	waiting = color.RGBA{0xb9, 0xcd, 0xe3, 0xff}
+	unknown = color.RGBA{0x6f, 0x94, 0xbf, 0xff}
+	behind  = color.RGBA{0xe0, 0xa8, 0x4a, 0xff}
+	warning = color.RGBA{0xa8, 0x2a, 0x2a, 0xff}
+)
+
+// Form is how a picture is written.
+type Form string
+
+// The forms of pictures.
+const (
+	PNG Form = "png"
+	SVG Form = "svg"
+)
+
+// A sheet is a picture that is being drawn: points from the left and from the top.
+type sheet struct {
+	vg.Canvas
+	wide, high float64
+}
+
+var fonts = sync.OnceValue(func() *font.Cache { return font.NewCache(liberation.Collection()) })
+
+func face(size float64, bold bool) font.Face {
+	f := font.Font{Typeface: "Liberation", Variant: "Sans"}
+	if bold {
+		f.Weight = 3 // bold, golang.org/x/image/font
+	}
+	return fonts().Lookup(f, font.Length(size))
+}
+
+func (s sheet) text(x, y, size float64, c color.Color, bold bool, text string) {
+	s.SetColor(c)
+	s.FillString(face(size, bold), vg.Point{X: vg.Length(x), Y: vg.Length(s.high - y)}, text)
+}
+
+func (s sheet) width(size float64, bold bool, text string) float64 {
+	f := face(size, bold)
+	return float64(f.Width(text))
+}
+
+// shorten cuts a text to fit.
+func (s sheet) shorten(size, wide float64, text string) string {
+	if s.width(size, false, text) <= wide {
+		return text
+	}
+	runes := []rune(text)
+	for len(runes) > 1 && s.width(size, false, string(runes)+"…") > wide {
+		runes = runes[:len(runes)-1]
+	}
+	return string(runes) + "…"
+}
+
+func (s sheet) box(x, y, w, h float64, c color.Color) {
+	if w <= 0 {
+		return
+	}
+	var p vg.Path
+	p.Move(vg.Point{X: vg.Length(x), Y: vg.Length(s.high - y)})
+	p.Line(vg.Point{X: vg.Length(x + w), Y: vg.Length(s.high - y)})
+	p.Line(vg.Point{X: vg.Length(x + w), Y: vg.Length(s.high - y - h)})
+	p.Line(vg.Point{X: vg.Length(x), Y: vg.Length(s.high - y - h)})
+	p.Close()
+	s.SetColor(c)
+	s.Fill(p)
+}
+
+func (s sheet) line(x1, y1, x2, y2, thick float64, c color.Color, dash ...vg.Length) {
+	var p vg.Path
+	p.Move(vg.Point{X: vg.Length(x1), Y: vg.Length(s.high - y1)})
+	p.Line(vg.Point{X: vg.Length(x2), Y: vg.Length(s.high - y2)})
+	s.SetColor(c)
+	s.SetLineWidth(vg.Length(thick))
+	s.SetLineDash(dash, 0)
+	s.Stroke(p)
+	s.SetLineDash(nil, 0)
+}
+
+// draw makes a sheet of a size in points, has it drawn on, and writes it.
+func draw(w io.Writer, form Form, wide, high float64, on func(sheet)) error {
+	switch form {
+	case PNG:
+		c := vgimg.PngCanvas{Canvas: vgimg.NewWith(vgimg.UseWH(vg.Length(wide), vg.Length(high)), vgimg.UseDPI(144), vgimg.UseBackgroundColor(paper))}
+		on(sheet{c, wide, high})
+		_, err := c.WriteTo(w)
+		return err
+	case SVG:
+		c := vgsvg.NewWith(vgsvg.UseWH(vg.Length(wide), vg.Length(high)), vgsvg.EmbedFonts(false))
+		s := sheet{c, wide, high}
+		s.box(0, 0, wide, high, paper)
+		on(s)
+		_, err := c.WriteTo(w)
+		return err
+	}
+	return fmt.Errorf("no picture can be written as %q; png and svg can", form)
+}
+
+// WritePicture draws a timeline as a picture, with a title and a line below it.
+func (t Timeline) WritePicture(w io.Writer, form Form, title, subtitle string) error {
+	const wide, left, right, top, rowHigh = 960.0, 250.0, 40.0, 74.0, 15.0
+	rows := 0
+	for _, g := range t.Groups {
+		rows += len(g.Rows)
+	}
+	high := top + float64(rows)*rowHigh + float64(len(t.Groups))*24 + 150
+	return draw(w, form, wide, high, func(s sheet) {
+		t.draw(s, left, wide-right, top, rowHigh, title, subtitle)
+	})
+}
+
+// draw puts a timeline between two edges, below a top.
+func (t Timeline) draw(s sheet, left, right, top, rowHigh float64, title, subtitle string) {
+	at := func(d time.Duration) float64 {
+		return left + (right-left)*math.Min(1, math.Max(0, float64(d)/float64(max(1, t.End))))
+	}
+	s.text(24, 30, 15, ink, true, title)
+	s.text(24, 48, 10, faint, false, subtitle)
+	y := top
+	bottom := y
+	for _, g := range t.Groups {
+		bottom += 24 + float64(len(g.Rows))*rowHigh
+	}
+	for d := time.Duration(0); d <= t.End; d += tick(t.End) {
+		s.line(at(d), top, at(d), bottom+54, 0.5, hair)
+		s.text(at(d)-s.width(8, false, axisLabel(d))/2, bottom+66, 8, faint, false, axisLabel(d))
+	}
+	for _, g := range t.Groups {
+		y += 18
+		s.text(24, y, 10, ink, true, s.shorten(10, right-24, g.Title))
+		y += 6
+		for _, row := range g.Rows {
+			t.drawRow(s, row, at, left, y, rowHigh)
+			y += rowHigh
+		}
+	}
+	t.drawBusy(s, at, left, y+14, 40)
+	for i, m := range t.Marks {
+		s.line(at(m.At), top-4, at(m.At), bottom+54, 1.2, ink, 4, 2)
+		label := fmt.Sprintf("%s %s", m.Name, Seconds(m.At))
+		x := math.Min(at(m.At)+4, right-s.width(9, true, label))
+		s.text(x, top-8-float64(i%2)*10, 9, ink, true, label)
+	}
+	legend(s, 24, bottom+100)
+}
+
+func (t Timeline) drawRow(s sheet, row TimelineRow, at func(time.Duration) float64, left, y, high float64) {
+	c := ink
+	if row.Failed {
+		c = warning
+	}
+	indent := 32 + 12*math.Min(6, float64(row.Depth))
+	s.text(indent, y+high-5, 9, c, row.Path, s.shorten(9, left-indent-10, row.Label))
+	if row.Held < row.Begin {
+		s.line(at(row.Held), y+high/2, at(row.Begin), y+high/2, 0.8, faint, 1, 2.5)
+	}
+	bar, h := y+3, high-6
+	if len(row.Work) == 0 {
+		s.box(at(row.Begin), bar, math.Max(1.5, at(row.End)-at(row.Begin)), h, unknown)
+		return
+	}
+	s.box(at(row.Begin), bar, math.Max(1.5, at(row.End)-at(row.Begin)), h, waiting)
+	step := max(t.End/400, time.Millisecond)
+	for from := row.Begin; from < t.End; from += step {
+		used := share(row.Work, from, from+step)
+		switch {
+		case used < 0.05:
+		case from < row.End:
+			grown := h * math.Min(1, used)
+			s.box(at(from), bar+h-grown, at(min(row.End, from+step))-at(from), grown, working)
+		default:
+			grown := h * math.Min(1, used)
+			s.box(at(from), bar+h-grown, at(from+step)-at(from), grown, behind)
+		}
+	}
+}
+
+// drawBusy draws what the whole machine used of all its processors.
+func (t Timeline) drawBusy(s sheet, at func(time.Duration) float64, left, y, high float64) {
+	label := "use of all processors"
+	if len(t.Busy) == 0 {
+		label += ": not measured"
+	}
+	s.text(24, y+high/2+3, 9, ink, false, label)
+	s.line(at(0), y+high, at(t.End), y+high, 0.6, faint)
+	if len(t.Busy) == 0 {
+		return
+	}
+	step := max(t.End/300, time.Millisecond)
+	for from := t.Busy[0].At; from < t.End; from += step {
+		part := math.Min(1, share(t.Busy, from, from+step)/float64(max(1, t.Processors)))
+		s.box(at(from), y+high*(1-part), at(from+step)-at(from), high*part, faint)
+	}
+}
+
+func legend(s sheet, x, y float64) {
+	for _, e := range []struct {
+		c    color.Color
+		text string
+	}{{working, "works"}, {waiting, "started, waits"}, {behind, "works on in the background"}, {unknown, "not measured which"}} {
+		s.box(x, y-8, 14, 9, e.c)
+		s.text(x+19, y, 9, ink, false, e.text)
+		x += 36 + s.width(9, false, e.text)
+	}
+	s.line(x, y-4, x+16, y-4, 0.8, faint, 1, 2.5)
+	s.text(x+21, y, 9, ink, false, "waits to be started")
+	x += 38 + s.width(9, false, "waits to be started")
+	s.text(x, y, 9, ink, true, "bold")
+	s.text(x+s.width(9, true, "bold "), y, 9, ink, false, ": ready waited for it")
+}
+
+// tick is the distance of the lines of an axis: 1, 2 or 5 of some unit, about eight lines.
+func tick(end time.Duration) time.Duration {
+	unit := time.Millisecond
+	for {
+		for _, n := range []time.Duration{1, 2, 5} {
+			if end/(n*unit) <= 9 {
+				return n * unit
+			}
+		}
+		unit *= 10
+	}
+}
+
+func axisLabel(d time.Duration) string {
+	return strings.TrimSuffix(fmt.Sprintf("%.1f", d.Seconds()), ".0") + " s"
+}
