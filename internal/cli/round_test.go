@@ -306,7 +306,7 @@ func TestBeforeAndAfter(t *testing.T) {
 		t.Errorf("compare without a change: %d %s", code, errs)
 	}
 	says(on+"boots", "the last 5 boots, simulated", "FIRMWARE", "INITRD")
-	says(on+"boots --spans", "star-index.service", "simulated")
+	says(on+"boots --spans", "star-index.service", "Simulated")
 	says(on+"show service:star-index.service", "Own time", "5 of the last 5 boots", "simulated")
 	says(on+"show service:cue-update.service", "nothing was measured") // it counts as started at once
 	says(on + "disable --yes service:star-index.service service:star-cache.service")
@@ -576,6 +576,7 @@ func TestDocumentsFollowTheirSchemas(t *testing.T) {
 		{"list --all", "list-1"}, {"show service:loan-db.service", "item-1"},
 		{"disable --yes service:star-index.service task:/etc/cron.d/mast#619c", "change-1"}, {"compare", "compare-1"},
 		{"undo 1 --yes", "change-1"}, {"history", "history-1"}, {"boots --spans", "boots-1"}, {"compare", "compare-1"},
+		{"conditions", "conditions-1"}, {"recorder status", "recorder-1"},
 	} {
 		out, errs, code := call(t, on+c.words)
 		if code != 0 {
