@@ -133,7 +133,13 @@ func (r *Root) IsFile(p string) bool {
 
 // Each calls do for 0 to n-1, on all processors, and returns when all calls have.
 func Each(n int, do func(i int)) {
-	const batch = 32
+	each(n, 32, do)
+}
+
+// EachLarge does the same for things that take long each.
+func EachLarge(n int, do func(i int)) { each(n, 1, do) }
+
+func each(n, batch int, do func(i int)) {
 	workers := min(runtime.GOMAXPROCS(0), (n+batch-1)/batch)
 	if workers < 2 {
 		for i := range n {
@@ -146,7 +152,7 @@ func Each(n int, do func(i int)) {
 	for range workers {
 		wait.Go(func() {
 			for {
-				from := int(next.Add(batch)) - batch
+				from := int(next.Add(int64(batch))) - batch
 				if from >= n {
 					return
 				}

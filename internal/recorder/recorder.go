@@ -127,11 +127,16 @@ func (rec *recorder) firstLogin() time.Duration {
 func (rec *recorder) untilQuiet(ctx context.Context, every, since time.Duration) bool {
 	tick := time.NewTicker(every)
 	defer tick.Stop()
+	searched := time.Duration(0)
 	for n := 0; ; n++ {
 		rec.sample(n)
 		if rec.finished > 0 && n%perSecond == perSecond-1 {
 			from := max(rec.origin+rec.finished, rec.firstLogin(), since)
-			if _, quiet := boot.QuietRule.Since(rec.course, from); quiet {
+			if searched < from {
+				searched = from
+			}
+			var quiet bool
+			if searched, quiet = boot.QuietRule.Since(rec.course, searched); quiet {
 				return true
 			}
 			if rec.clock.now()-from > rec.Longest {

@@ -23,39 +23,34 @@ type Quiet struct {
 // QuietRule is what the recorder goes by.
 var QuietRule = Quiet{Stretch: 5 * time.Second, Step: time.Second, Share: 0.10, Read: 1e6}
 
-// Since returns when the first quiet stretch after a moment began. course holds what the whole machine had used by each
-// moment, in their order; between samples use is taken to be even. false: it was not quiet before the course ends.
+// Since returns when the first quiet stretch after a moment began: at that moment, or at a sample. course holds what the whole machine
+// had used by each moment, in their order; between samples use is taken to be even. false: it was not quiet before the course ends;
+// the moment is then from where to look again once the course has grown.
 func (q Quiet) Since(course []Use, from time.Duration) (time.Duration, bool) {
 	if len(course) == 0 || q.Step <= 0 {
-		return 0, false
+		return from, false
 	}
-	from = max(from, course[0].At)
 	last := course[len(course)-1].At
-	for at := from; at+q.Stretch <= last; {
-		noisy, found := q.noise(course, at)
-		if !found {
+	at := max(from, course[0].At)
+	next := sort.Search(len(course), func(i int) bool { return course[i].At > at })
+	for ; at+q.Stretch <= last; next++ {
+		if q.quiet(course, at) {
 			return at, true
 		}
-		at = noisy
+		at = course[next].At
 	}
-	return 0, false
+	return at, false
 }
 
-// noise looks for a step that is not quiet in the stretch from a moment on, the last one first, and returns from where to look again.
-func (q Quiet) noise(course []Use, at time.Duration) (time.Duration, bool) {
+// quiet reports whether all steps of the stretch that begins at a moment are.
+func (q Quiet) quiet(course []Use, at time.Duration) bool {
 	for step := at + q.Stretch - q.Step; step >= at; step -= q.Step {
 		cpu, read := between(course, step, step+q.Step)
-		if cpu.Seconds() < q.Share*q.Step.Seconds() && read < q.Read*q.Step.Seconds() {
-			continue
+		if cpu.Seconds() >= q.Share*q.Step.Seconds() || read >= q.Read*q.Step.Seconds() {
+			return false
 		}
-		// What is noisy here may sit at the end of the step; go on from the next sample after the step's begin.
-		next := sort.Search(len(course), func(i int) bool { return course[i].At > step })
-		if next == len(course) {
-			return step + q.Step, true
-		}
-		return max(at+time.Millisecond, min(course[next].At, step+q.Step)), true
 	}
-	return 0, false
+	return true
 }
 
 // between is what was used from one moment to another.

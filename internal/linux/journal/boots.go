@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"calmdawn/internal/core/boot"
@@ -64,27 +65,32 @@ func Read(r *machine.Root, last int) Boots {
 			unread(p, err.Error())
 			continue
 		}
-		s := source{f, p, isSystem(p), nil}
 		found.Files++
 		found.Size += info.Size()
-		if s.system {
-			s.damage = c.listBoots(f)
-			f.Forget()
-		}
-		sources = append(sources, s)
+		sources = append(sources, source{f, p, isSystem(p), nil})
 	}
-	c.keep(last)
-	for _, s := range sources {
-		err := s.damage
-		if err == nil {
-			err = c.readMessages(s.file, s.system)
+	machine.EachLarge(len(sources), func(i int) {
+		if s := &sources[i]; s.system {
+			s.damage = c.listBoots(s.file)
+			s.file.Forget()
 		}
-		if err != nil {
+	})
+	c.keep(last)
+	machine.EachLarge(len(sources), func(i int) {
+		s := &sources[i]
+		if s.damage == nil {
+			s.damage = c.readMessages(s.file, s.system)
+		}
+		if s.damage != nil {
 			c.salvage(s.file, s.system)
-			unread(s.path, "what is intact was read; "+err.Error())
+		}
+		s.file.Forget()
+	})
+	for _, s := range sources {
+		if s.damage != nil {
+			unread(s.path, "what is intact was read; "+s.damage.Error())
 		}
 		found.Bytes += s.file.BytesRead()
-		s.file.Forget()
 	}
 	c.keep(last)
 	found.Boots = c.finish()
@@ -145,7 +151,9 @@ func list(r *machine.Root, folder string, found *Boots) []machine.Entry {
 	return entries
 }
 
+// A collector takes in what files say, several at a time.
 type collector struct {
+	mu    sync.Mutex
 	boots map[ID]*record
 	users map[string]string // names by user id
 }
@@ -163,10 +171,9 @@ func (c *collector) listBoots(f *File) error {
 				return err
 			}
 			if n == 0 {
-				r = c.note(f, e)
-				told = r.kernel != "" && r.memory > 0 && r.processors > 0
+				r, told = c.note(f, e)
 			}
-			if n++; told || n > kernelTalk || e.Boot != r.id || r.introduce(f, e) {
+			if n++; told || n > kernelTalk || e.Boot != r.id || c.introduce(r, f, e) {
 				break
 			}
 		}
@@ -179,8 +186,10 @@ func (c *collector) listBoots(f *File) error {
 	return nil
 }
 
-// note remembers the first and the last entry of a boot.
-func (c *collector) note(f *File, e Entry) *record {
+// note remembers the first and the last entry of a boot; told is whether its kernel has said all that is asked of it.
+func (c *collector) note(f *File, e Entry) (r *record, told bool) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
 	r, ok := c.boots[e.Boot]
 	if !ok {
 		r = &record{id: e.Boot, sequence: f.SequenceID(), first: e, last: e, spans: map[boot.Key]*boot.Span{}}
@@ -192,7 +201,7 @@ func (c *collector) note(f *File, e Entry) *record {
 	if e.Monotonic > r.last.Monotonic {
 		r.last = e
 	}
-	return r
+	return r, r.kernel != "" && r.memory > 0 && r.processors > 0
 }
 
 // keep forgets all but the last boots.
@@ -250,7 +259,9 @@ func (c *collector) readMessages(f *File, system bool) error {
 			}
 			if r, kept := c.boots[e.Boot]; kept {
 				if kind == SimulatedField+"=1" {
+					c.mu.Lock()
 					r.simulated = true
+					c.mu.Unlock()
 					continue
 				}
 				if err := c.take(r, f, kind, e); err != nil {
@@ -265,11 +276,11 @@ func (c *collector) readMessages(f *File, system bool) error {
 // salvage reads what is whole of a damaged file, entry by entry.
 func (c *collector) salvage(f *File, system bool) {
 	for e := range f.Salvage() {
+		c.mu.Lock()
 		r, known := c.boots[e.Boot]
-		if !known && !system {
-			continue
-		}
-		if !known && len(c.boots) >= maxBoots {
+		full := len(c.boots) >= maxBoots
+		c.mu.Unlock()
+		if !known && (!system || full) {
 			continue
 		}
 		kind := ""
@@ -279,9 +290,8 @@ func (c *collector) salvage(f *File, system bool) {
 			}
 		}
 		if system {
-			r = c.note(f, e)
-			if e.Seqnum < r.first.Seqnum+kernelTalk {
-				r.introduce(f, e)
+			if r, known = c.note(f, e); !known && e.Seqnum < r.first.Seqnum+kernelTalk {
+				c.introduce(r, f, e)
 			}
 		}
 		if slices.Contains([]string{msgStarting, msgStarted, msgFailed, msgResources, msgReady, msgUserReady, msgSleep, msgClock, cryptSetup}, kind) {

@@ -15,8 +15,8 @@ import (
 
 // Bounds on what is believed of a file.
 const (
-	pageSize   = 4 << 10
-	maxPages   = 4 << 10   // 16 MiB of cache
+	pageSize   = 16 << 10
+	maxPages   = 1 << 10   // 16 MiB of cache
 	maxChain   = 1 << 20   // steps along a chain of objects
 	maxItems   = 1 << 10   // fields of an entry
 	maxField   = 1 << 20   // bytes of a field, decompressed
@@ -38,6 +38,7 @@ type File struct {
 	keyed   bool
 	compact bool
 	decoder *zstd.Decoder
+	picked  map[uint64]picked // by the offset of the data object
 }
 
 // NewFile reads the header of a log file of the given size in bytes. A file in a form that this reader does not know is an error.
@@ -71,7 +72,9 @@ func NewFile(r io.ReaderAt, size int64) (*File, error) {
 func (f *File) BytesRead() int64 { return f.pages.read }
 
 // Forget lets go of what is held of the file in memory.
-func (f *File) Forget() { f.pages.held, f.pages.queue = map[int64][]byte{}, nil }
+func (f *File) Forget() {
+	f.pages.held, f.pages.queue, f.pages.lately, f.picked = map[int64][]byte{}, nil, nil, nil
+}
 
 // SequenceID names the sequence that the numbers of the entries belong to; files of the same one count on from each other.
 func (f *File) SequenceID() ID { return ID(f.header[atSeqnumID:]) }
@@ -427,6 +430,43 @@ func (f *File) Fields(e Entry) iter.Seq2[[]byte, error] {
 	}
 }
 
+// A picked field is one that was looked at before: many entries share their fields.
+type picked struct{ name, value string }
+
+const (
+	maxPicked = 1 << 16 // fields that are remembered
+	maxValue  = 4 << 10 // bytes of a value that is wanted
+)
+
+// pick returns those fields of an entry that are wanted, by name. It reads a field that many entries share once.
+func (f *File) pick(e Entry, wanted []string) (map[string]string, error) {
+	fields := make(map[string]string, len(wanted))
+	for off, err := range f.items(e) {
+		if err != nil {
+			return nil, err
+		}
+		known, ok := f.picked[off]
+		if !ok {
+			text, err := f.payload(off)
+			if err != nil {
+				return nil, err
+			}
+			name, value, _ := bytes.Cut(text, []byte("="))
+			if i := slices.Index(wanted, string(name)); i >= 0 && len(value) < maxValue {
+				known = picked{wanted[i], string(value)}
+			}
+			if f.picked == nil || len(f.picked) >= maxPicked {
+				f.picked = map[uint64]picked{}
+			}
+			f.picked[off] = known
+		}
+		if known.name != "" {
+			fields[known.name] = known.value
+		}
+	}
+	return fields, nil
+}
+
 func (f *File) payloadAt() int64 {
 	if f.compact {
 		return compactPayload
@@ -493,6 +533,9 @@ type pages struct {
 	held  map[int64][]byte
 	queue []int64 // of the held, oldest first
 	read  int64
+
+	lately []byte // the page that was asked for last, and its number
+	number int64
 }
 
 // bytes returns n bytes at off; they are valid until the next call and must not be changed.
@@ -500,9 +543,12 @@ func (p *pages) bytes(off, n int64) ([]byte, error) {
 	if off < 0 || n < 0 || off > p.size-n {
 		return nil, &Damage{off, "the file ends before"}
 	}
-	page, err := p.page(off / pageSize)
-	if err != nil {
-		return nil, err
+	page, err := p.lately, error(nil)
+	if n := off / pageSize; page == nil || n != p.number {
+		if page, err = p.page(n); err != nil {
+			return nil, err
+		}
+		p.lately, p.number = page, n
 	}
 	if from := off % pageSize; from+n <= int64(len(page)) {
 		return page[from : from+n], nil

@@ -1,7 +1,6 @@
 package journal
 
 import (
-	"bytes"
 	"fmt"
 	"regexp"
 	"slices"
@@ -64,8 +63,10 @@ var (
 )
 
 // introduce reads what the kernel says of itself and the hardware; true when all is known.
-func (r *record) introduce(f *File, e Entry) bool {
+func (c *collector) introduce(r *record, f *File, e Entry) bool {
 	text := f.Message(e)
+	c.mu.Lock()
+	defer c.mu.Unlock()
 	if m := kernelText.FindStringSubmatch(text); m != nil {
 		r.kernel = m[1]
 	} else if m := memoryText.FindStringSubmatch(text); m != nil {
@@ -83,17 +84,13 @@ var wanted = []string{"UNIT", "USER_UNIT", "_PID", "_UID", "_SYSTEMD_UNIT", "_SY
 	"CPU_USAGE_NSEC", "_SOURCE_MONOTONIC_TIMESTAMP", "_SOURCE_REALTIME_TIMESTAMP", "INVOCATION_ID", "USER_INVOCATION_ID"}
 
 func (c *collector) take(r *record, f *File, kind string, e Entry) error {
-	fields := map[string]string{}
-	for field, err := range f.Fields(e) {
-		if err != nil {
-			return err
-		}
-		name, value, _ := bytes.Cut(field, []byte("="))
-		if slices.Contains(wanted, string(name)) && len(value) < 4096 {
-			fields[string(name)] = string(value)
-		}
+	fields, err := f.pick(e, wanted)
+	if err != nil {
+		return err
 	}
 	at := moment(e, fields)
+	c.mu.Lock()
+	defer c.mu.Unlock()
 	if kind == cryptSetup {
 		if strings.HasPrefix(fields["MESSAGE"], "Set cipher ") {
 			r.opened = append(r.opened, at)
