@@ -2,6 +2,7 @@ package linux
 
 import (
 	"fmt"
+	"runtime"
 	"strings"
 	"time"
 
@@ -97,6 +98,15 @@ func runningBoot(r *machine.Root) (boot.Boot, []string) {
 	if t.Finished > 0 {
 		b.Ready = boot.Of(t.Finished, boot.Bus)
 		b.AimAtGoal()
+	}
+	b.Processors = runtime.NumCPU()
+	const soon = 2 * time.Minute
+	if up := time.Since(t.Began); t.Finished == 0 || up-t.Finished > soon {
+		for i := range b.Spans { // what runs on has used that since the boot, not in it
+			if s := &b.Spans[i]; !s.Exited.Known {
+				s.CPU, s.DiskRead = boot.Figure{}, boot.Amount{}
+			}
+		}
 	}
 	return b, notes
 }

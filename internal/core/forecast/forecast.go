@@ -1,0 +1,221 @@
+package forecast
+
+import (
+	"maps"
+	"runtime"
+	"slices"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"calmdawn/internal/core/boot"
+)
+
+// Boots is how many of the last boots stand behind a forecast at most.
+const Boots = 5
+
+// A Set is what is left out of a boot.
+type Set map[boot.Key]bool
+
+// Without replays the boot without a set. stays are those units of the set that something else starts all the same.
+func (r *Replay) Without(set Set) (out Outcome, stays []boot.Key) {
+	off := map[int]bool{}
+	for key := range set {
+		for i, u := range r.units {
+			if u.key.Native == key.Native && (u.key.Owner == key.Owner || key.Owner == AnyOwner && u.key.Owner != "") {
+				off[i] = true
+			}
+		}
+	}
+	if len(off) == 0 {
+		return r.unchanged, nil
+	}
+	alive := r.alive(off)
+	same := true
+	for i, u := range r.units {
+		if off[i] && alive[i] && u.ran {
+			stays = append(stays, u.key)
+		}
+		same = same && (alive[i] == r.allAlive[i] || !u.ran)
+	}
+	if same {
+		return r.unchanged, stays
+	}
+	return r.run(alive), stays
+}
+
+// AnyOwner stands for every user, of an entry that is started for each.
+const AnyOwner = "*"
+
+// Unchanged is the replay of the boot as it was.
+func (r *Replay) Unchanged() Outcome { return r.unchanged }
+
+// A Saving is by how much sooner something comes, with the range in which a measurement is to be expected.
+type Saving struct{ Median, Low, High time.Duration }
+
+// A Forecast is what boots would have taken without a set.
+type Forecast struct {
+	Now, Then time.Duration // ready: the median of the boots as measured, and that less the saving
+	Saving    Saving
+	// Settled is the saving until the machine has gone quiet; only where the boots have courses of time.
+	Settled Saving
+	Quiet   bool // whether Settled is known
+	Boots   int
+	// Error is the largest replay error among the boots, as a share of ready.
+	Error float64
+	// AtLeast is set where the saving is a lower bound: what the units use of the processors is not known, and they were busy or may
+	// have been.
+	AtLeast bool
+	// Shows is whether the saving is larger than what boots differ by anyhow.
+	Shows bool
+	Stays []boot.Key // of the set, what something else starts all the same
+}
+
+// Prepare makes replays of the last boots that are fit for it. Of those that cannot be replayed, why says so.
+func Prepare(boots []boot.Boot) (replays []*Replay, why []error) {
+	for _, b := range slices.Backward(boots) {
+		if len(replays) == Boots {
+			break
+		}
+		if !b.Fit() {
+			continue
+		}
+		r, err := New(b)
+		if err != nil {
+			why = append(why, err)
+			continue
+		}
+		replays = append(replays, r)
+	}
+	slices.Reverse(replays)
+	return replays, why
+}
+
+// Of forecasts boots without a set. There has to be a replay at least.
+func Of(replays []*Replay, set Set) Forecast {
+	f := Forecast{Boots: len(replays), Quiet: true}
+	var now, saved, settled []time.Duration
+	for _, r := range replays {
+		out, stays := r.Without(set)
+		now = append(now, r.Boot.Ready.Value)
+		saved = append(saved, r.unchanged.Ready-out.Ready)
+		if out.Settled.Known && r.unchanged.Settled.Known {
+			settled = append(settled, r.unchanged.Settled.Value-out.Settled.Value)
+		} else {
+			f.Quiet = false
+		}
+		f.Error = max(f.Error, r.Error)
+		f.AtLeast = f.AtLeast || !r.Inputs.Processor || r.Inputs.Busy < 0
+		for _, key := range stays {
+			if !slices.Contains(f.Stays, key) {
+				f.Stays = append(f.Stays, key)
+			}
+		}
+	}
+	f.Now = boot.Median(now)
+	f.Saving = rangeOf(saved, now)
+	f.Then = f.Now - f.Saving.Median
+	f.Shows = f.Saving.Median > spread(now)
+	if f.Quiet {
+		f.Settled = rangeOf(settled, now)
+	}
+	return f
+}
+
+// Each forecasts boots without each of some sets, on all processors.
+func Each(replays []*Replay, sets []Set) []Forecast {
+	all := make([]Forecast, len(sets))
+	var next atomic.Int64
+	var wait sync.WaitGroup
+	for range runtime.GOMAXPROCS(0) {
+		wait.Go(func() {
+			for i := next.Add(1) - 1; i < int64(len(sets)); i = next.Add(1) - 1 {
+				all[i] = Of(replays, sets[i])
+			}
+		})
+	}
+	wait.Wait()
+	return all
+}
+
+// A Choice is one more item to leave out, and what that brings.
+type Choice struct {
+	Index int // of the candidate
+	// Saving is that of all chosen so far, this one among them; Gain is by how much it is more than without it.
+	Saving Saving
+	Gain   time.Duration
+}
+
+// Best chooses, one after the other, the candidates whose leaving out brings most beyond those already chosen, until they bring
+// nine tenths of what all candidates together would. It returns that saving too. A choice that later ones made needless is left out.
+func Best(replays []*Replay, candidates []Set) (chosen []Choice, all Forecast) {
+	const enough = 0.9
+	whole := Set{}
+	for _, c := range candidates {
+		maps.Copy(whole, c)
+	}
+	all = Of(replays, whole)
+	taken := Set{}
+	have := time.Duration(0)
+	left := map[int]bool{}
+	for i := range candidates {
+		left[i] = true
+	}
+	for len(left) > 0 && have < time.Duration(enough*float64(all.Saving.Median)) {
+		var order []int
+		var sets []Set
+		for i := range left {
+			order = append(order, i)
+		}
+		slices.Sort(order)
+		for _, i := range order {
+			set := maps.Clone(taken)
+			maps.Copy(set, candidates[i])
+			sets = append(sets, set)
+		}
+		best, at := -time.Hour, -1
+		found := Each(replays, sets)
+		for n, f := range found {
+			if f.Saving.Median > best {
+				best, at = f.Saving.Median, n
+			}
+		}
+		i := order[at]
+		delete(left, i)
+		maps.Copy(taken, candidates[i])
+		chosen = append(chosen, Choice{Index: i, Saving: found[at].Saving, Gain: best - have})
+		have = max(have, best)
+	}
+	// Where several wait side by side, the first ones bring nothing before the last: what brought nothing in the end goes.
+	for n := len(chosen) - 1; n >= 0 && len(chosen) > 1; n-- {
+		set := Set{}
+		for m, c := range chosen {
+			if m != n {
+				maps.Copy(set, candidates[c.Index])
+			}
+		}
+		if f := Of(replays, set); f.Saving.Median >= have-have/100 {
+			chosen = slices.Delete(chosen, n, n+1)
+		}
+	}
+	sum, last := Set{}, time.Duration(0)
+	for n := range chosen {
+		maps.Copy(sum, candidates[chosen[n].Index])
+		chosen[n].Saving = Of(replays, sum).Saving
+		chosen[n].Gain, last = chosen[n].Saving.Median-last, chosen[n].Saving.Median
+	}
+	return chosen, all
+}
+
+// rangeOf is the median of savings with the range from the least to the most, widened by what ready varies by between the boots.
+func rangeOf(saved, ready []time.Duration) Saving {
+	wide := spread(ready)
+	return Saving{boot.Median(saved), slices.Min(saved) - wide, slices.Max(saved) + wide}
+}
+
+// spread is half of what the boots differ by, and at least the share by which boots of a machine differ that nobody touched.
+func spread(ready []time.Duration) time.Duration {
+	const least = 0.02
+	half := (slices.Max(ready) - slices.Min(ready)) / 2
+	return max(half, time.Duration(least*float64(boot.Median(ready))))
+}

@@ -1,0 +1,279 @@
+package forecast
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"testing"
+	"time"
+
+	"calmdawn/internal/core/boot"
+)
+
+const sec = time.Second
+
+// A step is a unit of a made-up boot, in seconds: it begins when the last of after is done, waits and computes.
+type step struct {
+	name       string
+	kind       string
+	after      []string
+	wait, work float64
+	background float64
+}
+
+// bootOf plays a boot by the rules that the replay claims, in small steps of time, and returns it as it would be recorded.
+func bootOf(processors int, steps []step) boot.Boot {
+	const tick = 0.001
+	type state struct{ begun, done, left, wait, back, begin, end, used float64 }
+	at := map[string]*state{}
+	for _, s := range steps {
+		at[s.name] = &state{begin: -1, end: -1, left: s.work, wait: s.wait, back: s.background}
+	}
+	var courses = map[string][]boot.Use{}
+	all := []string{}
+	var machine []boot.Use
+	total := 0.0
+	ticks := 0
+	for now := 0.0; now < 200; now += tick {
+		running := []*state{}
+		pending := false
+		for _, s := range steps {
+			st := at[s.name]
+			free := true
+			for _, a := range s.after {
+				free = free && at[a].end >= 0
+			}
+			if st.begin < 0 && free {
+				st.begin = now
+			}
+			if st.begin >= 0 && st.end < 0 {
+				switch {
+				case st.wait > 0:
+					st.wait -= tick
+				case st.left > 1e-9:
+					running = append(running, st)
+				}
+				if st.wait <= 1e-9 && st.left <= 1e-9 {
+					st.end = now
+				}
+			}
+			if st.end >= 0 && st.back > 1e-9 {
+				running = append(running, st)
+			}
+			pending = pending || st.end < 0 || st.back > 1e-9
+		}
+		share := min(1, float64(processors)/float64(max(1, len(running))))
+		for _, st := range running {
+			if st.end < 0 {
+				st.left -= tick * share
+			} else {
+				st.back -= tick * share
+			}
+			st.used += tick * share
+			total += tick * share
+		}
+		if ticks%100 == 0 {
+			for _, s := range steps {
+				if st := at[s.name]; st.begin >= 0 {
+					courses[s.name] = append(courses[s.name], boot.Use{At: time.Duration(now * 1e9), CPU: time.Duration(st.used * 1e9)})
+				}
+			}
+			machine = append(machine, boot.Use{At: time.Duration(now * 1e9), CPU: time.Duration(total * 1e9)})
+		}
+		ticks++
+		if !pending && len(running) == 0 {
+			break
+		}
+	}
+	b := boot.Boot{ID: "x", Processors: processors, Goal: "goal.target", Course: machine}
+	for _, s := range steps {
+		st := at[s.name]
+		d := func(s float64) boot.Figure { return boot.Of(time.Duration(s*1e9), boot.Bus) }
+		b.Spans = append(b.Spans, boot.Span{Native: s.name, Begin: d(st.begin), End: d(st.end), Type: s.kind, After: s.after, CPU: d(st.used), Course: courses[s.name]})
+		all = append(all, s.name)
+	}
+	goal := &b.Spans[len(b.Spans)-1]
+	goal.Pulls = all[:len(all)-1]
+	b.Ready = goal.End
+	return b
+}
+
+func bare(b boot.Boot) boot.Boot { // only totals
+	b.Course = nil
+	b.Spans = append([]boot.Span{}, b.Spans...)
+	for i := range b.Spans {
+		b.Spans[i].Course = nil
+	}
+	return b
+}
+
+func without(steps []step, names ...string) []step {
+	var left []step
+	for _, s := range steps {
+		gone := false
+		for _, n := range names {
+			gone = gone || s.name == n
+		}
+		if gone {
+			continue
+		}
+		var after []string
+		for _, a := range s.after {
+			keep := true
+			for _, n := range names {
+				keep = keep && a != n
+			}
+			if keep {
+				after = append(after, a)
+			}
+		}
+		s.after = after
+		left = append(left, s)
+	}
+	return left
+}
+
+// TestSmallBoots forecasts boots whose answers can be worked out by hand.
+func TestSmallBoots(t *testing.T) {
+	goal := func(after ...string) step { return step{name: "goal.target", after: after} }
+	chain := []step{{name: "a.service", kind: "oneshot", wait: 2}, {name: "b.service", kind: "oneshot", after: []string{"a.service"}, wait: 3}, {name: "c.service", kind: "oneshot", wait: 4}, goal("a.service", "b.service", "c.service")}
+	crowd := []step{{name: "a.service", kind: "oneshot", work: 4}, {name: "b.service", kind: "oneshot", work: 4}, {name: "c.service", kind: "simple", background: 4}, goal("a.service", "b.service", "c.service")}
+	for name, c := range map[string]struct {
+		steps      []step
+		processors int
+		off        string
+		saving     time.Duration
+	}{
+		"the first of a chain":                       {chain, 2, "a.service", sec},     // 5 s, then 4: the other one
+		"the last of a chain":                        {chain, 2, "b.service", sec},     // 5, then 4
+		"beside the chain":                           {chain, 2, "c.service", 0},       // nothing waits for it
+		"one of three that compute, on one":          {crowd, 1, "a.service", 4 * sec}, // 12, then 8
+		"the background worker, on one processor":    {crowd, 1, "c.service", 4 * sec},
+		"one of three that compute, on two":          {crowd, 2, "a.service", 2 * sec}, // 6, then 4
+		"with as many processors as there are units": {crowd, 3, "a.service", 0},
+		"a unit that is not there":                   {chain, 2, "z.service", 0},
+	} {
+		for _, full := range []bool{true, false} {
+			b := bootOf(c.processors, c.steps)
+			if !full {
+				b = bare(b)
+			}
+			r, err := New(b)
+			if err != nil {
+				t.Errorf("%s: %v", name, err)
+				continue
+			}
+			out, _ := r.Without(Set{{Native: c.off}: true})
+			if got := r.unchanged.Ready - out.Ready; (got - c.saving).Abs() > 250*time.Millisecond {
+				t.Errorf("%s (courses: %v): saves %v; want %v; error %.3f", name, full, got, c.saving, r.Error)
+			}
+		}
+	}
+}
+
+// TestForecastsOfRandomBoots compares forecasts with the same boots played without the set.
+func TestForecastsOfRandomBoots(t *testing.T) {
+	rng := rand.New(rand.NewPCG(8, 9))
+	bad, cases := 0, 0
+	for range 12 {
+		processors := 1 + rng.IntN(3)
+		var steps []step
+		var names []string
+		for i := range 6 + rng.IntN(14) {
+			s := step{name: fmt.Sprintf("u%d.service", i), kind: []string{"oneshot", "notify", "simple"}[rng.IntN(3)]}
+			for range rng.IntN(3) {
+				if len(names) > 0 {
+					s.after = append(s.after, names[rng.IntN(len(names))])
+				}
+			}
+			if s.kind != "simple" {
+				s.wait, s.work = rng.Float64()*2, rng.Float64()*1.5*float64(rng.IntN(2))
+			}
+			if s.kind != "oneshot" {
+				s.background = rng.Float64() * 3 * float64(rng.IntN(2))
+			}
+			steps = append(steps, s)
+			names = append(names, s.name)
+		}
+		steps = append(steps, step{name: "goal.target", after: names})
+		b := bootOf(processors, steps)
+		r, err := New(b)
+		if err != nil {
+			t.Errorf("%v", err)
+			continue
+		}
+		if r.Error > 0.02 {
+			t.Errorf("the unchanged boot is replayed with an error of %.1f %%", 100*r.Error)
+		}
+		for range 4 {
+			set, off := Set{}, []string{}
+			for range 1 + rng.IntN(3) {
+				n := names[rng.IntN(len(names))]
+				set[boot.Key{Native: n}], off = true, append(off, n)
+			}
+			out, _ := r.Without(set)
+			truth := bootOf(processors, without(steps, off...)).Ready.Value
+			cases++
+			if wrong := (out.Ready - truth).Abs(); float64(wrong) > 0.10*float64(b.Ready.Value) {
+				bad++
+				t.Logf("%d processors, without %v: %v; it was %v, of %v", processors, off, out.Ready, truth, b.Ready.Value)
+			}
+			// Leaving something out can make a boot slower, when it lets something else come in the way; but only if it really does.
+			if out.Ready > r.unchanged.Ready+r.unchanged.Ready/20 && truth < b.Ready.Value {
+				t.Errorf("leaving out %v is forecast to be slower: %v after %v; it was %v", off, out.Ready, r.unchanged.Ready, truth)
+			}
+		}
+	}
+	if bad*10 > cases {
+		t.Errorf("%d of %d forecasts are more than 10 %% off", bad, cases)
+	}
+}
+
+// A machine of 300 units: waiting and computing, chains and background work.
+func large() boot.Boot {
+	rng := rand.New(rand.NewPCG(4, 5))
+	var steps []step
+	var names []string
+	for i := range 299 {
+		s := step{name: fmt.Sprintf("u%d.service", i), kind: []string{"oneshot", "notify", "simple"}[i%3], wait: rng.Float64() / 2, work: rng.Float64() / 5}
+		for range rng.IntN(4) {
+			if len(names) > 0 {
+				s.after = append(s.after, names[rng.IntN(len(names))])
+			}
+		}
+		if s.kind == "simple" {
+			s.wait, s.work, s.background = 0, 0, rng.Float64()/2
+		}
+		steps = append(steps, s)
+		names = append(names, s.name)
+	}
+	return bootOf(2, append(steps, step{name: "goal.target", after: names}))
+}
+
+// BenchmarkPrepare fits the replay of a boot of 300 units.
+func BenchmarkPrepare(b *testing.B) {
+	for name, recorded := range map[string]boot.Boot{"courses": large(), "totals": bare(large())} {
+		b.Run(name, func(b *testing.B) {
+			for b.Loop() {
+				if _, err := New(recorded); err != nil {
+					b.Fatal(err)
+				}
+			}
+		})
+	}
+}
+
+// BenchmarkAllItems forecasts each of 300 units alone, over five boots.
+func BenchmarkAllItems(b *testing.B) {
+	r, err := New(large())
+	if err != nil {
+		b.Fatal(err)
+	}
+	replays := []*Replay{r, r, r, r, r}
+	var sets []Set
+	for _, u := range r.units {
+		sets = append(sets, Set{u.key: true})
+	}
+	for b.Loop() {
+		Each(replays, sets)
+	}
+}

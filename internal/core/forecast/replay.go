@@ -1,0 +1,397 @@
+// Package forecast tells what a boot would have taken without certain items: it replays recorded boots with them left out.
+//
+// A replay knows what each unit waited for before it was started, how long its start took, and what it used of the processors;
+// computing units share the processors, waiting ones do not. It is first fitted to the boot as it was: how far it then is from what was
+// measured is its error, and with too large an error it forecasts nothing.
+package forecast
+
+import (
+	"errors"
+	"fmt"
+	"math"
+	"path"
+	"strings"
+	"time"
+
+	"calmdawn/internal/core/boot"
+)
+
+// MaxError is the error of a replay above which it forecasts nothing, as a share of ready.
+const MaxError = 0.05
+
+// Inputs say what a boot told that a replay needs.
+type Inputs struct {
+	Processor bool // what units used of the processors
+	Courses   bool // and when
+	// Busy is the part of all processors that was in use until ready, 0 to 1; -1 where not known.
+	Busy float64
+}
+
+// A Replay is a boot that can be run again without some of its units.
+type Replay struct {
+	Boot   boot.Boot
+	Inputs Inputs
+	// Error is how far the replay of the unchanged boot is from what was measured, as a share of ready.
+	Error float64
+
+	units      []unit
+	index      map[boot.Key]int
+	goal       int
+	processors float64
+	base       time.Duration // when the service manager began to start units
+	duty       float64       // of background work whose course is not known
+	unchanged  Outcome
+	allAlive   []bool
+}
+
+// A unit is one span as the replay sees it.
+type unit struct {
+	key     boot.Key
+	ran     bool
+	begin   time.Duration // measured
+	took    time.Duration // measured, until it counted as started
+	after   []int         // what it was held back by: done when it started
+	gap     time.Duration // between the last of those and its start
+	anchor  int           // with nothing it was held back by: the unit whose start it follows by gap; -1 for none
+	fixed   bool          // it starts when it starts, whatever else does
+	pulls   []int
+	startBy []int // what triggers it
+
+	compute, wait time.Duration // of its start
+	rest          time.Duration // computing in the background, course not known
+	course        []piece       // of the background, where known
+	width         float64       // threads at most
+}
+
+// A piece is a stretch of computing and then of waiting.
+type piece struct{ compute, wait time.Duration }
+
+// New prepares the replay of a boot, whose spans have to know their places in the order (see [boot.Fill]). An error says why the boot
+// cannot be replayed well enough.
+func New(b boot.Boot) (*Replay, error) {
+	if !b.Ready.Known {
+		return nil, errors.New("the boot never became ready")
+	}
+	if !b.Ordered() {
+		return nil, errors.New("nothing is known of what waited for what")
+	}
+	r := &Replay{Boot: b, index: map[boot.Key]int{}, goal: -1, processors: float64(b.Processors)}
+	if b.Processors == 0 {
+		r.processors = 1e6 // not known: nothing is shared, and the forecast is a plain one
+	}
+	r.read()
+	goal, ok := r.index[boot.Key{Native: b.Goal}]
+	if !ok || !r.units[goal].ran {
+		return nil, errors.New("the boot's goal is not known")
+	}
+	r.goal = goal
+	r.allAlive = r.alive(nil)
+	r.calibrate()
+	if r.Error > MaxError {
+		return r, fmt.Errorf("its replay is %.0f %% from what was measured", 100*r.Error)
+	}
+	return r, nil
+}
+
+// read turns the spans into units.
+func (r *Replay) read() {
+	b := r.Boot
+	r.base = time.Duration(math.MaxInt64)
+	graphs := map[string]boot.Graph{}
+	for _, s := range b.Spans {
+		if _, known := graphs[s.Owner]; !known {
+			graphs[s.Owner] = boot.GraphOf(b, s.Owner)
+		}
+		r.index[boot.Key{Native: s.Native, Owner: s.Owner}] = len(r.units)
+		u := unit{key: boot.Key{Native: s.Native, Owner: s.Owner}, anchor: -1, width: 1}
+		u.ran = !s.Skipped && (s.Begin.Known || s.End.Known)
+		if u.ran {
+			u.begin = s.First()
+			if s.Begin.Known && s.End.Known {
+				u.took = max(0, s.End.Value-s.Begin.Value)
+			}
+			if s.Owner == "" && s.First() < r.base {
+				r.base = max(0, s.First())
+			}
+		}
+		r.units = append(r.units, u)
+	}
+	for i, s := range b.Spans {
+		u := &r.units[i]
+		for _, name := range s.Pulls {
+			if j, ok := r.index[boot.Key{Native: name, Owner: s.Owner}]; ok {
+				u.pulls = append(u.pulls, j)
+			}
+		}
+		for _, name := range s.Triggers {
+			if j, ok := r.index[boot.Key{Native: name, Owner: s.Owner}]; ok {
+				r.units[j].startBy = append(r.units[j].startBy, i)
+			}
+		}
+		if u.ran {
+			r.hold(i, s, graphs[s.Owner])
+			r.load(u, s)
+		}
+	}
+	used := time.Duration(0)
+	for _, s := range b.Spans {
+		if s.Course != nil {
+			used += boot.UsedBy(s.Course, b.Ready.Value)
+		} else if s.Owner == "" {
+			used += s.CPU.Value
+		}
+		r.Inputs.Processor = r.Inputs.Processor || s.CPU.Known || len(s.Course) > 0
+		r.Inputs.Courses = r.Inputs.Courses || len(s.Course) > 1
+	}
+	r.Inputs.Busy = -1
+	switch {
+	case len(b.Course) > 1 && b.Processors > 0:
+		used = boot.UsedBy(b.Course, b.Ready.Value) - b.Course[0].CPU
+		fallthrough
+	case r.Inputs.Processor && b.Processors > 0:
+		r.Inputs.Busy = math.Min(1, used.Seconds()/(r.processors*math.Max(0.001, (b.Ready.Value-r.base).Seconds())))
+	}
+}
+
+// hold works out what held a unit back.
+func (r *Replay) hold(i int, s boot.Span, g boot.Graph) {
+	u := &r.units[i]
+	const slack = 4 * time.Millisecond
+	last := time.Duration(-1)
+	for _, other := range g.Before(s) {
+		if other.End.Value <= u.begin+slack {
+			u.after = append(u.after, r.index[boot.Key{Native: other.Native, Owner: other.Owner}])
+			last = max(last, other.End.Value)
+		}
+	}
+	if len(u.after) > 0 {
+		u.gap = max(0, u.begin-last)
+		return
+	}
+	u.gap = max(0, u.begin-r.base)
+	if s.Owner == "" {
+		return
+	}
+	// What a user's manager starts first follows the start of that manager, or of what was last started before it.
+	for j, m := range r.Boot.Spans {
+		isManager := m.Owner == "" && strings.HasPrefix(m.Native, "user@") && m.Begin.Known && m.Begin.Value <= u.begin
+		if isManager && (u.anchor < 0 || m.Begin.Value > r.Boot.Spans[u.anchor].Begin.Value) {
+			u.anchor = j
+			u.gap = u.begin - m.Begin.Value
+		}
+	}
+}
+
+// load works out what a unit does: while it is started, and from then on.
+func (r *Replay) load(u *unit, s boot.Span) {
+	ready := r.Boot.Ready.Value
+	if path.Ext(s.Native) != ".service" && len(s.Course) == 0 {
+		u.wait = u.took
+		return
+	}
+	total := s.CPU.Value
+	end := u.begin + u.took
+	if len(s.Course) > 1 {
+		total = max(total, s.Course[len(s.Course)-1].CPU)
+	}
+	fast := s.Type == "simple" || s.Type == "exec" || s.Type == "idle" || s.Type == ""
+	switch {
+	case fast:
+		u.compute = 0
+	case s.Type == "oneshot":
+		u.compute = total
+	default:
+		u.compute = min(total, u.took*9/10)
+	}
+	if n := len(s.Course); n > 1 && u.took > 300*time.Millisecond && !fast && s.Type != "oneshot" {
+		u.compute = min(total, boot.UsedBy(s.Course, end))
+	}
+	u.compute = min(u.compute, time.Duration(float64(u.took)*r.processors))
+	if u.compute == 0 {
+		u.wait = u.took
+	} // else fitting begins without waiting: where processors are crowded, several answers fit, and the least waiting is the likely one
+	u.rest = max(0, total-u.compute)
+	if s.Type == "oneshot" && !s.Stays {
+		u.rest = 0
+	}
+	if len(s.Course) > 2 && u.rest > 0 && !(s.Type == "oneshot" && !s.Stays) {
+		u.course, u.width = r.pieces(s, end, ready)
+	}
+}
+
+// pieces turns the course of a unit after its start into stretches of computing and waiting. What it did not get while all processors were in
+// use, it is taken to have wanted.
+func (r *Replay) pieces(s boot.Span, end, ready time.Duration) ([]piece, float64) {
+	var all []piece
+	width := 1.0
+	at, had := end, boot.UsedBy(s.Course, end)
+	if s.Course[0].At > end { // the recorder began later; what was used by then was used since
+		had = 0
+	}
+	for _, p := range s.Course {
+		if p.At <= end {
+			continue
+		}
+		span, used := p.At-at, p.CPU-had
+		if share := float64(used) / float64(max(span, time.Millisecond)); share > 1.2 && span >= 80*time.Millisecond {
+			width = math.Max(width, math.Ceil(share-0.2))
+		}
+		wait := max(0, span-used)
+		if r.crowded(at, p.At) {
+			wait = 0
+		}
+		switch n := len(all); {
+		case used == 0 && n > 0:
+			all[n-1].wait += wait
+		case n > 0 && all[n-1].wait < 20*time.Millisecond && all[n-1].compute > 0 && wait < 20*time.Millisecond:
+			all[n-1].compute += used
+			all[n-1].wait += wait
+		default:
+			all = append(all, piece{used, wait})
+		}
+		at, had = p.At, p.CPU
+	}
+	return all, width
+}
+
+// crowded reports whether all processors were in use between two moments.
+func (r *Replay) crowded(from, to time.Duration) bool {
+	c := r.Boot.Course
+	if len(c) < 2 || to <= from {
+		return false
+	}
+	used := boot.UsedBy(c, to) - boot.UsedBy(c, from)
+	return float64(used) > 0.85*r.processors*float64(to-from)
+}
+
+// alive works out which units take part when those in off do not.
+func (r *Replay) alive(off map[int]bool) []bool {
+	alive := make([]bool, len(r.units))
+	queue := []int{r.goal}
+	for i, u := range r.units { // of users, each manager has a goal of its own
+		if u.key.Owner != "" && u.key.Native == "default.target" && !off[i] {
+			queue = append(queue, i)
+		}
+	}
+	for _, i := range queue {
+		alive[i] = !off[i]
+	}
+	walk := func() {
+		for len(queue) > 0 {
+			u := r.units[queue[0]]
+			queue = queue[1:]
+			for _, j := range u.pulls {
+				if !alive[j] && !off[j] {
+					alive[j] = true
+					queue = append(queue, j)
+				}
+			}
+		}
+	}
+	walk()
+	if r.allAlive == nil && off == nil { // the first time: what ran though nothing known pulled it in stays
+		reached := append([]bool{}, alive...)
+		for i, u := range r.units {
+			if u.ran && !reached[i] {
+				r.units[i].fixed = true
+			}
+		}
+	}
+	for again := true; again; {
+		again = false
+		for i, u := range r.units {
+			if !u.fixed || alive[i] || off[i] && !r.timed(u) {
+				continue
+			}
+			triggered := len(u.startBy) > 0
+			for _, t := range u.startBy {
+				if alive[t] {
+					triggered = false
+				}
+			}
+			if triggered {
+				continue // what would start it is gone
+			}
+			alive[i], again = true, true
+			queue = append(queue, i)
+			walk()
+		}
+	}
+	return alive
+}
+
+// timed reports whether a timer or a path starts a unit, which switching it off does not keep it from.
+func (r *Replay) timed(u unit) bool {
+	for _, t := range u.startBy {
+		if ext := path.Ext(r.units[t].key.Native); ext == ".timer" || ext == ".path" {
+			return true
+		}
+	}
+	return false
+}
+
+// calibrate fits the waiting of each start, and the duty of background work, to the boot as it was.
+func (r *Replay) calibrate() {
+	duties := []float64{1, 0.6, 0.35, 0.2}
+	unknown := false
+	for _, u := range r.units {
+		unknown = unknown || u.rest > 0 && u.course == nil
+	}
+	if !unknown {
+		duties = duties[:1]
+	}
+	var best []unit
+	least, bestDuty := math.Inf(1), 1.0
+	fresh := r.units
+	for _, duty := range duties {
+		r.units, r.duty = append([]unit{}, fresh...), duty
+		wrong := 0.0
+		for round := range rounds {
+			wrong = r.fit(round < rounds-1)
+		}
+		if wrong < least*0.7-0.01 || best == nil { // several may fit: the one with fewer pauses, unless another fits much better
+			least, best, bestDuty = wrong, r.units, duty
+		}
+	}
+	r.units, r.duty = best, bestDuty
+	duty := r.duty
+	r.unchanged = r.run(r.allAlive)
+	r.unchanged.duty = duty
+	r.Error = math.Abs(float64(r.unchanged.Ready-r.Boot.Ready.Value)) / float64(r.Boot.Ready.Value)
+}
+
+// rounds of fitting, and by how much of the difference each goes: where waiting shrinks, computing is crowded more, which takes back a part.
+const (
+	rounds = 8
+	stride = 1.0
+)
+
+// fit runs the boot once and, if told, moves the waiting of each start towards what was measured. It returns how far the
+// starts and ready are from that, in seconds.
+func (r *Replay) fit(adjust bool) float64 {
+	out := r.run(r.allAlive)
+	wrong := math.Abs((out.Ready - r.Boot.Ready.Value).Seconds())
+	for i := range r.units {
+		u := &r.units[i]
+		if !u.ran || !r.allAlive[i] || out.done[i] == 0 && out.began[i] == 0 {
+			continue
+		}
+		took := out.done[i] - out.began[i]
+		wrong += 0.2 * math.Abs((took - u.took).Seconds())
+		if !adjust {
+			continue
+		}
+		u.wait += time.Duration(stride * float64(u.took-took))
+		if u.wait < 0 { // no waiting is left: some of the computing was in the background
+			if took > 0 && u.compute > 0 {
+				less := min(u.compute, time.Duration(float64(-u.wait)*float64(u.compute)/float64(took)))
+				u.compute -= less
+				if u.course == nil {
+					u.rest += less
+				}
+			}
+			u.wait = 0
+		}
+	}
+	return wrong
+}

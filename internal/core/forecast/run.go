@@ -1,0 +1,221 @@
+package forecast
+
+import (
+	"container/heap"
+	"math"
+	"time"
+
+	"calmdawn/internal/core/boot"
+)
+
+// An Outcome is how a replayed boot came out.
+type Outcome struct {
+	Ready time.Duration
+	// Settled is when it had gone quiet, since the boot began; unknown without courses.
+	Settled boot.Figure
+
+	began, done []time.Duration // by unit
+	duty        float64
+}
+
+const strokes = 8 // into which a start's computing and waiting are cut
+
+// A job is the work of one unit that is under way: a start, or what goes on in the background.
+type job struct {
+	unit    int
+	pieces  []piece
+	width   float64
+	start   bool
+	compute float64 // what of the present piece is left, in seconds
+	wait    float64
+	at      float64 // when its present stretch ends: by the clock when waiting, by the shared clock when computing
+	place   int
+}
+
+// A line is jobs by when their present stretch ends.
+type line []*job
+
+func (l line) Len() int           { return len(l) }
+func (l line) Less(i, j int) bool { return l[i].at < l[j].at }
+func (l line) Swap(i, j int)      { l[i], l[j] = l[j], l[i] }
+func (l *line) Push(x any)        { *l = append(*l, x.(*job)) }
+func (l *line) Pop() any {
+	old := *l
+	last := old[len(old)-1]
+	*l = old[:len(old)-1]
+	return last
+}
+
+// A simulation runs a boot. All computing jobs progress alike: shared is how far each thread has come since the beginning, in seconds of a
+// processor.
+type simulation struct {
+	*Replay
+	alive     []bool
+	now       float64
+	shared    float64
+	threads   float64
+	computing line
+	waiting   line // jobs that wait, and units that are about to start
+	left      []int
+	followers [][]int // by unit: those that wait for it to be done
+	follows   [][]int // by unit: those that follow its start
+	out       Outcome
+	used      []boot.Use
+	spent     float64
+}
+
+// run replays the boot with those units that are alive.
+func (r *Replay) run(alive []bool) Outcome {
+	n := len(r.units)
+	s := &simulation{Replay: r, alive: alive, left: make([]int, n), followers: make([][]int, n), follows: make([][]int, n)}
+	s.out.began, s.out.done = make([]time.Duration, n), make([]time.Duration, n)
+	for i, u := range r.units {
+		if !u.ran || !alive[i] {
+			continue
+		}
+		if !u.fixed {
+			for _, j := range u.after {
+				if alive[j] && r.units[j].ran {
+					s.left[i]++
+					s.followers[j] = append(s.followers[j], i)
+				}
+			}
+		}
+		switch {
+		case s.left[i] > 0:
+		case u.fixed:
+			s.later(i, u.begin)
+		case u.anchor >= 0 && alive[u.anchor]:
+			s.follows[u.anchor] = append(s.follows[u.anchor], i)
+		default:
+			s.later(i, r.base+u.gap)
+		}
+	}
+	limit := 20*r.Boot.Ready.Value.Seconds() + 60
+	for (len(s.computing) > 0 || len(s.waiting) > 0) && s.now < limit {
+		s.step()
+	}
+	goal := s.out.done[r.goal]
+	s.out.Ready = goal
+	if r.Inputs.Courses {
+		s.used = append(s.used, boot.Use{At: seconds(s.now), CPU: seconds(s.spent)}, boot.Use{At: seconds(s.now) + 10*time.Second, CPU: seconds(s.spent)})
+		if at, ok := boot.QuietRule.Since(s.used, goal); ok {
+			s.out.Settled = boot.Of(at, boot.Recorder)
+		}
+	}
+	return s.out
+}
+
+func seconds(s float64) time.Duration { return time.Duration(s * float64(time.Second)) }
+
+// later has a unit start at a moment.
+func (s *simulation) later(i int, at time.Duration) {
+	heap.Push(&s.waiting, &job{unit: i, start: true, at: at.Seconds()})
+}
+
+// step goes on to the next moment at which something ends.
+func (s *simulation) step() {
+	rate := 1.0
+	if s.threads > s.processors {
+		rate = s.processors / s.threads
+	}
+	next, computing := math.Inf(1), false
+	if len(s.computing) > 0 {
+		next, computing = s.now+(s.computing[0].at-s.shared)/rate, true
+	}
+	if len(s.waiting) > 0 && s.waiting[0].at < next {
+		next, computing = s.waiting[0].at, false
+	}
+	next = math.Max(next, s.now)
+	s.shared += (next - s.now) * rate
+	s.spent += (next - s.now) * math.Min(s.threads, s.processors)
+	s.now = next
+	if n := len(s.used); s.Inputs.Courses && (n == 0 || s.now-s.used[n-1].At.Seconds() >= 0.1) {
+		s.used = append(s.used, boot.Use{At: seconds(s.now), CPU: seconds(s.spent)})
+	}
+	if computing {
+		j := heap.Pop(&s.computing).(*job)
+		s.threads -= j.width
+		s.shared = math.Max(s.shared, j.at)
+		j.compute = 0
+		s.goOn(j)
+		return
+	}
+	j := heap.Pop(&s.waiting).(*job)
+	if j.pieces == nil && j.start {
+		s.begin(j)
+		return
+	}
+	j.wait = 0
+	s.goOn(j)
+}
+
+// begin starts a unit.
+func (s *simulation) begin(j *job) {
+	u := s.units[j.unit]
+	s.out.began[j.unit] = seconds(s.now)
+	for _, i := range s.follows[j.unit] {
+		s.later(i, seconds(s.now)+s.units[i].gap)
+	}
+	n := strokes
+	if u.compute < 20*time.Millisecond || u.wait < 20*time.Millisecond {
+		n = 2
+	}
+	j.pieces = make([]piece, n)
+	for k := range j.pieces {
+		j.pieces[k] = piece{u.compute / time.Duration(n), u.wait / time.Duration(n)}
+	}
+	j.width = math.Max(1, math.Ceil(float64(u.compute)/math.Max(1, float64(u.took))-0.2))
+	s.goOn(j)
+}
+
+// goOn takes a job to its next stretch, or ends it.
+func (s *simulation) goOn(j *job) {
+	for {
+		switch {
+		case j.compute > 0:
+			j.at = s.shared + j.compute/j.width
+			s.threads += j.width
+			heap.Push(&s.computing, j)
+			return
+		case j.wait > 0:
+			j.at = s.now + j.wait
+			heap.Push(&s.waiting, j)
+			return
+		case j.place < len(j.pieces):
+			j.compute, j.wait = j.pieces[j.place].compute.Seconds(), j.pieces[j.place].wait.Seconds()
+			j.place++
+		default:
+			if j.start {
+				s.done(j.unit)
+			}
+			return
+		}
+	}
+}
+
+// done ends a start: what waited for it may go on, and its background begins.
+func (s *simulation) done(i int) {
+	u := s.units[i]
+	s.out.done[i] = seconds(s.now)
+	for _, f := range s.followers[i] {
+		if s.left[f]--; s.left[f] == 0 {
+			s.later(f, seconds(s.now)+s.units[f].gap)
+		}
+	}
+	switch {
+	case u.course != nil:
+		j := &job{unit: i, pieces: u.course, width: u.width}
+		s.goOn(j)
+	case u.rest > 0:
+		const stroke = 100 * time.Millisecond
+		n := max(1, int(u.rest/stroke))
+		n = min(n, 200)
+		compute := u.rest / time.Duration(n)
+		j := &job{unit: i, width: 1, pieces: make([]piece, n)}
+		for k := range j.pieces {
+			j.pieces[k] = piece{compute, time.Duration(float64(compute) * (1 - s.duty) / s.duty)}
+		}
+		s.goOn(j)
+	}
+}
