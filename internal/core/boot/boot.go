@@ -81,7 +81,7 @@ type Use struct {
 }
 
 // First is the earliest moment that is known of the span.
-func (s Span) First() time.Duration {
+func (s *Span) First() time.Duration {
 	if s.Begin.Known {
 		return s.Begin.Value
 	}

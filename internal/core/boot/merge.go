@@ -143,9 +143,15 @@ func joinSpans(a, b []Span) []Span {
 
 // SortSpans puts spans in the order in which they began.
 func SortSpans(spans []Span) {
-	slices.SortFunc(spans, func(x, y Span) int {
-		return cmp.Or(cmp.Compare(x.First(), y.First()), cmp.Compare(x.Native, y.Native), cmp.Compare(x.Owner, y.Owner))
-	})
+	slices.SortFunc(spans, func(x, y Span) int { return x.Compare(&y) })
+}
+
+// Compare orders spans by when they began, then by name.
+func (s *Span) Compare(o *Span) int {
+	if c := cmp.Compare(s.First(), o.First()); c != 0 {
+		return c
+	}
+	return cmp.Or(cmp.Compare(s.Native, o.Native), cmp.Compare(s.Owner, o.Owner))
 }
 
 // TakeOut cuts stretches of waiting for a person out of a boot: every moment after one comes earlier by its length. The

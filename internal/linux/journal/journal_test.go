@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime/debug"
 	"strings"
 	"testing"
 	"time"
@@ -244,6 +245,7 @@ func hundredBoots(b *testing.B, filler int) *machine.Root {
 // takes for the same kinds of message, in the same run and with the files in memory.
 func BenchmarkBoots(b *testing.B) {
 	small, large := hundredBoots(b, 1300), hundredBoots(b, 13000)
+	defer debug.SetGCPercent(debug.SetGCPercent(500)) // as in the program
 	read := func(r *machine.Root) (Boots, time.Duration) {
 		start := time.Now()
 		found := Read(r, 0)

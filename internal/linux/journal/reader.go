@@ -7,6 +7,7 @@ import (
 	"io"
 	"iter"
 	"slices"
+	"sync"
 
 	"github.com/klauspost/compress/zstd"
 	"github.com/pierrec/lz4/v4"
@@ -38,7 +39,7 @@ type File struct {
 	keyed   bool
 	compact bool
 	decoder *zstd.Decoder
-	picked  map[uint64]picked // by the offset of the data object
+	picked  []picked
 }
 
 // NewFile reads the header of a log file of the given size in bytes. A file in a form that this reader does not know is an error.
@@ -71,8 +72,13 @@ func NewFile(r io.ReaderAt, size int64) (*File, error) {
 // BytesRead is the number of bytes that were read from the file so far.
 func (f *File) BytesRead() int64 { return f.pages.read }
 
-// Forget lets go of what is held of the file in memory.
+// Forget lets go of what is held of the file in memory; what its methods returned that is not a copy is void then.
 func (f *File) Forget() {
+	for _, page := range f.pages.held {
+		if len(page) == pageSize {
+			spare.Put((*[pageSize]byte)(page))
+		}
+	}
 	f.pages.held, f.pages.queue, f.pages.lately, f.picked = map[int64][]byte{}, nil, nil, nil
 }
 
@@ -382,13 +388,13 @@ func (f *File) items(e Entry) iter.Seq2[uint64, error] {
 		if f.compact {
 			width = 4
 		}
-		for i := range e.items {
-			b, err := f.pages.bytes(e.Offset+entryItems+int64(i)*width, width)
-			if err != nil {
-				yield(0, err)
-				return
-			}
-			if !yield(f.offset(b[:f.itemWidth()]), nil) {
+		all, err := f.pages.bytes(e.Offset+entryItems, int64(e.items)*width) // pages are never written to: what is held stays as it is
+		if err != nil {
+			yield(0, err)
+			return
+		}
+		for ; len(all) > 0; all = all[width:] {
+			if !yield(f.offset(all), nil) {
 				return
 			}
 		}
@@ -431,40 +437,47 @@ func (f *File) Fields(e Entry) iter.Seq2[[]byte, error] {
 }
 
 // A picked field is one that was looked at before: many entries share their fields.
-type picked struct{ name, value string }
+type picked struct {
+	at    uint64 // offset of the data object; 0 for none
+	which int    // among those that are wanted; -1 for none of them
+	value string
+}
 
 const (
-	maxPicked = 1 << 16 // fields that are remembered
+	maxPicked = 1 << 12 // fields that are remembered, by the lower bits of their offsets
 	maxValue  = 4 << 10 // bytes of a value that is wanted
 )
 
-// pick returns those fields of an entry that are wanted, by name. It reads a field that many entries share once.
-func (f *File) pick(e Entry, wanted []string) (map[string]string, error) {
-	fields := make(map[string]string, len(wanted))
+// pick reads those fields of an entry that are wanted, and returns their values in the same order, empty for those that are not there, and
+// which are there. It reads a field that many entries share once.
+func (f *File) pick(e Entry, wanted []string) (values [32]string, told uint32, err error) {
+	if f.picked == nil {
+		f.picked = make([]picked, maxPicked)
+	}
 	for off, err := range f.items(e) {
 		if err != nil {
-			return nil, err
+			return values, told, err
 		}
-		known, ok := f.picked[off]
-		if !ok {
+		known := &f.picked[off>>3%maxPicked]
+		if known.at != off {
 			text, err := f.payload(off)
 			if err != nil {
-				return nil, err
+				return values, told, err
 			}
 			name, value, _ := bytes.Cut(text, []byte("="))
-			if i := slices.Index(wanted, string(name)); i >= 0 && len(value) < maxValue {
-				known = picked{wanted[i], string(value)}
+			*known = picked{at: off, which: slices.Index(wanted, string(name))}
+			if len(value) >= maxValue {
+				known.which = -1
 			}
-			if f.picked == nil || len(f.picked) >= maxPicked {
-				f.picked = map[uint64]picked{}
+			if known.which >= 0 {
+				known.value = string(value)
 			}
-			f.picked[off] = known
 		}
-		if known.name != "" {
-			fields[known.name] = known.value
+		if known.which >= 0 {
+			values[known.which], told = known.value, told|1<<known.which
 		}
 	}
-	return fields, nil
+	return values, told, nil
 }
 
 func (f *File) payloadAt() int64 {
@@ -526,6 +539,9 @@ func (f *File) decompress(raw []byte, flags byte) ([]byte, error) {
 	return raw, nil
 }
 
+// spare are pages that nobody holds any more.
+var spare sync.Pool
+
 // pages reads a file in pages and holds some of them.
 type pages struct {
 	r     io.ReaderAt
@@ -569,7 +585,14 @@ func (p *pages) page(n int64) ([]byte, error) {
 	if page, ok := p.held[n]; ok {
 		return page, nil
 	}
-	page := make([]byte, min(pageSize, p.size-n*pageSize))
+	var page []byte
+	if left := p.size - n*pageSize; left < pageSize {
+		page = make([]byte, left)
+	} else if old, ok := spare.Get().(*[pageSize]byte); ok {
+		page = old[:]
+	} else {
+		page = make([]byte, pageSize)
+	}
 	got, err := p.r.ReadAt(page, n*pageSize)
 	p.read += int64(got)
 	if got < len(page) {

@@ -79,49 +79,81 @@ func (c *collector) introduce(r *record, f *File, e Entry) bool {
 	return silent || e.Seqnum > r.first.Seqnum+kernelTalk || r.kernel != "" && r.memory > 0 && r.processors > 0
 }
 
-// wanted are the fields that are looked at.
+// The fields that are looked at.
+const (
+	fUnit = iota
+	fUserUnit
+	fPID
+	fUID
+	fSystemdUnit
+	fSystemdUserUnit
+	fMessage
+	fKernel
+	fInitrd
+	fUserspace
+	fCPU
+	fMonotonic
+	fRealtime
+	fInvocation
+	fUserInvocation
+)
+
 var wanted = []string{"UNIT", "USER_UNIT", "_PID", "_UID", "_SYSTEMD_UNIT", "_SYSTEMD_USER_UNIT", "MESSAGE", "KERNEL_USEC", "INITRD_USEC", "USERSPACE_USEC",
 	"CPU_USAGE_NSEC", "_SOURCE_MONOTONIC_TIMESTAMP", "_SOURCE_REALTIME_TIMESTAMP", "INVOCATION_ID", "USER_INVOCATION_ID"}
 
+// A message is the wanted fields of an entry.
+type message struct {
+	values [32]string
+	told   uint32
+}
+
+func (m *message) of(field int) string { return m.values[field] }
+
+// emptyYetTold reports whether a field is there without a value.
+func (m *message) emptyYetTold(field int) bool {
+	return m.told&(1<<field) != 0 && m.values[field] == ""
+}
+
 func (c *collector) take(r *record, f *File, kind string, e Entry) error {
-	fields, err := f.pick(e, wanted)
-	if err != nil {
+	var m message
+	var err error
+	if m.values, m.told, err = f.pick(e, wanted); err != nil {
 		return err
 	}
-	at := moment(e, fields)
+	at := moment(e, &m)
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if kind == cryptSetup {
-		if strings.HasPrefix(fields["MESSAGE"], "Set cipher ") {
+		if strings.HasPrefix(m.of(fMessage), "Set cipher ") {
 			r.opened = append(r.opened, at)
 		}
 		return nil
 	}
 	var key boot.Key
 	switch {
-	case fields["_PID"] == "1":
-		key.Native = fields["UNIT"]
-	case fields["_SYSTEMD_USER_UNIT"] == "init.scope" && fields["_SYSTEMD_UNIT"] == "user@"+fields["_UID"]+".service":
-		key = boot.Key{Native: fields["USER_UNIT"], Owner: c.users[fields["_UID"]]}
+	case m.of(fPID) == "1":
+		key.Native = m.of(fUnit)
+	case m.of(fSystemdUserUnit) == "init.scope" && m.of(fSystemdUnit) == "user@"+m.of(fUID)+".service":
+		key = boot.Key{Native: m.of(fUserUnit), Owner: c.users[m.of(fUID)]}
 		if key.Owner == "" || kind == msgUserReady {
 			return nil
 		}
 	case kind == msgSleep: // the program that puts the machine to sleep says so itself
-		if fields["_UID"] == "0" && (r.slept == 0 || at < r.slept) {
+		if m.of(fUID) == "0" && (r.slept == 0 || at < r.slept) {
 			r.slept = at
 		}
 		return nil
 	default:
 		return nil // only the machine's own service manager is believed, and a user's of that user
 	}
-	r.tell(kind, key, at, e, fields)
+	r.tell(kind, key, at, e, &m)
 	return nil
 }
 
-func (r *record) tell(kind string, key boot.Key, at time.Duration, e Entry, fields map[string]string) {
+func (r *record) tell(kind string, key boot.Key, at time.Duration, e Entry, m *message) {
 	if kind == msgReady || kind == msgUserReady {
 		if r.ready == nil || at < r.ready.at {
-			r.ready = &finish{at, e, phasesOf(fields)}
+			r.ready = &finish{at, e, phasesOf(m)}
 		}
 		return
 	}
@@ -147,10 +179,10 @@ func (r *record) tell(kind string, key boot.Key, at time.Duration, e Entry, fiel
 	case msgStarted, msgFailed:
 		if !s.End.Known || at < s.End.Value {
 			s.End, s.Failed = boot.Of(at, boot.Log), kind == msgFailed
-			s.Skipped = kind == msgStarted && skipped(fields)
+			s.Skipped = kind == msgStarted && skipped(m)
 		}
 	case msgResources:
-		n, err := strconv.ParseInt(fields["CPU_USAGE_NSEC"], 10, 64)
+		n, err := strconv.ParseInt(m.of(fCPU), 10, 64)
 		if r.stopped == nil {
 			r.stopped = map[boot.Key]time.Duration{}
 		}
@@ -161,23 +193,18 @@ func (r *record) tell(kind string, key boot.Key, at time.Duration, e Entry, fiel
 }
 
 // skipped reports whether a unit was skipped for a condition: that is logged like a start, of no invocation.
-func skipped(fields map[string]string) bool {
-	for _, name := range []string{"INVOCATION_ID", "USER_INVOCATION_ID"} {
-		if id, told := fields[name]; told && id == "" {
-			return true
-		}
-	}
-	return false
+func skipped(m *message) bool {
+	return m.emptyYetTold(fInvocation) || m.emptyYetTold(fUserInvocation)
 }
 
 // moment is when an entry was written, on the boot's clock. The sender's own clock is up to milliseconds better than the
 // log's, where it is there and plausible.
-func moment(e Entry, fields map[string]string) time.Duration {
+func moment(e Entry, m *message) time.Duration {
 	const micro = time.Microsecond
-	if own, err := strconv.ParseUint(fields["_SOURCE_MONOTONIC_TIMESTAMP"], 10, 62); err == nil && own <= e.Monotonic {
+	if own, err := strconv.ParseUint(m.of(fMonotonic), 10, 62); err == nil && own <= e.Monotonic {
 		return time.Duration(own) * micro
 	}
-	own, err := strconv.ParseUint(fields["_SOURCE_REALTIME_TIMESTAMP"], 10, 62)
+	own, err := strconv.ParseUint(m.of(fRealtime), 10, 62)
 	late := e.Realtime - own
 	if err == nil && own <= e.Realtime && late < uint64(time.Second/micro) && late <= e.Monotonic {
 		return time.Duration(e.Monotonic-late) * micro
@@ -187,15 +214,15 @@ func moment(e Entry, fields map[string]string) time.Duration {
 
 // phasesOf reads the phases of the message that ends the start-up: from its fields, and firmware and loader, which have
 // none, from its text.
-func phasesOf(fields map[string]string) []boot.Phase {
+func phasesOf(m *message) []boot.Phase {
 	took := map[string]time.Duration{}
-	for _, m := range phaseText.FindAllStringSubmatch(fields["MESSAGE"], -1) {
-		if d, ok := parseSpan(m[1]); ok && (m[2] == "firmware" || m[2] == "loader") {
-			took[m[2]] = d
+	for _, part := range phaseText.FindAllStringSubmatch(m.of(fMessage), -1) {
+		if d, ok := parseSpan(part[1]); ok && (part[2] == "firmware" || part[2] == "loader") {
+			took[part[2]] = d
 		}
 	}
-	for _, name := range []string{"kernel", "initrd", "userspace"} {
-		n, err := strconv.ParseUint(fields[strings.ToUpper(name)+"_USEC"], 10, 50)
+	for name, field := range map[string]int{"kernel": fKernel, "initrd": fInitrd, "userspace": fUserspace} {
+		n, err := strconv.ParseUint(m.of(field), 10, 50)
 		if err == nil && (n > 0 || name == "userspace") {
 			took[name] = time.Duration(n) * time.Microsecond
 		}
@@ -265,6 +292,7 @@ func (r *record) boot() boot.Boot {
 }
 
 func (r *record) addSpans(b *boot.Boot, origin time.Duration) {
+	inOrder := make([]*boot.Span, 0, len(r.spans))
 	for key, s := range r.spans {
 		if s.Begin.Known && s.End.Known && s.Begin.Value > s.End.Value {
 			s.Begin = boot.Figure{} // the first begin was not logged; this one is of a later start
@@ -281,9 +309,13 @@ func (r *record) addSpans(b *boot.Boot, origin time.Duration) {
 			b.Ending = boot.Clean
 			continue
 		}
-		b.Spans = append(b.Spans, *s)
+		inOrder = append(inOrder, s)
 	}
-	boot.SortSpans(b.Spans)
+	slices.SortFunc(inOrder, (*boot.Span).Compare)
+	b.Spans = make([]boot.Span, len(inOrder))
+	for i, s := range inOrder {
+		b.Spans[i] = *s
+	}
 	b.AimAtGoal()
 }
 
