@@ -12,7 +12,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"calmdawn/internal/casebook"
-	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/render"
@@ -119,6 +118,12 @@ of desktop logins, of the machine and of each user; old init scripts and rc.loca
 of the crontabs and the scripts that they run; and, with low confidence, what login scripts
 leave running. The operating system's own parts are folded into one line; --all shows them.
 
+Wait is how much sooner the machine would be ready without the item: a forecast, from replays of
+its last boots. CPU is the processor time it used by the end of the boot. An item is heavy if its
+wait is at least 5 % of the time until ready, or its processor time 10 % of what all processors
+could have done until then; moderate from 1.5 % or 3 %; else light. A grades.toml of your own in
+calmdawn's configuration folder changes that. Waits overlap: their sum is not what all would save.
+
 State on: the next boot or login launches it, or arms it. off: it is set up, and is not
 launched. broken: it would be launched, but its program is gone. What only the running
 machine can tell (a condition on its hardware, say) is named on the item's page.
@@ -157,7 +162,9 @@ old scripts, and what programs launch in turn once they run.`,
 				return err
 			}
 			defer l.Close()
-			a.readBoots(l)
+			if err := a.readBoots(l); err != nil {
+				return err
+			}
 			if f.now {
 				if err := l.readPresent(); err != nil {
 					return err
@@ -238,6 +245,9 @@ func (a *app) list(l *look, f listing) error {
 	}
 	s := a.screen()
 	s.Line("%s", s.Paint(render.Strong, headline(l, f.filter)))
+	if !f.chooses() {
+		s.Line("%s", s.Paint(render.Strong, l.outlook()))
+	}
 	a.missingDisks(s, l.Unread)
 	if len(shown) > 0 {
 		s.Line("")
@@ -273,10 +283,16 @@ func (a *app) missingDisks(s *render.Screen, places []item.Unread) {
 
 func (a *app) table(s *render.Screen, l *look, f listing, shown []item.Item) {
 	var rows [][]render.Cell
-	rated, last := false, ""
+	last := ""
 	columns := []render.Column{
-		{Title: "TITLE", Flex: 18}, {Title: "OWN TIME", Right: true, Keep: 8}, {Title: "CPU NOW", Right: true, Keep: 9}, {Title: "MEMORY NOW", Right: true, Keep: 9}, {Title: "STATE"}, {Title: "ADVICE", Keep: 7}, {Title: "WHEN", Keep: 6},
-		{Title: "OWNER", Keep: 4}, {Title: "ROLE", Keep: 3}, {Title: "MAKER", Keep: 2, Flex: 12}, {Title: "SWITCHED OFF", Keep: 5}, {Title: "NOTE", Keep: 1, Flex: 12}, {Title: "ID"},
+		{Title: "TITLE", Flex: 18}, {Title: "GRADE", Keep: 12}, {Title: "WAIT", Right: true, Keep: 11}, {Keep: 5}, {Title: "CPU", Right: true, Keep: 9}, {Title: "DISK", Right: true, Keep: 4},
+		{Title: "MEMORY", Right: true, Keep: 3}, {Title: "OWN TIME", Right: true, Keep: 2}, {Title: "CPU NOW", Right: true, Keep: 12}, {Title: "MEMORY NOW", Right: true, Keep: 12}, {Title: "STATE"},
+		{Title: "ADVICE", Keep: 10}, {Title: "WHEN", Keep: 8}, {Title: "OWNER", Keep: 7}, {Title: "ROLE", Keep: 3}, {Title: "MAKER", Keep: 2, Flex: 12}, {Title: "SWITCHED OFF", Keep: 6},
+		{Title: "NOTE", Keep: 1, Flex: 12}, {Title: "ID"},
+	}
+	longest := time.Duration(0)
+	for _, it := range shown {
+		longest = max(longest, l.costs[it.ID].Wait.Saving.Median)
 	}
 	for n, it := range shown {
 		if key, ok := orders[f.group]; ok && (n == 0 || key(it) != last) {
@@ -294,8 +310,9 @@ func (a *app) table(s *render.Screen, l *look, f listing, shown []item.Item) {
 		}
 		own := ""
 		if t, ok := l.ownTime(it); ok {
-			own, rated = render.Seconds(t.Median), true
+			own = render.Seconds(t.Median)
 		}
+		cost := l.costCells(s, it, longest)
 		cpuNow, memoryNow := "", ""
 		if p, ok := l.present(it); ok {
 			cpuNow, memoryNow = fmt.Sprintf("%.1f %%", 100*p.CPU), render.Bytes(p.Memory)
@@ -305,18 +322,13 @@ func (a *app) table(s *render.Screen, l *look, f listing, shown []item.Item) {
 		if it.Unsure {
 			when += "?"
 		}
-		rows = append(rows, []render.Cell{
-			{Text: render.Clean(it.Title), Tone: tone}, render.C(own), render.C(cpuNow), render.C(memoryNow), {Text: string(it.State), Tone: tone}, {Text: string(it.Advice), Tone: adviceTone(it.Advice)},
+		row := append([]render.Cell{{Text: render.Clean(it.Title), Tone: tone}}, cost...)
+		rows = append(rows, append(row, render.C(own), render.C(cpuNow), render.C(memoryNow), render.Cell{Text: string(it.State), Tone: tone}, render.Cell{Text: string(it.Advice), Tone: adviceTone(it.Advice)},
 			render.C(when), render.C(render.Clean(it.Owner)), render.C(it.Role), render.C(render.Clean(it.Maker)),
-			{Text: l.offSince(it), Tone: render.Dim}, render.C(render.Clean(it.Note)), render.C(render.Clean(it.ID)),
-		})
+			render.Cell{Text: l.offSince(it), Tone: render.Dim}, render.C(render.Clean(it.Note)), render.C(render.Clean(it.ID))))
 	}
 	s.Table(columns, rows)
-	if rated {
-		s.Line("")
-		fit := boot.Fit(l.boots, ratedBoots)
-		s.Wrap(0, "Own time: how long a service's start took by itself, the median of %s%s. Starts overlap: what a boot would gain without one is not known from it.", count(len(fit), "boot", "boots"), simulated(fit))
-	}
+	a.costNotes(s, l)
 }
 
 func adviceTone(a item.Advice) render.Tone {
@@ -331,14 +343,22 @@ func adviceTone(a item.Advice) render.Tone {
 
 // listCSV writes the items for a spreadsheet.
 func (a *app) listCSV(l *look, items []item.Item) error {
-	rows := [][]string{{"id", "kind", "title", "state", "when", "fires", "owner", "maker", "package", "version", "role", "advice", "reason", "own time (s)", "command", "file", "system", "note"}}
+	rows := [][]string{{"id", "kind", "title", "state", "when", "fires", "owner", "maker", "package", "version", "role", "advice", "reason", "grade", "wait (s)", "processor time (s)", "own time (s)", "command", "file", "system", "note"}}
 	for _, it := range items {
 		own := ""
 		if t, ok := l.ownTime(it); ok {
 			own = fmt.Sprintf("%.3f", t.Median.Seconds())
 		}
+		c := l.costs[it.ID]
+		grade, wait, cpu := string(c.Grade), "", ""
+		if c.Replayed {
+			wait = fmt.Sprintf("%.3f", c.Wait.Saving.Median.Seconds())
+		}
+		if c.CPU.Known {
+			cpu = fmt.Sprintf("%.3f", c.CPU.Value.Seconds())
+		}
 		rows = append(rows, []string{it.ID, string(it.Kind), it.Title, string(it.State), string(it.When), it.Fires, it.Owner, it.Maker, it.Package, it.Version,
-			it.Role, string(it.Advice), it.Reason, own, it.Command, it.File, fmt.Sprint(it.System), it.Note})
+			it.Role, string(it.Advice), it.Reason, grade, wait, cpu, own, it.Command, it.File, fmt.Sprint(it.System), it.Note})
 	}
 	return a.writeCSV(rows)
 }
@@ -449,6 +469,7 @@ type itemJSON struct {
 	Maker      string     `json:"maker,omitempty"`
 	System     bool       `json:"system"`
 	OwnTime    *ownJSON   `json:"own_time,omitempty"`
+	Cost       *costJSON  `json:"cost,omitempty"`
 	Now        *nowJSON   `json:"now,omitempty"`
 	Fires      string     `json:"fires,omitempty"`
 	Confidence string     `json:"confidence,omitempty"`
@@ -500,7 +521,7 @@ func (l *look) documentOf(it item.Item) itemJSON {
 		ID: it.ID, Kind: it.Kind, Native: it.Native, Title: it.Title, Owner: it.Owner, When: it.When, State: it.State,
 		Why: it.Why, Because: list(it.Because), NeededBy: list(it.NeededBy), Starters: list(it.Starters),
 		Conditions: list(it.Conditions), Command: it.Command, Program: it.Program, File: it.File,
-		Package: it.Package, Maker: it.Maker, System: it.System, OwnTime: own, Now: now,
+		Package: it.Package, Maker: it.Maker, System: it.System, OwnTime: own, Cost: costDocument(l.costs[it.ID]), Now: now,
 		Fires: it.Fires, Confidence: confidence, Version: it.Version, Section: it.Section, Summary: it.Summary, Installed: installed,
 		Leftover: it.Leftover, Role: it.Role, Advice: string(it.Advice), Reason: it.Reason, Note: it.Note, Protected: it.Protected,
 	}

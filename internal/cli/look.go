@@ -15,6 +15,7 @@ import (
 	"calmdawn/internal/core/advice"
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/change"
+	"calmdawn/internal/core/forecast"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/linux"
 	"calmdawn/internal/linux/account"
@@ -31,6 +32,9 @@ type look struct {
 	changes []change.Change
 	boots   []boot.Boot // the last ones; only after readBoots
 	own     map[boot.Key]boot.OwnTime
+	replays []*forecast.Replay // of the boots that are fit for it, oldest first
+	unfit   []error            // why others cannot be replayed
+	costs   map[string]forecast.Cost
 	now     *activity.Now // what runs at this moment; only after readPresent
 }
 
@@ -77,13 +81,59 @@ func (l *look) judge() error {
 	return nil
 }
 
-// readBoots reads the last boots that the machine remembers, and from those fit for it the own times of the items.
-func (a *app) readBoots(l *look) {
+// readBoots reads the last boots that the machine remembers, prepares to replay those that are fit for it, and rates the items.
+func (a *app) readBoots(l *look) error {
 	const spare = 10 // some may be odd
 	found := a.remember(l.root, ratedBoots+spare)
-	l.boots = found.Boots
-	l.own = boot.OwnTimes(boot.Fit(found.Boots, ratedBoots))
 	l.Unread = append(l.Unread, found.Unread...)
+	l.boots = found.Boots
+	fit := boot.Fit(found.Boots, ratedBoots)
+	l.own = boot.OwnTimes(fit)
+	l.replays, l.unfit = forecast.Prepare(l.Complete(fit))
+	own, err := notebook.Grades()
+	if err != nil {
+		return fmt.Errorf("your own grades cannot be read: %w", err)
+	}
+	grades, err := forecast.LoadGrades(own)
+	if err != nil {
+		return err
+	}
+	var sets []forecast.Set
+	var rated []item.Item
+	for _, it := range l.Items {
+		if set := setOf(it); set != nil {
+			sets, rated = append(sets, set), append(rated, it)
+		}
+	}
+	var waits []forecast.Forecast
+	if len(l.replays) > 0 {
+		waits = forecast.Each(l.replays, sets)
+	}
+	l.costs = map[string]forecast.Cost{}
+	for i, it := range rated {
+		var wait forecast.Forecast
+		if waits != nil {
+			wait = waits[i]
+		}
+		for key := range sets[i] {
+			if c := forecast.CostOf(fit, key, wait, waits != nil, grades); c.Known() {
+				l.costs[it.ID] = c
+			}
+		}
+	}
+	return nil
+}
+
+// setOf is what the replays leave out without an item; nil for one that has no start of its own in a boot.
+func setOf(it item.Item) forecast.Set {
+	key, ok := linux.SpanKey(it)
+	if !ok {
+		return nil
+	}
+	if it.Kind == item.Program && key.Owner == "" {
+		key.Owner = forecast.AnyOwner
+	}
+	return forecast.Set{key: true}
 }
 
 // remember reads what is known of the last boots (0: of all), from every source.
@@ -179,15 +229,25 @@ func (l *look) byPresent(items []item.Item, what string) {
 	}
 }
 
-// byCost puts those launched items first whose own time is longest; the others stay in their order.
+// byCost puts those launched items first whose leaving out would save most, then those that use most of the processors, then those whose own
+// time is longest; the others stay in their order.
 func (l *look) byCost(items []item.Item) {
-	cost := func(it item.Item) time.Duration {
-		if own, ok := l.ownTime(it); ok && it.State.Launched() {
-			return own.Median
+	weight := func(it item.Item) [3]time.Duration {
+		if !it.State.Launched() {
+			return [3]time.Duration{-1, -1, -1}
 		}
-		return -1
+		c := l.costs[it.ID]
+		own, _ := l.ownTime(it)
+		wait := c.Wait.Saving.Median
+		if !c.Wait.Shows {
+			wait = 0
+		}
+		return [3]time.Duration{wait, c.CPU.Value, own.Median}
 	}
-	slices.SortStableFunc(items, func(a, b item.Item) int { return cmp.Compare(cost(b), cost(a)) })
+	slices.SortStableFunc(items, func(a, b item.Item) int {
+		x, y := weight(a), weight(b)
+		return slices.Compare(y[:], x[:])
+	})
 }
 
 func (a *app) readChanges(r *machine.Root) ([]change.Change, error) {

@@ -30,7 +30,9 @@ func (a *app) showCommand() *cobra.Command {
 				return err
 			}
 			defer l.Close()
-			a.readBoots(l)
+			if err := a.readBoots(l); err != nil {
+				return err
+			}
 			picked, err := l.pick(args)
 			if err != nil {
 				return err
@@ -107,16 +109,7 @@ func (a *app) show(l *look, it item.Item) {
 	if len(it.Starters) > 0 {
 		s.Field("On demand", clean(strings.Join(it.Starters, ", "))+" can start it even when it is off")
 	}
-	if own, ok := l.ownTime(it); ok {
-		how := "from the log"
-		if own.Simulated {
-			how += ", simulated"
-		}
-		s.Field("Own time", fmt.Sprintf("%s: how long its start took by itself, the median of %d of the last %s, %s", render.Duration(own.Median), own.Boots, count(own.Of, "boot", "boots"), how))
-		s.Field("Cost", "unknown: what a boot would gain without it is not its own time")
-	} else {
-		s.Field("Cost", "unknown: nothing was measured")
-	}
+	a.showCost(s, l, it)
 	if it.Advice == item.LookUp {
 		s.Field("Look up", clean(advice.Phrase(it)))
 	}

@@ -18,7 +18,9 @@ func (a *app) standing() error {
 		return err
 	}
 	defer l.Close()
-	a.readBoots(l)
+	if err := a.readBoots(l); err != nil {
+		return err
+	}
 	s := a.screen()
 	var added []item.Item
 	for _, it := range l.Items {

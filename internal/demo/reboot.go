@@ -15,7 +15,10 @@ import (
 	"strings"
 	"time"
 
+	"calmdawn/internal/casebook"
+	"calmdawn/internal/core/boot"
 	"calmdawn/internal/linux/journal"
+	"calmdawn/internal/machine"
 )
 
 // processors is how many the simulated machine has.
@@ -34,6 +37,11 @@ type sim struct {
 	units map[string]*simUnit
 	order []*simUnit // in the order in which they were pulled in
 	now   float64    // seconds since the service manager began
+
+	used     float64 // of the processors, by all
+	course   []boot.Use
+	sampled  float64
+	lastWork float64 // when something computed last
 }
 
 type simUnit struct {
@@ -49,6 +57,9 @@ type simUnit struct {
 	work        []segment // until it counts as started
 	background  []segment // from then on
 	waitsFor    []*simUnit
+
+	used   float64    // of the processors, seconds
+	course []boot.Use // by which moment
 }
 
 // A segment is a stretch of waiting or of computing, in seconds.
@@ -278,11 +289,12 @@ func (s *sim) play() error {
 			return errors.New("the simulated boot does not come to an end")
 		}
 		s.release()
-		if !slices.ContainsFunc(s.order, func(u *simUnit) bool { return !u.done }) {
+		computing, next := 0, math.Inf(1)
+		running, units := s.running()
+		if len(running) == 0 && !slices.ContainsFunc(s.order, func(u *simUnit) bool { return !u.done }) {
+			s.sample()
 			return nil
 		}
-		computing, next := 0, math.Inf(1)
-		running := s.running()
 		for _, w := range running {
 			if (*w)[0].computes {
 				computing++
@@ -299,10 +311,14 @@ func (s *sim) play() error {
 		if math.IsInf(next, 1) {
 			return errors.New("the simulated boot stands still: units wait for each other in a circle")
 		}
+		next = min(next, 0.2) // as often as the recorder would look
 		s.now += next
-		for _, w := range running {
+		for i, w := range running {
 			if (*w)[0].computes {
 				(*w)[0].left -= next * rate
+				units[i].used += next * rate
+				s.used += next * rate
+				s.lastWork = s.now
 			} else {
 				(*w)[0].left -= next
 			}
@@ -311,6 +327,21 @@ func (s *sim) play() error {
 			}
 		}
 		s.settle()
+		if s.now-s.sampled >= 0.2 {
+			s.sample()
+		}
+	}
+}
+
+// sample notes what was used by now.
+func (s *sim) sample() {
+	s.sampled = s.now
+	at := time.Duration(s.now * 1e9)
+	s.course = append(s.course, boot.Use{At: at, CPU: time.Duration(s.used * 1e9)})
+	for _, u := range s.order {
+		if n := len(u.course); u.begun && u.used > 0 && (n == 0 || u.course[n-1].CPU != time.Duration(u.used*1e9)) {
+			u.course = append(u.course, boot.Use{At: at, CPU: time.Duration(u.used * 1e9)})
+		}
 	}
 }
 
@@ -339,18 +370,17 @@ func (s *sim) settle() (changed bool) {
 	return changed
 }
 
-// running lists the work that is going on.
-func (s *sim) running() []*[]segment {
-	var all []*[]segment
+// running lists the work that is going on, and whose it is.
+func (s *sim) running() (all []*[]segment, units []*simUnit) {
 	for _, u := range s.order {
 		if u.begun && len(u.work) > 0 {
-			all = append(all, &u.work)
+			all, units = append(all, &u.work), append(units, u)
 		}
 		if u.done && len(u.background) > 0 {
-			all = append(all, &u.background)
+			all, units = append(all, &u.background), append(units, u)
 		}
 	}
-	return all
+	return all, units
 }
 
 // msgStarting is the kind of message that says that a unit begins to start.
@@ -451,5 +481,53 @@ func (s *sim) write(m manifest, goal *simUnit, at time.Time) (time.Duration, err
 	if err := os.MkdirAll(folder, 0o755); err != nil {
 		return 0, err
 	}
-	return at1(goal.end), os.WriteFile(filepath.Join(folder, name), w.Bytes(), 0o640)
+	if err := os.WriteFile(filepath.Join(folder, name), w.Bytes(), 0o640); err != nil {
+		return 0, err
+	}
+	record := boot.Boot{
+		ID: bootID.String(), Began: at.UTC(), Ready: boot.Of(at1(goal.end), boot.Bus), Goal: goal.name, Simulated: true, Sources: []boot.Source{boot.Recorder}, Processors: processors,
+		Phases: []boot.Phase{{Name: "firmware", Took: firmware}, {Name: "loader", Took: loader}, {Name: "kernel", Took: kernel}, {Name: "initrd", Took: initrd}, {Name: "userspace", Took: userspace}},
+	}
+	return at1(goal.end), s.record(record, base)
+}
+
+// record stands in for the recorder: what each unit used, by which moment. base is what came before the service manager.
+func (s *sim) record(b boot.Boot, base time.Duration) error {
+	moved := func(course []boot.Use) []boot.Use {
+		course = slices.Clone(course)
+		for i := range course {
+			course[i].At += base
+		}
+		return course
+	}
+	moment := func(seconds float64) boot.Figure {
+		return boot.Of(base+time.Duration(seconds*1e9), boot.Bus)
+	}
+	for _, u := range s.order {
+		span := boot.Span{Native: u.name, Begin: moment(u.begin), End: moment(u.end), Failed: u.missing, Pulls: u.pulls, Course: moved(u.course)}
+		for _, other := range u.waitsFor {
+			span.After = append(span.After, other.name)
+		}
+		if strings.HasSuffix(u.name, ".service") {
+			span.Type = u.kind
+			span.CPU = boot.Of(time.Duration(u.used*1e9), boot.Recorder)
+		}
+		b.Spans = append(b.Spans, span)
+	}
+	boot.SortSpans(b.Spans)
+	b.Course = moved(s.course)
+	b.Settled.Rule = boot.QuietRule
+	b.Settled.FromReady = boot.Of(max(0, base+time.Duration(s.lastWork*1e9)-b.Ready.Value), boot.Recorder)
+	end := b.Course[len(b.Course)-1]
+	b.Course = append(b.Course, boot.Use{At: end.At + 5*time.Second, CPU: end.CPU})
+	r, err := machine.Open(s.dir)
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	book, err := casebook.Write(r, "")
+	if err != nil {
+		return err
+	}
+	return errors.Join(book.AddBoot(b), book.Close())
 }

@@ -85,12 +85,17 @@ func (n *Notebook) Set(id, text string) (string, error) {
 }
 
 // Rules returns the technician's own rules for roles and advice, roles.toml; nothing where there are none.
-func Rules() ([]byte, error) {
+func Rules() ([]byte, error) { return own("roles.toml") }
+
+// Grades returns the technician's own bounds of the grades, grades.toml; nothing where there are none.
+func Grades() ([]byte, error) { return own("grades.toml") }
+
+func own(name string) ([]byte, error) {
 	dir, err := Folder()
 	if err != nil {
 		return nil, nil
 	}
-	text, err := os.ReadFile(filepath.Join(dir, "roles.toml"))
+	text, err := os.ReadFile(filepath.Join(dir, name))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}

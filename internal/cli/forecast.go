@@ -1,0 +1,523 @@
+package cli
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"calmdawn/internal/core/boot"
+	"calmdawn/internal/core/forecast"
+	"calmdawn/internal/core/item"
+	"calmdawn/internal/render"
+)
+
+// costCells are the cells of an item's grade, wait with its bar, processor time, disk and memory.
+func (l *look) costCells(s *render.Screen, it item.Item, longest time.Duration) []render.Cell {
+	c := l.costs[it.ID]
+	cells := make([]render.Cell, 6)
+	if !it.State.Launched() {
+		return cells
+	}
+	grade := c.Grade
+	if grade == "" {
+		grade = forecast.Unknown
+	}
+	tones := map[forecast.Grade]render.Tone{forecast.Heavy: render.Bad, forecast.Moderate: render.Warn, forecast.Unknown: render.Dim}
+	cells[0] = render.Cell{Text: string(grade), Tone: tones[grade]}
+	switch {
+	case !c.Replayed:
+	case !c.Wait.Shows:
+		cells[1] = render.Cell{Text: "none seen", Tone: render.Dim}
+	default:
+		cells[1] = render.C(atLeast(c.Wait) + render.Seconds(c.Wait.Saving.Median))
+		if s.Figures() {
+			cells[2] = render.Cell{Text: s.Bar(0, c.Wait.Saving.Median, longest, 12), Tone: tones[grade]}
+		}
+	}
+	if c.CPU.Known {
+		cells[3] = render.C(render.Seconds(c.CPU.Value))
+	}
+	if c.DiskRead.Known {
+		cells[4] = render.C(render.Bytes(c.DiskRead.Bytes))
+	}
+	if c.Memory.Known {
+		cells[5] = render.C(render.Bytes(c.Memory.Bytes))
+	}
+	return cells
+}
+
+// atLeast marks a lower bound.
+func atLeast(f forecast.Forecast) string {
+	if f.AtLeast {
+		return "at least "
+	}
+	return ""
+}
+
+// dispensable are the items that may go or wait by advice, and are protected by nothing.
+func (l *look) dispensable() []item.Item {
+	var all []item.Item
+	for _, it := range l.Items {
+		if it.State.Launched() && (it.Advice == item.CanGo || it.Advice == item.CanWait) && it.Protected == "" && setOf(it) != nil {
+			all = append(all, it)
+		}
+	}
+	return all
+}
+
+// outlook answers how long a boot takes and what of it can go.
+func (l *look) outlook() string {
+	fit := boot.Fit(l.boots, ratedBoots)
+	if len(fit) == 0 {
+		return "Nothing is known of how long its boots take."
+	}
+	text := bootHeadline(l.boots)
+	if len(l.replays) == 0 {
+		return text
+	}
+	whole := forecast.Set{}
+	for _, it := range l.dispensable() {
+		maps.Copy(whole, setOf(it))
+	}
+	f := forecast.Of(l.replays, whole)
+	if !f.Shows {
+		return text + " By advice, nothing can go that would be felt."
+	}
+	return fmt.Sprintf("%s %s%s of it can go or wait, by advice and forecast.", text, upper(atLeast(f)), render.Duration(f.Saving.Median))
+}
+
+func upper(s string) string {
+	if s == "" {
+		return s
+	}
+	return strings.ToUpper(s[:1]) + s[1:]
+}
+
+// costNotes say how the figures of a list are known.
+func (a *app) costNotes(s *render.Screen, l *look) {
+	if len(l.boots) == 0 {
+		return
+	}
+	s.Line("")
+	if len(l.replays) == 0 {
+		s.Wrap(0, "Wait: unknown, since %s.", unfitness(l))
+		return
+	}
+	first := l.replays[len(l.replays)-1]
+	how := "a forecast from " + count(len(l.replays), "boot", "boots") + simulated(replayed(l.replays))
+	if !first.Inputs.Processor {
+		how += "; what items use of the processors is not known, so it is a lower bound (calmdawn recorder on measures it)"
+	}
+	s.Wrap(0, "Wait: how much sooner the machine would be ready without the item, %s. Waits overlap: what several save together is not their sum; %s tells it.", how, a.call("forecast ITEM..."))
+}
+
+// unfitness says why nothing can be forecast.
+func unfitness(l *look) string {
+	if len(l.unfit) > 0 {
+		return l.unfit[0].Error()
+	}
+	return "no boot that is fit for it is remembered"
+}
+
+func replayed(replays []*forecast.Replay) []boot.Boot {
+	var boots []boot.Boot
+	for _, r := range replays {
+		boots = append(boots, r.Boot)
+	}
+	return boots
+}
+
+// showCost is the part of an item's page that says what it costs, and how that is known.
+func (a *app) showCost(s *render.Screen, l *look, it item.Item) {
+	c := l.costs[it.ID]
+	if own, ok := l.ownTime(it); ok {
+		s.Field("Own time", fmt.Sprintf("%s: how long its start took by itself, the median of %d of the last %s%s", render.Duration(own.Median), own.Boots, count(own.Of, "boot", "boots"), simulated(boot.Fit(l.boots, ratedBoots))))
+	}
+	if !c.Known() || !it.State.Launched() {
+		s.Field("Cost", "unknown: nothing was measured")
+		return
+	}
+	s.Field("Grade", fmt.Sprintf("%s; it ran in %d of the last %s", c.Grade, c.Seen, count(c.Of, "boot", "boots")))
+	switch {
+	case !c.Replayed && len(l.replays) == 0:
+		s.Field("Wait", "unknown, since "+unfitness(l))
+	case !c.Replayed:
+		s.Field("Wait", "unknown: it ran in none of those boots")
+	default:
+		s.Field("Wait", waitText(c.Wait))
+		s.Field("", a.evidence(l, it))
+	}
+	if c.CPU.Known {
+		s.Field("Processor", fmt.Sprintf("%s in a boot, measured (%s)", render.Duration(c.CPU.Value), c.CPU.From))
+	}
+	if c.DiskRead.Known {
+		s.Field("Disk", fmt.Sprintf("%s read in a boot, measured (%s)", render.Bytes(c.DiskRead.Bytes), c.DiskRead.From))
+	}
+	if c.Memory.Known {
+		s.Field("Memory", fmt.Sprintf("%s at most, measured (%s)", render.Bytes(c.Memory.Bytes), c.Memory.From))
+	}
+}
+
+// waitText says a forecast wait with its range.
+func waitText(f forecast.Forecast) string {
+	if !f.Shows {
+		return fmt.Sprintf("no measurable effect: without it ready would come sooner by less than boots differ anyhow (%s)", render.Duration(f.Saving.High-f.Saving.Median))
+	}
+	return fmt.Sprintf("%s%s sooner without it, between %s and %s: a forecast from %s", atLeast(f), render.Duration(f.Saving.Median), signedOr0(f.Saving.Low), render.Duration(f.Saving.High), count(f.Boots, "boot", "boots"))
+}
+
+// signedOr0 shows the lower end of a saving, which may be none, or a loss.
+func signedOr0(d time.Duration) string {
+	if d < 0 {
+		return "a loss of " + render.Duration(d)
+	}
+	return render.Duration(d)
+}
+
+// evidence says, from the last replayed boot, how an item bears on ready: ready waited for it, or it slows others down.
+func (a *app) evidence(l *look, it item.Item) string {
+	r := l.replays[len(l.replays)-1]
+	waiting := 0
+	onPath := false
+	for key := range setOf(it) {
+		g := boot.GraphOf(r.Boot, key.Owner)
+		for _, s := range g.Path(r.Boot) {
+			onPath = onPath || s.Native == key.Native && key.Owner == ""
+		}
+		for _, s := range r.Boot.Spans {
+			if holder, ok := g.Holder(s); ok && s.Owner == key.Owner && (s.Begin.Known || s.End.Known) && holder.Native == key.Native {
+				waiting++
+			}
+		}
+	}
+	parts := []string{"ready did not wait for it itself"}
+	if onPath {
+		parts[0] = "ready waited for it"
+	}
+	if waiting > 0 {
+		parts = append(parts, fmt.Sprintf("%s for its start", count(waiting, "unit waited", "units waited")))
+	}
+	if c := l.costs[it.ID]; !onPath && c.Wait.Shows && c.CPU.Known {
+		parts = append(parts, "it slows others down by what it computes")
+	}
+	return "in the last boot " + strings.Join(parts, "; ")
+}
+
+func (a *app) forecastCommand() *cobra.Command {
+	var w wish
+	var best, delay bool
+	w.turnWords = turnWords{verb: "forecast", to: item.Off}
+	cmd := &cobra.Command{
+		Use:   "forecast ITEM... | --best",
+		Short: "Tell what a boot would take without some items, before anything is touched",
+		Long: `Forecast replays the machine's last boots with the given items left out, all at once and each
+alone, and says when it would have been ready, with the range in which a measurement is to be
+expected. Nothing is changed.
+
+--best looks among the items that may go or wait by advice, and are not protected, for the few
+that bring most of what all of them would.`,
+		Example: `  calmdawn forecast service:star-index.service
+  calmdawn forecast service:star-index.service service:star-cache.service
+  calmdawn forecast --maker pellin
+  calmdawn forecast --delay service:lanternfile-crawl.service
+  calmdawn forecast --best`,
+		Args: func(_ *cobra.Command, args []string) error {
+			switch {
+			case best && (len(args) > 0 || w.chooses()):
+				return usage("--best looks for items by itself; give it none")
+			case !best && len(args) == 0 && !w.chooses():
+				return usage("forecast takes the ids of items, flags that choose some, or --best; calmdawn list shows them")
+			}
+			return w.check()
+		},
+		ValidArgsFunction: a.completeIDs,
+		RunE: func(_ *cobra.Command, args []string) error {
+			w.ids = args
+			l, err := a.look()
+			if err != nil {
+				return err
+			}
+			defer l.Close()
+			if err := a.readBoots(l); err != nil {
+				return err
+			}
+			if len(l.replays) == 0 {
+				return fmt.Errorf("nothing can be forecast for %s: %s\n%s shows the boots that it remembers", l.machineName(), unfitness(l), a.call("boots"))
+			}
+			if best {
+				return a.forecastBest(l)
+			}
+			return a.forecast(l, w, delay)
+		},
+	}
+	w.flags(cmd)
+	cmd.Flags().BoolVar(&best, "best", false, "find the few items that bring most")
+	cmd.Flags().BoolVar(&delay, "delay", false, "delay the items instead of switching them off")
+	return cmd
+}
+
+func (a *app) forecast(l *look, w wish, delay bool) error {
+	picked, err := l.choose(w)
+	if err != nil {
+		return err
+	}
+	whole := forecast.Set{}
+	var sets []forecast.Set
+	var known []item.Item
+	var outside []string
+	for _, it := range picked {
+		set := setOf(it)
+		if set == nil || !it.State.Launched() {
+			outside = append(outside, it.ID)
+			continue
+		}
+		sets, known = append(sets, set), append(known, it)
+		maps.Copy(whole, set)
+	}
+	f := forecast.Of(l.replays, whole)
+	each := forecast.Each(l.replays, sets)
+	if a.json {
+		return a.writeJSON(l.forecastDocument(f, known, each))
+	}
+	s := a.screen()
+	s.Line("%s", s.Paint(render.Strong, forecastHeadline(f, len(known), delay)))
+	s.Line("%s", s.Paint(render.Dim, l.forecastBasis(f)))
+	s.Line("")
+	if len(known) > 0 {
+		sum := time.Duration(0)
+		var rows [][]render.Cell
+		for i, it := range known {
+			alone := "none seen"
+			if each[i].Shows {
+				alone = atLeast(each[i]) + render.Seconds(each[i].Saving.Median)
+				sum += each[i].Saving.Median
+			}
+			rows = append(rows, []render.Cell{render.C(render.Clean(it.Title)), render.C(alone), render.C(span(each[i].Saving)), {Text: string(it.Advice), Tone: adviceTone(it.Advice)}, render.C(render.Clean(it.ID))})
+		}
+		s.Table([]render.Column{{Title: "ALONE", Flex: 18}, {Title: "SAVES", Right: true}, {Title: "BETWEEN", Right: true, Keep: 2}, {Title: "ADVICE", Keep: 1}, {Title: "ID"}}, rows)
+		s.Line("")
+		if len(known) > 1 {
+			s.Wrap(0, "Alone they save %s in sum; together %s, since starts overlap.", render.Duration(sum), render.Duration(f.Saving.Median))
+		}
+	}
+	if f.Quiet {
+		s.Wrap(0, "Until it has settled, all in all: %s sooner (between %s and %s).", render.Duration(f.Settled.Median), signedOr0(f.Settled.Low), render.Duration(f.Settled.High))
+	}
+	for _, key := range f.Stays {
+		s.Line("%s", s.Paint(render.Warn, fmt.Sprintf("Mind: %s is started all the same, by a timer or a path unit that stays.", render.Clean(key.Native))))
+	}
+	for _, it := range known {
+		if len(it.Starters) > 0 {
+			s.Wrap(2, "%s", s.Paint(render.Warn, fmt.Sprintf("Mind: %s can still start %s on demand; what that would cost is not in the forecast.", render.Clean(strings.Join(it.Starters, ", ")), render.Clean(it.Native))))
+		}
+	}
+	for _, id := range outside {
+		s.Line("No forecast for %s: it is off, or has no start of its own in a boot.", render.Clean(id))
+	}
+	if len(known) > 0 {
+		verb := "disable"
+		if delay {
+			verb = "delay"
+		}
+		var ids []string
+		for _, it := range known {
+			ids = append(ids, shellWord(it.ID))
+		}
+		s.Line("Next: %s", a.call(verb+" "+strings.Join(ids, " ")))
+	}
+	return nil
+}
+
+// forecastHeadline answers the question of a forecast.
+func forecastHeadline(f forecast.Forecast, n int, delay bool) string {
+	how := "Without " + count(n, "item", "items")
+	if delay {
+		how = "With " + count(n, "item", "items") + " delayed"
+	}
+	if !f.Shows {
+		return fmt.Sprintf("%s: no measurable effect on ready, now %s.", how, render.Duration(f.Now))
+	}
+	return fmt.Sprintf("%s: ready after %s instead of %s, %s%s sooner (between %s and %s).", how, render.Duration(f.Then), render.Duration(f.Now), atLeast(f), render.Duration(f.Saving.Median), signedOr0(f.Saving.Low), render.Duration(f.Saving.High))
+}
+
+// forecastBasis says what a forecast rests on.
+func (l *look) forecastBasis(f forecast.Forecast) string {
+	inputs := l.replays[len(l.replays)-1].Inputs
+	text := fmt.Sprintf("A forecast from replays of %s%s; replayed unchanged they are off by at most %.1f %%.", count(f.Boots, "boot", "boots"), simulated(replayed(l.replays)), 100*f.Error)
+	switch {
+	case !inputs.Processor:
+		text += " What items use of the processors is not known: it is a lower bound."
+	case inputs.Busy >= 0:
+		text += fmt.Sprintf(" Until ready, %.0f %% of the processors were in use.", 100*inputs.Busy)
+	}
+	return text
+}
+
+// span shows a range of savings.
+func span(s forecast.Saving) string {
+	return fmt.Sprintf("%.1f and %s", s.Low.Seconds(), render.Seconds(s.High))
+}
+
+// forecastBest shows the few items that bring most.
+func (a *app) forecastBest(l *look) error {
+	candidates := l.dispensable()
+	var sets []forecast.Set
+	for _, it := range candidates {
+		sets = append(sets, setOf(it))
+	}
+	done := a.progress("replaying boots")
+	chosen, all := forecast.Best(l.replays, sets)
+	done()
+	if a.json {
+		var items []item.Item
+		var each []forecast.Forecast
+		whole := forecast.Set{}
+		for _, c := range chosen {
+			items = append(items, candidates[c.Index])
+			each = append(each, forecast.Of(l.replays, sets[c.Index]))
+			maps.Copy(whole, sets[c.Index])
+		}
+		return a.writeJSON(l.forecastDocument(forecast.Of(l.replays, whole), items, each))
+	}
+	s := a.screen()
+	if len(chosen) == 0 || !all.Shows {
+		s.Line("%s", s.Paint(render.Strong, "No item that may go or wait by advice would make a measurable difference to ready."))
+		s.Line("Next: look at the others, with %s", a.call("list"))
+		return nil
+	}
+	last := chosen[len(chosen)-1]
+	s.Line("%s", s.Paint(render.Strong, fmt.Sprintf("%s of %d bring %s of the %s that all of them would save.", count(len(chosen), "item", "items"), len(candidates), render.Duration(last.Saving.Median), render.Duration(all.Saving.Median))))
+	s.Line("%s", s.Paint(render.Dim, l.forecastBasis(all)))
+	s.Line("")
+	var rows [][]render.Cell
+	var ids []string
+	for n, c := range chosen {
+		it := candidates[c.Index]
+		rows = append(rows, []render.Cell{render.C(fmt.Sprint(n + 1)), render.C(render.Clean(it.Title)), render.C("+" + render.Seconds(c.Gain)), render.C(render.Seconds(c.Saving.Median)),
+			{Text: string(it.Advice), Tone: adviceTone(it.Advice)}, render.C(render.Clean(it.ID))})
+		ids = append(ids, shellWord(it.ID))
+	}
+	s.Table([]render.Column{{Title: ""}, {Title: "ITEM", Flex: 18}, {Title: "BRINGS", Right: true}, {Title: "SO FAR", Right: true}, {Title: "ADVICE", Keep: 1}, {Title: "ID"}}, rows)
+	s.Line("")
+	if slices.ContainsFunc(chosen, func(c forecast.Choice) bool { return c.Gain < last.Saving.Median/50 }) {
+		s.Wrap(0, "An item that brings little by itself is here because a later one brings nothing without it.")
+	}
+	s.Line("Next: %s", a.call("disable "+strings.Join(ids, " ")))
+	return nil
+}
+
+type forecastJSON struct {
+	Format      string             `json:"format"`
+	Ready       readyJSON          `json:"ready"`
+	Settled     *savingJSON        `json:"settled,omitempty"`
+	Items       []forecastItemJSON `json:"items"`
+	Boots       int                `json:"boots"`
+	ReplayError float64            `json:"replay_error"`
+	AtLeast     bool               `json:"at_least"`
+	Stays       []string           `json:"stays"`
+	Simulated   bool               `json:"simulated"`
+}
+
+type readyJSON struct {
+	Now    float64    `json:"now"`
+	Then   float64    `json:"then"`
+	Saving savingJSON `json:"saving"`
+}
+
+type savingJSON struct {
+	Median float64 `json:"median"`
+	Low    float64 `json:"low"`
+	High   float64 `json:"high"`
+}
+
+type forecastItemJSON struct {
+	ID     string     `json:"id"`
+	Now    float64    `json:"now"`
+	Then   float64    `json:"then"`
+	Saving savingJSON `json:"saving"`
+	Shows  bool       `json:"measurable"`
+}
+
+func savingDocument(s forecast.Saving) savingJSON {
+	return savingJSON{s.Median.Seconds(), s.Low.Seconds(), s.High.Seconds()}
+}
+
+func (l *look) forecastDocument(f forecast.Forecast, items []item.Item, each []forecast.Forecast) forecastJSON {
+	d := forecastJSON{
+		Format: "calmdawn.forecast/1", Ready: readyJSON{f.Now.Seconds(), f.Then.Seconds(), savingDocument(f.Saving)}, Items: []forecastItemJSON{},
+		Boots: f.Boots, ReplayError: f.Error, AtLeast: f.AtLeast, Stays: []string{},
+	}
+	if f.Quiet {
+		s := savingDocument(f.Settled)
+		d.Settled = &s
+	}
+	for i, it := range items {
+		e := each[i]
+		d.Items = append(d.Items, forecastItemJSON{it.ID, e.Now.Seconds(), e.Then.Seconds(), savingDocument(e.Saving), e.Shows})
+	}
+	for _, key := range f.Stays {
+		d.Stays = append(d.Stays, key.Native)
+	}
+	for _, r := range l.replays {
+		d.Simulated = d.Simulated || r.Boot.Simulated
+	}
+	return d
+}
+
+// costJSON is what an item costs; each figure says how it is known.
+type costJSON struct {
+	Grade    forecast.Grade `json:"grade"`
+	Wait     *waitCostJSON  `json:"wait,omitempty"`
+	CPU      *secondsJSON   `json:"cpu,omitempty"`
+	DiskRead *bytesJSON     `json:"disk_read,omitempty"`
+	Memory   *bytesJSON     `json:"memory,omitempty"`
+	Seen     int            `json:"seen"`
+	Of       int            `json:"of"`
+}
+
+type waitCostJSON struct {
+	Seconds    float64 `json:"seconds"`
+	Low        float64 `json:"low"`
+	High       float64 `json:"high"`
+	Known      string  `json:"known"`
+	AtLeast    bool    `json:"at_least"`
+	Measurable bool    `json:"measurable"`
+}
+
+type secondsJSON struct {
+	Seconds float64     `json:"seconds"`
+	Known   string      `json:"known"`
+	From    boot.Source `json:"from"`
+}
+
+type bytesJSON struct {
+	Bytes int64       `json:"bytes"`
+	Known string      `json:"known"`
+	From  boot.Source `json:"from"`
+}
+
+func costDocument(c forecast.Cost) *costJSON {
+	if !c.Known() {
+		return nil
+	}
+	const measured = "measured"
+	d := &costJSON{Grade: c.Grade, Seen: c.Seen, Of: c.Of}
+	if c.Replayed {
+		s := c.Wait.Saving
+		d.Wait = &waitCostJSON{s.Median.Seconds(), s.Low.Seconds(), s.High.Seconds(), "forecast", c.Wait.AtLeast, c.Wait.Shows}
+	}
+	if c.CPU.Known {
+		d.CPU = &secondsJSON{c.CPU.Value.Seconds(), measured, c.CPU.From}
+	}
+	if c.DiskRead.Known {
+		d.DiskRead = &bytesJSON{c.DiskRead.Bytes, measured, c.DiskRead.From}
+	}
+	if c.Memory.Known {
+		d.Memory = &bytesJSON{c.Memory.Bytes, measured, c.Memory.From}
+	}
+	return d
+}

@@ -1,0 +1,149 @@
+package forecast
+
+import (
+	_ "embed"
+	"fmt"
+	"slices"
+	"time"
+
+	"github.com/pelletier/go-toml/v2"
+
+	"calmdawn/internal/core/boot"
+)
+
+//go:embed grades.toml
+var builtIn []byte
+
+// A Grade says in a word what an item costs the boot.
+type Grade string
+
+// The grades.
+const (
+	Heavy    Grade = "heavy"
+	Moderate Grade = "moderate"
+	Light    Grade = "light"
+	Unknown  Grade = "unknown"
+)
+
+// Grades are the bounds of the grades, as shares of the boot; grades.toml explains them.
+type Grades struct {
+	Heavy    Bounds `toml:"heavy"`
+	Moderate Bounds `toml:"moderate"`
+}
+
+// Bounds are what a grade begins at; reaching one suffices.
+type Bounds struct {
+	Wait float64 `toml:"wait"`
+	CPU  float64 `toml:"cpu"`
+}
+
+// LoadGrades reads the built-in bounds, and over them a technician's own, which may be empty.
+func LoadGrades(own []byte) (Grades, error) {
+	var g Grades
+	for _, text := range [][]byte{builtIn, own} {
+		if err := toml.Unmarshal(text, &g); err != nil {
+			return g, fmt.Errorf("grades.toml: %w", err)
+		}
+	}
+	if g.Heavy.Wait < g.Moderate.Wait || g.Heavy.CPU < g.Moderate.CPU || g.Moderate.Wait < 0 || g.Moderate.CPU < 0 {
+		return g, fmt.Errorf("grades.toml: heavy has to begin at more than moderate, and both at 0 or more")
+	}
+	return g, nil
+}
+
+// A Cost is what an item costs the boot, as far as is known.
+type Cost struct {
+	Grade    Grade
+	Wait     Forecast    // how much sooner the machine would be ready without it
+	Replayed bool        // whether Wait is known
+	CPU      boot.Figure // the median of the boots in which it ran
+	DiskRead boot.Amount
+	Memory   boot.Amount
+	Seen     int // in how many boots it ran
+	Of       int // of how many
+}
+
+// Known reports whether anything at all is known of the cost.
+func (c Cost) Known() bool { return c.Replayed || c.CPU.Known || c.DiskRead.Known || c.Memory.Known }
+
+// CostOf puts together what an item costs. boots are those that stand behind it, key is how they know the item, wait the forecast without it; replayed is
+// false where there was nothing to forecast from.
+func CostOf(boots []boot.Boot, key boot.Key, wait Forecast, replayed bool, g Grades) Cost {
+	c := Cost{Wait: wait, Of: len(boots)}
+	var cpu []time.Duration
+	var read, memory []int64
+	var ready time.Duration
+	processors := 0
+	for _, b := range boots {
+		seen := false
+		sum := boot.Span{}
+		for _, s := range b.Spans {
+			if s.Native != key.Native || s.Owner != key.Owner && (key.Owner != AnyOwner || s.Owner == "") || !s.Begin.Known && !s.End.Known || s.Skipped {
+				continue
+			}
+			seen = true
+			if s.CPU.Known {
+				sum.CPU = boot.Of(sum.CPU.Value+s.CPU.Value, s.CPU.From)
+			}
+			if s.DiskRead.Known {
+				sum.DiskRead = boot.Bytes(sum.DiskRead.Bytes+s.DiskRead.Bytes, s.DiskRead.From)
+			}
+			if s.Memory.Known {
+				sum.Memory = boot.Bytes(sum.Memory.Bytes+s.Memory.Bytes, s.Memory.From)
+			}
+		}
+		if !seen {
+			continue
+		}
+		c.Seen++
+		ready, processors = b.Ready.Value, b.Processors
+		if sum.CPU.Known {
+			cpu = append(cpu, sum.CPU.Value)
+			c.CPU = sum.CPU
+		}
+		if sum.DiskRead.Known {
+			read = append(read, sum.DiskRead.Bytes)
+			c.DiskRead = sum.DiskRead
+		}
+		if sum.Memory.Known {
+			memory = append(memory, sum.Memory.Bytes)
+			c.Memory = sum.Memory
+		}
+	}
+	if len(cpu) > 0 {
+		c.CPU.Value = boot.Median(cpu)
+	}
+	for amount, values := range map[*boot.Amount][]int64{&c.DiskRead: read, &c.Memory: memory} {
+		if len(values) > 0 {
+			slices.Sort(values)
+			amount.Bytes = values[len(values)/2]
+		}
+	}
+	c.Replayed = replayed && c.Seen > 0
+	c.Grade = g.of(c, ready, processors)
+	return c
+}
+
+// of grades a cost against a boot that was ready after a time.
+func (g Grades) of(c Cost, ready time.Duration, processors int) Grade {
+	if !c.Replayed && !c.CPU.Known || ready <= 0 {
+		return Unknown
+	}
+	wait, cpu := 0.0, 0.0
+	if c.Replayed && c.Wait.Shows {
+		wait = float64(c.Wait.Saving.Median) / float64(c.Wait.Now)
+	}
+	if c.CPU.Known && processors > 0 {
+		cpu = float64(c.CPU.Value) / float64(ready*time.Duration(processors))
+	}
+	reaches := func(b Bounds) bool { return wait >= b.Wait || cpu >= b.CPU }
+	switch {
+	case reaches(g.Heavy):
+		return Heavy
+	case reaches(g.Moderate):
+		return Moderate
+	case !c.CPU.Known && (!c.Replayed || c.Wait.AtLeast):
+		return Unknown // it may be more
+	}
+	return Light
+}
