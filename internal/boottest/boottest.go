@@ -29,9 +29,10 @@ const packages = "systemd,systemd-sysv,dbus,cron,udev,procps,kmod,dbus-user-sess
 
 // A Machine is a fixture machine of one test: the shared root with the test's own files laid over it.
 type Machine struct {
-	Dir   string // where its root is mounted, for --root
-	share string // a folder that the machine sees as /share
-	boots int
+	Dir        string // where its root is mounted, for --root
+	Processors int    // how many it is given; 0 for all
+	share      string // a folder that the machine sees as /share
+	boots      int
 }
 
 // New makes a machine with the given files, as [testtree.Make] does. On it are the user maria, whose service manager runs
@@ -104,7 +105,12 @@ func (m *Machine) Boot(t testing.TB) []string {
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
 	defer cancel()
 	name := fmt.Sprintf("calmdawn-%d-%d", os.Getpid(), m.boots)
-	cmd := exec.CommandContext(ctx, "systemd-nspawn", "-D", m.Dir, "-b", "--machine="+name, "--register=no", "--keep-unit", "--bind="+m.share+":/share")
+	words := []string{"systemd-nspawn"}
+	if m.Processors > 0 {
+		words = []string{"taskset", "-c", fmt.Sprintf("0-%d", m.Processors-1), "systemd-nspawn"}
+	}
+	words = append(words, "-D", m.Dir, "-b", "--machine="+name, "--register=no", "--keep-unit", "--bind="+m.share+":/share")
+	cmd := exec.CommandContext(ctx, words[0], words[1:]...)
 	cmd.Env = append(os.Environ(), "SYSTEMD_NSPAWN_UNIFIED_HIERARCHY=1")
 	cmd.Cancel = func() error { return cmd.Process.Signal(syscall.SIGTERM) }
 	cmd.WaitDelay = 10 * time.Second

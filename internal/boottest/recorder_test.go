@@ -161,10 +161,14 @@ func TestRecorder(t *testing.T) {
 	}
 }
 
-// finish waits until the recorder has ended, writes down what the kernel accounted for, and switches off.
-const finish = `
+// whenRecorded waits until the recorder has ended.
+const whenRecorded = `
 sleep 1
 while [ "$(systemctl is-active calmdawn-recorder.service)" = active ]; do sleep 1; done
+`
+
+// finish writes down what the kernel accounted for, and switches off.
+const finish = whenRecorded + `
 for u in works stays waits; do echo $u.service $(( $(systemctl show -p CPUUsageNSec --value $u.service) / 1000 )); done > /share/accounting
 systemctl --no-block poweroff
 `

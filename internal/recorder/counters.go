@@ -13,11 +13,12 @@ import (
 type counters struct {
 	stat, vmstat *os.File
 	contained    bool // the machine is a container: the kernel's counters are those of the computer around it
+	allowed      map[string]bool
 	buf          [16 << 10]byte
 }
 
 func openCounters() counters {
-	var c counters
+	c := counters{allowed: allowedProcessors()}
 	c.stat, _ = os.Open("/proc/stat")
 	c.vmstat, _ = os.Open("/proc/vmstat")
 	text, _ := os.ReadFile("/run/systemd/container")
@@ -46,28 +47,58 @@ func (c *counters) paged() (int64, bool) {
 	return kb << 10, ok && err == nil
 }
 
-// foreign is how much processor time others on the same computer have taken so far: what the hypervisor gave to others, and in a
-// container what runs beside it. own is what this machine's processes have used.
+// foreign is how much processor time others on the same computer have taken so far, of those processors that this machine may use: what the
+// hypervisor gave to others, and in a container what runs beside it. own is what this machine's processes have used.
 func (c *counters) foreign(own time.Duration) (time.Duration, bool) {
 	if c.stat == nil {
 		return 0, false
 	}
 	n, _ := c.stat.ReadAt(c.buf[:], 0)
-	line, _, _ := bytes.Cut(c.buf[:n], []byte("\n"))
-	words := strings.Fields(string(line)) // cpu user nice system idle iowait irq softirq steal …
-	if len(words) < 9 {
-		return 0, false
+	stolen, busy, found := time.Duration(0), time.Duration(0), false
+	for line := range bytes.Lines(c.buf[:n]) { // cpu0 user nice system idle iowait irq softirq steal …
+		if !bytes.HasPrefix(line, []byte("cpu")) {
+			break
+		}
+		words := strings.Fields(string(line))
+		if len(words) < 9 || !c.allowed[strings.TrimPrefix(words[0], "cpu")] {
+			continue
+		}
+		value := func(i int) time.Duration {
+			n, _ := strconv.ParseInt(words[i], 10, 50)
+			return time.Duration(n) * time.Second / 100
+		}
+		found = true
+		stolen += value(8)
+		busy += value(1) + value(2) + value(3) + value(6) + value(7)
 	}
-	value := func(i int) time.Duration {
-		n, _ := strconv.ParseInt(words[i], 10, 50)
-		return time.Duration(n) * time.Second / 100
-	}
-	stolen := value(8)
 	if !c.contained {
-		return stolen, true
+		return stolen, found
 	}
-	busy := value(1) + value(2) + value(3) + value(6) + value(7)
-	return max(0, stolen+busy-own), true
+	return max(0, stolen+busy-own), found
+}
+
+// allowedProcessors reads the numbers of the processors that this machine may use, proc(5).
+func allowedProcessors() map[string]bool {
+	allowed := map[string]bool{}
+	text, _ := os.ReadFile("/proc/self/status")
+	for line := range strings.Lines(string(text)) {
+		list, ok := strings.CutPrefix(line, "Cpus_allowed_list:")
+		if !ok {
+			continue
+		}
+		for part := range strings.SplitSeq(strings.TrimSpace(list), ",") {
+			first, last, ranged := strings.Cut(part, "-")
+			from, _ := strconv.Atoi(first)
+			to, err := strconv.Atoi(last)
+			if !ranged || err != nil {
+				to = from
+			}
+			for n := from; n <= min(to, 1<<12); n++ {
+				allowed[strconv.Itoa(n)] = true
+			}
+		}
+	}
+	return allowed
 }
 
 func (c *counters) processors() int { return runtime.NumCPU() }

@@ -1,0 +1,265 @@
+//go:build linux
+
+package boottest_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"calmdawn/internal/boottest"
+)
+
+// A maker generates machines at random.
+type maker struct {
+	rng   *rand.Rand
+	files map[string]string
+	names []string
+}
+
+// service adds a service that waits, computes, and goes on in the background, all in milliseconds.
+func (g *maker) service(kind string, after []string, wait, work, background int) {
+	name := fmt.Sprintf("item-%d.service", len(g.names))
+	start := fmt.Sprintf("/usr/bin/burn %d; sleep %.3f; /usr/bin/burn %d", work/2, float64(wait)/1000, work-work/2)
+	text := "[Unit]\n"
+	if len(after) > 0 {
+		text += "After=" + strings.Join(after, " ") + "\n"
+	}
+	text += "[Service]\nType=" + kind + "\n"
+	switch kind {
+	case "oneshot":
+		text += "RemainAfterExit=yes\nExecStart=/bin/sh -c '" + start + "'\n"
+	case "forking":
+		text += "ExecStart=/bin/sh -c '" + start + fmt.Sprintf("; (/usr/bin/burn %d; exec sleep 1000) &'\n", background)
+	default:
+		text += fmt.Sprintf("ExecStart=/bin/sh -c '/usr/bin/burn %d; exec sleep 1000'\n", background)
+	}
+	g.names = append(g.names, name)
+	g.files["etc/systemd/system/"+name] = text + "[Install]\nWantedBy=multi-user.target\n"
+	g.files["etc/systemd/system/multi-user.target.wants/"+name] = "-> ../" + name
+}
+
+// randomMachine is one with 15 to 32 services, a third of which compute in the background only.
+func randomMachine(seed uint64) *maker {
+	g := &maker{rng: rand.New(rand.NewPCG(seed, 77)), files: map[string]string{}}
+	for range 15 + g.rng.IntN(18) {
+		var after []string
+		for range g.rng.IntN(3) {
+			if len(g.names) > 0 {
+				after = append(after, g.names[max(0, len(g.names)-1-g.rng.IntN(6))])
+			}
+		}
+		wait, work, background := 100+g.rng.IntN(1200), 20+g.rng.IntN(900)*g.rng.IntN(2), 100+g.rng.IntN(2500)*g.rng.IntN(2)
+		g.service([]string{"oneshot", "forking", "simple"}[g.rng.IntN(3)], after, wait, work, background)
+	}
+	return g
+}
+
+// A trial is a generated machine that is booted again and again.
+type trial struct {
+	t       *testing.T
+	m       *boottest.Machine
+	program string
+	items   []string
+}
+
+func newTrial(t *testing.T, g *maker, processors int) *trial {
+	t.Helper()
+	burner := filepath.Join(t.TempDir(), "burn")
+	build := exec.Command("go", "build", "-o", burner, "calmdawn/internal/boottest/burn")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
+		t.Fatal(string(out))
+	}
+	g.files["usr/bin/finish"] = whenRecorded + "systemctl --no-block poweroff\n"
+	g.files["etc/systemd/system/last.service"] = "[Unit]\nAfter=graphical.target\n[Service]\nExecStart=/bin/sh /usr/bin/finish\n"
+	m := boottest.New(t, g.files)
+	m.Install(t, burner)
+	m.Processors = processors
+	tr := &trial{t: t, m: m, program: program(t)}
+	for _, name := range g.names {
+		tr.items = append(tr.items, "service:"+name)
+	}
+	tr.calm("recorder", "on", "--yes", "--boots", "1000")
+	m.Boot(t) // the first boot is another one: it makes the machine's id, and applies presets
+	return tr
+}
+
+func (tr *trial) calm(words ...string) string { return calm(tr.t, tr.program, tr.m, words...) }
+
+// boot boots so many times and returns when each was ready, odd ones left out, and how long each took until it had settled.
+func (tr *trial) boot(times int) (ready, settled []float64) {
+	tr.t.Helper()
+	for range times {
+		tr.m.Boot(tr.t)
+	}
+	var list struct {
+		Boots []struct {
+			Ready   float64
+			Settled struct {
+				FromReady float64 `json:"from_ready"`
+			}
+			Odd []string
+		}
+	}
+	ok(tr.t, json.Unmarshal([]byte(tr.calm("boots", "--json", "--last", strconv.Itoa(times))), &list))
+	for _, b := range list.Boots {
+		if len(b.Odd) == 0 {
+			ready = append(ready, b.Ready)
+			settled = append(settled, b.Ready+b.Settled.FromReady)
+		} else {
+			tr.t.Logf("an odd boot: %v", b.Odd)
+		}
+	}
+	return ready, settled
+}
+
+// A result is one forecast with what came of it, in seconds.
+type result struct {
+	Seed                    uint64
+	Processors              int
+	Case                    int
+	What                    string
+	Items                   int
+	Now, Then               float64 // measured medians before and after
+	Saving                  float64 // forecast
+	Low, High               float64
+	Replay                  float64 // error of the replay
+	Settled                 float64 // forecast saving until settled; measured are the next two
+	SettledNow, SettledThen float64
+}
+
+func (r result) wrong() float64 { return abs((r.Now-r.Then)-r.Saving) / r.Now }
+
+func abs(x float64) float64 { return max(x, -x) }
+
+func median(x []float64) float64 {
+	x = slices.Sorted(slices.Values(x))
+	return (x[(len(x)-1)/2] + x[len(x)/2]) / 2
+}
+
+// try forecasts a change from the boots before, makes it, boots, and takes it back.
+func (tr *trial) try(verb string, items []string, before, settledBefore []float64, boots int) (result, bool) {
+	tr.t.Helper()
+	var f struct {
+		Ready struct {
+			Saving struct{ Median, Low, High float64 }
+		}
+		Settled     struct{ Median float64 }
+		ReplayError float64 `json:"replay_error"`
+	}
+	words := append([]string{"--json", "forecast"}, items...)
+	if verb == "delay" {
+		words = append(words, "--delay")
+	}
+	ok(tr.t, json.Unmarshal([]byte(tr.calm(words...)), &f))
+	tr.calm(append([]string{verb, "--yes"}, items...)...)
+	after, settledAfter := tr.boot(boots)
+	var history struct{ Changes []struct{ Change int } }
+	ok(tr.t, json.Unmarshal([]byte(tr.calm("history", "--json")), &history))
+	tr.calm("undo", "--yes", fmt.Sprint(history.Changes[len(history.Changes)-1].Change))
+	if len(after) == 0 {
+		return result{}, false
+	}
+	s := f.Ready.Saving
+	return result{What: verb, Items: len(items), Now: median(before), Then: median(after), Saving: s.Median, Low: s.Low, High: s.High, Replay: f.ReplayError,
+		Settled: f.Settled.Median, SettledNow: median(settledBefore), SettledThen: median(settledAfter)}, true
+}
+
+// TestForecastOfARealBoot forecasts one change of a generated machine, and makes it. The bounds are wide: other programs run on this computer too.
+func TestForecastOfARealBoot(t *testing.T) {
+	g := &maker{files: map[string]string{}}
+	g.service("oneshot", nil, 300, 1500, 0)
+	g.service("oneshot", []string{"item-0.service"}, 1200, 100, 0)
+	g.service("simple", nil, 0, 0, 2500)
+	g.service("oneshot", nil, 400, 900, 0)
+	tr := newTrial(t, g, 1)
+	before, settled := tr.boot(2)
+	if len(before) == 0 {
+		t.Skip("this computer was too busy to measure a boot")
+	}
+	r, measured := tr.try("disable", []string{tr.items[2]}, before, settled, 1) // nothing waits for it; it takes the processor from all
+	if !measured {
+		t.Skip("this computer was too busy to measure a boot")
+	}
+	t.Logf("%+v, wrong by %.1f %%", r, 100*r.wrong())
+	if r.wrong() > 0.25 || r.Saving < 0.5 || r.Replay > 0.05 {
+		t.Errorf("ready after %.2f s, then %.2f; the forecast saving was %.2f (%.2f to %.2f), replayed with an error of %.3f", r.Now, r.Then, r.Saving, r.Low, r.High, r.Replay)
+	}
+}
+
+// TestForecastAccuracy is the long measurement behind docs/forecast-accuracy.md; `make bench-forecast` runs it. It goes on where it was
+// interrupted: each result is a line of the file that CALMDAWN_FORECASTS names.
+func TestForecastAccuracy(t *testing.T) {
+	file := os.Getenv("CALMDAWN_FORECASTS")
+	if file == "" {
+		t.Skip("a measurement of hours; make bench-forecast runs it")
+	}
+	number := func(name string, otherwise int) int {
+		if n, err := strconv.Atoi(os.Getenv(name)); err == nil {
+			return n
+		}
+		return otherwise
+	}
+	machines, cases, boots := number("CALMDAWN_MACHINES", 6), number("CALMDAWN_CASES", 7), number("CALMDAWN_BOOTS", 5)
+	done := map[string]bool{}
+	text, _ := os.ReadFile(file)
+	for line := range strings.Lines(string(text)) {
+		var r result
+		if json.Unmarshal([]byte(line), &r) == nil {
+			done[fmt.Sprint(r.Seed, r.Case)] = true
+		}
+	}
+	for seed := uint64(1); seed <= uint64(machines); seed++ {
+		left := false
+		for n := range cases {
+			left = left || !done[fmt.Sprint(seed, n)]
+		}
+		if !left {
+			continue
+		}
+		processors := 1 + int(seed%2)
+		t.Run(fmt.Sprintf("machine %d", seed), func(t *testing.T) {
+			tr := newTrial(t, randomMachine(seed), processors)
+			before, settled := tr.boot(boots)
+			if len(before) < 2 {
+				t.Skip("too few good boots")
+			}
+			rng := rand.New(rand.NewPCG(seed, 5))
+			for n := range cases {
+				items := slices.Clone(tr.items)
+				rng.Shuffle(len(items), func(i, j int) { items[i], items[j] = items[j], items[i] })
+				items = items[:[]int{1, 1, 2, 3, 4, 5, 6}[n%7]]
+				if done[fmt.Sprint(seed, n)] {
+					continue
+				}
+				verb := "disable"
+				if n%7 == 2 {
+					verb = "delay"
+				}
+				start := time.Now()
+				r, measured := tr.try(verb, items, before, settled, boots)
+				if !measured {
+					continue
+				}
+				r.Seed, r.Processors, r.Case = seed, processors, n
+				t.Logf("%.0f s: %+v wrong %.1f %%", time.Since(start).Seconds(), r, 100*r.wrong())
+				line, err := json.Marshal(r)
+				ok(t, err)
+				f, err := os.OpenFile(file, os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o644)
+				ok(t, err)
+				_, err = f.Write(append(line, '\n'))
+				ok(t, err)
+				ok(t, f.Close())
+			}
+		})
+	}
+}
