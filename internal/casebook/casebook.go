@@ -231,8 +231,14 @@ func (b *Book) Begin(c change.Change, marks []change.FolderMark) (change.Change,
 		return c, err
 	}
 	err = b.transact(func(tx *sql.Tx) error {
-		res, err := tx.Exec("INSERT INTO changes(verb, status, made_at, made_by, targets, undoes) VALUES(?, ?, ?, ?, ?, ?)",
-			c.Verb, c.Status, c.MadeAt.UTC().Format(time.RFC3339Nano), c.MadeBy, targets, c.Undoes)
+		var forecast []byte
+		if c.Forecast != nil {
+			if forecast, err = json.Marshal(c.Forecast); err != nil {
+				return err
+			}
+		}
+		res, err := tx.Exec("INSERT INTO changes(verb, status, made_at, made_by, targets, undoes, forecast) VALUES(?, ?, ?, ?, ?, ?, ?)",
+			c.Verb, c.Status, c.MadeAt.UTC().Format(time.RFC3339Nano), c.MadeBy, targets, c.Undoes, forecast)
 		if err != nil {
 			return err
 		}
@@ -319,7 +325,7 @@ func (b *Book) transact(do func(*sql.Tx) error) error {
 
 // Changes returns all changes, oldest first.
 func (b *Book) Changes() ([]change.Change, error) {
-	rows, err := b.db.Query("SELECT id, verb, status, made_at, made_by, targets, undoes, undone_by FROM changes ORDER BY id")
+	rows, err := b.db.Query("SELECT id, verb, status, made_at, made_by, targets, undoes, undone_by, forecast FROM changes ORDER BY id")
 	if err != nil {
 		return nil, err
 	}
@@ -328,9 +334,14 @@ func (b *Book) Changes() ([]change.Change, error) {
 	for rows.Next() {
 		var c change.Change
 		var madeAt string
-		var targets []byte
-		if err := rows.Scan(&c.ID, &c.Verb, &c.Status, &madeAt, &c.MadeBy, &targets, &c.Undoes, &c.UndoneBy); err != nil {
+		var targets, forecast []byte
+		if err := rows.Scan(&c.ID, &c.Verb, &c.Status, &madeAt, &c.MadeBy, &targets, &c.Undoes, &c.UndoneBy, &forecast); err != nil {
 			return nil, err
+		}
+		if len(forecast) > 0 {
+			if err := json.Unmarshal(forecast, &c.Forecast); err != nil {
+				return nil, err
+			}
 		}
 		if c.MadeAt, err = time.Parse(time.RFC3339Nano, madeAt); err != nil {
 			return nil, err

@@ -16,7 +16,8 @@ import (
 )
 
 func (a *app) compareCommand() *cobra.Command {
-	return &cobra.Command{
+	odd := false
+	cmd := &cobra.Command{
 		Use:   "compare",
 		Short: "Compare the boots before the last change with those after it",
 		Long: `Compare takes the boots that the machine remembers from before the last change and those from
@@ -27,8 +28,10 @@ five before and three after.`,
 		Example:           "  calmdawn compare\n  calmdawn compare --json",
 		Args:              noWords,
 		ValidArgsFunction: cobra.NoFileCompletions,
-		RunE:              func(*cobra.Command, []string) error { return a.compare() },
+		RunE:              func(*cobra.Command, []string) error { return a.compare(odd) },
 	}
+	cmd.Flags().BoolVar(&odd, "odd", false, "take odd boots too, which are left out otherwise")
+	return cmd
 }
 
 // A comparison is what is known of the boots around the last change.
@@ -100,6 +103,27 @@ func (c comparison) answer() string {
 	return fmt.Sprintf("Too few boots to tell what %s did: %s before and %s after%s; %s.", c.names(), count(r.Before.N, "boot", "boots"), count(r.After.N, "boot", "boots"), how, c.missing())
 }
 
+// forecast is what was forecast when the change was made; nil where nothing was, or several changes count as one.
+func (c comparison) forecast() *change.Forecast {
+	if len(c.changes) != 1 {
+		return nil
+	}
+	return c.changes[0].Forecast
+}
+
+// kept says whether what came out lies within what was forecast.
+func (c comparison) kept(f change.Forecast) string {
+	if c.ready.Before.N == 0 || c.ready.After.N == 0 {
+		return ""
+	}
+	saved := c.ready.Before.Median - c.ready.After.Median
+	verdict := "outside that range"
+	if saved >= f.Low && saved <= f.High || f.AtLeast && saved >= f.Low {
+		verdict = "within that range"
+	}
+	return fmt.Sprintf(" Measured so far: %s, %s.", signed(-saved), verdict)
+}
+
 // missing says what it takes for a verdict.
 func (c comparison) missing() string {
 	if c.ready.Missing > 0 {
@@ -123,7 +147,7 @@ func signed(d time.Duration) string {
 	return "+" + render.Duration(d)
 }
 
-func (a *app) compare() error {
+func (a *app) compare(odd bool) error {
 	r, err := a.open()
 	if err != nil {
 		return err
@@ -134,7 +158,13 @@ func (a *app) compare() error {
 		return err
 	}
 	found := a.remember(r, 0)
-	c, ok := a.comparison(found.Boots, changes)
+	boots := slices.Clone(found.Boots)
+	for i := range boots {
+		if odd && boots[i].Ready.Known {
+			boots[i].Odd = nil
+		}
+	}
+	c, ok := a.comparison(boots, changes)
 	if !ok {
 		return fmt.Errorf("no change was made to this machine, so there is no before and after; %s shows its boots", a.call("boots"))
 	}
@@ -151,6 +181,9 @@ func (a *app) showComparison(s *render.Screen, c comparison, found linux.Boots) 
 	for _, ch := range c.changes {
 		s.Line("  change %d, %s: %s", ch.ID, day(ch.MadeAt), what(ch))
 	}
+	if f := c.forecast(); f != nil {
+		s.Wrap(2, "  %s%s", forecastLine(*f), c.kept(*f))
+	}
 	s.Line("")
 	if s.Figures() && c.ready.Before.N > 0 && c.ready.After.N > 0 {
 		a.strips(s, c)
@@ -166,7 +199,10 @@ func (a *app) showComparison(s *render.Screen, c comparison, found linux.Boots) 
 	s.Table([]render.Column{{Title: "MEDIAN OF"}, {Title: "BEFORE", Right: true}, {Title: "AFTER", Right: true}, {Title: "DIFFERENCE", Right: true}}, rows)
 	s.Line("")
 	for _, b := range c.sides.LeftOut {
-		s.Line("Left out: the boot of %s, since %s.", day(b.Began), strings.Join(b.Odd, "; "))
+		s.Wrap(2, "Left out: the boot of %s, since %s.", day(b.Began), render.Clean(strings.Join(b.Odd, "; ")))
+	}
+	if len(c.sides.LeftOut) > 0 {
+		s.Line("To take them all the same: %s", a.call("compare --odd"))
 	}
 	a.unreadLog(s, found)
 	last := c.changes[len(c.changes)-1]
@@ -210,6 +246,17 @@ type milestone struct {
 // milestones are ready, and the phases that were measured on both sides.
 func (c comparison) milestones() []milestone {
 	all := []milestone{{"ready", c.ready.Before, c.ready.After}}
+	settled := func(boots []boot.Boot) (d []time.Duration) {
+		for _, b := range boots {
+			if b.Settled.FromReady.Known {
+				d = append(d, b.Ready.Value+b.Settled.FromReady.Value)
+			}
+		}
+		return d
+	}
+	if r := compare.Compare(settled(c.sides.Before), settled(c.sides.After)); r.Before.N > 0 || r.After.N > 0 {
+		all = append(all, milestone{"settled", r.Before, r.After})
+	}
 	for _, name := range boot.PhaseNames {
 		took := func(boots []boot.Boot) (d []time.Duration) {
 			for _, b := range boots {

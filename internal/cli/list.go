@@ -246,7 +246,7 @@ func (a *app) list(l *look, f listing) error {
 	s := a.screen()
 	s.Line("%s", s.Paint(render.Strong, headline(l, f.filter)))
 	if !f.chooses() {
-		s.Line("%s", s.Paint(render.Strong, l.outlook()))
+		s.Wrap(0, "%s", l.outlook())
 	}
 	a.missingDisks(s, l.Unread)
 	if len(shown) > 0 {

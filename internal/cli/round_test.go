@@ -308,7 +308,9 @@ func TestBeforeAndAfter(t *testing.T) {
 	says(on+"boots", "the last 5 boots, simulated", "FIRMWARE", "INITRD")
 	says(on+"boots --spans", "star-index.service", "Simulated")
 	says(on+"show service:star-index.service", "Own time", "5 of the last 5 boots", "simulated")
-	says(on+"show service:cue-update.service", "nothing was measured") // it counts as started at once
+	says(on+"show service:cue-update.service", "Processor", "measured") // it counts as started at once, and computes on
+	says(on+"forecast service:star-index.service service:star-cache.service", "sooner", "since starts overlap")
+	says(on+"forecast --best", "Star-catalogue indexer", "Next: calmdawn")
 	says(on + "disable --yes service:star-index.service service:star-cache.service")
 	says(on, "1 change is waiting for a restart", "Too few boots")
 	says("demo reboot "+dir+" --times 2", "simulated: ready after")
@@ -416,12 +418,15 @@ func TestHostileCasebooksAreRefused(t *testing.T) {
 			if err := os.WriteFile(other+"/etc/machine-id", []byte("ffffffffffffffffffffffffffffffff\n"), 0o644); err != nil {
 				return err
 			}
+			if err := os.RemoveAll(other + "/var/lib/calmdawn"); err != nil {
+				return err
+			}
 			call(t, "--root "+other+" disable --yes service:star-index.service")
 			return os.Rename(other+"/var/lib/calmdawn/casebook.db", p)
 		},
 	} {
 		dir := demoMachine(t)
-		if err := os.MkdirAll(dir+"/var/lib/calmdawn", 0o700); err != nil {
+		if err := os.Remove(dir + "/var/lib/calmdawn/casebook.db"); err != nil {
 			t.Fatal(err)
 		}
 		if err := make(dir + "/var/lib/calmdawn/casebook.db"); err != nil {
@@ -490,6 +495,9 @@ func TestListsAreFilteredSortedAndKept(t *testing.T) {
 
 func TestADiskThatIsNotMountedIsSaid(t *testing.T) {
 	dir := demoMachine(t)
+	if err := os.RemoveAll(dir + "/var/lib/calmdawn"); err != nil { // as where /var is elsewhere
+		t.Fatal(err)
+	}
 	testtree.Add(t, dir, map[string]string{"etc/fstab": "/dev/a / ext4 defaults 0 1\nUUID=1 /var ext4 defaults 0 2\n/dev/c /home ext4 noauto 0 2\n"})
 	if out, _, _ := call(t, "--root "+dir+" list"); !strings.Contains(out, "MIND: /var is a file system of its own") || strings.Contains(out, "/home is") {
 		t.Errorf("list: %s", out)
@@ -576,7 +584,7 @@ func TestDocumentsFollowTheirSchemas(t *testing.T) {
 		{"list --all", "list-1"}, {"show service:loan-db.service", "item-1"},
 		{"disable --yes service:star-index.service task:/etc/cron.d/mast#619c", "change-1"}, {"compare", "compare-1"},
 		{"undo 1 --yes", "change-1"}, {"history", "history-1"}, {"boots --spans", "boots-1"}, {"compare", "compare-1"},
-		{"conditions", "conditions-1"}, {"recorder status", "recorder-1"},
+		{"conditions", "conditions-1"}, {"recorder status", "recorder-1"}, {"forecast --best", "forecast-1"}, {"forecast service:star-index.service", "forecast-1"},
 	} {
 		out, errs, code := call(t, on+c.words)
 		if code != 0 {

@@ -35,7 +35,7 @@ func (a *app) standing() error {
 		s.Line("  All of them are parts of its operating system; nothing was added.")
 	}
 	if len(l.boots) > 0 {
-		s.Line("  %s", bootHeadline(l.boots))
+		s.Wrap(2, "  %s", l.outlook())
 	} else {
 		s.Line("  It remembers no boot, so nothing is known of how long one takes.")
 	}
@@ -73,6 +73,8 @@ func (a *app) standing() error {
 		s.Line("Next: restart the machine %s, then %s", count(c.ready.Missing, "more time", "more times"), a.call("compare"))
 	case compared:
 		s.Line("Next: see what the change did, with %s; or look for more, with %s", a.call("compare"), a.call("list"))
+	case len(l.replays) > 0 && len(l.dispensable()) > 0:
+		s.Line("Next: see which few items would bring most, with %s; or all that it launches, with %s", a.call("forecast --best"), a.call("list"))
 	default:
 		s.Line("Next: see what it launches, with %s", a.call("list"))
 	}

@@ -49,7 +49,7 @@ func (a *app) timeline(s *render.Screen, found linux.Boots, v bootsView) error {
 		s.Line("%s", s.Paint(render.Warn, "Odd: "+render.Clean(why)+"."))
 	}
 	s.Line("")
-	columns := []render.Column{{Title: "ITEM", Flex: 24}, {Title: "BEGAN", Right: true, Keep: 1}, {Title: "OWN TIME", Right: true, Keep: 3}, {Title: "WORKED", Right: true, Keep: 2}}
+	columns := []render.Column{{Title: "ITEM", Flex: 24}, {Title: "BEGAN", Right: true, Keep: 1}, {Title: "OWN TIME", Right: true, Keep: 3}, {Title: "WORKED", Right: true, Keep: 2}, {Title: "OF READY", Right: true, Keep: 4}}
 	wide := 0
 	if s.Figures() {
 		wide = max(20, min(100, s.Width()-60))
@@ -112,7 +112,11 @@ func timelineCells(t render.Timeline, row render.TimelineRow, wide int) []render
 	if wide > 0 {
 		last = render.Cell{Text: t.Chart(row, wide), Tone: tone}
 	}
-	return []render.Cell{{Text: "  " + strings.Repeat("  ", min(row.Depth, 4)) + render.Clean(row.Label), Tone: tone}, render.C(render.Seconds(row.Begin)), render.C(render.Seconds(row.End - row.Begin)), render.C(worked), last}
+	part := ""
+	if row.Path && t.Ready > 0 {
+		part = fmt.Sprintf("%.0f %%", 100*float64(row.Share)/float64(t.Ready))
+	}
+	return []render.Cell{{Text: "  " + strings.Repeat("  ", min(row.Depth, 4)) + render.Clean(row.Label), Tone: tone}, render.C(render.Seconds(row.Begin)), render.C(render.Seconds(row.End - row.Begin)), render.C(worked), render.C(part), last}
 }
 
 // outcome says how a boot came out.
@@ -146,7 +150,7 @@ func sourcesOf(b boot.Boot) string {
 // timelineOf arranges a boot in groups: first what ready waited for, then what else ran, by what it had waited for. It returns how many items
 // were folded.
 func timelineOf(b boot.Boot) (render.Timeline, int) {
-	t := render.Timeline{End: b.Ready.Value, Busy: b.Course, Processors: b.Processors}
+	t := render.Timeline{Ready: b.Ready.Value, End: b.Ready.Value, Busy: b.Course, Processors: b.Processors}
 	if b.Ready.Known {
 		t.Marks = append(t.Marks, render.Mark{Name: "ready", At: b.Ready.Value})
 		if s := b.Settled.FromReady; s.Known {
@@ -181,9 +185,18 @@ func timelineOf(b boot.Boot) (render.Timeline, int) {
 			at += p.Value
 		}
 	}
-	for _, s := range path {
-		if show[boot.Key{Native: s.Native}] {
-			first.Rows = append(first.Rows, rowOf(graph, s, true))
+	// Each explains the time since the one before it was done; what is folded counts for the next.
+	explained := time.Duration(0)
+	for i := range first.Rows {
+		first.Rows[i].Share = first.Rows[i].End - explained
+		explained = first.Rows[i].End
+	}
+	for i, s := range path {
+		if show[boot.Key{Native: s.Native}] || i == len(path)-1 && b.Ready.Value-explained >= b.Ready.Value/200 {
+			row := rowOf(graph, s, true)
+			row.Share = row.End - explained
+			explained = row.End
+			first.Rows = append(first.Rows, row)
 		}
 	}
 	// What else ran stands below what it had waited for, if that has a row.

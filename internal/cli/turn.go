@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"os/user"
 	"path"
@@ -15,6 +16,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"calmdawn/internal/core/change"
+	"calmdawn/internal/core/forecast"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/ledger"
 	"calmdawn/internal/linux"
@@ -155,7 +157,42 @@ func (a *app) turn(w wish) error {
 	for _, it := range picked {
 		warn(s, it, w, c)
 	}
+	if w.to != item.On {
+		if err := a.readBoots(l); err != nil {
+			return err
+		}
+		if c.Forecast = l.forecastChange(picked); c.Forecast != nil {
+			s.Wrap(2, "%s", forecastLine(*c.Forecast))
+		}
+	}
 	return a.carryOut(l.root, s, c, w)
+}
+
+// forecastChange is what is forecast for ready when the picked items are switched off or delayed; nil where nothing can be.
+func (l *look) forecastChange(picked []item.Item) *change.Forecast {
+	set := forecast.Set{}
+	for _, it := range picked {
+		if it.State.Launched() {
+			maps.Copy(set, setOf(it))
+		}
+	}
+	if len(l.replays) == 0 || len(set) == 0 {
+		return nil
+	}
+	f := forecast.Of(l.replays, set)
+	return &change.Forecast{Now: f.Now, Saving: f.Saving.Median, Low: f.Saving.Low, High: f.Saving.High, Boots: f.Boots, AtLeast: f.AtLeast}
+}
+
+// forecastLine says a change's forecast.
+func forecastLine(f change.Forecast) string {
+	if f.Low <= 0 {
+		return fmt.Sprintf("Forecast: no effect on ready that could be told from how boots differ anyhow, now %s.", render.Duration(f.Now))
+	}
+	lead := ""
+	if f.AtLeast {
+		lead = "at least "
+	}
+	return fmt.Sprintf("Forecast: ready %s%s sooner (between %s and %s), from %s.", lead, render.Duration(f.Saving), render.Duration(f.Low), render.Duration(f.High), count(f.Boots, "boot", "boots"))
 }
 
 // choose returns the items that a wish names: by id, by pattern, or by what the flags choose.
@@ -488,6 +525,7 @@ type changeJSON struct {
 	Items       []change.Target `json:"items"`
 	Edits       []editJSON      `json:"edits"`
 	TakesEffect change.Effect   `json:"takes_effect"`
+	Forecast    *savingJSON     `json:"forecast,omitempty"`
 	Undoes      int64           `json:"undoes,omitempty"`
 	UndoneBy    int64           `json:"undone_by,omitempty"`
 }
@@ -519,6 +557,9 @@ func changeDocument(c change.Change) changeJSON {
 		Format: "calmdawn.change/1", Change: c.ID, Verb: c.Verb, Status: c.Status, MadeAt: c.MadeAt.UTC().Format(time.RFC3339),
 		MadeBy: c.MadeBy, Items: append([]change.Target{}, c.Targets...), Edits: []editJSON{},
 		TakesEffect: c.TakesEffect(), Undoes: c.Undoes, UndoneBy: c.UndoneBy,
+	}
+	if f := c.Forecast; f != nil {
+		d.Forecast = &savingJSON{f.Saving.Seconds(), f.Low.Seconds(), f.High.Seconds()}
 	}
 	for _, e := range c.Edits {
 		d.Edits = append(d.Edits, editJSON{e.Path, nodeDocument(e.Before), nodeDocument(e.After)})

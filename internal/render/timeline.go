@@ -11,6 +11,7 @@ import (
 // A Timeline shows one boot: what ready waited for, what ran meanwhile, and when the machine was busy.
 type Timeline struct {
 	End        time.Duration // of the axis
+	Ready      time.Duration // 0 where it never was
 	Groups     []TimelineGroup
 	Marks      []Mark
 	Busy       []boot.Use // of the whole machine; empty where nobody measured it
@@ -33,6 +34,7 @@ type TimelineRow struct {
 	Until  time.Duration // when it had done what it does in the boot; at least End
 	Work   []boot.Use    // what it used by which moment; empty where nobody measured it
 	Path   bool          // ready waited for it
+	Share  time.Duration // of ready, that it explains; the shares of a path add up to ready
 	Failed bool
 }
 

@@ -58,6 +58,17 @@ type Change struct {
 	Edits    []Edit
 	Undoes   int64 // the change that an undo takes back; 0 otherwise
 	UndoneBy int64 // the undo that took this change back; 0 while it stands
+	Forecast *Forecast
+}
+
+// A Forecast is what was forecast for ready when a change was made.
+type Forecast struct {
+	Now     time.Duration `json:"now"` // nanoseconds, as all of them
+	Saving  time.Duration `json:"saving"`
+	Low     time.Duration `json:"low"` // of the saving
+	High    time.Duration `json:"high"`
+	Boots   int           `json:"boots"` // how many stood behind it
+	AtLeast bool          `json:"at_least"`
 }
 
 // Stands reports whether the change is in force.
