@@ -4,7 +4,7 @@ export CGO_ENABLED = 0
 NEEDS = systemd-container mmdebstrap
 SUDO = $(if $(filter 0,$(shell id -u)),,sudo)
 
-.PHONY: build test deps check bench pictures
+.PHONY: build test deps check bench bench-forecast bench-vm pictures
 
 # One static program.
 build:
@@ -32,6 +32,17 @@ check:
 # Benchmarks print ratios taken within one run.
 bench:
 	go test -run '^$$' -bench . ./...
+
+# Forecasts against real boots: CALMDAWN_MACHINES, CALMDAWN_CASES and CALMDAWN_BOOTS set how many. Results are lines of a file that is
+# gone on with; delete it to begin anew. The table is for docs/forecast-accuracy.md.
+FORECASTS = $(or $(XDG_CACHE_HOME),$(HOME)/.cache)/calmdawn/forecasts.jsonl
+bench-forecast: deps
+	CALMDAWN_FORECASTS=$(FORECASTS) go test ./internal/boottest -run 'TestForecastAccuracy|TestForecastTable' -v -timeout 24h
+
+# A whole virtual machine under software emulation: made, the recorder put onto its disk, booted twice. Needs qemu-system-x86.
+bench-vm: NEEDS += qemu-system-x86 e2fsprogs
+bench-vm: deps
+	CALMDAWN_VM=1 go test ./internal/boottest -run TestVirtualMachine -v -timeout 1h
 
 # The pictures in docs/screenshots, from the demo data.
 pictures:

@@ -71,11 +71,11 @@ func (l *look) dispensable() []item.Item {
 
 // outlook answers how long a boot takes and what of it can go.
 func (l *look) outlook() string {
-	fit := boot.Fit(l.boots, ratedBoots)
+	fit := boot.Fit(l.alike, ratedBoots)
 	if len(fit) == 0 {
 		return "Nothing is known of how long its boots take."
 	}
-	text := bootHeadline(l.boots)
+	text := bootHeadline(l.alike)
 	if len(l.replays) == 0 {
 		return text
 	}
@@ -135,7 +135,7 @@ func replayed(replays []*forecast.Replay) []boot.Boot {
 func (a *app) showCost(s *render.Screen, l *look, it item.Item) {
 	c := l.costs[it.ID]
 	if own, ok := l.ownTime(it); ok {
-		s.Field("Own time", fmt.Sprintf("%s: how long its start took by itself, the median of %d of the last %s%s", render.Duration(own.Median), own.Boots, count(own.Of, "boot", "boots"), simulated(boot.Fit(l.boots, ratedBoots))))
+		s.Field("Own time", fmt.Sprintf("%s: how long its start took by itself, the median of %d of the last %s%s", render.Duration(own.Median), own.Boots, count(own.Of, "boot", "boots"), simulated(boot.Fit(l.alike, ratedBoots))))
 	}
 	if !c.Known() || !it.State.Launched() {
 		s.Field("Cost", "unknown: nothing was measured")
@@ -150,6 +150,9 @@ func (a *app) showCost(s *render.Screen, l *look, it item.Item) {
 	default:
 		s.Field("Wait", waitText(c.Wait))
 		s.Field("", a.evidence(l, it))
+		if c.Wait.Shows {
+			s.Field("Delayed", "it would do its work after ready, which would come as much sooner")
+		}
 	}
 	if c.CPU.Known {
 		s.Field("Processor", fmt.Sprintf("%s in a boot, measured (%s)", render.Duration(c.CPU.Value), c.CPU.From))

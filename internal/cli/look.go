@@ -31,6 +31,7 @@ type look struct {
 	*linux.Inventory
 	changes []change.Change
 	boots   []boot.Boot // the last ones; only after readBoots
+	alike   []boot.Boot // those of the machine as it is now
 	own     map[boot.Key]boot.OwnTime
 	replays []*forecast.Replay // of the boots that are fit for it, oldest first
 	unfit   []error            // why others cannot be replayed
@@ -83,11 +84,12 @@ func (l *look) judge() error {
 
 // readBoots reads the last boots that the machine remembers, prepares to replay those that are fit for it, and rates the items.
 func (a *app) readBoots(l *look) error {
-	const spare = 10 // some may be odd
+	const spare = 25 // some may be odd, or of the machine as it was before changes that were taken back
 	found := a.remember(l.root, ratedBoots+spare)
 	l.Unread = append(l.Unread, found.Unread...)
 	l.boots = found.Boots
-	fit := boot.Fit(found.Boots, ratedBoots)
+	l.alike = asNow(found.Boots, l.changes, a.now())
+	fit := boot.Fit(l.alike, ratedBoots)
 	l.own = boot.OwnTimes(fit)
 	l.replays, l.unfit = forecast.Prepare(l.Complete(fit))
 	own, err := notebook.Grades()
@@ -115,11 +117,33 @@ func (a *app) readBoots(l *look) error {
 		if waits != nil {
 			wait = waits[i]
 		}
-		for key := range sets[i] {
-			if c := forecast.CostOf(fit, key, wait, waits != nil, grades); c.Known() {
-				l.costs[it.ID] = c
+		if c := forecast.CostOf(fit, sets[i], wait, waits != nil, grades); c.Known() {
+			l.costs[it.ID] = c
+		}
+	}
+	return nil
+}
+
+// asNow returns the boots in which the same changes were in force as now; where there are none yet, those of the machine as it was in its last
+// boot that can be compared.
+func asNow(boots []boot.Boot, changes []change.Change, now time.Time) []boot.Boot {
+	for _, like := range [][]int64{change.InForce(changes, now), lastConfiguration(boots, changes)} {
+		var alike []boot.Boot
+		for _, b := range boots {
+			if slices.Equal(change.InForce(changes, b.Began), like) {
+				alike = append(alike, b)
 			}
 		}
+		if len(boot.Fit(alike, 1)) > 0 {
+			return alike
+		}
+	}
+	return boots
+}
+
+func lastConfiguration(boots []boot.Boot, changes []change.Change) []int64 {
+	if last := boot.Fit(boots, 1); len(last) > 0 {
+		return change.InForce(changes, last[0].Began)
 	}
 	return nil
 }
@@ -133,7 +157,11 @@ func setOf(it item.Item) forecast.Set {
 	if it.Kind == item.Program && key.Owner == "" {
 		key.Owner = forecast.AnyOwner
 	}
-	return forecast.Set{key: true}
+	set := forecast.Set{key: true}
+	if it.Kind == item.Program && it.Program != "" { // where a desktop starts it without a unit
+		set[forecast.ProgramKey(it.Program, it.Owner)] = true
+	}
+	return set
 }
 
 // remember reads what is known of the last boots (0: of all), from every source.

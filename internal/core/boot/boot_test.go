@@ -160,3 +160,22 @@ func TestOddBoots(t *testing.T) {
 		t.Errorf("after a crash and an update: %q", why)
 	}
 }
+
+func TestProgramsOfALogin(t *testing.T) {
+	b := Boot{Programs: []Program{
+		{Name: "session", Words: []string{"/usr/bin/session"}, Owner: "maria", Parent: -1, CPU: sec},
+		{Name: "sh", Words: []string{"/usr/bin/dash", "/bin/sh", "/opt/cue/desk"}, Owner: "maria", Parent: 0, CPU: 2 * sec},
+		{Name: "helper", Words: []string{"/opt/cue/helper"}, Owner: "maria", Parent: 1, CPU: 3 * sec, Read: 7},
+		{Name: "desk", Words: []string{"/opt/cue/desk"}, Owner: "teo", Parent: -1, CPU: 5 * sec},
+		{Name: "odd", Words: []string{"/opt/cue/odd"}, Owner: "teo", Parent: 9, CPU: sec},
+	}}
+	for _, c := range []struct {
+		program, owner string
+		cpu            time.Duration
+		ran            bool
+	}{{"/opt/cue/desk", "maria", 5 * sec, true}, {"/opt/cue/desk", "", 10 * sec, true}, {"/opt/cue/desk", "nobody", 0, false}, {"", "maria", 0, false}, {"/usr/bin/session", "", 6 * sec, true}} {
+		if cpu, _, ran := b.ProgramUse(c.program, c.owner); cpu != c.cpu || ran != c.ran {
+			t.Errorf("%s of %s: %v %v", c.program, c.owner, cpu, ran)
+		}
+	}
+}

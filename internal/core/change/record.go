@@ -74,6 +74,25 @@ type Forecast struct {
 // Stands reports whether the change is in force.
 func (c Change) Stands() bool { return c.Status == Done && c.UndoneBy == 0 && c.Verb != Undo }
 
+// InForce returns the numbers of the changes that were in force at an instant, of what the machine launches: those that put our recorder in are
+// none of them. all are the changes of the ledger.
+func InForce(all []Change, at time.Time) []int64 {
+	undone := map[int64]time.Time{}
+	for _, c := range all {
+		if c.Verb == Undo && c.Status == Done {
+			undone[c.ID] = c.MadeAt
+		}
+	}
+	var ids []int64
+	for _, c := range all {
+		end, over := undone[c.UndoneBy]
+		if c.Status == Done && c.Verb != Undo && c.Verb != Record && c.MadeAt.Before(at) && !(over && end.Before(at)) {
+			ids = append(ids, c.ID)
+		}
+	}
+	return ids
+}
+
 // TakesEffect says from when on all of the change is felt.
 func (c Change) TakesEffect() Effect {
 	if len(c.Targets) == 0 {

@@ -4,6 +4,7 @@ import (
 	_ "embed"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/pelletier/go-toml/v2"
@@ -66,9 +67,9 @@ type Cost struct {
 // Known reports whether anything at all is known of the cost.
 func (c Cost) Known() bool { return c.Replayed || c.CPU.Known || c.DiskRead.Known || c.Memory.Known }
 
-// CostOf puts together what an item costs. boots are those that stand behind it, key is how they know the item, wait the forecast without it; replayed is
+// CostOf puts together what an item costs. boots are those that stand behind it, set is how they know the item, wait the forecast without it; replayed is
 // false where there was nothing to forecast from.
-func CostOf(boots []boot.Boot, key boot.Key, wait Forecast, replayed bool, g Grades) Cost {
+func CostOf(boots []boot.Boot, set Set, wait Forecast, replayed bool, g Grades) Cost {
 	c := Cost{Wait: wait, Of: len(boots)}
 	var cpu []time.Duration
 	var read, memory []int64
@@ -77,8 +78,15 @@ func CostOf(boots []boot.Boot, key boot.Key, wait Forecast, replayed bool, g Gra
 	for _, b := range boots {
 		seen := false
 		sum := boot.Span{}
+		for key := range set {
+			program, isProgram := strings.CutPrefix(key.Native, programPrefix)
+			if cpu, read, ran := b.ProgramUse(program, key.Owner); isProgram && ran {
+				seen = true
+				sum.CPU, sum.DiskRead = boot.Of(sum.CPU.Value+cpu, boot.Recorder), boot.Bytes(sum.DiskRead.Bytes+read, boot.Recorder)
+			}
+		}
 		for _, s := range b.Spans {
-			if s.Native != key.Native || s.Owner != key.Owner && (key.Owner != AnyOwner || s.Owner == "") || !s.Begin.Known && !s.End.Known || s.Skipped {
+			if !set[boot.Key{Native: s.Native, Owner: s.Owner}] && !(set[boot.Key{Native: s.Native, Owner: AnyOwner}] && s.Owner != "") || !s.Begin.Known && !s.End.Known || s.Skipped {
 				continue
 			}
 			seen = true

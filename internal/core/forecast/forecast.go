@@ -4,6 +4,7 @@ import (
 	"maps"
 	"runtime"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -14,15 +15,31 @@ import (
 // Boots is how many of the last boots stand behind a forecast at most.
 const Boots = 5
 
-// A Set is what is left out of a boot.
+// A Set is what is left out of a boot: units by their keys, and with [ProgramKey] programs of logins that have no unit.
 type Set map[boot.Key]bool
+
+const programPrefix = "program "
+
+// ProgramKey names a program of a login by its path; without an owner, that of every user.
+func ProgramKey(path, owner string) boot.Key {
+	return boot.Key{Native: programPrefix + path, Owner: owner}
+}
 
 // Without replays the boot without a set. stays are those units of the set that something else starts all the same.
 func (r *Replay) Without(set Set) (out Outcome, stays []boot.Key) {
 	off := map[int]bool{}
 	for key := range set {
+		if program, ok := strings.CutPrefix(key.Native, programPrefix); ok {
+			launched := r.Boot.Launched(program, key.Owner)
+			for i, u := range r.units {
+				if u.program >= 0 && slices.Contains(launched, u.program) {
+					off[i] = true
+				}
+			}
+			continue
+		}
 		for i, u := range r.units {
-			if u.key.Native == key.Native && (u.key.Owner == key.Owner || key.Owner == AnyOwner && u.key.Owner != "") {
+			if u.program < 0 && u.key.Native == key.Native && (u.key.Owner == key.Owner || key.Owner == AnyOwner && u.key.Owner != "") {
 				off[i] = true
 			}
 		}

@@ -61,6 +61,7 @@ type unit struct {
 	rest          time.Duration // computing in the background, course not known
 	course        []piece       // of the background, where known
 	width         float64       // threads at most
+	program       int           // of a login, its index in the boot's list; -1 for a unit
 }
 
 // A piece is a stretch of computing and then of waiting.
@@ -103,7 +104,7 @@ func (r *Replay) read() {
 			graphs[s.Owner] = boot.GraphOf(b, s.Owner)
 		}
 		r.index[boot.Key{Native: s.Native, Owner: s.Owner}] = len(r.units)
-		u := unit{key: boot.Key{Native: s.Native, Owner: s.Owner}, anchor: -1, width: 1}
+		u := unit{key: boot.Key{Native: s.Native, Owner: s.Owner}, anchor: -1, width: 1, program: -1}
 		u.ran = !s.Skipped && (s.Begin.Known || s.End.Known)
 		if u.ran {
 			u.begin = s.First()
@@ -131,6 +132,13 @@ func (r *Replay) read() {
 		if u.ran {
 			r.hold(i, s, graphs[s.Owner])
 			r.load(u, s)
+		}
+	}
+	for i, p := range b.Programs { // they start when they start, and then have a course like units
+		if len(p.Course) > 1 {
+			u := unit{key: boot.Key{Native: p.Name, Owner: p.Owner}, ran: true, begin: p.Began, fixed: true, anchor: -1, program: i}
+			u.course, u.width = r.pieces(boot.Span{Course: p.Course}, p.Began)
+			r.units = append(r.units, u)
 		}
 	}
 	used := time.Duration(0)
@@ -184,7 +192,6 @@ func (r *Replay) hold(i int, s boot.Span, g boot.Graph) {
 
 // load works out what a unit does: while it is started, and from then on.
 func (r *Replay) load(u *unit, s boot.Span) {
-	ready := r.Boot.Ready.Value
 	if path.Ext(s.Native) != ".service" && len(s.Course) == 0 {
 		u.wait = u.took
 		return
@@ -215,13 +222,13 @@ func (r *Replay) load(u *unit, s boot.Span) {
 		u.rest = 0
 	}
 	if len(s.Course) > 2 && u.rest > 0 && !(s.Type == "oneshot" && !s.Stays) {
-		u.course, u.width = r.pieces(s, end, ready)
+		u.course, u.width = r.pieces(s, end)
 	}
 }
 
 // pieces turns the course of a unit after its start into stretches of computing and waiting. What it did not get while all processors were in
 // use, it is taken to have wanted.
-func (r *Replay) pieces(s boot.Span, end, ready time.Duration) ([]piece, float64) {
+func (r *Replay) pieces(s boot.Span, end time.Duration) ([]piece, float64) {
 	var all []piece
 	width := 1.0
 	at, had := end, boot.UsedBy(s.Course, end)
@@ -293,7 +300,7 @@ func (r *Replay) alive(off map[int]bool) []bool {
 		reached := append([]bool{}, alive...)
 		for i, u := range r.units {
 			if u.ran && !reached[i] {
-				r.units[i].fixed = true
+				r.units[i].fixed = true // programs of logins are so anyhow
 			}
 		}
 	}
