@@ -40,12 +40,22 @@ say undo calmdawn undo --all --yes
 say after systemctl is-enabled linked.service
 say unmasked systemctl is-enabled text.service
 say user su maria -c 'calmdawn list linked'
+say now calmdawn list --all --sort cpu
+say userboots su maria -c 'calmdawn boots'
+say conditions calmdawn conditions
+say timeline calmdawn boots --spans
+mkfifo /etc/systemd/system/trap.service
+say fifo calmdawn boots --spans --json
+say alive systemctl is-active trap.service
+rm /etc/systemd/system/trap.service
 say refused su maria -c 'calmdawn disable --yes service:linked.service'
 } > /share/live
 `
 	all := map[string]string{
 		"etc/systemd/system/idler.service":                         "[Service]\nExecStart=/bin/sleep 100\n" + install,
 		"etc/systemd/system/multi-user.target.wants/idler.service": "-> ../idler.service",
+		"usr/lib/systemd/system/trap.service":                      "[Service]\nExecStart=/bin/sleep 100\n",
+		"etc/systemd/system/multi-user.target.wants/trap.service":  "-> /usr/lib/systemd/system/trap.service",
 		"usr/bin/live":                    script,
 		"etc/systemd/system/live.service": "[Unit]\nAfter=multi-user.target\n[Service]\nType=oneshot\nEnvironment=LC_ALL=C.UTF-8\nExecStart=/bin/sh /usr/bin/live\n",
 		"etc/systemd/system/graphical.target.wants/live.service": "-> ../live.service",
@@ -63,7 +73,8 @@ say refused su maria -c 'calmdawn disable --yes service:linked.service'
 	}
 	for key, want := range map[string]string{
 		"before": "enabled", "list": "launches", "disable": "Done, as change 1", "off": "disabled", "masked": "masked", "reload": "no", "owner": "maria",
-		"runs": "active", "stop": "Done", "stopped": "inactive", "standing": "waiting for a restart", "undo": "taken back", "after": "enabled", "unmasked": "static", "user": "linked", "refused": "run this as root",
+		"runs": "active", "stop": "Done", "stopped": "inactive", "standing": "waiting for a restart", "undo": "taken back", "after": "enabled", "unmasked": "static", "user": "linked", "now": "CPU NOW", "boots": "measured", "userboots": "measured", "conditions": "free disk space",
+		"timeline": "the service managers' clocks", "fifo": `"trap.service"`, "alive": "active", "refused": "run this as root",
 	} {
 		if !strings.Contains(said[key], want) {
 			t.Errorf("%s: %q; want %q", key, said[key], want)

@@ -112,12 +112,13 @@ func (a *app) readBoots(l *look) error {
 		waits = forecast.Each(l.replays, sets)
 	}
 	l.costs = map[string]forecast.Cost{}
+	ledger := forecast.NewLedger(fit, grades)
 	for i, it := range rated {
 		var wait forecast.Forecast
 		if waits != nil {
 			wait = waits[i]
 		}
-		if c := forecast.CostOf(fit, sets[i], wait, waits != nil, grades); c.Known() {
+		if c := ledger.Cost(sets[i], wait, waits != nil); c.Known() {
 			l.costs[it.ID] = c
 		}
 	}

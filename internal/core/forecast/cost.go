@@ -67,37 +67,61 @@ type Cost struct {
 // Known reports whether anything at all is known of the cost.
 func (c Cost) Known() bool { return c.Replayed || c.CPU.Known || c.DiskRead.Known || c.Memory.Known }
 
-// CostOf puts together what an item costs. boots are those that stand behind it, set is how they know the item, wait the forecast without it; replayed is
-// false where there was nothing to forecast from.
-func CostOf(boots []boot.Boot, set Set, wait Forecast, replayed bool, g Grades) Cost {
-	c := Cost{Wait: wait, Of: len(boots)}
+// A Ledger knows what each item used in some boots.
+type Ledger struct {
+	boots  []boot.Boot
+	byName []map[string][]boot.Span // of each boot, those that took part
+	grades Grades
+}
+
+// NewLedger makes one of the boots that are to stand behind costs.
+func NewLedger(boots []boot.Boot, g Grades) *Ledger {
+	l := &Ledger{boots: boots, grades: g}
+	for _, b := range boots {
+		names := make(map[string][]boot.Span, len(b.Spans))
+		for _, s := range b.Spans {
+			if (s.Begin.Known || s.End.Known) && !s.Skipped {
+				names[s.Native] = append(names[s.Native], s)
+			}
+		}
+		l.byName = append(l.byName, names)
+	}
+	return l
+}
+
+// Cost puts together what an item costs. set is how the boots know the item, wait the forecast without it; replayed is false where there was nothing to
+// forecast from.
+func (l *Ledger) Cost(set Set, wait Forecast, replayed bool) Cost {
+	c := Cost{Wait: wait, Of: len(l.boots)}
 	var cpu []time.Duration
 	var read, memory []int64
 	var ready time.Duration
 	processors := 0
-	for _, b := range boots {
+	for i, b := range l.boots {
 		seen := false
 		sum := boot.Span{}
 		for key := range set {
 			program, isProgram := strings.CutPrefix(key.Native, programPrefix)
-			if cpu, read, ran := b.ProgramUse(program, key.Owner); isProgram && ran {
+			if isProgram && len(b.Programs) > 0 {
+				if cpu, read, ran := b.ProgramUse(program, key.Owner); ran {
+					seen = true
+					sum.CPU, sum.DiskRead = boot.Of(sum.CPU.Value+cpu, boot.Recorder), boot.Bytes(sum.DiskRead.Bytes+read, boot.Recorder)
+				}
+			}
+			for _, s := range l.byName[i][key.Native] {
+				if s.Owner != key.Owner && (key.Owner != AnyOwner || s.Owner == "") {
+					continue
+				}
 				seen = true
-				sum.CPU, sum.DiskRead = boot.Of(sum.CPU.Value+cpu, boot.Recorder), boot.Bytes(sum.DiskRead.Bytes+read, boot.Recorder)
-			}
-		}
-		for _, s := range b.Spans {
-			if !set[boot.Key{Native: s.Native, Owner: s.Owner}] && !(set[boot.Key{Native: s.Native, Owner: AnyOwner}] && s.Owner != "") || !s.Begin.Known && !s.End.Known || s.Skipped {
-				continue
-			}
-			seen = true
-			if s.CPU.Known {
-				sum.CPU = boot.Of(sum.CPU.Value+s.CPU.Value, s.CPU.From)
-			}
-			if s.DiskRead.Known {
-				sum.DiskRead = boot.Bytes(sum.DiskRead.Bytes+s.DiskRead.Bytes, s.DiskRead.From)
-			}
-			if s.Memory.Known {
-				sum.Memory = boot.Bytes(sum.Memory.Bytes+s.Memory.Bytes, s.Memory.From)
+				if s.CPU.Known {
+					sum.CPU = boot.Of(sum.CPU.Value+s.CPU.Value, s.CPU.From)
+				}
+				if s.DiskRead.Known {
+					sum.DiskRead = boot.Bytes(sum.DiskRead.Bytes+s.DiskRead.Bytes, s.DiskRead.From)
+				}
+				if s.Memory.Known {
+					sum.Memory = boot.Bytes(sum.Memory.Bytes+s.Memory.Bytes, s.Memory.From)
+				}
 			}
 		}
 		if !seen {
@@ -128,7 +152,7 @@ func CostOf(boots []boot.Boot, set Set, wait Forecast, replayed bool, g Grades) 
 		}
 	}
 	c.Replayed = replayed && c.Seen > 0
-	c.Grade = g.of(c, ready, processors)
+	c.Grade = l.grades.of(c, ready, processors)
 	return c
 }
 

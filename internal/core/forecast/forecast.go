@@ -30,16 +30,19 @@ func (r *Replay) Without(set Set) (out Outcome, stays []boot.Key) {
 	off := map[int]bool{}
 	for key := range set {
 		if program, ok := strings.CutPrefix(key.Native, programPrefix); ok {
-			launched := r.Boot.Launched(program, key.Owner)
-			for i, u := range r.units {
+			var launched []int
+			if len(r.Boot.Programs) > 0 {
+				launched = r.Boot.Launched(program, key.Owner)
+			}
+			for i, u := range r.units[len(r.Boot.Spans):] {
 				if u.program >= 0 && slices.Contains(launched, u.program) {
-					off[i] = true
+					off[len(r.Boot.Spans)+i] = true
 				}
 			}
 			continue
 		}
-		for i, u := range r.units {
-			if u.program < 0 && u.key.Native == key.Native && (u.key.Owner == key.Owner || key.Owner == AnyOwner && u.key.Owner != "") {
+		for _, i := range r.byName[key.Native] {
+			if u := r.units[i]; u.key.Owner == key.Owner || key.Owner == AnyOwner && u.key.Owner != "" {
 				off[i] = true
 			}
 		}

@@ -36,6 +36,7 @@ type Replay struct {
 
 	units      []unit
 	index      map[boot.Key]int
+	byName     map[string][]int
 	goal       int
 	processors float64
 	base       time.Duration // when the service manager began to start units
@@ -76,7 +77,7 @@ func New(b boot.Boot) (*Replay, error) {
 	if !b.Ordered() {
 		return nil, errors.New("nothing is known of what waited for what")
 	}
-	r := &Replay{Boot: b, index: map[boot.Key]int{}, goal: -1, processors: float64(b.Processors)}
+	r := &Replay{Boot: b, index: map[boot.Key]int{}, byName: map[string][]int{}, goal: -1, processors: float64(b.Processors)}
 	if b.Processors == 0 {
 		r.processors = 1e6 // not known: nothing is shared, and the forecast is a plain one
 	}
@@ -104,6 +105,7 @@ func (r *Replay) read() {
 			graphs[s.Owner] = boot.GraphOf(b, s.Owner)
 		}
 		r.index[boot.Key{Native: s.Native, Owner: s.Owner}] = len(r.units)
+		r.byName[s.Native] = append(r.byName[s.Native], len(r.units))
 		u := unit{key: boot.Key{Native: s.Native, Owner: s.Owner}, anchor: -1, width: 1, program: -1}
 		u.ran = !s.Skipped && (s.Begin.Known || s.End.Known)
 		if u.ran {
