@@ -103,10 +103,10 @@ func TestRecorder(t *testing.T) {
 		}
 	}
 	waits, _ := b.Span("waits.service")
-	agrees("waits.service", waits.OwnTime().Value, time.Second, 150*time.Millisecond)
+	agrees("waits.service", waits.OwnTime().Value, time.Second, 500*time.Millisecond)
 	// The log of the same boot.
 	logged := journal.Read(r, 0).Boots[0]
-	compared := 0
+	compared, late := 0, 0 // a busy computer may stop the service manager between its clock and its message
 	for _, s := range b.Spans {
 		l, found := logged.Span(s.Native)
 		if !found || s.Owner != "" || l.Skipped {
@@ -115,12 +115,15 @@ func TestRecorder(t *testing.T) {
 		for _, pair := range [][2]boot.Figure{{s.Begin, l.Begin}, {s.End, l.End}} {
 			if pair[0].Known && pair[1].Known && s.Type != "simple" {
 				compared++
-				agrees("the log's clock for "+s.Native, pair[1].Value, pair[0].Value, 5*time.Millisecond)
+				if (pair[1].Value - pair[0].Value).Abs() > 5*time.Millisecond {
+					late++
+				}
+				agrees("the log's clock for "+s.Native, pair[1].Value, pair[0].Value, 300*time.Millisecond)
 			}
 		}
 	}
-	if agrees("ready", logged.Ready.Value, b.Ready.Value, 5*time.Millisecond); compared < 20 {
-		t.Errorf("only %d moments were compared", compared)
+	if agrees("ready", logged.Ready.Value, b.Ready.Value, 300*time.Millisecond); compared < 20 || late > compared/5 {
+		t.Errorf("%d moments were compared; %d are more than 5 ms off", compared, late)
 	}
 	// Quiet, and the programs of logins.
 	quietAt, err := strconv.ParseInt(strings.TrimSpace(m.Shared(t, "quiet")), 10, 64)
@@ -156,7 +159,7 @@ func TestRecorder(t *testing.T) {
 			t.Errorf("%s is left", p)
 		}
 	}
-	if list := calm(t, p, m, "boots"); strings.Count(list, "settled") < 1 {
+	if list := calm(t, p, m, "boots"); !strings.Contains(list, "SETTLED") || !strings.Contains(list, "after the login; recorded") {
 		t.Error(list)
 	}
 }

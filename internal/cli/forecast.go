@@ -284,6 +284,9 @@ func (a *app) forecast(l *look, w wish, delay bool) error {
 	f := forecast.Of(l.replays, whole)
 	each := forecast.Each(l.replays, sets)
 	if a.json {
+		if delay {
+			f.Quiet = false
+		}
 		return a.writeJSON(l.forecastDocument(f, known, each))
 	}
 	s := a.screen()
@@ -307,7 +310,7 @@ func (a *app) forecast(l *look, w wish, delay bool) error {
 			s.Wrap(0, "Alone they save %s in sum; together %s, since starts overlap.", render.Duration(sum), render.Duration(f.Saving.Median))
 		}
 	}
-	if f.Quiet {
+	if f.Quiet && !delay { // what is delayed works later, and it takes longer until all is quiet
 		s.Wrap(0, "Until it has settled, all in all: %s sooner (between %s and %s).", render.Duration(f.Settled.Median), signedOr0(f.Settled.Low), render.Duration(f.Settled.High))
 	}
 	for _, key := range f.Stays {

@@ -73,6 +73,9 @@ func (r *Replay) Unchanged() Outcome { return r.unchanged }
 // A Saving is by how much sooner something comes, with the range in which a measurement is to be expected.
 type Saving struct{ Median, Low, High time.Duration }
 
+// fewBusy is the part of the processors below which sharing them matters little, so that a replay that knows nothing of it is right too.
+const fewBusy = 0.6
+
 // A Forecast is what boots would have taken without a set.
 type Forecast struct {
 	Now, Then time.Duration // ready: the median of the boots as measured, and that less the saving
@@ -125,7 +128,8 @@ func Of(replays []*Replay, set Set) Forecast {
 			f.Quiet = false
 		}
 		f.Error = max(f.Error, r.Error)
-		f.AtLeast = f.AtLeast || !r.Inputs.Processor || r.Inputs.Busy < 0
+		known := r.Inputs.Processor && r.Inputs.Busy >= 0
+		f.AtLeast = f.AtLeast || !known && !(r.Inputs.Busy >= 0 && r.Inputs.Busy < fewBusy)
 		for _, key := range stays {
 			if !slices.Contains(f.Stays, key) {
 				f.Stays = append(f.Stays, key)
@@ -227,15 +231,19 @@ func Best(replays []*Replay, candidates []Set) (chosen []Choice, all Forecast) {
 	return chosen, all
 }
 
-// rangeOf is the median of savings with the range from the least to the most, widened by what ready varies by between the boots.
+// rangeOf is the median of savings with the range from the least to the most, widened by what ready varies by between the boots, and by what
+// replays were found to be off by, of the saving itself (docs/forecast-accuracy.md).
 func rangeOf(saved, ready []time.Duration) Saving {
-	wide := spread(ready)
-	return Saving{boot.Median(saved), slices.Min(saved) - wide, slices.Max(saved) + wide}
+	const model = 0.1
+	median := boot.Median(saved)
+	wide := spread(ready) + time.Duration(model*float64(median.Abs()))
+	return Saving{median, slices.Min(saved) - wide, slices.Max(saved) + wide}
 }
 
-// spread is half of what the boots differ by, and at least the share by which boots of a machine differ that nobody touched.
+// spread is half of what the boots differ by, and at least the share by which boots of a machine were found to drift from one hour to the next
+// though nobody touched it.
 func spread(ready []time.Duration) time.Duration {
-	const least = 0.02
+	const least = 0.04
 	half := (slices.Max(ready) - slices.Min(ready)) / 2
 	return max(half, time.Duration(least*float64(boot.Median(ready))))
 }
