@@ -73,7 +73,7 @@ say refused su maria -c 'calmdawn disable --yes service:linked.service'
 	}
 	for key, want := range map[string]string{
 		"before": "enabled", "list": "launches", "disable": "Done, as change 1", "off": "disabled", "masked": "masked", "reload": "no", "owner": "maria",
-		"runs": "active", "stop": "Done", "stopped": "inactive", "standing": "waiting for a restart", "undo": "taken back", "after": "enabled", "unmasked": "static", "user": "linked", "now": "CPU NOW", "boots": "measured", "userboots": "measured", "conditions": "free disk space",
+		"runs": "active", "stop": "Done", "stopped": "inactive", "standing": "waiting for a restart", "undo": "taken back", "after": "enabled", "unmasked": "static", "user": "linked", "now": "CPU NOW", "boots": "not finished yet", "userboots": "no permission", "conditions": "free disk space",
 		"timeline": "the service managers' clocks", "fifo": `"trap.service"`, "alive": "active", "refused": "run this as root",
 	} {
 		if !strings.Contains(said[key], want) {

@@ -47,7 +47,7 @@ func TestVirtualMachine(t *testing.T) {
 		"etc/fstab": "/dev/vda / ext4 defaults 0 1\n", "etc/hostname": "bench\n", "var/log/journal/": "",
 		"etc/systemd/system/waits.service":                         unitOf("oneshot", "sleep 2"),
 		"etc/systemd/system/multi-user.target.wants/waits.service": "-> ../waits.service",
-		"usr/bin/finish":                                         whenRecorded + "systemctl --no-block poweroff\n",
+		"usr/bin/finish":                                         "sleep 40\nwhile [ \"$(systemctl is-active calmdawn-recorder.service)\" = active ]; do sleep 20; done\nsystemctl --no-block poweroff\n",
 		"etc/systemd/system/last.service":                        "[Unit]\nAfter=multi-user.target\n[Service]\nExecStart=/bin/sh /usr/bin/finish\n",
 		"etc/systemd/system/graphical.target.wants/last.service": "-> ../last.service",
 	})

@@ -102,10 +102,7 @@ func (a *app) boots(v bootsView) error {
 	if v.spans {
 		return a.timeline(s, found, v)
 	}
-	changes, err := a.readChanges(r)
-	if err != nil {
-		return err
-	}
+	changes, _ := a.readChanges(r) // what cannot be read of the casebook is told below
 	a.bootTable(s, found, changes)
 	a.unreadLog(s, found)
 	s.Line("Next: one boot as a timeline, with %s", a.call("boots --spans"))
@@ -116,7 +113,7 @@ func (a *app) boots(v bootsView) error {
 func bootHeadline(boots []boot.Boot) string {
 	fit := boot.Fit(boots, ratedBoots)
 	if len(fit) == 0 {
-		return fmt.Sprintf("%s remembered, none of which became ready.", count(len(boots), "boot is", "boots are"))
+		return fmt.Sprintf("%s remembered, none that became ready and can be compared.", count(len(boots), "boot is", "boots are"))
 	}
 	var ready []time.Duration
 	for _, b := range fit {
@@ -239,7 +236,7 @@ func figure(f boot.Figure) string {
 // unreadLog tells what of the log could not be read, and whom else could not be asked.
 func (a *app) unreadLog(s *render.Screen, found linux.Boots) {
 	for _, u := range found.Unread {
-		s.Line("%s", s.Paint(render.Warn, fmt.Sprintf("Of the log, %s: %s", render.Clean(u.Path), render.Clean(u.Reason))))
+		s.Line("%s", s.Paint(render.Warn, fmt.Sprintf("Not read: %s: %s", render.Clean(u.Path), render.Clean(u.Reason))))
 	}
 	for _, note := range found.Notes {
 		s.Wrap(2, "%s", s.Paint(render.Dim, "Not asked: "+render.Clean(note)))

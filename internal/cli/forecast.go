@@ -291,7 +291,7 @@ func (a *app) forecast(l *look, w wish, delay bool) error {
 	}
 	s := a.screen()
 	s.Line("%s", s.Paint(render.Strong, forecastHeadline(f, len(known), delay)))
-	s.Line("%s", s.Paint(render.Dim, l.forecastBasis(f)))
+	s.Wrap(0, "%s", s.Paint(render.Dim, l.forecastBasis(f)))
 	s.Line("")
 	if len(known) > 0 {
 		sum := time.Duration(0)
@@ -353,7 +353,11 @@ func forecastHeadline(f forecast.Forecast, n int, delay bool) string {
 // forecastBasis says what a forecast rests on.
 func (l *look) forecastBasis(f forecast.Forecast) string {
 	inputs := l.replays[len(l.replays)-1].Inputs
-	text := fmt.Sprintf("A forecast from replays of %s%s; replayed unchanged they are off by at most %.1f %%.", count(f.Boots, "boot", "boots"), simulated(replayed(l.replays)), 100*f.Error)
+	off := fmt.Sprintf("at most %.1f %%", 100*f.Error)
+	if f.Error < 0.001 {
+		off = "less than 0.1 %"
+	}
+	text := fmt.Sprintf("A forecast from replays of %s%s; replayed unchanged they are off by %s.", count(f.Boots, "boot", "boots"), simulated(replayed(l.replays)), off)
 	switch {
 	case !inputs.Processor:
 		text += " What items use of the processors is not known: it is a lower bound."
@@ -397,7 +401,7 @@ func (a *app) forecastBest(l *look) error {
 	}
 	last := chosen[len(chosen)-1]
 	s.Line("%s", s.Paint(render.Strong, fmt.Sprintf("%s of %d bring %s of the %s that all of them would save.", count(len(chosen), "item", "items"), len(candidates), render.Duration(last.Saving.Median), render.Duration(all.Saving.Median))))
-	s.Line("%s", s.Paint(render.Dim, l.forecastBasis(all)))
+	s.Wrap(0, "%s", s.Paint(render.Dim, l.forecastBasis(all)))
 	s.Line("")
 	var rows [][]render.Cell
 	var ids []string

@@ -170,7 +170,7 @@ func (a *app) remember(r *machine.Root, last int) linux.Boots {
 	recorded, err := a.recordedBoots(r, last)
 	found := linux.RememberedBoots(r, recorded, last, true)
 	if err != nil {
-		found.Unread = append(found.Unread, item.Unread{Path: casebook.Folder, Reason: err.Error()})
+		found.Unread = append(found.Unread, item.Unread{Path: casebook.Folder, Reason: machine.Reason(err)})
 	}
 	return found
 }

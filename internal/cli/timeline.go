@@ -72,7 +72,7 @@ func (a *app) timeline(s *render.Screen, found linux.Boots, v bootsView) error {
 	}
 	if wide > 0 {
 		busy := make([]render.Cell, len(columns))
-		busy[0] = render.C("tenths of the processors in use")
+		busy[0] = render.C("processors busy, tenths")
 		busy[len(busy)-1] = render.C(t.BusyLine(wide))
 		if len(t.Busy) == 0 {
 			busy[len(busy)-1] = render.Cell{Text: "not measured: the recorder does (calmdawn recorder on)", Tone: render.Dim}

@@ -84,7 +84,9 @@ func Record(ctx context.Context, r *machine.Root, o Options) error {
 	defer rec.processes.Close()
 	rec.counters = openCounters()
 	defer rec.counters.close()
+	giveBack()
 	quiet := rec.untilQuiet(ctx, beat, 0)
+	giveBack()
 	if err := rec.save(quiet); err != nil {
 		return err
 	}
@@ -268,6 +270,7 @@ func (rec *recorder) save(quiet bool) error {
 	if err != nil {
 		return err
 	}
+	giveBack()
 	return rec.Save(b)
 }
 

@@ -1,6 +1,7 @@
 package render
 
 import (
+	"bytes"
 	"fmt"
 	"image/color"
 	"io"
@@ -9,8 +10,11 @@ import (
 	"sync"
 	"time"
 
+	imagefont "golang.org/x/image/font"
+	"golang.org/x/image/font/gofont/gobold"
+	"golang.org/x/image/font/gofont/goregular"
+	"golang.org/x/image/font/opentype"
 	"gonum.org/v1/plot/font"
-	"gonum.org/v1/plot/font/liberation"
 	"gonum.org/v1/plot/vg"
 	"gonum.org/v1/plot/vg/vgimg"
 	"gonum.org/v1/plot/vg/vgsvg"
@@ -44,19 +48,32 @@ type sheet struct {
 	wide, high float64
 }
 
-var fonts = sync.OnceValue(func() *font.Cache { return font.NewCache(liberation.Collection()) })
+// fonts are the two that pictures are written in.
+var fonts = sync.OnceValue(func() *font.Cache {
+	var all font.Collection
+	for weight, data := range map[imagefont.Weight][]byte{imagefont.WeightNormal: goregular.TTF, imagefont.WeightBold: gobold.TTF} {
+		parsed, err := opentype.Parse(data)
+		if err != nil {
+			panic("a font that is built in cannot be read: " + err.Error())
+		}
+		all = append(all, font.Face{Font: font.Font{Typeface: typeface, Variant: "Sans", Weight: weight}, Face: parsed})
+	}
+	return font.NewCache(all)
+})
+
+const typeface = "Go"
 
 func face(size float64, bold bool) font.Face {
-	f := font.Font{Typeface: "Liberation", Variant: "Sans"}
+	f := font.Font{Typeface: typeface, Variant: "Sans"}
 	if bold {
-		f.Weight = 3 // bold, golang.org/x/image/font
+		f.Weight = imagefont.WeightBold
 	}
 	return fonts().Lookup(f, font.Length(size))
 }
 
 func (s sheet) text(x, y, size float64, c color.Color, bold bool, text string) {
 	s.SetColor(c)
-	s.FillString(face(size, bold), vg.Point{X: vg.Length(x), Y: vg.Length(s.high - y)}, text)
+	s.FillString(face(size, bold), vg.Point{X: vg.Length(x), Y: vg.Length(s.high - y)}, Clean(text))
 }
 
 func (s sheet) width(size float64, bold bool, text string) float64 {
@@ -114,7 +131,12 @@ func draw(w io.Writer, form Form, wide, high float64, on func(sheet)) error {
 		s := sheet{c, wide, high}
 		s.box(0, 0, wide, high, paper)
 		on(s)
-		_, err := c.WriteTo(w)
+		var page bytes.Buffer
+		if _, err := c.WriteTo(&page); err != nil {
+			return err
+		}
+		// Who looks at it may not have our font.
+		_, err := w.Write(bytes.ReplaceAll(page.Bytes(), []byte("font-family:"+typeface+";"), []byte("font-family:"+typeface+",Helvetica,Arial,sans-serif;")))
 		return err
 	}
 	return fmt.Errorf("no picture can be written as %q; png and svg can", form)

@@ -35,7 +35,10 @@ func Judge(boots []Boot, updates []time.Time) []Boot {
 				odd = append(odd, why)
 			}
 		}
-		if !b.Ready.Known {
+		switch {
+		case !b.Ready.Known && b.Ending == Running:
+			say("its start-up is not finished yet")
+		case !b.Ready.Known:
 			say("%s", NeverReady)
 		}
 		for _, name := range []string{"emergency.target", "rescue.target", "emergency.service", "rescue.service"} {
