@@ -86,8 +86,8 @@ func TestRecorder(t *testing.T) {
 	if b.Recording.Memory > 20<<20 {
 		t.Errorf("the recorder held %d bytes", b.Recording.Memory)
 	}
-	agrees := func(what string, got, want, slack time.Duration) {
-		if diff := (got - want).Abs(); diff > max(slack, want/20) {
+	agrees := func(what string, got, want, leeway time.Duration) {
+		if diff := (got - want).Abs(); diff > max(leeway, want/20) {
 			t.Errorf("%s: %v; want %v", what, got, want)
 		}
 	}

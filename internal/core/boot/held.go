@@ -5,8 +5,8 @@ import (
 	"time"
 )
 
-// holdSlack is how much later than a unit's start what held it back may have been done: clocks are read one after the other.
-const holdSlack = 4 * time.Millisecond
+// HoldLeeway is how much later than a unit's start what held it back may have been done: clocks are read one after the other.
+const HoldLeeway = 4 * time.Millisecond
 
 // A Graph finds the spans of one service manager by name, and what each was held back by.
 type Graph struct {
@@ -54,7 +54,7 @@ func (g Graph) Holder(s Span) (Span, bool) {
 	var last Span
 	found := false
 	for _, other := range g.Before(s) {
-		if other.End.Value <= s.First()+holdSlack && (!found || other.End.Value > last.End.Value) {
+		if other.End.Value <= s.First()+HoldLeeway && (!found || other.End.Value > last.End.Value) {
 			last, found = other, true
 		}
 	}

@@ -166,10 +166,9 @@ func (r *Replay) read() {
 // hold works out what held a unit back.
 func (r *Replay) hold(i int, s boot.Span, g boot.Graph) {
 	u := &r.units[i]
-	const slack = 4 * time.Millisecond
 	last := time.Duration(-1)
 	for _, other := range g.Before(s) {
-		if other.End.Value <= u.begin+slack {
+		if other.End.Value <= u.begin+boot.HoldLeeway {
 			u.after = append(u.after, r.index[boot.Key{Native: other.Native, Owner: other.Owner}])
 			last = max(last, other.End.Value)
 		}
