@@ -23,7 +23,7 @@ type step struct {
 // bootOf plays a boot by the rules that the replay claims, in small steps of time, and returns it as it would be recorded.
 func bootOf(processors int, steps []step) boot.Boot {
 	const tick = 0.001
-	type state struct{ begun, done, left, wait, back, begin, end, used float64 }
+	type state struct{ left, wait, back, begin, end, used float64 }
 	at := map[string]*state{}
 	for _, s := range steps {
 		at[s.name] = &state{begin: -1, end: -1, left: s.work, wait: s.wait, back: s.background}
