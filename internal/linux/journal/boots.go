@@ -160,9 +160,16 @@ type collector struct {
 
 // listBoots finds the boots of a file by the values of one field.
 func (c *collector) listBoots(f *File) error {
+	listed := false
 	for data, err := range f.Values("_BOOT_ID") {
 		if err != nil {
 			return err
+		}
+		if !listed { // what the one table lists the other has to find
+			listed = true
+			if err := f.confirm(data); err != nil {
+				return err
+			}
 		}
 		n, told := 0, false
 		var r *record
@@ -182,6 +189,9 @@ func (c *collector) listBoots(f *File) error {
 		} else if ok {
 			c.note(f, e)
 		}
+	}
+	if !listed && f.entries() > 0 {
+		return &Damage{int64(atFieldTable), "its tables name no boot, though it has entries"}
 	}
 	return nil
 }

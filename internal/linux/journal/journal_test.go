@@ -102,6 +102,100 @@ func TestBootsOfSeveralFiles(t *testing.T) {
 	}
 }
 
+// TestWaitingForAPersonIsTakenOut has a boot wait for a passphrase: from when it was asked for, to when the disk was opened.
+func TestWaitingForAPersonIsTakenOut(t *testing.T) {
+	w := NewWriter(ID{5}, ID{1})
+	id := ID{1}
+	add := func(ms int, fields ...string) {
+		w.Add(Entry{Realtime: uint64(began.UnixMicro()) + uint64(ms)*1000, Monotonic: uint64(ms) * 1000, Boot: id}, append(fields, "_BOOT_ID="+id.String()))
+	}
+	add(0, "MESSAGE=Linux version 6.1.0 (x)", "_TRANSPORT=kernel")
+	add(20, "MESSAGE=Memory: 3900000K/4000000K available (x)", "_TRANSPORT=kernel")
+	add(30, "MESSAGE=smp: Brought up 1 node, 4 CPUs", "_TRANSPORT=kernel")
+	add(3000, msgStarting, "_PID=1", "UNIT=systemd-cryptsetup@home.service")
+	add(4000, msgStarted, "_PID=1", "UNIT=systemd-ask-password-console.service")
+	add(15000, cryptSetup, "_PID=300", "MESSAGE=Set cipher aes, mode xts-plain64, key size 512 bits for device /dev/sda3.")
+	add(17000, msgStarted, "_PID=1", "UNIT=systemd-cryptsetup@home.service")
+	add(19900, msgStarted, "_PID=1", "UNIT=multi-user.target")
+	add(20000, msgReady, "_PID=1", "KERNEL_USEC=2000000", "USERSPACE_USEC=18000000")
+	b := Read(machineOf(t, map[string][]byte{"system.journal": w.Bytes()}), 0).Boots[0]
+	crypt, _ := b.Span("systemd-cryptsetup@home.service")
+	if len(b.Waits) != 1 || b.Waits[0].Took != 11*time.Second || b.Waits[0].What != "a passphrase for home" || b.Ready.Value != 8900*time.Millisecond || crypt.OwnTime().Value != 3*time.Second {
+		t.Errorf("ready %v, waits %+v, own time %v", b.Ready, b.Waits, crypt.OwnTime())
+	}
+	if b.Kernel != "6.1.0" || b.Processors != 4 || b.Memory != 4000000<<10 || b.Phase("userspace").Value != 7*time.Second {
+		t.Errorf("%+v", b)
+	}
+}
+
+// TestWrongClocks has boots begin with clocks that are years off, and are set right later: they stay in the order of the log, and are dated by
+// the clock that was right.
+func TestWrongClocks(t *testing.T) {
+	w := NewWriter(ID{5}, ID{1})
+	for n := range 4 {
+		id := ID{byte(n + 1)}
+		right := began.Add(time.Duration(n) * time.Hour)
+		wrong := right
+		if n%2 == 1 {
+			wrong = right.AddDate(-10, 0, 0)
+		}
+		add := func(clock time.Time, ms int, fields ...string) {
+			w.Add(Entry{Realtime: uint64(clock.UnixMicro()) + uint64(ms)*1000, Monotonic: uint64(ms) * 1000, Boot: id}, append(fields, "_BOOT_ID="+id.String()))
+		}
+		add(wrong, 100, "MESSAGE=kernel")
+		add(wrong, 3000, msgStarted, "_PID=1", "UNIT=multi-user.target")
+		add(wrong, 3100, msgReady, "_PID=1", "KERNEL_USEC=1000000", "USERSPACE_USEC=2100000")
+		if n%2 == 1 && n < 3 { // the last one was never set right
+			add(right, 9000, msgClock, "_PID=1", "MESSAGE=Time has been changed")
+		}
+	}
+	found := Read(machineOf(t, map[string][]byte{"system.journal": w.Bytes()}), 0).Boots
+	for n, b := range found {
+		right := began.Add(time.Duration(n) * time.Hour)
+		jumped := n == 1
+		if b.ID != (ID{byte(n + 1)}).String() || b.Ready.Value != 3*time.Second || n < 3 && !b.Began.Equal(right) || b.Jump.Known != jumped {
+			t.Errorf("boot %d: %s began %v, ready %v, jump %v", n, b.ID, b.Began, b.Ready, b.Jump)
+		}
+	}
+	if len(found) != 4 {
+		t.Fatalf("%d boots", len(found))
+	}
+}
+
+// TestDamagedTablesLoseNothing wipes out what leads to the entries; they are found one by one then, and one line tells of it.
+func TestDamagedTablesLoseNothing(t *testing.T) {
+	w := NewWriter(ID{5}, ID{1})
+	bootEntries(w, 1, began, 5)
+	good := w.Bytes()
+	for name, damage := range map[string]func(b []byte){
+		"the table of names":  func(b []byte) { fill(b, le.Uint64(b[atFieldTable:]), le.Uint64(b[atFieldTableSize:])) },
+		"the table of values": func(b []byte) { fill(b, le.Uint64(b[atDataTable:]), le.Uint64(b[atDataTableSize:])) },
+		"no names at all":     func(b []byte) { clear(b[le.Uint64(b[atFieldTable:]):][:le.Uint64(b[atFieldTableSize:])]) },
+		"no values at all":    func(b []byte) { clear(b[le.Uint64(b[atDataTable:]):][:le.Uint64(b[atDataTableSize:])]) },
+		"both": func(b []byte) {
+			fill(b, le.Uint64(b[atFieldTable:]), le.Uint64(b[atFieldTableSize:]))
+			fill(b, le.Uint64(b[atDataTable:]), le.Uint64(b[atDataTableSize:]))
+		},
+	} {
+		bad := bytes.Clone(good)
+		damage(bad)
+		found := Read(machineOf(t, map[string][]byte{"system.journal": bad}), 0)
+		if len(found.Boots) != 1 || found.Boots[0].Ready.Value != 7*time.Second || len(found.Unread) != 1 {
+			t.Errorf("%s: %d boots, unread %v", name, len(found.Boots), found.Unread)
+			continue
+		}
+		if a, _ := found.Boots[0].Span("a.service"); a.OwnTime().Value != 2*time.Second {
+			t.Errorf("%s: %+v", name, a)
+		}
+	}
+}
+
+func fill(b []byte, from, size uint64) {
+	for i := from; i < from+size; i++ {
+		b[i] = 0x55
+	}
+}
+
 func TestCompressedFields(t *testing.T) {
 	text := []byte("MESSAGE=" + strings.Repeat("again and again ", 200))
 	f := &File{}

@@ -436,6 +436,21 @@ func (f *File) Fields(e Entry) iter.Seq2[[]byte, error] {
 	}
 }
 
+// confirm reports an error where the hash table does not find a data object that is there.
+func (f *File) confirm(data uint64) error {
+	text, err := f.payload(data)
+	if err != nil {
+		return err
+	}
+	if at, ok, err := f.Find(string(text)); err != nil || !ok || at != data {
+		return errors.Join(&Damage{int64(data), "the table of values does not find it"}, err)
+	}
+	return nil
+}
+
+// entries is how many entries the header says there are.
+func (f *File) entries() uint64 { return le.Uint64(f.header[atEntries:]) }
+
 // A picked field is one that was looked at before: many entries share their fields.
 type picked struct {
 	at    uint64 // offset of the data object; 0 for none
