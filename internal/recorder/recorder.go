@@ -131,7 +131,9 @@ func (rec *recorder) untilQuiet(ctx context.Context, every, since time.Duration)
 	defer tick.Stop()
 	searched := time.Duration(0)
 	for n := 0; ; n++ {
-		rec.sample(n)
+		if n%2 == 0 || !rec.idle() {
+			rec.sample(n)
+		}
 		if rec.finished > 0 && n%perSecond == perSecond-1 {
 			from := max(rec.origin+rec.finished, rec.firstLogin(), since)
 			if searched < from {
@@ -156,6 +158,17 @@ func (rec *recorder) untilQuiet(ctx context.Context, every, since time.Duration)
 		case <-tick.C:
 		}
 	}
+}
+
+// idle reports whether the machine has hardly done anything in the last second: then every second look suffices.
+func (rec *recorder) idle() bool {
+	n := len(rec.course)
+	if n <= perSecond {
+		return false
+	}
+	last := rec.course[n-1]
+	used := last.CPU - boot.UsedBy(rec.course[n-1-perSecond:], last.At-time.Second)
+	return used < 30*time.Millisecond
 }
 
 // untilLogin waits for somebody to log in, at little cost.
@@ -214,7 +227,7 @@ func (rec *recorder) sample(n int) {
 			rec.foreign = append(rec.foreign, boot.Use{At: at, CPU: foreign})
 		}
 	}
-	if n%(perSecond/2) == perSecond/2-1 && rec.finished == 0 {
+	if n%perSecond == perSecond/2-1 && rec.finished == 0 {
 		rec.askForTheEnd()
 	}
 	rec.samples++
