@@ -181,7 +181,7 @@ func timelineOf(b boot.Boot) (render.Timeline, int) {
 	at := time.Duration(0)
 	for _, name := range []string{"kernel", "initrd"} {
 		if p := b.Phase(name); p.Known {
-			first.Rows = append(first.Rows, render.TimelineRow{Label: name, Held: at, Begin: at, End: at + p.Value, Until: at + p.Value, Path: true})
+			first.Rows = append(first.Rows, render.TimelineRow{Label: name, Held: at, Begin: at, End: at + p.Value, Path: true})
 			at += p.Value
 		}
 	}
@@ -307,7 +307,6 @@ func rowOf(g boot.Graph, s boot.Span, path bool) render.TimelineRow {
 	if holder, ok := g.Holder(s); ok {
 		row.Held = min(row.Begin, holder.First())
 	}
-	row.Until = max(row.End, s.Exited.Value)
 	return row
 }
 

@@ -31,7 +31,6 @@ type TimelineRow struct {
 	Held   time.Duration // from when on it was waiting to be started
 	Begin  time.Duration
 	End    time.Duration // when it counted as started
-	Until  time.Duration // when it had done what it does in the boot; at least End
 	Work   []boot.Use    // what it used by which moment; empty where nobody measured it
 	Path   bool          // ready waited for it
 	Share  time.Duration // of ready, that it explains; the shares of a path add up to ready

@@ -93,12 +93,6 @@ func (g *Groups) All() []*Group {
 	return all
 }
 
-// Find returns the group of a path below the root.
-func (g *Groups) Find(path string) (*Group, bool) {
-	group, ok := g.all[path]
-	return group, ok
-}
-
 // UnitOf returns the group that a process in the group of the given path belongs to: itself or one above it.
 func (g *Groups) UnitOf(path string) (*Group, bool) {
 	for path != "" && path != "/" && path != "." {
