@@ -84,7 +84,22 @@ var (
 		"ActiveEnterTimestampMonotonic", "InactiveEnterTimestampMonotonic", "ConditionResult", "ConditionTimestampMonotonic"}
 	serviceProperties = []string{"Type", "RemainAfterExit", "ExecMainExitTimestampMonotonic", "CPUUsageNSec"}
 	useProperties     = []string{"MemoryPeak", "MemoryCurrent", "IOReadBytes"}
+	loginProperties   = []string{"Class", "Remote", "TimestampMonotonic"}
 )
+
+// wanted are the properties that anything here asks for.
+func wanted() map[string]bool {
+	all := map[string]bool{}
+	for _, of := range [][]string{unitProperties, serviceProperties, useProperties, loginProperties} {
+		for _, p := range of {
+			all[p] = true
+		}
+	}
+	for _, of := range []string{"Firmware", "Loader", "Kernel", "InitRD", "Userspace", "Finish"} {
+		all[of+"Timestamp"], all[of+"TimestampMonotonic"] = true, true
+	}
+	return all
+}
 
 // Spans asks the manager for its units: times, kinds and dependencies as loaded, and their use of the processors so far, with
 // use of memory and disks too. Moments count from origin on. Devices, slices and scopes are left out, and what was never started.
@@ -108,7 +123,7 @@ func (m *Manager) Spans(origin time.Duration, use, fifo bool) ([]boot.Span, erro
 	var spans []boot.Span
 	for i, u := range units {
 		asks[i].wait()
-		s := asks[i].span(u.Name, m.Owner, origin)
+		s := asks[i].span(u.Name, m.Owner, origin, use)
 		s.Failed = u.Active == "failed"
 		if s.Begin.Known || s.End.Known || s.Skipped {
 			spans = append(spans, s)
@@ -146,12 +161,12 @@ func (m *Manager) ask(u listed, use, fifo bool) asked {
 			a.names = append(a.names, p)
 		}
 	}
-	if fifo {
-		get(name+".Unit", unitProperties)
-	} else {
-		a.calls = append(a.calls, o.Go("org.freedesktop.DBus.Properties.GetAll", 0, make(chan *dbus.Call, 1), name+".Unit"))
+	if !fifo {
+		a.calls = append(a.calls, o.Go("org.freedesktop.DBus.Properties.GetAll", 0, make(chan *dbus.Call, 1), "")) // of every interface
 		a.names = append(a.names, "")
+		return a
 	}
+	get(name+".Unit", unitProperties)
 	if strings.HasSuffix(u.Name, ".service") {
 		get(name+".Service", serviceProperties)
 		if use {
@@ -179,7 +194,7 @@ func (a *asked) wait() {
 	a.calls = nil
 }
 
-func (a *asked) span(native, owner string, origin time.Duration) boot.Span {
+func (a *asked) span(native, owner string, origin time.Duration, use bool) boot.Span {
 	s := boot.Span{Native: native, Owner: owner}
 	moment := func(key string) boot.Figure {
 		n, _ := a.values[key+"TimestampMonotonic"].Value().(uint64)
@@ -204,8 +219,11 @@ func (a *asked) span(native, owner string, origin time.Duration) boot.Span {
 		return boot.Amount{}
 	}
 	s.Begin, s.End = moment("InactiveExit"), moment("ActiveEnter")
-	s.Type, _ = a.values["Type"].Value().(string)
-	s.Stays, _ = a.values["RemainAfterExit"].Value().(bool)
+	service := strings.HasSuffix(native, ".service") // others have some properties of these names too, with another meaning
+	if service {
+		s.Type, _ = a.values["Type"].Value().(string)
+		s.Stays, _ = a.values["RemainAfterExit"].Value().(bool)
+	}
 	s.Exited = moment("ExecMainExit")
 	if left := moment("InactiveEnter"); s.Type == "oneshot" && !s.Stays && left.Known && s.Begin.Known && left.Value >= s.Begin.Value {
 		s.End = left // it never counts as active: it is done when it has ended
@@ -218,10 +236,12 @@ func (a *asked) span(native, owner string, origin time.Duration) boot.Span {
 	s.After = words("After")
 	s.Pulls = words("Requires", "Wants", "BindsTo", "Upholds")
 	s.Triggers = words("Triggers")
-	if n, ok := a.values["CPUUsageNSec"].Value().(uint64); ok && n < math.MaxInt64 {
+	if n, ok := a.values["CPUUsageNSec"].Value().(uint64); ok && service && n < math.MaxInt64 {
 		s.CPU = boot.Of(time.Duration(n), boot.Bus)
 	}
-	s.Memory, s.DiskRead = amount("MemoryPeak", "MemoryCurrent"), amount("IOReadBytes")
+	if service && use {
+		s.Memory, s.DiskRead = amount("MemoryPeak", "MemoryCurrent"), amount("IOReadBytes")
+	}
 	return s
 }
 

@@ -5,6 +5,7 @@ package manager
 import (
 	"context"
 	"fmt"
+	"os"
 	"strconv"
 	"time"
 
@@ -27,24 +28,31 @@ type Manager struct {
 
 // Connect reaches the machine's service manager. The connection answers for 20 seconds.
 func Connect() (*Manager, error) {
-	ctx, end := context.WithTimeout(context.Background(), wait)
-	bus, err := dbus.ConnectSystemBus(dbus.WithContext(ctx))
+	m, err := connect("/run/dbus/system_bus_socket", os.Geteuid(), os.Getegid())
 	if err != nil {
-		end()
 		return nil, fmt.Errorf("the service manager's bus cannot be reached: %w", err)
 	}
-	return &Manager{bus: bus, end: end}, nil
+	return m, nil
 }
 
 // ConnectUser reaches the service manager of a user, as that user: a user's bus talks to nobody else. It takes root, or being that user.
 func ConnectUser(owner string, uid, gid int) (*Manager, error) {
-	ctx, end := context.WithTimeout(context.Background(), wait)
-	conn, err := dialAs(fmt.Sprintf("/run/user/%d/bus", uid), uid, gid)
+	m, err := connect(fmt.Sprintf("/run/user/%d/bus", uid), uid, gid)
 	if err != nil {
-		end()
 		return nil, fmt.Errorf("the bus of %s cannot be reached: %w", owner, err)
 	}
-	bus, err := dbus.NewConn(conn, dbus.WithContext(ctx))
+	m.Owner = owner
+	return m, nil
+}
+
+func connect(socket string, uid, gid int) (*Manager, error) {
+	ctx, end := context.WithTimeout(context.Background(), wait)
+	conn, err := dialAs(socket, uid, gid)
+	if err != nil {
+		end()
+		return nil, err
+	}
+	bus, err := dbus.NewConn(&skimmer{Conn: conn, wanted: wanted()}, dbus.WithContext(ctx))
 	if err == nil {
 		if err = bus.Auth([]dbus.Auth{dbus.AuthExternal(strconv.Itoa(uid))}); err == nil {
 			err = bus.Hello()
@@ -53,9 +61,9 @@ func ConnectUser(owner string, uid, gid int) (*Manager, error) {
 	if err != nil {
 		end()
 		conn.Close()
-		return nil, fmt.Errorf("the bus of %s does not answer: %w", owner, err)
+		return nil, err
 	}
-	return &Manager{bus: bus, end: end, Owner: owner}, nil
+	return &Manager{bus: bus, end: end}, nil
 }
 
 // Close ends the connection.
