@@ -39,8 +39,8 @@ FORECASTS = $(or $(XDG_CACHE_HOME),$(HOME)/.cache)/calmdawn/forecasts.jsonl
 bench-forecast: deps
 	CALMDAWN_FORECASTS=$(FORECASTS) go test ./internal/boottest -run 'TestForecastAccuracy|TestForecastTable' -v -timeout 24h
 
-# A whole virtual machine under software emulation: made, the recorder put onto its disk, booted twice. Needs qemu-system-x86.
-bench-vm: NEEDS += qemu-system-x86 e2fsprogs
+# A whole virtual machine under software emulation: made, the recorder put onto its disk, booted twice by firmware and loader. Needs qemu-system-x86.
+bench-vm: NEEDS += qemu-system-x86 e2fsprogs ovmf systemd-boot-efi dosfstools mtools
 bench-vm: deps
 	CALMDAWN_VM=1 go test ./internal/boottest -run TestVirtualMachine -v -timeout 1h
 

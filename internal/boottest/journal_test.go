@@ -15,6 +15,10 @@ import (
 	"testing"
 	"time"
 
+	"github.com/klauspost/compress/zstd"
+	"github.com/pierrec/lz4/v4"
+	"github.com/ulikunitz/xz"
+
 	"calmdawn/internal/boottest"
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/demo"
@@ -58,6 +62,54 @@ func TestOurReaderAgreesWithTheSystemsOwn(t *testing.T) {
 			}
 			compareBoots(t, m)
 		})
+	}
+}
+
+// TestEveryCompression writes files with each way of compressing, which the system at hand cannot be told to do, and has the operating
+// system's log program say whether they are right and what stands in them.
+func TestEveryCompression(t *testing.T) {
+	for name, pack := range map[string]func([]byte) ([]byte, byte){
+		"xz": func(b []byte) ([]byte, byte) {
+			var packed bytes.Buffer
+			w, err := xz.WriterConfig{CheckSum: xz.CRC32}.NewWriter(&packed)
+			ok(t, err)
+			_, err = w.Write(b)
+			ok(t, err)
+			ok(t, w.Close())
+			return packed.Bytes(), 1
+		},
+		"lz4": func(b []byte) ([]byte, byte) {
+			block := make([]byte, lz4.CompressBlockBound(len(b)))
+			n, err := lz4.CompressBlock(b, block, nil)
+			ok(t, err)
+			return append(binary.LittleEndian.AppendUint64(nil, uint64(len(b))), block[:n]...), 2
+		},
+		"zstd": func(b []byte) ([]byte, byte) {
+			w, err := zstd.NewWriter(nil)
+			ok(t, err)
+			return w.EncodeAll(b, nil), 4
+		},
+	} {
+		w := journal.NewWriter(journal.ID{1}, journal.ID{2})
+		w.Pack = func(b []byte) ([]byte, byte) {
+			if len(b) < 512 {
+				return b, 0
+			}
+			return pack(b)
+		}
+		id := journal.ID{3}
+		for i := range 300 {
+			e := journal.Entry{Realtime: uint64(1.7e15) + uint64(i)*1000, Monotonic: uint64(i) * 1000, Boot: id}
+			w.Add(e, []string{fmt.Sprintf("MESSAGE=%d %s", i%50, strings.Repeat("on and on ", 30*(i%50))), "_BOOT_ID=" + id.String(), "PRIORITY=6"})
+		}
+		file := filepath.Join(t.TempDir(), name+".journal")
+		ok(t, os.WriteFile(file, w.Bytes(), 0o644))
+		if out, err := exec.Command("journalctl", "--verify", "--file", file).CombinedOutput(); err != nil || !strings.Contains(string(out), "PASS") {
+			t.Errorf("%s: %v\n%s", name, err, out)
+		}
+		if n := compareFile(t, file); n != 300 {
+			t.Errorf("%s: %d entries", name, n)
+		}
 	}
 }
 

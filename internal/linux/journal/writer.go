@@ -6,8 +6,12 @@ import (
 	"strings"
 )
 
-// A Writer collects entries and writes them as one finished file: keyed hashes, nothing compressed, offsets of 64 bits.
+// A Writer collects entries and writes them as one finished file: keyed hashes, offsets of 64 bits.
 type Writer struct {
+	// Pack, where it is set, compresses a field as the file's format asks and says how: 1 is XZ, 2 LZ4 behind the field's length, 4 zstd,
+	// and 0 leaves the field as it is.
+	Pack func(field []byte) (packed []byte, how byte)
+
 	machine, file, seqnums ID
 
 	out     bytes.Buffer
@@ -22,6 +26,7 @@ type Writer struct {
 	fieldTable         []bucket
 	tail               uint64
 	dataDeep, fieldDep uint64
+	packed             byte // every way in which a field was compressed
 }
 
 // written is a data or field object that stands in the file.
@@ -82,10 +87,16 @@ func (w *Writer) data(field string) *written {
 		return o
 	}
 	o := &written{sum: hash([]byte(field), true, w.file)}
-	body := make([]byte, dataPayload-objectHeader+len(field))
+	payload, how := []byte(field), byte(0)
+	if w.Pack != nil {
+		payload, how = w.Pack(payload)
+		w.packed |= how
+	}
+	body := make([]byte, dataPayload-objectHeader+len(payload))
 	le.PutUint64(body[dataHash-objectHeader:], o.sum)
-	copy(body[dataPayload-objectHeader:], field)
+	copy(body[dataPayload-objectHeader:], payload)
 	o.at = w.object(typeData, body)
+	w.out.Bytes()[o.at+1] = how
 	w.chain(w.dataTable, o, dataNextHash, &w.dataDeep)
 	w.index[field] = o
 	w.datas = append(w.datas, o)
@@ -182,7 +193,7 @@ func (w *Writer) Bytes() []byte {
 	}
 	h := w.out.Bytes()
 	copy(h, signature)
-	le.PutUint32(h[atIncompatible:], flagKeyed)
+	le.PutUint32(h[atIncompatible:], flagKeyed|uint32(w.packed&(objectXZ|objectLZ4))|uint32(w.packed&objectZstd)<<1)
 	h[atState] = stateArchived
 	for at, id := range map[int]ID{atFileID: w.file, atMachineID: w.machine, atTailBoot: w.last.Boot, atSeqnumID: w.seqnums} {
 		copy(h[at:], id[:])
