@@ -101,32 +101,41 @@ func (db *Database) pacman(want wanted, owners map[string]Package) error {
 	return nil
 }
 
-// rpm reads the database of rpm where it is SQLite: a header a package, in the binary form of package files.
-func (db *Database) rpm(want wanted, owners map[string]Package) error {
+// rpmBook opens the database of rpm where it is SQLite. The caller calls release.
+func rpmBook(r *machine.Root) (book *sql.DB, file string, release func(), err error) {
 	folder := "/usr/lib/sysimage/rpm"
-	if !db.root.IsFile(path.Join(folder, "rpmdb.sqlite")) {
+	if !r.IsFile(path.Join(folder, "rpmdb.sqlite")) {
 		folder = "/var/lib/rpm"
 	}
-	file := path.Join(folder, "rpmdb.sqlite")
-	info, err := db.root.Lstat(file)
+	file = path.Join(folder, "rpmdb.sqlite")
+	info, err := r.Lstat(file)
 	if err != nil || info.Kind != machine.Regular {
 		for _, older := range []string{"Packages", "Packages.db"} {
-			if db.root.IsFile(path.Join(folder, older)) {
-				return &machine.Refusal{Path: path.Join(folder, older), Reason: "is a package database in a form that is not read"}
+			if r.IsFile(path.Join(folder, older)) {
+				err = &machine.Refusal{Path: path.Join(folder, older), Reason: "is a package database in a form that is not read"}
 			}
 		}
-		return err
+		return nil, file, nil, err
 	}
-	dir, release, err := db.root.Handle(folder)
+	dir, end, err := r.Handle(folder)
 	if err != nil {
+		return nil, file, nil, err
+	}
+	book, err = sql.Open("sqlite", "file:"+dir+"/rpmdb.sqlite?mode=ro&immutable=1&_pragma=trusted_schema(off)")
+	if err != nil {
+		end()
+		return nil, file, nil, err
+	}
+	return book, file, func() { book.Close(); end() }, nil
+}
+
+// rpm reads the database of rpm: a header a package, in the binary form of package files.
+func (db *Database) rpm(want wanted, owners map[string]Package) error {
+	book, file, release, err := rpmBook(db.root)
+	if err != nil || book == nil {
 		return err
 	}
 	defer release()
-	book, err := sql.Open("sqlite", "file:"+dir+"/rpmdb.sqlite?mode=ro&immutable=1&_pragma=trusted_schema(off)")
-	if err != nil {
-		return err
-	}
-	defer book.Close()
 	rows, err := book.Query("SELECT blob FROM Packages")
 	if err != nil {
 		return &machine.Refusal{Path: file, Reason: "cannot be read: " + err.Error()}
@@ -144,6 +153,27 @@ func (db *Database) rpm(want wanted, owners map[string]Package) error {
 		db.rpmPackage(h, want, owners)
 	}
 	return rows.Err()
+}
+
+// rpmInstalls reads the index of install times: a time of four bytes a package.
+func rpmInstalls(r *machine.Root) (all []time.Time) {
+	book, _, release, err := rpmBook(r)
+	if err != nil || book == nil {
+		return nil
+	}
+	defer release()
+	rows, err := book.Query("SELECT key FROM Installtid")
+	if err != nil {
+		return nil
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var key []byte
+		if rows.Scan(&key) == nil && len(key) == 4 {
+			all = append(all, time.Unix(int64(binary.LittleEndian.Uint32(key)), 0))
+		}
+	}
+	return all
 }
 
 // Tags of a header.

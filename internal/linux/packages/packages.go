@@ -86,9 +86,9 @@ func (db *Database) Owners(paths []string) map[string]Package {
 	return owners
 }
 
-// Installs returns when packages were installed or updated last, where the database keeps a file for each: dpkg's and pacman's do.
+// Installs returns when packages were installed or updated last, where the database tells: that of apk keeps no dates.
 func Installs(r *machine.Root) []time.Time {
-	var all []time.Time
+	all := rpmInstalls(r)
 	for folder, suffix := range map[string]string{infoFolder: ".list", "/var/lib/pacman/local": ""} {
 		entries, err := r.ReadDir(folder)
 		if err != nil {
