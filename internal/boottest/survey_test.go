@@ -291,7 +291,7 @@ func TestAFirstBootAndAHungCron(t *testing.T) {
 	}
 }
 
-func ok(t *testing.T, err error) {
+func ok(t testing.TB, err error) {
 	t.Helper()
 	if err != nil {
 		t.Fatal(err)

@@ -364,6 +364,9 @@ func (l *look) forecastBasis(f forecast.Forecast) string {
 	case inputs.Busy >= 0:
 		text += fmt.Sprintf(" Until ready, %.0f %% of the processors were in use.", 100*inputs.Busy)
 	}
+	if inputs.Disk > 0 {
+		text += fmt.Sprintf(" The disk held the boot back; it gave %s a second.", render.Bytes(int64(inputs.Disk)))
+	}
 	return text
 }
 

@@ -35,3 +35,12 @@ func ownProcessorTime() time.Duration {
 	}
 	return time.Duration(use.Utime.Nano() + use.Stime.Nano())
 }
+
+// rootDevice is the number of the device that the system stands on, as in /sys/dev/block; some file systems have none of their own.
+func rootDevice() (string, bool) {
+	var at unix.Stat_t
+	if unix.Stat("/", &at) != nil || unix.Major(uint64(at.Dev)) == 0 {
+		return "", false
+	}
+	return fmt.Sprintf("%d:%d", unix.Major(uint64(at.Dev)), unix.Minor(uint64(at.Dev))), true
+}

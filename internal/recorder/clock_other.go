@@ -16,3 +16,5 @@ func startClock() (clock, error) {
 func (clock) now() time.Duration { return 0 }
 
 func ownProcessorTime() time.Duration { return 0 }
+
+func rootDevice() (string, bool) { return "", false }

@@ -12,7 +12,8 @@ import (
 // counters are those of the whole machine, in proc(5).
 type counters struct {
 	stat, vmstat *os.File
-	contained    bool // the machine is a container: the kernel's counters are those of the computer around it
+	disk         *os.File // of what the system stands on; nil where that is no disk of its own
+	contained    bool     // the machine is a container: the kernel's counters are those of the computer around it
 	allowed      map[string]bool
 	buf          [16 << 10]byte
 }
@@ -24,11 +25,14 @@ func openCounters() counters {
 	text, _ := os.ReadFile("/run/systemd/container")
 	environ, _ := os.ReadFile("/proc/1/environ")
 	c.contained = len(text) > 0 || bytes.HasPrefix(environ, []byte("container=")) || bytes.Contains(environ, []byte("\x00container="))
+	if device, ok := rootDevice(); ok && !c.contained {
+		c.disk, _ = os.Open("/sys/dev/block/" + device + "/stat")
+	}
 	return c
 }
 
 func (c *counters) close() {
-	for _, f := range []*os.File{c.stat, c.vmstat} {
+	for _, f := range []*os.File{c.stat, c.vmstat, c.disk} {
 		if f != nil {
 			f.Close()
 		}
@@ -45,6 +49,20 @@ func (c *counters) paged() (int64, bool) {
 	digits, _, _ := bytes.Cut(rest, []byte("\n"))
 	kb, err := strconv.ParseInt(string(digits), 10, 50)
 	return kb << 10, ok && err == nil
+}
+
+// diskBusy is how long the system's disk has been at work: "io_ticks" of the kernel's Documentation/block/stat.
+func (c *counters) diskBusy() time.Duration {
+	if c.disk == nil {
+		return 0
+	}
+	n, _ := c.disk.ReadAt(c.buf[:], 0)
+	words := strings.Fields(string(c.buf[:n]))
+	if len(words) < 10 {
+		return 0
+	}
+	ms, _ := strconv.ParseInt(words[9], 10, 50)
+	return time.Duration(ms) * time.Millisecond
 }
 
 // foreign is how much processor time others on the same computer have taken so far, of those processors that this machine may use: what the

@@ -59,6 +59,7 @@ type recorder struct {
 	course   []boot.Use
 	samples  int
 	read     int64
+	busy     time.Duration // of the disk
 	origin   time.Duration
 	finished time.Duration // of the start-up; 0 while it is not
 	foreign  []boot.Use    // what others took, by moment
@@ -215,12 +216,12 @@ func (rec *recorder) sample(n int) {
 		if paged, ok := rec.counters.paged(); ok && !rec.counters.contained {
 			sum = paged
 		}
-		rec.read = max(rec.read, sum)
+		rec.read, rec.busy = max(rec.read, sum), max(rec.busy, rec.counters.diskBusy())
 		rec.lookForLogins()
 	}
 	total := rec.groups.Total()
 	if len(rec.course) < maxCourse {
-		rec.course = append(rec.course, boot.Use{At: at, CPU: total, Read: rec.read})
+		rec.course = append(rec.course, boot.Use{At: at, CPU: total, Read: rec.read, Disk: rec.busy})
 	}
 	if n%perSecond == 0 {
 		if foreign, ok := rec.counters.foreign(total); ok && rec.finished == 0 {

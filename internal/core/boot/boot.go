@@ -78,6 +78,8 @@ type Use struct {
 	At   time.Duration
 	CPU  time.Duration
 	Read int64 `json:",omitempty"` // bytes
+	// Disk is how long the system's disk had been at work, in a course of the whole machine; 0 where the kernel does not tell.
+	Disk time.Duration `json:",omitempty"`
 }
 
 // First is the earliest moment that is known of the span.

@@ -81,3 +81,9 @@ func UsedBy(course []Use, at time.Duration) time.Duration {
 	cpu, _ := by(course, at)
 	return cpu
 }
+
+// ReadBy is how many bytes had been read from disks by a moment, after a course; between samples reading is taken to be even.
+func ReadBy(course []Use, at time.Duration) int64 {
+	_, read := by(course, at)
+	return int64(read)
+}

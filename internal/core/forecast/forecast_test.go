@@ -11,30 +11,35 @@ import (
 
 const sec = time.Second
 
-// A step is a unit of a made-up boot, in seconds: it begins when the last of after is done, waits and computes.
+// A step is a unit of a made-up boot, in seconds: it begins when the last of after is done, waits, reads and computes.
 type step struct {
 	name       string
 	kind       string
 	after      []string
 	wait, work float64
 	background float64
+	read       float64 // what it reads takes so long if nothing else reads
+	later      float64 // reading in the background
 }
+
+const diskGives = 20e6 // bytes a second
 
 // bootOf plays a boot by the rules that the replay claims, in small steps of time, and returns it as it would be recorded.
 func bootOf(processors int, steps []step) boot.Boot {
 	const tick = 0.001
-	type state struct{ left, wait, back, begin, end, used float64 }
+	type state struct{ left, wait, back, begin, end, used, read, later, got, seen float64 }
 	at := map[string]*state{}
 	for _, s := range steps {
-		at[s.name] = &state{begin: -1, end: -1, left: s.work, wait: s.wait, back: s.background}
+		at[s.name] = &state{begin: -1, end: -1, left: s.work, wait: s.wait, back: s.background, read: s.read, later: s.later}
 	}
 	var courses = map[string][]boot.Use{}
 	all := []string{}
 	var machine []boot.Use
-	total := 0.0
+	total, busy, got := 0.0, 0.0, 0.0
+	var looked boot.Use
 	ticks := 0
 	for now := 0.0; now < 200; now += tick {
-		running := []*state{}
+		running, reading := []*state{}, []*state{}
 		pending := false
 		for _, s := range steps {
 			st := at[s.name]
@@ -49,17 +54,22 @@ func bootOf(processors int, steps []step) boot.Boot {
 				switch {
 				case st.wait > 0:
 					st.wait -= tick
+				case st.read > 1e-9:
+					reading = append(reading, st)
 				case st.left > 1e-9:
 					running = append(running, st)
 				}
-				if st.wait <= 1e-9 && st.left <= 1e-9 {
+				if st.wait <= 1e-9 && st.read <= 1e-9 && st.left <= 1e-9 {
 					st.end = now
 				}
 			}
 			if st.end >= 0 && st.back > 1e-9 {
 				running = append(running, st)
 			}
-			pending = pending || st.end < 0 || st.back > 1e-9
+			if st.end >= 0 && st.later > 1e-9 {
+				reading = append(reading, st)
+			}
+			pending = pending || st.end < 0 || st.back > 1e-9 || st.later > 1e-9
 		}
 		share := min(1, float64(processors)/float64(max(1, len(running))))
 		for _, st := range running {
@@ -71,16 +81,33 @@ func bootOf(processors int, steps []step) boot.Boot {
 			st.used += tick * share
 			total += tick * share
 		}
+		for _, st := range reading {
+			each := tick / float64(len(reading))
+			if st.end < 0 {
+				st.read -= each
+			} else {
+				st.later -= each
+			}
+			st.got += each
+			got += each
+			busy += each
+		}
+		if ticks%1000 == 0 { // the recorder looks at disks once a second
+			looked = boot.Use{Read: int64(got * diskGives), Disk: time.Duration(busy * 1e9)}
+			for _, st := range at {
+				st.seen = st.got
+			}
+		}
 		if ticks%100 == 0 {
 			for _, s := range steps {
 				if st := at[s.name]; st.begin >= 0 {
-					courses[s.name] = append(courses[s.name], boot.Use{At: time.Duration(now * 1e9), CPU: time.Duration(st.used * 1e9)})
+					courses[s.name] = append(courses[s.name], boot.Use{At: time.Duration(now * 1e9), CPU: time.Duration(st.used * 1e9), Read: int64(st.seen * diskGives)})
 				}
 			}
-			machine = append(machine, boot.Use{At: time.Duration(now * 1e9), CPU: time.Duration(total * 1e9)})
+			machine = append(machine, boot.Use{At: time.Duration(now * 1e9), CPU: time.Duration(total * 1e9), Read: looked.Read, Disk: looked.Disk})
 		}
 		ticks++
-		if !pending && len(running) == 0 {
+		if !pending && len(running)+len(reading) == 0 && ticks%1000 == 1 {
 			break
 		}
 	}
@@ -137,6 +164,8 @@ func TestSmallBoots(t *testing.T) {
 	goal := func(after ...string) step { return step{name: "goal.target", after: after} }
 	chain := []step{{name: "a.service", kind: "oneshot", wait: 2}, {name: "b.service", kind: "oneshot", after: []string{"a.service"}, wait: 3}, {name: "c.service", kind: "oneshot", wait: 4}, goal("a.service", "b.service", "c.service")}
 	crowd := []step{{name: "a.service", kind: "oneshot", work: 4}, {name: "b.service", kind: "oneshot", work: 4}, {name: "c.service", kind: "simple", background: 4}, goal("a.service", "b.service", "c.service")}
+	readers := []step{{name: "a.service", kind: "oneshot", read: 4}, {name: "b.service", kind: "oneshot", read: 4}, {name: "c.service", kind: "simple", later: 4}, goal("a.service", "b.service", "c.service")}
+	mixed := []step{{name: "a.service", kind: "oneshot", read: 4}, {name: "b.service", kind: "oneshot", work: 4}, {name: "c.service", kind: "oneshot", after: []string{"b.service"}, read: 3}, goal("a.service", "b.service", "c.service")}
 	for name, c := range map[string]struct {
 		steps      []step
 		processors int
@@ -151,9 +180,16 @@ func TestSmallBoots(t *testing.T) {
 		"one of three that compute, on two":          {crowd, 2, "a.service", 2 * sec}, // 6, then 4
 		"with as many processors as there are units": {crowd, 3, "a.service", 0},
 		"a unit that is not there":                   {chain, 2, "z.service", 0},
+		"one of three that read":                     {readers, 4, "a.service", 4 * sec}, // 12, then 8
+		"one that reads in the background":           {readers, 1, "c.service", 4 * sec},
+		"a reader beside a computer":                 {mixed, 1, "a.service", 0}, // 7: reading is over when the other begins to
+		"a computer before a reader":                 {mixed, 1, "b.service", 0}, // 7: now they read at the same time
 	} {
 		for _, full := range []bool{true, false} {
 			b := bootOf(c.processors, c.steps)
+			if !full && c.steps[0].read > 0 {
+				continue // what is not known is not forecast
+			}
 			if !full {
 				b = bare(b)
 			}
@@ -175,7 +211,7 @@ func TestForecastsOfRandomBoots(t *testing.T) {
 	rng := rand.New(rand.NewPCG(8, 9))
 	bad, cases := 0, 0
 	for range 12 {
-		processors := 1 + rng.IntN(3)
+		processors, disk := 1+rng.IntN(3), 3*rng.Float64()*float64(rng.IntN(2))
 		var steps []step
 		var names []string
 		for i := range 6 + rng.IntN(14) {
@@ -190,6 +226,9 @@ func TestForecastsOfRandomBoots(t *testing.T) {
 			}
 			if s.kind != "oneshot" {
 				s.background = rng.Float64() * 3 * float64(rng.IntN(2))
+			}
+			if s.read = rng.Float64() * disk * float64(rng.IntN(2)); s.kind == "simple" {
+				s.later, s.read = s.read, 0
 			}
 			steps = append(steps, s)
 			names = append(names, s.name)

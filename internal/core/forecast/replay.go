@@ -23,6 +23,8 @@ const MaxError = 0.05
 type Inputs struct {
 	Processor bool // what units used of the processors
 	Courses   bool // and when
+	// Disk is what the disk gave while it held the boot back, in bytes a second; 0 where it did not, or that is not known.
+	Disk float64
 	// Busy is the part of all processors that was in use until ready, 0 to 1; -1 where not known.
 	Busy float64
 }
@@ -39,8 +41,9 @@ type Replay struct {
 	byName     map[string][]int
 	goal       int
 	processors float64
-	base       time.Duration // when the service manager began to start units
-	duty       float64       // of background work whose course is not known
+	full       [][2]time.Duration // when the disk held the boot back
+	base       time.Duration      // when the service manager began to start units
+	duty       float64            // of background work whose course is not known
 	unchanged  Outcome
 	allAlive   []bool
 }
@@ -58,15 +61,24 @@ type unit struct {
 	pulls   []int
 	startBy []int // what triggers it
 
-	compute, wait time.Duration // of its start
-	rest          time.Duration // computing in the background, course not known
-	course        []piece       // of the background, where known
-	width         float64       // threads at most
-	program       int           // of a login, its index in the boot's list; -1 for a unit
+	piece                 // its start
+	rest    time.Duration // computing in the background, course not known
+	course  []piece       // of the background, where known
+	width   float64       // threads at most
+	program int           // of a login, its index in the boot's list; -1 for a unit
 }
 
-// A piece is a stretch of computing and then of waiting.
-type piece struct{ compute, wait time.Duration }
+// A piece is a stretch of computing, then of reading, then of waiting. Reading is as long as it takes alone, with the disk a bottleneck, and
+// none where it was not.
+type piece struct{ compute, read, wait time.Duration }
+
+// reading is how long it takes to read so many bytes alone.
+func (r *Replay) reading(bytes int64) time.Duration {
+	if r.Inputs.Disk == 0 {
+		return 0
+	}
+	return seconds(float64(bytes) / r.Inputs.Disk)
+}
 
 // New prepares the replay of a boot, whose spans have to know their places in the order (see [boot.Fill]). An error says why the boot
 // cannot be replayed well enough.
@@ -80,6 +92,9 @@ func New(b boot.Boot) (*Replay, error) {
 	r := &Replay{Boot: b, index: map[boot.Key]int{}, byName: map[string][]int{}, goal: -1, processors: float64(b.Processors)}
 	if b.Processors == 0 {
 		r.processors = 1e6 // not known: nothing is shared, and the forecast is a plain one
+	}
+	if r.Inputs.Disk = diskSpeed(b.Course); r.Inputs.Disk > 0 {
+		eachFull(b.Course, func(from, to boot.Use) { r.full = append(r.full, [2]time.Duration{from.At, to.At}) })
 	}
 	r.read()
 	goal, ok := r.index[boot.Key{Native: b.Goal}]
@@ -139,7 +154,7 @@ func (r *Replay) read() {
 	for i, p := range b.Programs { // they start when they start, and then have a course like units
 		if len(p.Course) > 1 {
 			u := unit{key: boot.Key{Native: p.Name, Owner: p.Owner}, ran: true, begin: p.Began, fixed: true, anchor: -1, program: i}
-			u.course, u.width = r.pieces(boot.Span{Course: p.Course}, p.Began)
+			u.course, u.width = r.pieces(p.Course, p.Began)
 			r.units = append(r.units, u)
 		}
 	}
@@ -199,6 +214,15 @@ func (r *Replay) load(u *unit, s boot.Span) {
 	}
 	total := s.CPU.Value
 	end := u.begin + u.took
+	course := s.Course
+	if n := len(course); n > 0 && r.Inputs.Disk > 0 {
+		course = evenly(course)
+		read := course[n-1].Read
+		if s.Type != "oneshot" {
+			read = min(read, boot.ReadBy(course, end))
+		}
+		u.read = min(r.reading(read), u.took)
+	}
 	if len(s.Course) > 1 {
 		total = max(total, s.Course[len(s.Course)-1].CPU)
 	}
@@ -215,49 +239,50 @@ func (r *Replay) load(u *unit, s boot.Span) {
 		u.compute = min(total, boot.UsedBy(s.Course, end))
 	}
 	u.compute = min(u.compute, time.Duration(float64(u.took)*r.processors))
-	if u.compute == 0 {
+	if u.compute == 0 && u.read == 0 {
 		u.wait = u.took
 	} // else fitting begins without waiting: where processors are crowded, several answers fit, and the least waiting is the likely one
 	u.rest = max(0, total-u.compute)
 	if s.Type == "oneshot" && !s.Stays {
 		u.rest = 0
 	}
-	if len(s.Course) > 2 && u.rest > 0 && !(s.Type == "oneshot" && !s.Stays) {
-		u.course, u.width = r.pieces(s, end)
+	later := len(s.Course) > 2 && (u.rest > 0 || r.reading(course[len(course)-1].Read) > u.read)
+	if later && !(s.Type == "oneshot" && !s.Stays) {
+		u.course, u.width = r.pieces(course, end)
 	}
 }
 
 // pieces turns the course of a unit after its start into stretches of computing and waiting. What it did not get while all processors were in
 // use, it is taken to have wanted.
-func (r *Replay) pieces(s boot.Span, end time.Duration) ([]piece, float64) {
+func (r *Replay) pieces(course []boot.Use, end time.Duration) ([]piece, float64) {
 	var all []piece
 	width := 1.0
-	at, had := end, boot.UsedBy(s.Course, end)
-	if s.Course[0].At > end { // the recorder began later; what was used by then was used since
-		had = 0
+	at, had, got := end, boot.UsedBy(course, end), boot.ReadBy(course, end)
+	if course[0].At > end { // the recorder began later; what was used by then was used since
+		had, got = 0, 0
 	}
-	for _, p := range s.Course {
+	for _, p := range course {
 		if p.At <= end {
 			continue
 		}
-		span, used := p.At-at, p.CPU-had
+		span, used, read := p.At-at, p.CPU-had, r.reading(p.Read-got)
 		if share := float64(used) / float64(max(span, time.Millisecond)); share > 1.2 && span >= 80*time.Millisecond {
 			width = math.Max(width, math.Ceil(share-0.2))
 		}
-		wait := max(0, span-used)
-		if r.crowded(at, p.At) {
+		wait := max(0, span-used-read)
+		if r.crowded(at, p.At) || read > 0 && r.diskCrowded(p.At) {
 			wait = 0
 		}
 		switch n := len(all); {
-		case used == 0 && n > 0:
+		case used == 0 && read == 0 && n > 0:
 			all[n-1].wait += wait
-		case n > 0 && all[n-1].wait < 20*time.Millisecond && all[n-1].compute > 0 && wait < 20*time.Millisecond:
+		case n > 0 && all[n-1].wait < 20*time.Millisecond && all[n-1].compute > 0 && wait < 20*time.Millisecond && read == 0:
 			all[n-1].compute += used
 			all[n-1].wait += wait
 		default:
-			all = append(all, piece{used, wait})
+			all = append(all, piece{used, read, wait})
 		}
-		at, had = p.At, p.CPU
+		at, had, got = p.At, p.CPU, p.Read
 	}
 	return all, width
 }
@@ -391,6 +416,9 @@ func (r *Replay) fit(adjust bool) float64 {
 		}
 		u.wait += time.Duration(stride * float64(u.took-took))
 		if u.wait < 0 { // no waiting is left: some of the computing was in the background
+			if took > 0 {
+				u.read -= min(u.read, time.Duration(float64(-u.wait)*float64(u.read)/float64(took)))
+			}
 			if took > 0 && u.compute > 0 {
 				less := min(u.compute, time.Duration(float64(-u.wait)*float64(u.compute)/float64(took)))
 				u.compute -= less

@@ -27,8 +27,9 @@ type job struct {
 	width   float64
 	start   bool
 	compute float64 // what of the present piece is left, in seconds
+	read    float64
 	wait    float64
-	at      float64 // when its present stretch ends: by the clock when waiting, by the shared clock when computing
+	at      float64 // when its present stretch ends: by the clock when waiting, by a shared clock when computing or reading
 	place   int
 }
 
@@ -47,14 +48,16 @@ func (l *line) Pop() any {
 }
 
 // A simulation runs a boot. All computing jobs progress alike: shared is how far each thread has come since the beginning, in seconds of a
-// processor.
+// processor. So do all that read: disk is how far each has come, in seconds of the disk.
 type simulation struct {
 	*Replay
 	alive     []bool
 	now       float64
 	shared    float64
 	threads   float64
+	disk      float64
 	computing line
+	reading   line
 	waiting   line // jobs that wait, and units that are about to start
 	left      []int
 	followers [][]int // by unit: those that wait for it to be done
@@ -62,6 +65,7 @@ type simulation struct {
 	out       Outcome
 	used      []boot.Use
 	spent     float64
+	fetched   float64 // seconds of the disk
 }
 
 // run replays the boot with those units that are alive.
@@ -92,13 +96,14 @@ func (r *Replay) run(alive []bool) Outcome {
 		}
 	}
 	limit := 20*r.Boot.Ready.Value.Seconds() + 60
-	for (len(s.computing) > 0 || len(s.waiting) > 0) && s.now < limit {
+	for len(s.computing)+len(s.reading)+len(s.waiting) > 0 && s.now < limit {
 		s.step()
 	}
 	goal := s.out.done[r.goal]
 	s.out.Ready = goal
 	if r.Inputs.Courses {
-		s.used = append(s.used, boot.Use{At: seconds(s.now), CPU: seconds(s.spent)}, boot.Use{At: seconds(s.now) + 10*time.Second, CPU: seconds(s.spent)})
+		last := s.use()
+		s.used = append(s.used, last, boot.Use{At: last.At + 10*time.Second, CPU: last.CPU, Read: last.Read})
 		if at, ok := boot.QuietRule.Since(s.used, goal); ok {
 			s.out.Settled = boot.Of(at, boot.Recorder)
 		}
@@ -119,35 +124,52 @@ func (s *simulation) step() {
 	if s.threads > s.processors {
 		rate = s.processors / s.threads
 	}
-	next, computing := math.Inf(1), false
+	readers := float64(len(s.reading))
+	next, from := math.Inf(1), &s.waiting
 	if len(s.computing) > 0 {
-		next, computing = s.now+(s.computing[0].at-s.shared)/rate, true
+		next, from = s.now+(s.computing[0].at-s.shared)/rate, &s.computing
+	}
+	if len(s.reading) > 0 {
+		if at := s.now + (s.reading[0].at-s.disk)*readers; at < next {
+			next, from = at, &s.reading
+		}
 	}
 	if len(s.waiting) > 0 && s.waiting[0].at < next {
-		next, computing = s.waiting[0].at, false
+		next, from = s.waiting[0].at, &s.waiting
 	}
 	next = math.Max(next, s.now)
 	s.shared += (next - s.now) * rate
 	s.spent += (next - s.now) * math.Min(s.threads, s.processors)
+	if readers > 0 {
+		s.disk += (next - s.now) / readers
+		s.fetched += next - s.now
+	}
 	s.now = next
 	if n := len(s.used); s.Inputs.Courses && (n == 0 || s.now-s.used[n-1].At.Seconds() >= 0.1) {
-		s.used = append(s.used, boot.Use{At: seconds(s.now), CPU: seconds(s.spent)})
+		s.used = append(s.used, s.use())
 	}
-	if computing {
-		j := heap.Pop(&s.computing).(*job)
+	j := heap.Pop(from).(*job)
+	switch from {
+	case &s.computing:
 		s.threads -= j.width
 		s.shared = math.Max(s.shared, j.at)
 		j.compute = 0
-		s.goOn(j)
-		return
+	case &s.reading:
+		s.disk = math.Max(s.disk, j.at)
+		j.read = 0
+	default:
+		if j.pieces == nil && j.start {
+			s.begin(j)
+			return
+		}
+		j.wait = 0
 	}
-	j := heap.Pop(&s.waiting).(*job)
-	if j.pieces == nil && j.start {
-		s.begin(j)
-		return
-	}
-	j.wait = 0
 	s.goOn(j)
+}
+
+// use is what the machine has used so far.
+func (s *simulation) use() boot.Use {
+	return boot.Use{At: seconds(s.now), CPU: seconds(s.spent), Read: int64(s.fetched * s.Inputs.Disk)}
 }
 
 // begin starts a unit.
@@ -158,12 +180,12 @@ func (s *simulation) begin(j *job) {
 		s.later(i, seconds(s.now)+s.units[i].gap)
 	}
 	n := strokes
-	if u.compute < 20*time.Millisecond || u.wait < 20*time.Millisecond {
-		n = 2
+	if max(u.compute, u.read) < 20*time.Millisecond || u.compute+u.read+u.wait < max(u.compute, u.read, u.wait)+20*time.Millisecond {
+		n = 2 // all but one kind of it is short
 	}
 	j.pieces = make([]piece, n)
 	for k := range j.pieces {
-		j.pieces[k] = piece{u.compute / time.Duration(n), u.wait / time.Duration(n)}
+		j.pieces[k] = piece{u.compute / time.Duration(n), u.read / time.Duration(n), u.wait / time.Duration(n)}
 	}
 	j.width = math.Max(1, math.Ceil(float64(u.compute)/math.Max(1, float64(u.took))-0.2))
 	s.goOn(j)
@@ -178,12 +200,17 @@ func (s *simulation) goOn(j *job) {
 			s.threads += j.width
 			heap.Push(&s.computing, j)
 			return
+		case j.read > 0:
+			j.at = s.disk + j.read
+			heap.Push(&s.reading, j)
+			return
 		case j.wait > 0:
 			j.at = s.now + j.wait
 			heap.Push(&s.waiting, j)
 			return
 		case j.place < len(j.pieces):
-			j.compute, j.wait = j.pieces[j.place].compute.Seconds(), j.pieces[j.place].wait.Seconds()
+			p := j.pieces[j.place]
+			j.compute, j.read, j.wait = p.compute.Seconds(), p.read.Seconds(), p.wait.Seconds()
 			j.place++
 		default:
 			if j.start {
@@ -214,7 +241,7 @@ func (s *simulation) done(i int) {
 		compute := u.rest / time.Duration(n)
 		j := &job{unit: i, width: 1, pieces: make([]piece, n)}
 		for k := range j.pieces {
-			j.pieces[k] = piece{compute, time.Duration(float64(compute) * (1 - s.duty) / s.duty)}
+			j.pieces[k] = piece{compute: compute, wait: time.Duration(float64(compute) * (1 - s.duty) / s.duty)}
 		}
 		s.goOn(j)
 	}
