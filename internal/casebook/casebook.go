@@ -36,6 +36,7 @@ var ErrNone = errors.New("this machine has no casebook yet")
 type Book struct {
 	db      *sql.DB
 	release func() error
+	format  int
 	// Where names the file for people.
 	Where string
 }
@@ -55,6 +56,18 @@ func Read(r *machine.Root, file string) (*Book, error) {
 		settings.Set("immutable", "1") // no lock file can be made there, and nobody writes
 	}
 	return open(r, dir, where, release, settings, false)
+}
+
+// ReadForeign opens a casebook that may be of another machine, for reading.
+func ReadForeign(file string) (*Book, error) {
+	if _, err := os.Stat(file); err != nil {
+		return nil, fmt.Errorf("the casebook %s cannot be read: %s", file, machine.Reason(err))
+	}
+	settings := url.Values{"mode": {"ro"}}
+	if readOnlyDisk(nil, file, file) {
+		settings.Set("immutable", "1")
+	}
+	return open(nil, filepath.Clean(file), file, func() error { return nil }, settings, false)
 }
 
 // Write opens the machine's casebook for writing, and makes it if it is missing.
@@ -180,7 +193,10 @@ func (b *Book) prepare(r *machine.Root, write bool) error {
 		if version == 0 {
 			return ErrNone
 		}
-		return fmt.Errorf("it has the older format %d; any changing command brings it up to date", version)
+	}
+	b.format = version
+	if r == nil {
+		return nil
 	}
 	id := MachineID(r)
 	if write {
@@ -189,6 +205,7 @@ func (b *Book) prepare(r *machine.Root, write bool) error {
 				return err
 			}
 		}
+		b.format = version
 		if _, err := b.db.Exec("INSERT OR IGNORE INTO facts(name, value) VALUES('machine', ?)", id); err != nil {
 			return err
 		}
@@ -354,7 +371,12 @@ func (b *Book) Changes() ([]change.Change, error) {
 	if err := rows.Err(); err != nil {
 		return nil, err
 	}
+	outcomes, err := b.outcomes()
+	if err != nil {
+		return nil, err
+	}
 	for i := range all {
+		all[i].Outcome = outcomes[all[i].ID]
 		if all[i].Edits, err = b.edits(all[i].ID); err != nil {
 			return nil, err
 		}

@@ -48,6 +48,14 @@ var migrations = []string{
 		began TEXT NOT NULL,
 		boot BLOB NOT NULL
 	) STRICT;`,
+	`CREATE TABLE outcomes(
+		change INTEGER PRIMARY KEY REFERENCES changes(id),
+		outcome BLOB NOT NULL
+	) STRICT;
+	CREATE TABLE labels(
+		boot_id TEXT PRIMARY KEY,
+		label TEXT NOT NULL
+	) STRICT;`,
 }
 
 func (b *Book) migrate(version int) error {

@@ -103,7 +103,8 @@ func (a *app) boots(v bootsView) error {
 		return a.timeline(s, found, v)
 	}
 	changes, _ := a.readChanges(r) // what cannot be read of the casebook is told below
-	a.bootTable(s, found, changes)
+	labels, _ := a.readLabels(r)
+	a.bootTable(s, found, changes, labels, v.last > 0)
 	a.unreadLog(s, found)
 	s.Line("Next: one boot as a timeline, with %s", a.call("boots --spans"))
 	return nil
@@ -139,10 +140,10 @@ func simulated(boots []boot.Boot) string {
 	return fmt.Sprintf(", %d of them simulated", n)
 }
 
-func (a *app) bootTable(s *render.Screen, found linux.Boots, changes []change.Change) {
+func (a *app) bootTable(s *render.Screen, found linux.Boots, changes []change.Change, labels map[string][]string, part bool) {
 	s.Line("%s", s.Paint(render.Strong, bootHeadline(found.Boots)))
 	s.Line("")
-	columns := []render.Column{{Title: "BOOT"}, {Title: "BEGAN"}, {Title: "READY", Right: true}, {Title: "SETTLED", Right: true, Keep: 9}}
+	columns := []render.Column{{Title: "NO", Right: true, Keep: 7}, {Title: "BOOT"}, {Title: "BEGAN"}, {Title: "READY", Right: true}, {Title: "SETTLED", Right: true, Keep: 9}}
 	for i, name := range boot.PhaseNames {
 		columns = append(columns, render.Column{Title: strings.ToUpper(name), Right: true, Keep: 1 + i})
 	}
@@ -156,16 +157,25 @@ func (a *app) bootTable(s *render.Screen, found linux.Boots, changes []change.Ch
 		row []render.Cell
 	}
 	var rows []dated
-	for _, b := range found.Boots {
+	for n, b := range found.Boots {
 		settled := ""
 		if b.Settled.FromReady.Known {
 			settled = "+" + render.Seconds(b.Settled.FromReady.Value)
 		}
-		row := []render.Cell{render.C(b.ID[:8]), render.C(day(b.Began)), render.C(figure(b.Ready)), render.C(settled)}
+		number := ""
+		if !part {
+			number = fmt.Sprint(n + 1)
+		}
+		row := []render.Cell{render.C(number), render.C(b.ID[:8]), render.C(day(b.Began)), render.C(figure(b.Ready)), render.C(settled)}
 		for _, name := range boot.PhaseNames {
 			row = append(row, render.C(figure(b.Phase(name))))
 		}
 		mark, tone := notes(b)
+		for label, ids := range labels {
+			if slices.Contains(ids, b.ID) {
+				mark = strings.Trim(render.Clean(label)+"; "+mark, "; ")
+			}
+		}
 		bar := ""
 		if s.Figures() {
 			bar = s.PhaseBar(b, longest, 24)
@@ -178,7 +188,7 @@ func (a *app) bootTable(s *render.Screen, found linux.Boots, changes []change.Ch
 			continue
 		}
 		row := make([]render.Cell, len(columns))
-		row[1] = render.Cell{Text: day(c.MadeAt), Tone: render.Good}
+		row[2] = render.Cell{Text: day(c.MadeAt), Tone: render.Good}
 		row[len(row)-1] = render.Cell{Text: fmt.Sprintf("change %d: %s", c.ID, what(c)), Tone: render.Good}
 		rows = append(rows, dated{c.MadeAt, row})
 	}

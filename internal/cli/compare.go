@@ -3,11 +3,13 @@ package cli
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"calmdawn/internal/casebook"
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/compare"
@@ -15,121 +17,236 @@ import (
 	"calmdawn/internal/render"
 )
 
+// compareView is how boots are to be compared.
+type compareView struct {
+	odd, csv bool
+	with     string // another casebook
+	failIf   string
+	on       string
+	measure  compare.Measure
+}
+
 func (a *app) compareCommand() *cobra.Command {
-	odd := false
+	v := compareView{on: "ready"}
 	cmd := &cobra.Command{
-		Use:   "compare",
+		Use:   "compare [BEFORE AFTER | change:N]",
 		Short: "Compare the boots before the last change with those after it",
 		Long: `Compare takes the boots that the machine remembers from before the last change and those from
 after it, and says whether they differ: faster, slower, no difference shown, or too few boots.
-Changes with no boot between them count as one. The verdict is on ready; it is "faster" only
-if the boots bear it out with at least 95 % confidence. That takes four boots on each side, or
-five before and three after.`,
-		Example:           "  calmdawn compare\n  calmdawn compare --json",
-		Args:              noWords,
+Changes with no boot between them count as one. The verdict is on ready, or on what --on names;
+it is "faster" only if the boots bear it out with at least 95 % confidence. That takes four
+boots on each side, or five before and three after. Decide beforehand how many boots there are
+to be: who looks after each one and stops at the first "faster" sees one too often.
+
+Other boots can be chosen, before and after, as lists with commas:
+
+  3 or 5-8                      by their numbers, as boots shows them
+  2026-11-20 or A..B            by the day they began, or from one day to another
+  be6fe0a8                      by the beginning of their id
+  change:2                      those right before and right after change 2
+  memory                        those with a label of yours; see calmdawn label --help
+
+--with takes the boots before from another casebook: the same machine earlier, or one like it.`,
+		Example: `  calmdawn compare
+  calmdawn compare change:1
+  calmdawn compare 1-5 6-10
+  calmdawn compare before after --on settled
+  calmdawn compare --with old.db
+  calmdawn compare --fail-if slower:2s     exit status 3 if ready is slower by 2 s or more
+  calmdawn compare --csv > boots.csv       the boots of both sides, for a spreadsheet`,
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) > 2 {
+				return usage("compare takes two lists of boots, with commas and no spaces within each; %q is too much", args[2])
+			}
+			return nil
+		},
 		ValidArgsFunction: cobra.NoFileCompletions,
-		RunE:              func(*cobra.Command, []string) error { return a.compare(odd) },
+		RunE: func(_ *cobra.Command, args []string) error {
+			m, ok := compare.MeasureOf(v.on)
+			if !ok || v.on != "ready" && !strings.HasPrefix(v.on, "settled") {
+				return usage("--on takes ready, settled or \"settled after login\", not %q", v.on)
+			}
+			if v.csv && a.json {
+				return usage("--csv and --json are two forms; choose one")
+			}
+			v.measure = m
+			limit, err := parseLimit(v.failIf)
+			if err != nil {
+				return err
+			}
+			return a.compare(v, args, limit)
+		},
 	}
-	cmd.Flags().BoolVar(&odd, "odd", false, "take odd boots too, which are left out otherwise")
+	cmd.Flags().BoolVar(&v.odd, "odd", false, "take odd boots too, which are left out otherwise")
+	cmd.Flags().StringVar(&v.on, "on", v.on, "what the verdict is `ON`: ready, settled, or \"settled after login\"")
+	cmd.Flags().StringVar(&v.with, "with", "", "take the boots before from another casebook, `FILE`")
+	cmd.Flags().StringVar(&v.failIf, "fail-if", "", "end with status 3 if the verdict is slower: `slower[:AMOUNT]`, as slower, slower:2s or slower:5%")
+	cmd.Flags().BoolVar(&v.csv, "csv", false, "print comma-separated values, a line a boot")
 	return cmd
 }
 
-// A comparison is what is known of the boots around the last change.
-type comparison struct {
-	changes []change.Change // those that count as one, oldest first
-	sides   compare.Sides
-	ready   compare.Result
+// A limit is what --fail-if forbids.
+type limit struct {
+	set   bool
+	least time.Duration
+	share float64
 }
 
-// comparison reads boots and changes; without a change there is nothing to compare.
-func (a *app) comparison(boots []boot.Boot, changes []change.Change) (comparison, bool) {
+func parseLimit(text string) (limit, error) {
+	if text == "" {
+		return limit{}, nil
+	}
+	word, amount, given := strings.Cut(text, ":")
+	l := limit{set: true}
+	var err error
+	if given {
+		if percent, ok := strings.CutSuffix(amount, "%"); ok {
+			l.share, err = strconv.ParseFloat(percent, 64)
+			l.share /= 100
+		} else {
+			l.least, err = time.ParseDuration(amount)
+		}
+	}
+	if word != "slower" || err != nil || l.least < 0 || !(l.share >= 0) {
+		return l, usage("--fail-if takes slower, or slower with an amount such as slower:2s, slower:500ms or slower:5%%, not %q", text)
+	}
+	return l, nil
+}
+
+// broken reports whether a comparison says what the limit forbids.
+func (l limit) broken(r compare.Times) bool {
+	return l.set && r.Verdict == compare.Slower && r.Estimate >= l.least && r.Estimate.Seconds() >= l.share*r.Before.Median.Seconds()
+}
+
+// judged takes odd boots for fit ones where that is wanted.
+func (v compareView) judged(boots []boot.Boot) []boot.Boot {
+	boots = slices.Clone(boots)
+	for i := range boots {
+		if v.odd && boots[i].Ready.Known {
+			boots[i].Odd = nil
+		}
+	}
+	return boots
+}
+
+func (a *app) compare(v compareView, words []string, fail limit) error {
+	l, err := a.look()
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	if _, err := a.readChanges(l.root); err != nil {
+		return err
+	}
+	done := a.progress("reading the log")
+	found := a.remember(l.root, 0)
+	done()
+	boots := v.judged(found.Boots)
 	var c comparison
-	var done []change.Change
-	var at []time.Time
-	for _, ch := range changes {
-		if ch.Status == change.Done && !aboutRecorder(changes, ch) {
-			done = append(done, ch)
-			at = append(at, ch.MadeAt)
+	if len(words) == 0 && v.with == "" {
+		var ok bool
+		if c, ok = sinceLastChange(boots, l.changes, v.measure); !ok {
+			return fmt.Errorf("no change was made to this machine, so there is no before and after; %s shows its boots, and %s compares two lists of them", a.call("boots"), a.call("compare BEFORE AFTER"))
 		}
+	} else if c, err = a.chosen(l, boots, v, words); err != nil {
+		return err
 	}
-	if len(done) == 0 {
-		return c, false
+	c.explain(l)
+	unkept := a.keepOutcome(l, c)
+	switch {
+	case a.json:
+		err = a.writeJSON(c.document())
+	case v.csv:
+		err = a.compareCSV(c)
+	default:
+		a.showComparison(a.screen(), c, found, unkept)
 	}
-	c.sides = compare.Split(boots, at)
-	c.ready = compare.Compare(compare.Ready(c.sides.Before), compare.Ready(c.sides.After))
-	for _, ch := range slices.Backward(done) {
-		after := func(b boot.Boot) bool { return b.Began.After(ch.MadeAt) && b.Began.Before(done[len(done)-1].MadeAt) }
-		if slices.ContainsFunc(boots, after) {
-			break
-		}
-		c.changes = append([]change.Change{ch}, c.changes...)
+	if err == nil && fail.broken(c.main) {
+		return &status{exitNo, nil}
 	}
-	return c, true
+	return err
 }
 
-// aboutRecorder reports whether a change put the recorder in, or took it away: the boots before and after it are of the same machine.
-func aboutRecorder(changes []change.Change, c change.Change) bool {
-	return c.Verb == change.Record || c.Verb == change.Undo && slices.ContainsFunc(changes, func(o change.Change) bool {
-		return o.ID == c.Undoes && o.Verb == change.Record
-	})
-}
-
-// names says "change 3" or "changes 1, 2 and 3".
-func (c comparison) names() string {
-	var ids []string
-	for _, ch := range c.changes {
-		ids = append(ids, fmt.Sprint(ch.ID))
+// keepOutcome keeps in the casebook what became of a forecast, so that it is known when the boots are forgotten. It returns why it could not.
+func (a *app) keepOutcome(l *look, c comparison) error {
+	o, ok := c.outcome()
+	if !ok || c.changes[0].Outcome != nil && *c.changes[0].Outcome == o {
+		return nil
 	}
-	if len(ids) == 1 {
-		return "change " + ids[0]
+	book, err := casebook.Write(l.root, a.casebook)
+	if err != nil {
+		return err
 	}
-	return "changes " + strings.Join(ids[:len(ids)-1], ", ") + " and " + ids[len(ids)-1]
+	defer book.Close()
+	return book.SetOutcome(c.changes[0].ID, o)
 }
 
 // answer says the verdict in a sentence.
 func (c comparison) answer() string {
 	how := simulated(slices.Concat(c.sides.Before, c.sides.After))
-	r := c.ready
+	r, what := c.main, capital(c.on.Name)
 	switch r.Verdict {
 	case compare.Faster, compare.Slower:
-		near, far := min(max(r.Low, -r.Low), max(r.High, -r.High)), max(r.Low, -r.Low, r.High, -r.High)
-		return fmt.Sprintf("Ready is %s by %s since %s (between %s and %s%s).", r.Verdict, render.Duration(r.Estimate), c.names(), render.Duration(near), render.Duration(far), how)
+		near, far := min(r.Low.Abs(), r.High.Abs()), max(r.Low.Abs(), r.High.Abs())
+		return fmt.Sprintf("%s is %s by %s %s (between %s and %s%s).", what, r.Verdict, render.Duration(r.Estimate), c.between, render.Duration(near), render.Duration(far), how)
 	case compare.NoDifference:
-		return fmt.Sprintf("No difference shown since %s: ready changed by something between %s and %s%s.", c.names(), signed(r.Low), signed(r.High), how)
+		return fmt.Sprintf("No difference shown %s: %s changed by something between %s and %s%s.", c.between, c.on.Name, signed(r.Low), signed(r.High), how)
 	}
 	if r.Before.N+r.After.N == 0 {
-		return fmt.Sprintf("Too few boots to tell what %s did: none is remembered that could be compared.", c.names())
+		return fmt.Sprintf("Too few boots to tell what changed %s: none is remembered that could be compared.", c.between)
 	}
-	return fmt.Sprintf("Too few boots to tell what %s did: %s before and %s after%s; %s.", c.names(), count(r.Before.N, "boot", "boots"), count(r.After.N, "boot", "boots"), how, c.missing())
+	return fmt.Sprintf("Too few boots to tell what changed %s: %s before and %s after%s; %s.", c.between, count(r.Before.N, "boot", "boots"), count(r.After.N, "boot", "boots"), how, c.missing())
 }
 
-// forecast is what was forecast when the change was made; nil where nothing was, or several changes count as one.
-func (c comparison) forecast() *change.Forecast {
-	if len(c.changes) != 1 {
-		return nil
+func capital(word string) string { return strings.ToUpper(word[:1]) + word[1:] }
+
+// forecastKept says whether what came out lies within what was forecast, and how good forecasts have been on this machine.
+func (c comparison) forecastKept() string {
+	text := ""
+	if o, ok := c.outcome(); ok {
+		text = fmt.Sprintf(" Measured: ready %s, %s.", signed(-o.Saved), within(o))
 	}
-	return c.changes[0].Forecast
+	if n := len(c.kept); n > 1 {
+		text += " " + forecastsKept(c.kept)
+	}
+	return text
 }
 
-// kept says whether what came out lies within what was forecast.
-func (c comparison) kept(f change.Forecast) string {
-	if c.ready.Before.N == 0 || c.ready.After.N == 0 {
+func within(o change.Outcome) string {
+	if o.Within {
+		return "within that range"
+	}
+	return "outside that range"
+}
+
+// forecastsKept says how good forecasts have been on this machine; it is empty where none has an outcome.
+func forecastsKept(changes []change.Change) string {
+	n, kept, off := 0, 0, 0.0
+	for _, ch := range changes {
+		if ch.Outcome == nil || ch.Forecast == nil {
+			continue
+		}
+		n++
+		if ch.Outcome.Within {
+			kept++
+		}
+		off += (ch.Outcome.Saved - ch.Forecast.Saving).Abs().Seconds()
+	}
+	if n == 0 {
 		return ""
 	}
-	saved := c.ready.Before.Median - c.ready.After.Median
-	verdict := "outside that range"
-	if saved >= f.Low && saved <= f.High || f.AtLeast && saved >= f.Low {
-		verdict = "within that range"
-	}
-	return fmt.Sprintf(" Measured so far: %s, %s.", signed(-saved), verdict)
+	return fmt.Sprintf("Of %s on this machine, %d came out within the range; on average they were %.1f s off.", count(n, "forecast", "forecasts"), kept, off/float64(n))
 }
 
 // missing says what it takes for a verdict.
 func (c comparison) missing() string {
-	if c.ready.Missing > 0 {
-		return fmt.Sprintf("%s after would do", count(c.ready.Missing, "more boot", "more boots"))
+	switch {
+	case c.main.Missing > 0:
+		return fmt.Sprintf("%s after would do", count(c.main.Missing, "more boot", "more boots"))
+	case len(c.changes) > 0:
+		return "there are too few from before, which cannot be made up unless the change is undone"
 	}
-	return "there are too few from before, which cannot be made up unless the change is undone"
+	return "there are too few on the side before"
 }
 
 // shift shows a difference as it stands in a column, with its sign.
@@ -147,218 +264,187 @@ func signed(d time.Duration) string {
 	return "+" + render.Duration(d)
 }
 
-func (a *app) compare(odd bool) error {
-	r, err := a.open()
-	if err != nil {
-		return err
-	}
-	defer r.Close()
-	changes, err := a.readChanges(r)
-	if err != nil {
-		return err
-	}
-	found := a.remember(r, 0)
-	boots := slices.Clone(found.Boots)
-	for i := range boots {
-		if odd && boots[i].Ready.Known {
-			boots[i].Odd = nil
-		}
-	}
-	c, ok := a.comparison(boots, changes)
-	if !ok {
-		return fmt.Errorf("no change was made to this machine, so there is no before and after; %s shows its boots", a.call("boots"))
-	}
-	if a.json {
-		return a.writeJSON(c.document())
-	}
-	a.showComparison(a.screen(), c, found)
-	return nil
-}
-
-func (a *app) showComparison(s *render.Screen, c comparison, found linux.Boots) {
+func (a *app) showComparison(s *render.Screen, c comparison, found linux.Boots, unkept error) {
 	s.Line("%s", s.Paint(render.Strong, c.answer()))
+	if r := c.main; r.Verdict == compare.NoDifference {
+		s.Wrap(0, "From %s on, a difference would have shown in boots that spread like these.", render.Duration(r.Shows))
+	}
 	s.Line("")
 	for _, ch := range c.changes {
 		s.Line("  change %d, %s: %s", ch.ID, day(ch.MadeAt), what(ch))
 	}
 	if f := c.forecast(); f != nil {
-		s.Wrap(2, "  %s%s", forecastLine(*f), c.kept(*f))
+		s.Wrap(2, "  %s%s", forecastLine(*f), c.forecastKept())
 	}
-	s.Line("")
-	if s.Figures() && c.ready.Before.N > 0 && c.ready.After.N > 0 {
+	if unkept != nil {
+		s.Wrap(2, "  %s", s.Paint(render.Dim, "Not kept in the casebook: "+render.Clean(unkept.Error())))
+	}
+	if len(c.changes) > 0 {
+		s.Line("")
+	}
+	if s.Figures() && c.main.Before.N > 0 && c.main.After.N > 0 {
 		a.strips(s, c)
 	}
-	var rows [][]render.Cell
-	for _, m := range c.milestones() {
-		difference := ""
-		if m.before.N > 0 && m.after.N > 0 {
-			difference = shift(m.after.Median - m.before.Median)
-		}
-		rows = append(rows, []render.Cell{render.C(m.name), render.C(median(m.before)), render.C(median(m.after)), render.C(difference)})
-	}
-	s.Table([]render.Column{{Title: "MEDIAN OF"}, {Title: "BEFORE", Right: true}, {Title: "AFTER", Right: true}, {Title: "DIFFERENCE", Right: true}}, rows)
-	s.Line("")
+	c.measureTable(s)
+	c.reasonTable(s)
+	c.stepTable(s)
 	for _, b := range c.sides.LeftOut {
 		s.Wrap(2, "Left out: the boot of %s, since %s.", day(b.Began), render.Clean(strings.Join(b.Odd, "; ")))
 	}
 	if len(c.sides.LeftOut) > 0 {
-		s.Line("To take them all the same: %s", a.call("compare --odd"))
+		s.Line("To take them all the same, give --odd.")
 	}
 	a.unreadLog(s, found)
-	last := c.changes[len(c.changes)-1]
 	switch {
-	case c.ready.Missing > 0:
-		s.Line("Next: restart the machine %s, then %s", count(c.ready.Missing, "more time", "more times"), a.call("compare"))
-	case last.Stands() && c.ready.Verdict != compare.Faster:
-		s.Line("Next: keep it, or take it back with %s", a.call(fmt.Sprintf("undo %d", last.ID)))
+	case c.main.Missing > 0 && len(c.changes) > 0:
+		s.Line("Next: restart the machine %s, then %s", count(c.main.Missing, "more time", "more times"), a.call("compare"))
+	case len(c.changes) > 0 && c.changes[len(c.changes)-1].Stands() && c.main.Verdict != compare.Faster:
+		s.Line("Next: keep it, or take it back with %s", a.call(fmt.Sprintf("undo %d", c.changes[len(c.changes)-1].ID)))
+	case len(c.changes) > 0 && c.main.Verdict == compare.Faster:
+		s.Line("Next: write it down for the customer, with %s; or look for more, with %s", a.call("report"), a.call("list"))
 	default:
 		s.Line("Next: look for more, with %s", a.call("list"))
 	}
 }
 
-func median(side compare.Side) string {
-	if side.N == 0 {
-		return ""
+// measureTable shows every figure that was measured: medians, how far boots spread, and the shift with its bounds.
+func (c comparison) measureTable(s *render.Screen) {
+	var rows [][]render.Cell
+	for _, m := range c.measures() {
+		show := render.Seconds
+		if m.Bytes {
+			show = func(d time.Duration) string { return render.Bytes(int64(d)) }
+		}
+		side := func(x compare.Side[time.Duration]) (median, spread string) {
+			if x.N == 0 {
+				return "", ""
+			}
+			return show(x.Median), fmt.Sprintf("%s to %s", strings.TrimSuffix(show(x.Least), " s"), show(x.Most))
+		}
+		one, spread1 := side(m.Before)
+		two, spread2 := side(m.After)
+		moved, bounds := "", ""
+		if m.Before.N > 0 && m.After.N > 0 {
+			moved = m.signed(m.Estimate)
+			if m.Bounded {
+				bounds = m.signed(m.Low) + " to " + m.signed(m.High)
+			}
+		}
+		rows = append(rows, []render.Cell{render.C(m.Name), render.C(fmt.Sprintf("%d, %d", m.Before.N, m.After.N)), render.C(one), render.C(spread1), render.C(two), render.C(spread2), render.C(moved), render.C(bounds)})
 	}
-	return render.Seconds(side.Median)
+	s.Table([]render.Column{{Title: "FIGURE"}, {Title: "BOOTS", Keep: 2}, {Title: "BEFORE", Right: true}, {Title: "SPREAD", Right: true, Keep: 1}, {Title: "AFTER", Right: true}, {Title: "SPREAD", Right: true, Keep: 1}, {Title: "SHIFT", Right: true}, {Title: "WITHIN (95 %)", Right: true, Keep: 3}}, rows)
+	s.Line("")
+}
+
+// reasonTable shows what the difference of ready consists of.
+func (c comparison) reasonTable(s *render.Screen) {
+	w := c.why
+	if len(w.Reasons) == 0 {
+		return
+	}
+	s.Line("What ready waited for, one after the other: means of the boots before and after.")
+	took := func(d time.Duration) render.Cell {
+		if d == 0 {
+			return render.C("")
+		}
+		return render.C(render.Seconds(d))
+	}
+	whole := w.Others + w.Remainder
+	var rows [][]render.Cell
+	for _, r := range w.Reasons {
+		whole += r.Change()
+		rows = append(rows, []render.Cell{render.C(c.title(r.Name)), took(r.Before), took(r.After), render.C(shift(r.Change())), render.C(string(r.Kind))})
+	}
+	if w.Others != 0 {
+		rows = append(rows, []render.Cell{render.C("all others"), {}, {}, render.C(shift(w.Others)), {}})
+	}
+	rows = append(rows, []render.Cell{render.C("remainder"), {}, {}, render.C(shift(w.Remainder)), render.C("means are not the shift between boots")},
+		[]render.Cell{{Text: "shift of ready", Tone: render.Strong}, {}, {}, {Text: shift(whole), Tone: render.Strong}, {}})
+	s.Table([]render.Column{{Title: "  ITEM", Flex: 20}, {Title: "BEFORE", Right: true, Keep: 2}, {Title: "AFTER", Right: true, Keep: 2}, {Title: "CHANGE", Right: true}, {Title: "SINCE IT IS", Keep: 1}}, rows)
+	if w.Blind > 0 {
+		s.Wrap(0, "Of %s nothing is known of what waited for what.", count(w.Blind, "boot", "boots"))
+	}
+	s.Line("")
+	for _, text := range c.changed {
+		s.Wrap(2, "Also different: %s.", render.Clean(text))
+	}
+	if len(c.changed) > 0 {
+		s.Line("")
+	}
+}
+
+// stepTable shows what each change did, where there were several with boots between them.
+func (c comparison) stepTable(s *render.Screen) {
+	if len(c.steps) < 3 {
+		return
+	}
+	var rows [][]render.Cell
+	for _, st := range c.steps {
+		name, moved, verdict := "before all changes", "", ""
+		if len(st.changes) > 0 {
+			var all []string
+			for _, ch := range st.changes {
+				all = append(all, fmt.Sprintf("%d: %s", ch.ID, what(ch)))
+			}
+			name = strings.Join(all, "; ")
+			if r := st.shift; r.Before.N > 0 && r.After.N > 0 {
+				moved = shift(r.Estimate)
+				if r.Bounded {
+					verdict = shift(r.Low) + " to " + shift(r.High)
+				}
+			}
+		}
+		median := ""
+		if st.side.N > 0 {
+			median = render.Seconds(st.side.Median)
+		}
+		rows = append(rows, []render.Cell{render.C(name), render.C(fmt.Sprint(st.side.N)), render.C(median), render.C(moved), render.C(verdict)})
+	}
+	s.Line("Step by step; the bounds of each hold for it alone, of several one may miss.")
+	s.Table([]render.Column{{Title: "  CHANGE", Flex: 20}, {Title: "BOOTS", Right: true, Keep: 2}, {Title: strings.ToUpper(c.on.Name), Right: true}, {Title: "SHIFT", Right: true}, {Title: "WITHIN (95 %)", Right: true, Keep: 1}}, rows)
+	s.Line("")
 }
 
 // strips draws the boots of both sides as points above each other, on one axis.
 func (a *app) strips(s *render.Screen, c comparison) {
-	b, f := c.ready.Before, c.ready.After
+	b, f := c.main.Before, c.main.After
 	low, high := min(b.Least, f.Least), max(b.Most, f.Most)
 	margin := max((high-low)/20, 100*time.Millisecond)
 	low, high = max(0, low-margin), high+margin
 	columns := max(20, min(100, s.Width()-24))
-	s.Line("  before  %s  %s", s.Points(compare.Ready(c.sides.Before), low, high, columns), count(b.N, "boot", "boots"))
-	s.Line("  after   %s  %s", s.Paint(render.Good, s.Points(compare.Ready(c.sides.After), low, high, columns)), count(f.N, "boot", "boots"))
+	label := fmt.Sprintf("%-7s", c.on.Name)
+	s.Line("  before  %s  %s", s.Points(c.on.Values(c.sides.Before), low, high, columns), count(b.N, "boot", "boots"))
+	s.Line("  after   %s  %s", s.Paint(render.Good, s.Points(c.on.Values(c.sides.After), low, high, columns)), count(f.N, "boot", "boots"))
 	left, right := render.Seconds(low), render.Seconds(high)
-	s.Line("  ready   %s%s%s", left, strings.Repeat(" ", max(1, columns-len(left)-len(right))), right)
+	s.Line("  %.7s %s%s%s", label, left, strings.Repeat(" ", max(1, columns-len(left)-len(right))), right)
 	s.Line("")
 }
 
-// A milestone is one figure of both sides.
-type milestone struct {
-	name          string
-	before, after compare.Side
+// A measured is one figure of both sides.
+type measured struct {
+	compare.Measure
+	compare.Times
 }
 
-// milestones are ready, and the phases that were measured on both sides.
-func (c comparison) milestones() []milestone {
-	all := []milestone{{"ready", c.ready.Before, c.ready.After}}
-	settled := func(boots []boot.Boot) (d []time.Duration) {
-		for _, b := range boots {
-			if b.Settled.FromReady.Known {
-				d = append(d, b.Ready.Value+b.Settled.FromReady.Value)
-			}
-		}
-		return d
+// signed shows a difference of the figure with its sign.
+func (m measured) signed(d time.Duration) string {
+	if !m.Bytes {
+		return shift(d)
 	}
-	if r := compare.Compare(settled(c.sides.Before), settled(c.sides.After)); r.Before.N > 0 || r.After.N > 0 {
-		all = append(all, milestone{"settled", r.Before, r.After})
+	if d < 0 {
+		return "-" + render.Bytes(int64(-d))
 	}
-	for _, name := range boot.PhaseNames {
-		took := func(boots []boot.Boot) (d []time.Duration) {
-			for _, b := range boots {
-				if f := b.Phase(name); f.Known {
-					d = append(d, f.Value)
-				}
-			}
-			return d
-		}
-		r := compare.Compare(took(c.sides.Before), took(c.sides.After))
-		if r.Before.N > 0 || r.After.N > 0 {
-			all = append(all, milestone{name, r.Before, r.After})
+	return "+" + render.Bytes(int64(d))
+}
+
+// measures are those figures that were measured in any boot of the two sides.
+func (c comparison) measures() []measured {
+	var all []measured
+	for _, m := range compare.Measures {
+		r := compare.Compare(m.Values(c.sides.Before), m.Values(c.sides.After))
+		if r.Before.N+r.After.N > 0 || m.Name == c.on.Name {
+			all = append(all, measured{m, r})
 		}
 	}
 	return all
-}
-
-type compareJSON struct {
-	Format     string          `json:"format"`
-	Changes    []int64         `json:"changes"`
-	Before     sideJSON        `json:"before"`
-	After      sideJSON        `json:"after"`
-	Simulated  bool            `json:"simulated"`
-	Milestones []milestoneJSON `json:"milestones"`
-}
-
-type sideJSON struct {
-	Boots   []string      `json:"boots"`
-	LeftOut []leftOutJSON `json:"left_out"`
-}
-
-type leftOutJSON struct {
-	ID      string   `json:"id"`
-	Reasons []string `json:"reasons"`
-}
-
-type milestoneJSON struct {
-	Name       string          `json:"name"`
-	Before     countJSON       `json:"before"`
-	After      countJSON       `json:"after"`
-	Difference *differenceJSON `json:"difference,omitempty"`
-	Verdict    compare.Verdict `json:"verdict,omitempty"`
-}
-
-type countJSON struct {
-	N      int      `json:"n"`
-	Median *float64 `json:"median,omitempty"`
-}
-
-type differenceJSON struct {
-	Estimate float64  `json:"estimate"`
-	Low      *float64 `json:"low,omitempty"`
-	High     *float64 `json:"high,omitempty"`
-}
-
-func (c comparison) document() compareJSON {
-	d := compareJSON{Format: "calmdawn.compare/1", Changes: []int64{}}
-	first := c.changes[0].MadeAt
-	d.Before, d.After = sideOf(c.sides.Before), sideOf(c.sides.After)
-	for _, b := range c.sides.LeftOut {
-		side := &d.After
-		if b.Began.Before(first) {
-			side = &d.Before
-		}
-		side.LeftOut = append(side.LeftOut, leftOutJSON{b.ID, b.Odd})
-	}
-	for _, b := range slices.Concat(c.sides.Before, c.sides.After) {
-		d.Simulated = d.Simulated || b.Simulated
-	}
-	for _, ch := range c.changes {
-		d.Changes = append(d.Changes, ch.ID)
-	}
-	for _, m := range c.milestones() {
-		j := milestoneJSON{Name: m.name, Before: countOf(m.before), After: countOf(m.after)}
-		if m.name == "ready" {
-			j.Verdict = c.ready.Verdict
-			if m.before.N > 0 && m.after.N > 0 {
-				j.Difference = &differenceJSON{Estimate: c.ready.Estimate.Seconds()}
-				if c.ready.Bounded {
-					low, high := c.ready.Low.Seconds(), c.ready.High.Seconds()
-					j.Difference.Low, j.Difference.High = &low, &high
-				}
-			}
-		}
-		d.Milestones = append(d.Milestones, j)
-	}
-	return d
-}
-
-func sideOf(boots []boot.Boot) sideJSON {
-	s := sideJSON{Boots: []string{}, LeftOut: []leftOutJSON{}}
-	for _, b := range boots {
-		s.Boots = append(s.Boots, b.ID)
-	}
-	return s
-}
-
-func countOf(s compare.Side) countJSON {
-	c := countJSON{N: s.N}
-	if s.N > 0 {
-		m := s.Median.Seconds()
-		c.Median = &m
-	}
-	return c
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"calmdawn/internal/core/change"
+	"calmdawn/internal/core/compare"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/render"
 )
@@ -59,7 +60,7 @@ func (a *app) standing() error {
 	if unfinished > 0 {
 		s.Line("%s", s.Paint(render.Warn, "  A change was interrupted; the next disable, enable or undo settles it first."))
 	}
-	c, compared := a.comparison(l.boots, l.changes)
+	c, compared := sinceLastChange(l.boots, l.changes, compare.Measures[0])
 	if compared && len(l.boots) > 0 {
 		s.Wrap(2, "  %s", c.answer())
 	}
@@ -69,8 +70,8 @@ func (a *app) standing() error {
 	case waiting > 0:
 		s.Line("%s waiting for a restart.", count(waiting, "change is", "changes are"))
 		s.Line("Next: restart the machine, then %s", a.call("compare"))
-	case compared && c.ready.Missing > 0:
-		s.Line("Next: restart the machine %s, then %s", count(c.ready.Missing, "more time", "more times"), a.call("compare"))
+	case compared && c.main.Missing > 0:
+		s.Line("Next: restart the machine %s, then %s", count(c.main.Missing, "more time", "more times"), a.call("compare"))
 	case compared:
 		s.Line("Next: see what the change did, with %s; or look for more, with %s", a.call("compare"), a.call("list"))
 	case len(l.replays) > 0 && len(l.dispensable()) > 0:

@@ -253,8 +253,12 @@ func OwnTimes(boots []Boot) map[Key]OwnTime {
 }
 
 // Median returns the middle value, or the mean of the two middle ones. values must not be empty; it is left as it is.
-func Median(values []time.Duration) time.Duration {
+func Median[N ~int64](values []N) N {
 	sorted := slices.Sorted(slices.Values(values))
 	n := len(sorted)
-	return (sorted[(n-1)/2] + sorted[n/2]) / 2
+	if n%2 == 1 {
+		return sorted[n/2]
+	}
+	low, high := sorted[n/2-1], sorted[n/2]
+	return low + (high-low)/2
 }

@@ -82,6 +82,40 @@ func (g Graph) Path(b Boot) []Span {
 	return path
 }
 
+// A Part is what one phase, or one item that ready waited for, explains of ready.
+type Part struct {
+	Name string // of a phase in [PhaseNames], or an item's native name
+	Took time.Duration
+}
+
+// Explain parts ready into what it waited for, one after the other: the kernel and the initrd, then each item of the [Graph.Path], from when
+// the one before it was done. The parts add up to ready. It is empty where ready is not known.
+func Explain(b Boot) []Part {
+	if !b.Ready.Known {
+		return nil
+	}
+	var parts []Part
+	at := time.Duration(0)
+	add := func(name string, until time.Duration) {
+		if until = min(until, b.Ready.Value); until > at {
+			parts = append(parts, Part{name, until - at})
+			at = until
+		}
+	}
+	for _, name := range []string{"kernel", "initrd"} {
+		if p := b.Phase(name); p.Known {
+			add(name, at+p.Value)
+		}
+	}
+	for _, s := range GraphOf(b, "").Path(b) {
+		if s.End.Known {
+			add(s.Native, s.End.Value)
+		}
+	}
+	add("userspace", b.Ready.Value)
+	return parts
+}
+
 // Fill gives the spans of a boot that know nothing of their place in it what graph says, and adds the units that left no time.
 func Fill(b Boot, graph []Span) Boot {
 	b.Spans = slices.Clone(b.Spans)

@@ -59,6 +59,7 @@ type Change struct {
 	Undoes   int64 // the change that an undo takes back; 0 otherwise
 	UndoneBy int64 // the undo that took this change back; 0 while it stands
 	Forecast *Forecast
+	Outcome  *Outcome // what became of the forecast, when the boots were compared last; nil while they were not
 }
 
 // A Forecast is what was forecast for ready when a change was made.
@@ -69,6 +70,19 @@ type Forecast struct {
 	High    time.Duration `json:"high"`
 	Boots   int           `json:"boots"` // how many stood behind it
 	AtLeast bool          `json:"at_least"`
+}
+
+// An Outcome is what a change brought, told from the boots before and after it.
+type Outcome struct {
+	Saved  time.Duration `json:"saved"` // of ready, nanoseconds
+	Before int           `json:"before"`
+	After  int           `json:"after"`  // how many boots
+	Within bool          `json:"within"` // it lies in the range that was forecast
+}
+
+// OutcomeOf holds a saving against what was forecast.
+func (f Forecast) OutcomeOf(saved time.Duration, before, after int) Outcome {
+	return Outcome{Saved: saved, Before: before, After: after, Within: saved >= f.Low && (saved <= f.High || f.AtLeast)}
 }
 
 // Stands reports whether the change is in force.

@@ -1,6 +1,7 @@
 package compare
 
 import (
+	"slices"
 	"time"
 
 	"calmdawn/internal/core/boot"
@@ -12,47 +13,48 @@ type Sides struct {
 	LeftOut       []boot.Boot // within the two sides, and not fit to compare
 }
 
-// Split parts boots, oldest first, at the last of the given instants of changes. Changes without a boot between them
-// count as one, which began with the first of them; boots from before the change that came before it are not taken, since
-// the machine was another one then. Changes must be in the order of time.
-func Split(boots []boot.Boot, changes []time.Time) Sides {
-	if len(changes) == 0 {
-		return Sides{}
-	}
-	between := func(from, to time.Time) bool {
-		for _, b := range boots {
-			if b.Began.After(from) && b.Began.Before(to) {
-				return true
-			}
-		}
-		return false
-	}
-	last := len(changes) - 1
-	first := last
-	for first > 0 && !between(changes[first-1], changes[first]) {
-		first--
-	}
-	var s Sides
-	for _, b := range boots {
-		switch {
-		case first > 0 && b.Began.Before(changes[first-1]):
-		case b.Began.After(changes[first]) && b.Began.Before(changes[last]):
-		case !b.Fit():
-			s.LeftOut = append(s.LeftOut, b)
-		case b.Began.Before(changes[first]):
-			s.Before = append(s.Before, b)
-		default:
-			s.After = append(s.After, b)
-		}
-	}
-	return s
+// A Step is what one change, or several without a boot between them, did: the boots from when they were made until the next step.
+type Step struct {
+	First, Last int // of the changes; -1 for the boots before all of them
+	Boots       []boot.Boot
+	LeftOut     []boot.Boot
 }
 
-// Ready returns how long each boot took until it was ready; all of them must have become so.
-func Ready(boots []boot.Boot) []time.Duration {
-	var d []time.Duration
-	for _, b := range boots {
-		d = append(d, b.Ready.Value)
+// Steps parts boots, oldest first, at the instants of changes, which must be in the order of time. The first step holds the boots from
+// before all changes and may be empty, as may the last one.
+func Steps(boots []boot.Boot, changes []time.Time) []Step {
+	steps := []Step{{First: -1, Last: -1}}
+	at := 0
+	for i, c := range changes {
+		for ; at < len(boots) && boots[at].Began.Before(c); at++ {
+			steps[len(steps)-1].add(boots[at])
+		}
+		if last := &steps[len(steps)-1]; last.First >= 0 && len(last.Boots)+len(last.LeftOut) == 0 {
+			last.Last = i
+			continue
+		}
+		steps = append(steps, Step{First: i, Last: i})
 	}
-	return d
+	for _, b := range boots[at:] {
+		steps[len(steps)-1].add(b)
+	}
+	return steps
+}
+
+func (s *Step) add(b boot.Boot) {
+	if b.Fit() {
+		s.Boots = append(s.Boots, b)
+	} else {
+		s.LeftOut = append(s.LeftOut, b)
+	}
+}
+
+// Last returns the two sides of the last step: the boots since it began, and those of the step before it.
+func Last(steps []Step) Sides {
+	n := len(steps)
+	if n < 2 {
+		return Sides{}
+	}
+	before, after := steps[n-2], steps[n-1]
+	return Sides{Before: before.Boots, After: after.Boots, LeftOut: slices.Concat(before.LeftOut, after.LeftOut)}
 }

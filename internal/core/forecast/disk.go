@@ -1,6 +1,8 @@
 package forecast
 
 import (
+	"cmp"
+	"slices"
 	"time"
 
 	"calmdawn/internal/core/boot"
@@ -26,21 +28,27 @@ func diskSpeed(course []boot.Use) float64 {
 	return float64(read) / long.Seconds()
 }
 
-// eachFull calls f with the ends of every stretch in which the disk was full. What the disk did is looked at less often than processors are:
-// a stretch goes from one such look to the next.
-func eachFull(course []boot.Use, f func(from, to boot.Use)) {
-	if len(course) == 0 {
-		return
+// looks are the moments at which the recorder looked at the disk, which is less often than at the processors, and saw that it had worked.
+func looks(course []boot.Use) []boot.Use {
+	var all []boot.Use
+	for _, u := range course {
+		n := len(all)
+		switch {
+		case u.Disk == 0:
+		case n == 0 || u.Disk != all[n-1].Disk || u.Read != all[n-1].Read:
+			all = append(all, u)
+		}
 	}
-	from := course[0]
-	for _, u := range course[1:] {
-		if u.Disk == from.Disk && u.Read == from.Read && u.At-from.At < 1500*time.Millisecond {
-			continue
+	return all
+}
+
+// eachFull calls f with the ends of every stretch in which the disk was full.
+func eachFull(course []boot.Use, f func(from, to boot.Use)) {
+	all := looks(course)
+	for i := 1; i < len(all); i++ {
+		if from, to := all[i-1], all[i]; (to.Disk - from.Disk).Seconds() >= diskFull*(to.At-from.At).Seconds() {
+			f(from, to)
 		}
-		if (u.Disk - from.Disk).Seconds() >= diskFull*(u.At-from.At).Seconds() {
-			f(from, u)
-		}
-		from = u
 	}
 }
 
@@ -55,23 +63,20 @@ func (r *Replay) diskCrowded(at time.Duration) bool {
 }
 
 // evenly spreads what a course tells of reading over the samples between two looks at the disk.
-func evenly(course []boot.Use) []boot.Use {
-	const look = time.Second
+func (r *Replay) evenly(course []boot.Use) []boot.Use {
 	even := append([]boot.Use{}, course...)
 	for i := 1; i < len(even); i++ {
 		n := course[i].Read - course[i-1].Read
 		if n <= 0 {
 			continue
 		}
-		first := i
-		for first > 0 && course[i].At-course[first-1].At <= look && course[first-1].Read == course[i-1].Read {
-			first--
+		k, found := slices.BinarySearchFunc(r.looks, course[i].At-50*time.Millisecond, func(u boot.Use, at time.Duration) int { return cmp.Compare(u.At, at) })
+		if found || k == 0 {
+			continue
 		}
-		begin := course[i].At - look
-		for k := first; k < i; k++ {
-			if part := float64(course[k].At-begin) / float64(look); part > 0 {
-				even[k].Read = course[i-1].Read + int64(part*float64(n))
-			}
+		begin := r.looks[k-1].At
+		for j := i - 1; j >= 0 && course[j].At > begin && course[j].Read == course[i-1].Read; j-- {
+			even[j].Read = course[i-1].Read + int64(float64(course[j].At-begin)/float64(course[i].At-begin)*float64(n))
 		}
 	}
 	return even

@@ -41,6 +41,7 @@ type Replay struct {
 	byName     map[string][]int
 	goal       int
 	processors float64
+	looks      []boot.Use         // at the disk, where it held the boot back
 	full       [][2]time.Duration // when the disk held the boot back
 	base       time.Duration      // when the service manager began to start units
 	duty       float64            // of background work whose course is not known
@@ -94,6 +95,7 @@ func New(b boot.Boot) (*Replay, error) {
 		r.processors = 1e6 // not known: nothing is shared, and the forecast is a plain one
 	}
 	if r.Inputs.Disk = diskSpeed(b.Course); r.Inputs.Disk > 0 {
+		r.looks = looks(b.Course)
 		eachFull(b.Course, func(from, to boot.Use) { r.full = append(r.full, [2]time.Duration{from.At, to.At}) })
 	}
 	r.read()
@@ -216,7 +218,7 @@ func (r *Replay) load(u *unit, s boot.Span) {
 	end := u.begin + u.took
 	course := s.Course
 	if n := len(course); n > 0 && r.Inputs.Disk > 0 {
-		course = evenly(course)
+		course = r.evenly(course)
 		read := course[n-1].Read
 		if s.Type != "oneshot" {
 			read = min(read, boot.ReadBy(course, end))

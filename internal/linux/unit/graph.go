@@ -45,6 +45,14 @@ func (t *Tree) Graph(names []string) []boot.Span {
 		if goal := map[string]string{"socket": "sockets.target", "timer": "timers.target", "path": "paths.target"}[splitName(name).suffix]; goal != "" {
 			after(goal, name)
 		}
+		if _, now := got[name]; !now { // it ran in a boot in which it was switched on, as its file suggests
+			for _, goal := range u.unitNames("Install", "WantedBy", "RequiredBy") {
+				if o := t.load(goal); splitName(o.name).suffix == "target" && spans[o.name] != nil && defaults(o) && !slices.Contains(s.After, o.name) {
+					after(o.name, name)
+					spans[o.name].Pulls = append(spans[o.name].Pulls, name)
+				}
+			}
+		}
 		if splitName(name).suffix == "target" { // a target waits for all that it pulls in, unless one of both forbids it
 			for _, other := range s.Pulls {
 				if o := t.load(other); o.file != nil && defaults(o) && !slices.Contains(t.place(o).After, name) {

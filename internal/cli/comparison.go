@@ -1,0 +1,239 @@
+package cli
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"calmdawn/internal/casebook"
+	"calmdawn/internal/core/boot"
+	"calmdawn/internal/core/change"
+	"calmdawn/internal/core/compare"
+	"calmdawn/internal/linux"
+	"calmdawn/internal/render"
+)
+
+// A comparison is two sides of boots, and what lies between them.
+type comparison struct {
+	changes []change.Change // those between the sides that count as one, oldest first; none where the sides were chosen otherwise
+	between string          // what lies between the sides, in words
+	sides   compare.Sides
+	on      compare.Measure // what the verdict is on
+	main    compare.Times
+	why     compare.Why
+	changed []string // what else is different
+	steps   []stage  // the way from the first change to the last; only where there are several
+	titles  map[string]string
+	kept    []change.Change // those whose forecasts have an outcome
+}
+
+// A stage is what the boots of a step of changes have to say.
+type stage struct {
+	changes []change.Change // none for the boots before all of them
+	side    compare.Side[time.Duration]
+	shift   compare.Times // since the step before
+}
+
+// sinceLastChange compares the boots around the last change; without a change there is nothing to compare.
+func sinceLastChange(boots []boot.Boot, changes []change.Change, on compare.Measure) (comparison, bool) {
+	done := carriedOut(changes)
+	steps := compare.Steps(boots, instants(done))
+	if len(done) == 0 {
+		return comparison{}, false
+	}
+	c := comparison{sides: compare.Last(steps), on: on}
+	last := steps[len(steps)-1]
+	c.changes = done[last.First : last.Last+1]
+	c.between = "since " + names(c.changes)
+	c.measure()
+	for i, s := range steps {
+		one := stage{side: compare.Compare(on.Values(s.Boots), nil).Before}
+		if s.First >= 0 {
+			one.changes = done[s.First : s.Last+1]
+			one.shift = compare.Compare(on.Values(steps[i-1].Boots), on.Values(s.Boots))
+		}
+		c.steps = append(c.steps, one)
+	}
+	return c, true
+}
+
+// carriedOut are the changes of what the machine launches that came to their end.
+func carriedOut(changes []change.Change) []change.Change {
+	var done []change.Change
+	for _, ch := range changes {
+		if ch.Status == change.Done && !aboutRecorder(changes, ch) {
+			done = append(done, ch)
+		}
+	}
+	return done
+}
+
+func instants(changes []change.Change) []time.Time {
+	var at []time.Time
+	for _, ch := range changes {
+		at = append(at, ch.MadeAt)
+	}
+	return at
+}
+
+// aboutRecorder reports whether a change put the recorder in, or took it away: the boots before and after it are of the same machine.
+func aboutRecorder(changes []change.Change, c change.Change) bool {
+	return c.Verb == change.Record || c.Verb == change.Undo && slices.ContainsFunc(changes, func(o change.Change) bool {
+		return o.ID == c.Undoes && o.Verb == change.Record
+	})
+}
+
+func (c *comparison) measure() {
+	c.main = compare.Compare(c.on.Values(c.sides.Before), c.on.Values(c.sides.After))
+}
+
+// chosen compares boots that were chosen in words: with the boots of another casebook as those before, where one is given.
+func (a *app) chosen(l *look, boots []boot.Boot, v compareView, words []string) (comparison, error) {
+	done := carriedOut(l.changes)
+	here := compare.Shelf{Boots: boots, Changes: map[int64]time.Time{}, Steps: compare.Steps(boots, instants(done)), Zone: time.Local}
+	for _, ch := range done {
+		here.Changes[ch.ID] = ch.MadeAt
+	}
+	labels, err := a.readLabels(l.root)
+	if err != nil {
+		return comparison{}, err
+	}
+	here.Labels = labels
+	there, before, after := here, "", ""
+	c := comparison{on: v.measure}
+	switch {
+	case v.with != "":
+		if there, err = foreign(v); err != nil {
+			return c, err
+		}
+		before, after = fmt.Sprintf("1-%d", len(there.Boots)), fmt.Sprintf("1-%d", len(here.Boots))
+		if len(words) > 0 {
+			before = words[0]
+		}
+		if len(words) > 1 {
+			after = words[1]
+		}
+		c.between = fmt.Sprintf("between %s of %s and %s here", before, v.with, after)
+	case len(words) == 1 && strings.HasPrefix(words[0], "change:"):
+		before, after = words[0], words[0]
+		c.between = "by change " + strings.TrimPrefix(before, "change:")
+	case len(words) == 1:
+		return c, usage("%q is one side; give the boots before and the boots after, or change:N for both\ncalmdawn compare --help explains how boots are chosen", words[0])
+	default:
+		before, after = words[0], words[1]
+		c.between = fmt.Sprintf("between %s and %s", before, after)
+	}
+	one, err := there.Choose(before, false)
+	if err != nil {
+		return c, usage("the boots before: %w", err)
+	}
+	two, err := here.Choose(after, true)
+	if err != nil {
+		return c, usage("the boots after: %w", err)
+	}
+	take := func(from []boot.Boot) (fit []boot.Boot) {
+		for _, b := range from {
+			if b.Fit() {
+				fit = append(fit, b)
+			} else {
+				c.sides.LeftOut = append(c.sides.LeftOut, b)
+			}
+		}
+		return fit
+	}
+	c.sides.Before, c.sides.After = take(one), take(two)
+	for _, b := range one {
+		if slices.ContainsFunc(two, func(o boot.Boot) bool { return o.ID == b.ID }) {
+			return c, usage("the boot %.8s is on both sides; choose others", b.ID)
+		}
+	}
+	c.measure()
+	return c, nil
+}
+
+// foreign is the boots of another casebook.
+func foreign(v compareView) (compare.Shelf, error) {
+	book, err := casebook.ReadForeign(v.with)
+	if err != nil {
+		return compare.Shelf{}, err
+	}
+	defer book.Close()
+	boots, err := book.Boots(0)
+	if err != nil && len(boots) == 0 {
+		return compare.Shelf{}, fmt.Errorf("the boots of %s cannot be read: %w", v.with, err)
+	}
+	labels, err := book.Labels()
+	if err != nil {
+		return compare.Shelf{}, err
+	}
+	if len(boots) == 0 {
+		return compare.Shelf{}, fmt.Errorf("the casebook %s holds no boot; calmdawn recorder on has boots recorded", v.with)
+	}
+	return compare.Shelf{Boots: v.judged(boot.Judge(boots, nil)), Labels: byLabel(labels), Zone: time.Local}, nil
+}
+
+// explain finds out what the difference consists of.
+func (c *comparison) explain(l *look) {
+	if c.main.Before.N == 0 || c.main.After.N == 0 {
+		return
+	}
+	before, after := l.Complete(c.sides.Before), l.Complete(c.sides.After)
+	ready, _ := compare.MeasureOf("ready")
+	whole := compare.Compare(ready.Values(before), ready.Values(after)).Estimate
+	c.why = compare.Explain(before, after, whole)
+	c.changed = compare.Changed(before, after)
+	c.titles = map[string]string{}
+	for _, it := range l.Items {
+		if key, ok := linux.SpanKey(it); ok && key.Owner == "" {
+			c.titles[key.Native] = it.Title
+		}
+	}
+	for _, ch := range l.changes {
+		if ch.Outcome != nil && ch.Forecast != nil && (len(c.changes) != 1 || ch.ID != c.changes[0].ID) {
+			c.kept = append(c.kept, ch)
+		}
+	}
+	if o, ok := c.outcome(); ok {
+		ch := c.changes[0]
+		ch.Outcome = &o
+		c.kept = append(c.kept, ch)
+	}
+}
+
+func (c comparison) title(name string) string {
+	if t := c.titles[name]; t != "" && t != name {
+		return render.Clean(t)
+	}
+	return render.Clean(name)
+}
+
+// forecast is what was forecast when the change was made; nil where nothing was, or several changes count as one.
+func (c comparison) forecast() *change.Forecast {
+	if len(c.changes) != 1 {
+		return nil
+	}
+	return c.changes[0].Forecast
+}
+
+// outcome is what became of the forecast; false where there is none, or too little to tell.
+func (c comparison) outcome() (change.Outcome, bool) {
+	f := c.forecast()
+	ready := compare.Compare(compare.Measures[0].Values(c.sides.Before), compare.Measures[0].Values(c.sides.After))
+	if f == nil || ready.Before.N == 0 || ready.After.N == 0 {
+		return change.Outcome{}, false
+	}
+	return f.OutcomeOf(-ready.Estimate, ready.Before.N, ready.After.N), true
+}
+
+// names says "change 3" or "changes 1, 2 and 3".
+func names(changes []change.Change) string {
+	var ids []string
+	for _, ch := range changes {
+		ids = append(ids, fmt.Sprint(ch.ID))
+	}
+	if len(ids) == 1 {
+		return "change " + ids[0]
+	}
+	return "changes " + strings.Join(ids[:len(ids)-1], ", ") + " and " + ids[len(ids)-1]
+}
