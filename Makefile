@@ -1,10 +1,10 @@
 # Build, test and look at Calm Dawn. CONTRIBUTING.md explains what needs what.
 
 export CGO_ENABLED = 0
-NEEDS = systemd-container mmdebstrap
+NEEDS = systemd-container mmdebstrap chromium
 SUDO = $(if $(filter 0,$(shell id -u)),,sudo)
 
-.PHONY: build test deps check bench bench-forecast bench-vm pictures
+.PHONY: build test deps check bench bench-forecast bench-statistics bench-vm pictures
 
 # One static program.
 build:
@@ -38,6 +38,10 @@ bench:
 FORECASTS = $(or $(XDG_CACHE_HOME),$(HOME)/.cache)/calmdawn/forecasts.jsonl
 bench-forecast: deps
 	CALMDAWN_FORECASTS=$(FORECASTS) go test ./internal/boottest -run 'TestForecastAccuracy|TestForecastTable' -v -timeout 24h
+
+# How often verdicts and intervals are right, by simulation: the table of docs/statistics.md.
+bench-statistics:
+	CALMDAWN_STATISTICS=1 go test ./internal/core/compare -run TestErrorRatesTable -v -timeout 1h
 
 # A whole virtual machine under software emulation: made, the recorder put onto its disk, booted twice by firmware and loader. Needs qemu-system-x86.
 bench-vm: NEEDS += qemu-system-x86 e2fsprogs ovmf systemd-boot-efi dosfstools mtools

@@ -63,14 +63,25 @@ func (a *app) history() error {
 		if c.Stands() {
 			tone = render.Plain
 		}
-		row := []string{fmt.Sprint(c.ID), day(c.MadeAt), render.Clean(c.MadeBy), what(c), fate(c)}
+		told := ""
+		if f := c.Forecast; f != nil && f.Low > 0 {
+			told = signed(-f.Saving)
+		}
+		if c.Outcome != nil {
+			told = strings.TrimPrefix(told+", came out "+signed(-c.Outcome.Saved), ", ")
+		}
+		row := []string{fmt.Sprint(c.ID), day(c.MadeAt), render.Clean(c.MadeBy), what(c), told, fate(c)}
 		var cells []render.Cell
 		for _, text := range row {
 			cells = append(cells, render.Cell{Text: text, Tone: tone})
 		}
 		rows = append(rows, cells)
 	}
-	s.Table([]render.Column{{Title: "NO", Right: true}, {Title: "MADE", Keep: 2}, {Title: "BY", Keep: 1}, {Title: "WHAT", Flex: 24}, {Title: "NOW"}}, rows)
+	s.Table([]render.Column{{Title: "NO", Right: true}, {Title: "MADE", Keep: 2}, {Title: "BY", Keep: 1}, {Title: "WHAT", Flex: 24}, {Title: "FORECAST OF READY", Keep: 3}, {Title: "NOW"}}, rows)
+	if text := forecastsKept(changes); text != "" {
+		s.Line("")
+		s.Wrap(0, "%s", text)
+	}
 	if len(standing) > 0 {
 		s.Line("")
 		s.Line("To take the last one back: %s", a.call(fmt.Sprintf("undo %d", standing[len(standing)-1].ID)))

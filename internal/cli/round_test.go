@@ -320,7 +320,47 @@ func TestBeforeAndAfter(t *testing.T) {
 	says(on, "Ready is faster by")
 	says(on + "undo 1 --yes")
 	says("demo reboot "+dir+" --times 5", "ready after")
-	says(on+"compare", "Ready is slower by", "change 2")
+	says(on+"compare", "Ready is slower by", "change 2", "Step by step", "Star-catalogue indexer", "waited for no more", "remainder")
+	fails := func(words string, code int, want string) {
+		t.Helper()
+		if _, errs, got := call(t, words); got != code || !strings.Contains(errs, want) {
+			t.Errorf("calmdawn %s: %d %s; want %d %q", words, got, errs, code, want)
+		}
+	}
+	// Boots that are chosen by number, change and label, and those of another casebook.
+	says(on+"compare change:1", "Ready is faster by", "by change 1", "WITHIN (95 %)")
+	says(on+"compare 1-5 6-8 --csv", "before,", "after,", "settled after login (s)")
+	says(on+"label memory 9-13", "5 boots have the label \"memory\"")
+	says(on+"boots", "memory; simulated")
+	says(on+"compare 1-5 memory", "No difference shown between 1-5 and memory", "a difference would have shown")
+	says(on+"label --remove 9-13", "5 boots have no label now")
+	fails(on+"compare 1-5 memory", 2, "no number, date, id or label")
+	fails(on+"compare 1-5 5-8", 2, "is on both sides")
+	fails(on+"compare 1-5", 2, "is one side")
+	fails(on+"label dead 1", 2, "cannot be a label")
+	fails(on+"compare --fail-if slower", 3, "")
+	fails(on+"compare --fail-if slower:2s", 3, "")
+	fails(on+"compare --fail-if slower:90%", 0, "")
+	fails(on+"compare --fail-if faster", 2, "--fail-if takes")
+	fails(on+"compare --on lunch", 2, "--on takes")
+	fails(on+"compare --with /nowhere.db", 1, "cannot be read")
+	says(on+"compare --on settled", "Settled is slower by")
+	says(on+"compare --with "+dir+"/var/lib/calmdawn/casebook.db 1-5 6-8", "Ready is faster by")
+	says(on+"history", "came out")
+	// The report, in its three forms; a file that is there is kept.
+	out := t.TempDir()
+	for form, want := range map[string]string{"html": "xml;base64,", "md": "| **ready** |", "json": "calmdawn.report/1"} {
+		file := filepath.Join(out, "report."+form)
+		says(on+"report --before change:1 --after change:1 --by Shop "+file, "sooner than before", "The report stands in")
+		text, err := os.ReadFile(file)
+		if err != nil || !strings.Contains(string(text), want) || !strings.Contains(string(text), "Shop") {
+			t.Errorf("%s: %v\n%.300s", form, err, text)
+		}
+		fails(on+"report "+file, 1, "is there already")
+	}
+	says(on+"report --replace --pictures "+out+"/plots "+out+"/report.html", "later than before", "timelines.svg")
+	fails(on+"report "+out+"/report.doc", 2, "ends in .html, .md or .json")
+	fails(on+"report "+out+"/none/report.md", 1, "there is no folder")
 	for _, words := range []string{"demo reboot /usr", "demo reboot", "demo reboot --times 0 " + dir, on + "boots --spans --boot zz", on + "boots --boot aa"} {
 		if _, errs, code := call(t, words); code == 0 || !strings.Contains(errs, "calmdawn") {
 			t.Errorf("calmdawn %s: %d %s", words, code, errs)
@@ -583,6 +623,7 @@ func TestDocumentsFollowTheirSchemas(t *testing.T) {
 	for _, c := range []struct{ words, schema string }{
 		{"list --all", "list-1"}, {"show service:loan-db.service", "item-1"},
 		{"disable --yes service:star-index.service task:/etc/cron.d/mast#619c", "change-1"}, {"compare", "compare-1"},
+		{"report", "report-1"},
 		{"undo 1 --yes", "change-1"}, {"history", "history-1"}, {"boots --spans", "boots-1"}, {"compare", "compare-1"},
 		{"conditions", "conditions-1"}, {"recorder status", "recorder-1"}, {"forecast --best", "forecast-1"}, {"forecast service:star-index.service", "forecast-1"},
 	} {

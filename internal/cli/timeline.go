@@ -2,7 +2,9 @@ package cli
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -11,6 +13,7 @@ import (
 
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/linux"
+	"calmdawn/internal/machine"
 	"calmdawn/internal/render"
 )
 
@@ -33,10 +36,10 @@ func (a *app) timeline(s *render.Screen, found linux.Boots, v bootsView) error {
 		b = l.Complete([]boot.Boot{b})[0]
 		note = "The order is that of the unit files as they are now; the log does not tell what waited for what."
 	}
-	t, folded := timelineOf(b)
+	t, folded := timelineOf(b, mostRows)
 	title := fmt.Sprintf("The boot of %s: %s", day(b.Began), outcome(b))
 	if v.picture != "" {
-		return a.drawPicture(s, v.picture, func(f *os.File, form render.Form) error {
+		return a.drawPicture(s, v.picture, func(f io.Writer, form render.Form) error {
 			return t.WritePicture(f, form, title, sourcesOf(b))
 		})
 	}
@@ -147,9 +150,9 @@ func sourcesOf(b boot.Boot) string {
 	return "Measured, from " + strings.Join(all, ", ") + "."
 }
 
-// timelineOf arranges a boot in groups: first what ready waited for, then what else ran, by what it had waited for. It returns how many items
-// were folded.
-func timelineOf(b boot.Boot) (render.Timeline, int) {
+// timelineOf arranges a boot in groups of about so many rows: first what ready waited for, then what else ran, by what it had waited for. It
+// returns how many items were folded.
+func timelineOf(b boot.Boot, most int) (render.Timeline, int) {
 	t := render.Timeline{Ready: b.Ready.Value, End: b.Ready.Value, Busy: b.Course, Processors: b.Processors}
 	if b.Ready.Known {
 		t.Marks = append(t.Marks, render.Mark{Name: "ready", At: b.Ready.Value})
@@ -173,7 +176,7 @@ func timelineOf(b boot.Boot) (render.Timeline, int) {
 	for _, s := range path {
 		onPath[s.Native] = true
 	}
-	show := chosen(b, onPath, t.End)
+	show := worthARow(b, onPath, t.End, most)
 	first := render.TimelineGroup{Title: "Ready waited for, one after the other"}
 	if len(path) == 0 {
 		first.Title = "Before the service manager"
@@ -262,8 +265,8 @@ func timelineOf(b boot.Boot) (render.Timeline, int) {
 	return t, folded
 }
 
-// chosen are the items worth a row: the costliest ones, and among what ready waited for all that took time.
-func chosen(b boot.Boot, onPath map[string]bool, end time.Duration) map[boot.Key]bool {
+// worthARow are the costliest items, and among what ready waited for all that took time.
+func worthARow(b boot.Boot, onPath map[string]bool, end time.Duration, most int) map[boot.Key]bool {
 	var all []boot.Span
 	show := map[boot.Key]bool{}
 	weight := func(s boot.Span) time.Duration {
@@ -281,7 +284,7 @@ func chosen(b boot.Boot, onPath map[string]bool, end time.Duration) map[boot.Key
 		}
 	}
 	slices.SortStableFunc(all, func(x, y boot.Span) int { return cmp.Compare(weight(y), weight(x)) })
-	for _, s := range all[:min(len(all), max(0, mostRows-len(show)))] {
+	for _, s := range all[:min(len(all), max(0, most-len(show)))] {
 		show[boot.Key{Native: s.Native, Owner: s.Owner}] = true
 	}
 	return show
@@ -310,30 +313,32 @@ func rowOf(g boot.Graph, s boot.Span, path bool) render.TimelineRow {
 	return row
 }
 
-// drawPicture writes a picture into a file that must not be there yet in another form: what is half drawn is removed.
-func (a *app) drawPicture(s *render.Screen, file string, draw func(*os.File, render.Form) error) error {
+// drawPicture writes a picture into a file, in the form that its name tells.
+func (a *app) drawPicture(s *render.Screen, file string, draw func(io.Writer, render.Form) error) error {
 	form := render.Form(strings.ToLower(strings.TrimPrefix(filepath.Ext(file), ".")))
 	if form != render.PNG && form != render.SVG {
 		return usage("a picture's name ends in .png or .svg, which %q does not", file)
 	}
-	temp, err := os.CreateTemp(filepath.Dir(file), ".calmdawn-*")
-	if err != nil {
-		return fmt.Errorf("the picture cannot be written: %w", err)
-	}
-	defer os.Remove(temp.Name()) // gone already where all went well
-	if err := draw(temp, form); err != nil {
-		temp.Close()
-		return fmt.Errorf("the picture cannot be written: %w", err)
-	}
-	if err := temp.Chmod(0o644); err != nil {
-		return err
-	}
-	if err := temp.Close(); err != nil {
-		return fmt.Errorf("the picture cannot be written: %w", err)
-	}
-	if err := os.Rename(temp.Name(), file); err != nil {
+	if err := writeWhole(file, func(w io.Writer) error { return draw(w, form) }); err != nil {
 		return fmt.Errorf("the picture cannot be written: %w", err)
 	}
 	s.Line("Drawn into %s.", render.Clean(file))
 	return nil
+}
+
+// writeWhole writes a file, in place of one of its name. It is there as a whole or not at all.
+func writeWhole(file string, write func(io.Writer) error) error {
+	folder := filepath.Dir(file)
+	if info, err := os.Stat(folder); err != nil || !info.IsDir() {
+		return fmt.Errorf("there is no folder %s; make it first, or choose another", folder)
+	}
+	temp, err := os.CreateTemp(folder, ".calmdawn-*")
+	if err != nil {
+		return fmt.Errorf("nothing can be made in the folder %s: %s", folder, machine.Reason(err))
+	}
+	defer os.Remove(temp.Name()) // gone already where all went well
+	if err := errors.Join(write(temp), temp.Chmod(0o644), temp.Close()); err != nil {
+		return fmt.Errorf("%s: %w", file, err)
+	}
+	return os.Rename(temp.Name(), file)
 }

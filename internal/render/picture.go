@@ -20,18 +20,24 @@ import (
 	"gonum.org/v1/plot/vg/vgsvg"
 )
 
-// The colours of pictures. They differ in lightness too, so that they are told apart without colour, on paper and by everybody.
+// A Palette is the colours of a picture. They differ in lightness too, so that they are told apart without colour, on paper and by everybody.
+type Palette struct {
+	ink, faint, hair, paper, working, waiting, unknown, behind, warning color.RGBA
+}
+
+// The palettes: for paper and bright screens, and for dark ones.
 var (
-	ink     = color.RGBA{0x22, 0x26, 0x2b, 0xff}
-	faint   = color.RGBA{0x8a, 0x90, 0x98, 0xff}
-	hair    = color.RGBA{0xd8, 0xdb, 0xdf, 0xff}
-	paper   = color.RGBA{0xff, 0xff, 0xff, 0xff}
-	working = color.RGBA{0x1d, 0x4e, 0x89, 0xff}
-	waiting = color.RGBA{0xb9, 0xcd, 0xe3, 0xff}
-	unknown = color.RGBA{0x6f, 0x94, 0xbf, 0xff}
-	behind  = color.RGBA{0xe0, 0xa8, 0x4a, 0xff}
-	warning = color.RGBA{0xa8, 0x2a, 0x2a, 0xff}
+	Light = Palette{
+		ink: rgb(0x22262b), faint: rgb(0x6d747d), hair: rgb(0xd8dbdf), paper: rgb(0xffffff),
+		working: rgb(0x1d4e89), waiting: rgb(0xb9cde3), unknown: rgb(0x6f94bf), behind: rgb(0xe0a84a), warning: rgb(0xa82a2a),
+	}
+	Dark = Palette{
+		ink: rgb(0xe6e9ed), faint: rgb(0x98a0aa), hair: rgb(0x3a414a), paper: rgb(0x1b1f24),
+		working: rgb(0x8fbcef), waiting: rgb(0x34506f), unknown: rgb(0x5f87b5), behind: rgb(0xd9a047), warning: rgb(0xf08a80),
+	}
 )
+
+func rgb(n uint32) color.RGBA { return color.RGBA{uint8(n >> 16), uint8(n >> 8), uint8(n), 0xff} }
 
 // Form is how a picture is written.
 type Form string
@@ -45,6 +51,7 @@ const (
 // A sheet is a picture that is being drawn: points from the left and from the top.
 type sheet struct {
 	vg.Canvas
+	Palette
 	wide, high float64
 }
 
@@ -119,17 +126,17 @@ func (s sheet) line(x1, y1, x2, y2, thick float64, c color.Color, dash ...vg.Len
 }
 
 // draw makes a sheet of a size in points, has it drawn on, and writes it.
-func draw(w io.Writer, form Form, wide, high float64, on func(sheet)) error {
+func draw(w io.Writer, form Form, p Palette, wide, high float64, on func(sheet)) error {
 	switch form {
 	case PNG:
-		c := vgimg.PngCanvas{Canvas: vgimg.NewWith(vgimg.UseWH(vg.Length(wide), vg.Length(high)), vgimg.UseDPI(144), vgimg.UseBackgroundColor(paper))}
-		on(sheet{c, wide, high})
+		c := vgimg.PngCanvas{Canvas: vgimg.NewWith(vgimg.UseWH(vg.Length(wide), vg.Length(high)), vgimg.UseDPI(144), vgimg.UseBackgroundColor(p.paper))}
+		on(sheet{c, p, wide, high})
 		_, err := c.WriteTo(w)
 		return err
 	case SVG:
 		c := vgsvg.NewWith(vgsvg.UseWH(vg.Length(wide), vg.Length(high)), vgsvg.EmbedFonts(false))
-		s := sheet{c, wide, high}
-		s.box(0, 0, wide, high, paper)
+		s := sheet{c, p, wide, high}
+		s.box(0, 0, wide, high, s.paper)
 		on(s)
 		var page bytes.Buffer
 		if _, err := c.WriteTo(&page); err != nil {
@@ -142,38 +149,70 @@ func draw(w io.Writer, form Form, wide, high float64, on func(sheet)) error {
 	return fmt.Errorf("no picture can be written as %q; png and svg can", form)
 }
 
+// The measures of timelines, in points.
+const (
+	timelineWide  = 960.0
+	timelineLeft  = 250.0
+	timelineRight = 40.0
+	timelineTop   = 74.0
+	rowHigh       = 15.0
+	groupHigh     = 24.0
+	busyHigh      = 92.0 // with the axis below it
+)
+
+func (t Timeline) high() float64 {
+	high := busyHigh
+	for _, g := range t.Groups {
+		high += groupHigh + rowHigh*float64(len(g.Rows))
+	}
+	return high
+}
+
 // WritePicture draws a timeline as a picture, with a title and a line below it.
 func (t Timeline) WritePicture(w io.Writer, form Form, title, subtitle string) error {
-	const wide, left, right, top, rowHigh = 960.0, 250.0, 40.0, 74.0, 15.0
-	rows := 0
-	for _, g := range t.Groups {
-		rows += len(g.Rows)
-	}
-	high := top + float64(rows)*rowHigh + float64(len(t.Groups))*24 + 150
-	return draw(w, form, wide, high, func(s sheet) {
-		t.draw(s, left, wide-right, top, rowHigh, title, subtitle)
+	return draw(w, form, Light, timelineWide, timelineTop+t.high()+48, func(s sheet) {
+		s.text(24, 30, 15, s.ink, true, title)
+		s.text(24, 48, 10, s.faint, false, subtitle)
+		t.draw(s, timelineTop)
+		legend(s, 24, timelineTop+t.high()+24)
 	})
 }
 
-// draw puts a timeline between two edges, below a top.
-func (t Timeline) draw(s sheet, left, right, top, rowHigh float64, title, subtitle string) {
+// WriteTimelines draws timelines one above the other, on the same axis, each with a title.
+func WriteTimelines(w io.Writer, form Form, p Palette, titles []string, all []Timeline) error {
+	const above = 52.0
+	high, end := 40.0, time.Duration(0)
+	for _, t := range all {
+		high += above + t.high()
+		end = max(end, t.End)
+	}
+	return draw(w, form, p, timelineWide, high, func(s sheet) {
+		y := 0.0
+		for i, t := range all {
+			t.End = end
+			s.text(24, y+22, 12, s.ink, true, titles[i])
+			t.draw(s, y+above)
+			y += above + t.high()
+		}
+		legend(s, 24, y+20)
+	})
+}
+
+// draw puts a timeline below a top.
+func (t Timeline) draw(s sheet, top float64) {
+	left, right := timelineLeft, timelineWide-timelineRight
 	at := func(d time.Duration) float64 {
 		return left + (right-left)*math.Min(1, math.Max(0, float64(d)/float64(max(1, t.End))))
 	}
-	s.text(24, 30, 15, ink, true, title)
-	s.text(24, 48, 10, faint, false, subtitle)
 	y := top
-	bottom := y
-	for _, g := range t.Groups {
-		bottom += 24 + float64(len(g.Rows))*rowHigh
-	}
+	bottom := top + t.high() - busyHigh
 	for d := time.Duration(0); d <= t.End; d += tick(t.End) {
-		s.line(at(d), top, at(d), bottom+54, 0.5, hair)
-		s.text(at(d)-s.width(8, false, axisLabel(d))/2, bottom+66, 8, faint, false, axisLabel(d))
+		s.line(at(d), top, at(d), bottom+54, 0.5, s.hair)
+		s.text(at(d)-s.width(8, false, axisLabel(d))/2, bottom+66, 8, s.faint, false, axisLabel(d))
 	}
 	for _, g := range t.Groups {
-		y += 18
-		s.text(24, y, 10, ink, true, s.shorten(10, right-24, g.Title))
+		y += groupHigh - 6
+		s.text(24, y, 10, s.ink, true, s.shorten(10, right-24, g.Title))
 		y += 6
 		for _, row := range g.Rows {
 			t.drawRow(s, row, at, left, y, rowHigh)
@@ -182,30 +221,29 @@ func (t Timeline) draw(s sheet, left, right, top, rowHigh float64, title, subtit
 	}
 	t.drawBusy(s, at, left, y+14, 40)
 	for i, m := range t.Marks {
-		s.line(at(m.At), top-4, at(m.At), bottom+54, 1.2, ink, 4, 2)
+		s.line(at(m.At), top-4, at(m.At), bottom+54, 1.2, s.ink, 4, 2)
 		label := fmt.Sprintf("%s %s", m.Name, Seconds(m.At))
 		x := math.Min(at(m.At)+4, right-s.width(9, true, label))
-		s.text(x, top-8-float64(i%2)*10, 9, ink, true, label)
+		s.text(x, top-8-float64(i%2)*10, 9, s.ink, true, label)
 	}
-	legend(s, 24, bottom+100)
 }
 
 func (t Timeline) drawRow(s sheet, row TimelineRow, at func(time.Duration) float64, left, y, high float64) {
-	c := ink
+	c := s.ink
 	if row.Failed {
-		c = warning
+		c = s.warning
 	}
 	indent := 32 + 12*math.Min(6, float64(row.Depth))
 	s.text(indent, y+high-5, 9, c, row.Path, s.shorten(9, left-indent-10, row.Label))
 	if row.Held < row.Begin {
-		s.line(at(row.Held), y+high/2, at(row.Begin), y+high/2, 0.8, faint, 1, 2.5)
+		s.line(at(row.Held), y+high/2, at(row.Begin), y+high/2, 0.8, s.faint, 1, 2.5)
 	}
 	bar, h := y+3, high-6
 	if len(row.Work) == 0 {
-		s.box(at(row.Begin), bar, math.Max(1.5, at(row.End)-at(row.Begin)), h, unknown)
+		s.box(at(row.Begin), bar, math.Max(1.5, at(row.End)-at(row.Begin)), h, s.unknown)
 		return
 	}
-	s.box(at(row.Begin), bar, math.Max(1.5, at(row.End)-at(row.Begin)), h, waiting)
+	s.box(at(row.Begin), bar, math.Max(1.5, at(row.End)-at(row.Begin)), h, s.waiting)
 	step := max(t.End/400, time.Millisecond)
 	for from := row.Begin; from < t.End; from += step {
 		used := share(row.Work, from, from+step)
@@ -213,10 +251,10 @@ func (t Timeline) drawRow(s sheet, row TimelineRow, at func(time.Duration) float
 		case used < 0.05:
 		case from < row.End:
 			grown := h * math.Min(1, used)
-			s.box(at(from), bar+h-grown, at(min(row.End, from+step))-at(from), grown, working)
+			s.box(at(from), bar+h-grown, at(min(row.End, from+step))-at(from), grown, s.working)
 		default:
 			grown := h * math.Min(1, used)
-			s.box(at(from), bar+h-grown, at(from+step)-at(from), grown, behind)
+			s.box(at(from), bar+h-grown, at(from+step)-at(from), grown, s.behind)
 		}
 	}
 }
@@ -227,15 +265,15 @@ func (t Timeline) drawBusy(s sheet, at func(time.Duration) float64, left, y, hig
 	if len(t.Busy) == 0 {
 		label += ": not measured"
 	}
-	s.text(24, y+high/2+3, 9, ink, false, label)
-	s.line(at(0), y+high, at(t.End), y+high, 0.6, faint)
+	s.text(24, y+high/2+3, 9, s.ink, false, label)
+	s.line(at(0), y+high, at(t.End), y+high, 0.6, s.faint)
 	if len(t.Busy) == 0 {
 		return
 	}
 	step := max(t.End/300, time.Millisecond)
 	for from := t.Busy[0].At; from < t.End; from += step {
 		part := math.Min(1, share(t.Busy, from, from+step)/float64(max(1, t.Processors)))
-		s.box(at(from), y+high*(1-part), at(from+step)-at(from), high*part, faint)
+		s.box(at(from), y+high*(1-part), at(from+step)-at(from), high*part, s.faint)
 	}
 }
 
@@ -243,16 +281,16 @@ func legend(s sheet, x, y float64) {
 	for _, e := range []struct {
 		c    color.Color
 		text string
-	}{{working, "works"}, {waiting, "started, waits"}, {behind, "works on in the background"}, {unknown, "not measured which"}} {
+	}{{s.working, "works"}, {s.waiting, "started, waits"}, {s.behind, "works on in the background"}, {s.unknown, "not measured which"}} {
 		s.box(x, y-8, 14, 9, e.c)
-		s.text(x+19, y, 9, ink, false, e.text)
+		s.text(x+19, y, 9, s.ink, false, e.text)
 		x += 36 + s.width(9, false, e.text)
 	}
-	s.line(x, y-4, x+16, y-4, 0.8, faint, 1, 2.5)
-	s.text(x+21, y, 9, ink, false, "waits to be started")
+	s.line(x, y-4, x+16, y-4, 0.8, s.faint, 1, 2.5)
+	s.text(x+21, y, 9, s.ink, false, "waits to be started")
 	x += 38 + s.width(9, false, "waits to be started")
-	s.text(x, y, 9, ink, true, "bold")
-	s.text(x+s.width(9, true, "bold "), y, 9, ink, false, ": ready waited for it")
+	s.text(x, y, 9, s.ink, true, "bold")
+	s.text(x+s.width(9, true, "bold "), y, 9, s.ink, false, ": ready waited for it")
 }
 
 // tick is the distance of the lines of an axis: 1, 2 or 5 of some unit, about eight lines.

@@ -2,10 +2,15 @@ package compare
 
 import (
 	"fmt"
+	"maps"
 	"math/rand/v2"
+	"os"
 	"slices"
+	"strings"
 	"testing"
 	"time"
+
+	"calmdawn/internal/core/boot"
 )
 
 // TestDistribution checks the counts against all orders of the values, written out.
@@ -62,33 +67,189 @@ func TestVerdicts(t *testing.T) {
 	}
 }
 
-// TestCoverage counts how often the interval covers the truth, and how often boots without a difference get a verdict.
-func TestCoverage(t *testing.T) {
-	rng := rand.New(rand.NewPCG(1, 2))
-	for _, n := range []int{4, 5, 8} {
-		const rounds = 20_000
-		covered, wrong := 0, 0
-		for range rounds {
-			sample := func() []time.Duration {
-				var s []time.Duration
-				for range n {
-					s = append(s, time.Duration((100+5*rng.NormFloat64())*1e9))
+// TestPublished holds the exact distribution against printed tables (critical values of U, two-sided at 5 %), and the estimate against the
+// permeability data in Hollander and Wolfe, Nonparametric Statistical Methods: U = 35, shift 0.305.
+func TestPublished(t *testing.T) {
+	for _, c := range [][3]int{{4, 4, 0}, {5, 5, 2}, {5, 8, 6}, {6, 6, 5}, {7, 9, 12}, {8, 8, 13}, {10, 10, 23}, {15, 15, 64}, {20, 20, 127}, {3, 5, 0}, {2, 8, 0}} {
+		if got := rank(c[0], c[1], 0.025) - 1; got != c[2] {
+			t.Errorf("%d and %d: the critical value is %d; want %d", c[0], c[1], got, c[2])
+		}
+	}
+	term := seconds(0.80, 0.83, 1.89, 1.04, 1.45, 1.38, 1.91, 1.64, 0.73, 1.46)
+	early := seconds(1.15, 0.88, 0.90, 0.74, 1.21)
+	u := 0
+	for _, x := range term {
+		for _, y := range early {
+			if x > y {
+				u++
+			}
+		}
+	}
+	if r := Compare(early, term); u != 35 || r.Estimate != 305*time.Millisecond || r.Verdict != NoDifference {
+		t.Errorf("U is %d, %+v", u, r)
+	}
+}
+
+// A way is how boots of one machine differ from each other.
+type way struct {
+	name string
+	next func(rng *rand.Rand, last float64) float64 // the deviation of a boot, in standard deviations, after the one before it
+}
+
+var ways = []way{
+	{"normal", func(rng *rand.Rand, _ float64) float64 { return rng.NormFloat64() }},
+	{"one in ten half as long again", func(rng *rand.Rand, _ float64) float64 {
+		if rng.IntN(10) == 0 {
+			return rng.NormFloat64() + 10
+		}
+		return rng.NormFloat64()
+	}},
+	{"skewed", func(rng *rand.Rand, _ float64) float64 { return rng.ExpFloat64() - 1 }},
+	{"resembling neighbours, 0.5", func(rng *rand.Rand, last float64) float64 { return 0.5*last + 0.866*rng.NormFloat64() }},
+}
+
+// simulate plays comparisons of boots that take 100 s, spread by 5 %, and become faster by a share. It returns how often a verdict was said, how
+// often it was the right one, and how often the interval covered the truth, as shares.
+func simulate(w way, n, m, rounds int, faster float64, seed uint64) (said, right, covered float64) {
+	rng := rand.New(rand.NewPCG(seed, uint64(n*100+m)))
+	for range rounds {
+		last := rng.NormFloat64()
+		sample := func(n int, centre float64) []time.Duration {
+			var s []time.Duration
+			for range n {
+				last = w.next(rng, last)
+				s = append(s, time.Duration((centre+5*last)*1e9))
+			}
+			return s
+		}
+		r := Compare(sample(n, 100), sample(m, 100*(1-faster)))
+		if r.Verdict == Faster || r.Verdict == Slower {
+			said++
+		}
+		if r.Verdict == Faster && faster > 0 {
+			right++
+		}
+		if truth := time.Duration(-100 * faster * 1e9); r.Bounded && r.Low <= truth && truth <= r.High {
+			covered++
+		}
+	}
+	all := float64(rounds)
+	return said / all, right / all, covered / all
+}
+
+// TestErrorRates counts, in simulated comparisons, verdicts without a difference, intervals around the truth, and improvements found.
+func TestErrorRates(t *testing.T) {
+	for _, size := range [][2]int{{4, 4}, {5, 5}, {8, 8}, {5, 3}, {4, 9}} {
+		const rounds = 8000
+		said, _, covered := simulate(ways[0], size[0], size[1], rounds, 0, 1)
+		_, _, moved := simulate(ways[0], size[0], size[1], rounds, 0.1, 2)
+		if said > 0.055 {
+			t.Errorf("%v boots: a difference that is not there is seen in %.1f %%", size, 100*said)
+		}
+		for _, c := range []float64{covered, moved} {
+			if c < 0.945 || c > 0.985 {
+				t.Errorf("%v boots: the interval covers the truth in %.1f %%", size, 100*c)
+			}
+		}
+	}
+	if _, right, _ := simulate(ways[0], 5, 5, 4000, 0.15, 3); right < 0.9 {
+		t.Errorf("15 %% faster is found in %.1f %%", 100*right)
+	}
+}
+
+// TestErrorRatesTable prints the table of docs/statistics.md; make bench-statistics runs it.
+func TestErrorRatesTable(t *testing.T) {
+	if os.Getenv("CALMDAWN_STATISTICS") == "" {
+		t.Skip("the long simulation is run by make bench-statistics")
+	}
+	const rounds = 200_000
+	fmt.Println("| boots | how they differ | said without a difference | interval covers | 10 % faster found | 15 % faster found |\n| --- | --- | ---: | ---: | ---: | ---: |")
+	for _, w := range ways {
+		for _, size := range [][2]int{{4, 4}, {5, 5}, {5, 3}, {8, 8}, {10, 5}} {
+			said, _, covered := simulate(w, size[0], size[1], rounds, 0, 1)
+			_, ten, _ := simulate(w, size[0], size[1], rounds, 0.10, 2)
+			_, fifteen, _ := simulate(w, size[0], size[1], rounds, 0.15, 3)
+			fmt.Printf("| %d and %d | %s | %.2f %% | %.2f %% | %.1f %% | %.1f %% |\n", size[0], size[1], w.name, 100*said, 100*covered, 100*ten, 100*fifteen)
+		}
+	}
+	// Looking after each boot, and stopping at the first verdict.
+	rng := rand.New(rand.NewPCG(9, 9))
+	early := 0
+	for range rounds {
+		var before, after []time.Duration
+		for range 5 {
+			before = append(before, time.Duration((100+5*rng.NormFloat64())*1e9))
+		}
+		for range 10 {
+			after = append(after, time.Duration((100+5*rng.NormFloat64())*1e9))
+			if v := Compare(before, after).Verdict; v == Faster || v == Slower {
+				early++
+				break
+			}
+		}
+	}
+	fmt.Printf("\nLooking after each of ten boots and stopping at the first verdict: %.2f %% see a difference that is not there.\n", 100*float64(early)/rounds)
+}
+
+// TestExplain checks that the parts of a difference add up to it, and say what became of what.
+func TestExplain(t *testing.T) {
+	side := func(n int, units ...string) []boot.Boot { // each takes a second after the one before it; those with a ' beside them
+		var all []boot.Boot
+		for range n {
+			b := boot.Boot{Goal: "goal.target", Kernel: "k" + units[0], Phases: []boot.Phase{{Name: "kernel", Took: time.Second}}}
+			last, at := "", time.Second
+			for _, name := range units {
+				beside := strings.TrimSuffix(name, "'")
+				s := boot.Span{Native: beside + ".service", Begin: boot.Of(at, boot.Bus), End: boot.Of(at+time.Second, boot.Bus), After: []string{"x"}}
+				if beside == name {
+					if last != "" {
+						s.After = []string{last}
+					}
+					at, last = at+time.Second, s.Native
 				}
-				return s
+				b.Spans = append(b.Spans, s)
 			}
-			r := Compare(sample(), sample())
-			if r.Low <= 0 && r.High >= 0 {
-				covered++
-			}
-			if r.Verdict == Faster || r.Verdict == Slower {
-				wrong++
-			}
+			b.Spans = append(b.Spans, boot.Span{Native: "goal.target", Begin: boot.Of(at, boot.Bus), End: boot.Of(at, boot.Bus), After: []string{last}})
+			b.Ready = boot.Of(at, boot.Bus)
+			all = append(all, b)
 		}
-		if share := float64(covered) / rounds; share < 0.945 || share > 0.985 {
-			t.Errorf("%d and %d boots: the interval covers the truth in %.1f %%", n, n, 100*share)
+		return all
+	}
+	before, after := side(3, "a", "b", "c", "d'"), side(2, "a", "d", "c'")
+	w := Explain(before, after, -1100*time.Millisecond)
+	sum := w.Others + w.Remainder
+	kinds := map[string]Kind{}
+	for _, r := range w.Reasons {
+		sum += r.Change()
+		kinds[r.Name] = r.Kind
+	}
+	want := map[string]Kind{"b.service": Gone, "c.service": NotWaited, "d.service": NowWaited}
+	if sum != -1100*time.Millisecond || w.Remainder != -100*time.Millisecond || !maps.Equal(kinds, want) {
+		t.Errorf("%+v add up to %v", w, sum)
+	}
+}
+
+// TestChoose chooses boots by words.
+func TestChoose(t *testing.T) {
+	day := func(n int) time.Time { return time.Date(2026, 11, n, 8, 0, 0, 0, time.UTC) }
+	s := Shelf{Labels: map[string][]string{"memory": {"eeee0005"}}, Changes: map[int64]time.Time{3: day(3).Add(time.Hour), 4: day(3).Add(2 * time.Hour)}, Zone: time.UTC}
+	for i := range 6 {
+		b := boot.Boot{ID: fmt.Sprintf("%c%c%c%c%04d", 'a'+i, 'a'+i, 'a'+i, 'a'+i, i+1), Began: day(i + 1), Ready: boot.Of(time.Second, boot.Log)}
+		s.Boots = append(s.Boots, b)
+	}
+	s.Steps = Steps(s.Boots, []time.Time{s.Changes[3], s.Changes[4]})
+	for words, want := range map[string]string{
+		"1": "1", "2-4": "2 3 4", "1,3,2-3": "1 2 3", "2026-11-05": "5", "2026-11-01..2026-11-02": "1 2", "ffff": "6", "memory,AAAA0001": "1 5",
+		"change:4": "4 5 6", "before change:3": "1 2 3", "9": "", "0": "", "5-2": "", "aa": "", "nonsense": "", "change:9": "", "2026-12-01": "", "": "",
+	} {
+		words, before := strings.CutPrefix(words, "before ")
+		some, err := s.Choose(words, !before)
+		var got []string
+		for _, b := range some {
+			got = append(got, strings.TrimLeft(b.ID[4:], "0"))
 		}
-		if share := float64(wrong) / rounds; share > 0.055 {
-			t.Errorf("%d and %d boots: a difference that is not there is seen in %.1f %%", n, n, 100*share)
+		if strings.Join(got, " ") != want || (err == nil) != (want != "") {
+			t.Errorf("%q: %v, %v; want %s", words, got, err, want)
 		}
 	}
 }

@@ -60,7 +60,7 @@ func Explain(before, after []boot.Boot, whole time.Duration) Why {
 			}
 			for _, p := range boot.Explain(b) {
 				s := all[p.Name]
-				add(&s, p.Took/time.Duration(len(boots)))
+				add(&s, p.Took)
 				all[p.Name] = s
 			}
 		}
@@ -69,7 +69,7 @@ func Explain(before, after []boot.Boot, whole time.Duration) Why {
 	gather(after, func(s *sums, d time.Duration) { s.after += d })
 	w.Remainder = whole
 	for name, s := range all {
-		r := Reason{Name: name, Kind: kindOf(name, before, after, s.before, s.after), Before: s.before, After: s.after}
+		r := Reason{Name: name, Kind: kindOf(name, before, after, s.before, s.after), Before: s.before / time.Duration(max(1, len(before))), After: s.after / time.Duration(max(1, len(after)))}
 		if c := r.Change(); c != 0 {
 			w.Reasons = append(w.Reasons, r)
 			w.Remainder -= c

@@ -1,0 +1,544 @@
+package cli
+
+import (
+	"cmp"
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"calmdawn/internal/core/boot"
+	"calmdawn/internal/core/change"
+	"calmdawn/internal/core/compare"
+	"calmdawn/internal/core/item"
+	"calmdawn/internal/render"
+)
+
+// reportView is how a report is to be written.
+type reportView struct {
+	compareView
+	file, by, pictures string
+	before, after      string
+	replace            bool
+}
+
+func (a *app) reportCommand() *cobra.Command {
+	v := reportView{compareView: compareView{on: "ready"}}
+	cmd := &cobra.Command{
+		Use:   "report [FILE]",
+		Short: "Write down before and after for the customer, or for the ticket",
+		Long: `Report writes one file that tells what was done to this machine and what it brought: every boot
+as a point, a boot before and one after on the same axis, what was changed and how to take it
+back, what was left and why, and the machine's condition. The end of the name says the form:
+
+  .html    a page for the customer: it needs nothing besides itself, and prints well
+  .md      text with tables, for a ticket
+  .json    for programs
+
+Without a name it writes a page named after the machine and the day, into the present folder.
+The boots are those around the last change; --before and --after choose others, as compare does.`,
+		Example: `  calmdawn report
+  calmdawn report meridian.html --by "Workshop at the old harbour"
+  calmdawn report ticket.md
+  calmdawn report --before 1-5 --after 6-10 memory.html
+  calmdawn report --pictures plots meridian.html     the plots as PNG and SVG too`,
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) > 1 {
+				return usage("report writes one file, and %q is a second", args[1])
+			}
+			return nil
+		},
+		RunE: func(_ *cobra.Command, args []string) error {
+			if len(args) == 1 {
+				v.file = args[0]
+			}
+			if (v.before == "") != (v.after == "") && !strings.HasPrefix(v.before+v.after, "change:") && v.with == "" {
+				return usage("--before and --after choose the two sides; give both, or one of them as change:N")
+			}
+			m, ok := compare.MeasureOf(v.on)
+			if !ok || v.on != "ready" && v.on != "settled" {
+				return usage("--on takes ready or settled, not %q", v.on)
+			}
+			v.measure = m
+			return a.report(v)
+		},
+	}
+	cmd.Flags().StringVar(&v.by, "by", "", "who made it, a `NAME` to stand at the top")
+	cmd.Flags().StringVar(&v.before, "before", "", "the `BOOTS` before, as compare takes them")
+	cmd.Flags().StringVar(&v.after, "after", "", "the `BOOTS` after")
+	cmd.Flags().StringVar(&v.with, "with", "", "take the boots before from another casebook, `FILE`")
+	cmd.Flags().StringVar(&v.on, "on", v.on, "what the verdict is `ON`: ready or settled")
+	cmd.Flags().BoolVar(&v.odd, "odd", false, "take odd boots too, which are left out otherwise")
+	cmd.Flags().StringVar(&v.pictures, "pictures", "", "write the plots into the folder `DIR` too, as PNG and as SVG")
+	cmd.Flags().BoolVar(&v.replace, "replace", false, "write over a file of that name")
+	return cmd
+}
+
+// A told is all that a report tells.
+type told struct {
+	look     *look
+	boots    []boot.Boot
+	compared bool
+	c        comparison
+	by       string
+	at       time.Time
+	present  []boot.Condition
+	left     []item.Item // what was left, the costliest first
+	points   render.Points
+	titles   []string // of the timelines
+	lines    []render.Timeline
+}
+
+func (a *app) report(v reportView) error {
+	l, err := a.look()
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	if err := a.readBoots(l); err != nil {
+		return err
+	}
+	file := v.file
+	if file == "" && !a.json {
+		name := strings.Map(func(r rune) rune {
+			if r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || r == '-' {
+				return r
+			}
+			return '-'
+		}, cmp.Or(l.Host, "machine"))
+		file = fmt.Sprintf("report-%s-%s.html", name, a.now().Format(time.DateOnly))
+	}
+	form := strings.ToLower(filepath.Ext(file))
+	if file != "" && !slices.Contains([]string{".html", ".md", ".json"}, form) {
+		return usage("a report's name ends in .html, .md or .json, which %q does not", file)
+	}
+	if _, err := os.Lstat(file); file != "" && err == nil && !v.replace {
+		return fmt.Errorf("%s is there already; give another name, or --replace to write over it", file)
+	}
+	t, err := a.tell(l, v)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.writeJSON(a.reportDocument(t))
+	}
+	s := a.screen()
+	if v.pictures != "" {
+		if err := a.drawReport(s, t, v.pictures); err != nil {
+			return err
+		}
+	}
+	err = writeWhole(file, func(w io.Writer) error {
+		if form == ".json" {
+			enc := json.NewEncoder(w)
+			enc.SetIndent("", "  ")
+			return enc.Encode(a.reportDocument(t))
+		}
+		r, err := a.reportPage(t)
+		if err != nil {
+			return err
+		}
+		if form == ".md" {
+			return r.WriteMarkdown(w)
+		}
+		return r.WriteHTML(w)
+	})
+	if err != nil {
+		return fmt.Errorf("the report cannot be written: %w", err)
+	}
+	s.Line("%s", s.Paint(render.Strong, t.answer()))
+	s.Line("")
+	s.Line("The report stands in %s.", render.Clean(file))
+	return nil
+}
+
+// tell gathers what there is to tell.
+func (a *app) tell(l *look, v reportView) (*told, error) {
+	done := a.progress("reading the log")
+	defer done()
+	t := &told{look: l, by: v.by, at: a.now(), boots: v.judged(a.remember(l.root, 0).Boots)}
+	var words []string
+	for _, w := range []string{v.before, v.after} {
+		if w != "" {
+			words = append(words, w)
+		}
+	}
+	if len(words) == 0 && v.with == "" {
+		t.c, t.compared = sinceLastChange(t.boots, l.changes, v.measure)
+	} else {
+		var err error
+		if t.c, err = a.chosen(l, t.boots, v.compareView, words); err != nil {
+			return nil, err
+		}
+		t.compared = true
+	}
+	if t.compared {
+		t.c.explain(l)
+	}
+	t.present = a.presentConditions(l.root)
+	for _, it := range l.Items {
+		if it.State.Launched() && !it.System && it.Advice != "" {
+			t.left = append(t.left, it)
+		}
+	}
+	l.byCost(t.left)
+	t.plot(v.measure)
+	t.pair()
+	return t, nil
+}
+
+// plot arranges every boot as a point.
+func (t *told) plot(m compare.Measure) {
+	place := map[string]render.Place{}
+	for side, boots := range map[render.Place][]boot.Boot{render.Before: t.c.sides.Before, render.After: t.c.sides.After, render.LeftOut: t.c.sides.LeftOut} {
+		for _, b := range boots {
+			place[b.ID] = side
+		}
+	}
+	all := slices.Clone(t.boots)
+	for _, b := range slices.Concat(t.c.sides.Before, t.c.sides.LeftOut) { // of another casebook
+		if !slices.ContainsFunc(all, func(o boot.Boot) bool { return o.ID == b.ID }) {
+			all = append(all, b)
+		}
+	}
+	slices.SortStableFunc(all, func(x, y boot.Boot) int { return x.Began.Compare(y.Began) })
+	t.points.What = m.Name
+	for _, b := range all[max(0, len(all)-mostPoints):] {
+		if n, ok := m.Of(b); ok {
+			where := place[b.ID]
+			if len(b.Odd) > 0 {
+				where = render.LeftOut
+			}
+			t.points.All = append(t.points.All, render.Point{At: b.Began, Value: time.Duration(n), Place: where})
+		}
+	}
+	for _, ch := range carriedOut(t.look.changes) {
+		t.points.Changes = append(t.points.Changes, render.Moment{At: ch.MadeAt, Name: fmt.Sprintf("change %d", ch.ID)})
+	}
+	if r := t.c.main; r.Before.N > 0 && r.After.N > 0 {
+		t.points.Before, t.points.After = r.Before.Median, r.After.Median
+		if r.Bounded {
+			t.points.Low, t.points.High = max(1, r.Before.Median+r.Low), r.Before.Median+r.High
+		}
+	}
+}
+
+// mostPoints is how many boots a plot shows, the last ones; --json and compare --csv have all.
+const mostPoints = 120
+
+// pair arranges a boot of each side as a timeline: the one whose figure is nearest to the median.
+func (t *told) pair() {
+	const rows = 16
+	for _, side := range []struct {
+		name   string
+		boots  []boot.Boot
+		median time.Duration
+	}{{"Before", t.c.sides.Before, t.c.main.Before.Median}, {"After", t.c.sides.After, t.c.main.After.Median}} {
+		if len(side.boots) == 0 {
+			continue
+		}
+		off := func(b boot.Boot) time.Duration {
+			n, ok := t.c.on.Of(b)
+			if !ok {
+				return time.Duration(1<<62 - 1)
+			}
+			return (time.Duration(n) - side.median).Abs()
+		}
+		b := slices.MinFunc(side.boots, func(x, y boot.Boot) int { return cmp.Compare(off(x), off(y)) })
+		line, _ := timelineOf(t.look.Complete([]boot.Boot{b})[0], rows)
+		t.lines = append(t.lines, line)
+		t.titles = append(t.titles, fmt.Sprintf("%s: the boot of %s, %s", side.name, day(b.Began), outcome(b)))
+	}
+}
+
+// drawReport writes the plots into a folder.
+func (a *app) drawReport(s *render.Screen, t *told, folder string) error {
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return fmt.Errorf("the folder for pictures cannot be made: %w", err)
+	}
+	for _, end := range []string{".png", ".svg"} {
+		err := a.drawPicture(s, filepath.Join(folder, "boots"+end), func(w io.Writer, f render.Form) error { return t.points.WritePicture(w, f, render.Light) })
+		if err == nil && len(t.lines) > 0 {
+			err = a.drawPicture(s, filepath.Join(folder, "timelines"+end), func(w io.Writer, f render.Form) error {
+				return render.WriteTimelines(w, f, render.Light, t.titles, t.lines)
+			})
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// answer says in the customer's words what came of it.
+func (t *told) answer() string {
+	if !t.compared {
+		return t.look.outlook()
+	}
+	c, how := t.c, map[compare.Verdict]string{compare.Faster: "sooner", compare.Slower: "later"}
+	word := how[c.main.Verdict]
+	if word == "" {
+		return c.answer()
+	}
+	return fmt.Sprintf("%s is %s %s %s than before: after %s instead of %s.", t.look.machineName(), c.on.Name, render.Duration(c.main.Estimate.Abs()), word, render.Duration(c.main.After.Median), render.Duration(c.main.Before.Median))
+}
+
+func (a *app) reportPage(t *told) (render.Report, error) {
+	l := t.look
+	about := []string{render.Clean(l.OS), "made on " + day(t.at)}
+	if t.by != "" {
+		about = append(about, "by "+t.by)
+	}
+	about = slices.DeleteFunc(about, func(s string) bool { return s == "" })
+	r := render.Report{Title: "Start-up report: " + l.machineName(), About: strings.Join(about, ", "), Answer: t.answer()}
+	if slices.ContainsFunc(t.boots, func(b boot.Boot) bool { return b.Simulated }) {
+		r.Remarks = append(r.Remarks, "The boots are simulated: no hardware stands behind these figures.")
+	}
+	if t.compared {
+		if answer := t.c.answer(); answer != r.Answer {
+			r.Remarks = append(r.Remarks, answer)
+		}
+		if f := t.c.forecast(); f != nil {
+			r.Remarks = append(r.Remarks, forecastLine(*f)+t.c.forecastKept())
+		}
+	}
+	add := func(s render.Section) { r.Sections = append(r.Sections, s) }
+	if len(t.points.All) > 0 {
+		picture, err := render.NewPicture("Every boot as a point: "+t.answer(), t.points.WritePicture)
+		if err != nil {
+			return r, err
+		}
+		add(render.Section{Title: "Every boot", Picture: picture})
+	}
+	a.tellChanges(t, add)
+	if t.compared {
+		add(t.figures())
+	}
+	if len(t.lines) > 0 {
+		picture, err := render.NewPicture(strings.Join(t.titles, ". "), func(w io.Writer, f render.Form, p render.Palette) error {
+			return render.WriteTimelines(w, f, p, t.titles, t.lines)
+		})
+		if err != nil {
+			return r, err
+		}
+		add(render.Section{Title: "What happens while it starts", Picture: picture, Table: t.reasons()})
+	}
+	t.tellLeft(add)
+	t.tellMachine(add)
+	add(render.Section{Title: "How this is known", Text: t.method()})
+	return r, nil
+}
+
+func (a *app) tellChanges(t *told, add func(render.Section)) {
+	if len(t.look.changes) == 0 {
+		add(render.Section{Title: "What was changed", Text: "Nothing was changed."})
+		return
+	}
+	sheet := &render.Sheet{Heads: []string{"No", "When", "What", "Forecast of ready", "Now", "To take it back"}, Right: []bool{true}}
+	for _, ch := range t.look.changes {
+		back := render.Entry{}
+		if ch.Stands() {
+			back = render.Entry{Text: a.call(fmt.Sprintf("undo %d", ch.ID)), Command: true}
+		}
+		told := ""
+		if f := ch.Forecast; f != nil && f.Low > 0 {
+			told = signed(-f.Saving)
+			if ch.Outcome != nil {
+				told += ", came out " + signed(-ch.Outcome.Saved)
+			}
+		}
+		sheet.Rows = append(sheet.Rows, append(render.Texts(fmt.Sprint(ch.ID), day(ch.MadeAt), what(ch), told, fate(ch)), back))
+	}
+	add(render.Section{Title: "What was changed, and how to take it back", Table: sheet})
+}
+
+// figures is the table of before and after.
+func (t *told) figures() render.Section {
+	sheet := &render.Sheet{Heads: []string{"Median of", "Before", "from … to", "After", "from … to", "Shift"}, Right: []bool{false, true, true, true, true, true}}
+	for _, m := range t.c.measures() {
+		show := render.Seconds
+		if m.Bytes {
+			show = func(d time.Duration) string { return render.Bytes(int64(d)) }
+		}
+		row := []render.Entry{{Text: m.Name, Strong: m.Name == t.c.on.Name}}
+		for _, side := range []compare.Side[time.Duration]{m.Before, m.After} {
+			if side.N == 0 {
+				row = append(row, render.Texts("", "")...)
+				continue
+			}
+			row = append(row, render.Texts(show(side.Median), fmt.Sprintf("%s … %s", strings.TrimSuffix(show(side.Least), " s"), show(side.Most)))...)
+		}
+		moved := ""
+		if m.Before.N > 0 && m.After.N > 0 {
+			moved = m.signed(m.Estimate)
+		}
+		sheet.Rows = append(sheet.Rows, append(row, render.Entry{Text: moved, Strong: m.Name == t.c.on.Name}))
+	}
+	r := t.c.main
+	return render.Section{Title: "Before and after", Text: fmt.Sprintf("%s before, %s after.", count(r.Before.N, "boot", "boots"), count(r.After.N, "boot", "boots")), Table: sheet}
+}
+
+// reasons is the table of what the difference consists of; nil where nothing is known of it.
+func (t *told) reasons() *render.Sheet {
+	w := t.c.why
+	if len(w.Reasons) == 0 {
+		return nil
+	}
+	sheet := &render.Sheet{Heads: []string{"Ready waited for", "Before", "After", "Change", ""}, Right: []bool{false, true, true, true}}
+	took := func(d time.Duration) string {
+		if d == 0 {
+			return ""
+		}
+		return render.Seconds(d)
+	}
+	whole := w.Others + w.Remainder
+	for _, r := range w.Reasons {
+		whole += r.Change()
+		sheet.Rows = append(sheet.Rows, render.Texts(t.c.title(r.Name), took(r.Before), took(r.After), shift(r.Change()), string(r.Kind)))
+	}
+	if w.Others != 0 {
+		sheet.Rows = append(sheet.Rows, render.Texts("all others", "", "", shift(w.Others), ""))
+	}
+	sheet.Rows = append(sheet.Rows, render.Texts("remainder: means are not the shift between boots", "", "", shift(w.Remainder), ""),
+		[]render.Entry{{Text: "shift of ready", Strong: true}, {}, {}, {Text: shift(whole), Strong: true}, {}})
+	return sheet
+}
+
+func (t *told) tellLeft(add func(render.Section)) {
+	const most = 20
+	if len(t.left) == 0 {
+		return
+	}
+	sheet := &render.Sheet{Heads: []string{"Item", "Does", "Advice", "Why", "Would save"}, Right: []bool{false, false, false, false, true}}
+	for _, it := range t.left[:min(most, len(t.left))] {
+		saves := "unknown"
+		if c := t.look.costs[it.ID]; c.Replayed {
+			saves = "nothing seen"
+			if c.Wait.Shows {
+				saves = render.Seconds(c.Wait.Saving.Median)
+			}
+		}
+		sheet.Rows = append(sheet.Rows, render.Texts(it.Title, it.Role, string(it.Advice), why(it), saves))
+	}
+	text := "Items added to the operating system that are launched as before, the costliest first; what they would save is a forecast, and waits overlap."
+	if more := len(t.left) - most; more > 0 {
+		text += fmt.Sprintf(" %s not listed.", count(more, "more is", "more are"))
+	}
+	add(render.Section{Title: "What was left, and why", Text: text, Table: sheet})
+}
+
+// why is the reason for an advice, for people who do not ask which rule it is from.
+func why(it item.Item) string {
+	reason, _, _ := strings.Cut(it.Reason, " (role ")
+	return cmp.Or(it.Protected, reason)
+}
+
+func (t *told) tellMachine(add func(render.Section)) {
+	sheet := &render.Sheet{Heads: []string{"", "", "Why it matters for a start"}}
+	row := func(name, value, why string, strong bool) {
+		if value != "" {
+			sheet.Rows = append(sheet.Rows, []render.Entry{{Text: name, Strong: strong}, {Text: value, Strong: strong}, {Text: why}})
+		}
+	}
+	row("operating system", t.look.OS, "", false)
+	if n := len(t.boots); n > 0 {
+		last := t.boots[n-1]
+		if last.Processors > 0 {
+			row("processors", fmt.Sprint(last.Processors), "", false)
+		}
+		if last.Memory > 0 {
+			row("memory", render.Bytes(last.Memory), "", false)
+		}
+	}
+	for _, c := range t.present {
+		row(c.Name, c.Value, c.Why, c.Bad)
+	}
+	text := "As it is now."
+	if len(t.c.changed) > 0 {
+		text += " Different between before and after: " + strings.Join(t.c.changed, "; ") + "."
+	}
+	add(render.Section{Title: "The machine", Text: text, Table: sheet})
+}
+
+// method says how the figures came about.
+func (t *told) method() string {
+	text := "Ready counts from the start of the kernel until the machine has reached its goal; firmware and loader stand beside it. "
+	if t.compared && t.c.main.Before.N > 0 && t.c.main.After.N > 0 {
+		text += fmt.Sprintf("The shift is the median of all differences between a boot after and one before (Hodges and Lehmann); the verdict asks for 95 %% confidence by the exact rank test of Mann and Whitney. %s before and %s after were used. ", count(t.c.main.Before.N, "boot", "boots"), count(t.c.main.After.N, "boot", "boots"))
+	}
+	if n := len(t.c.sides.LeftOut); n > 0 {
+		text += fmt.Sprintf("%s left out: ", count(n, "boot was", "boots were"))
+		var each []string
+		for _, b := range t.c.sides.LeftOut {
+			each = append(each, fmt.Sprintf("that of %s, since %s", day(b.Began), strings.Join(b.Odd, "; ")))
+		}
+		text += strings.Join(each, "; ") + ". "
+	}
+	return text + "What items would save is forecast by replaying recorded boots without them."
+}
+
+type reportJSON struct {
+	Format     string          `json:"format"`
+	Made       string          `json:"made"`
+	By         string          `json:"by,omitempty"`
+	Host       string          `json:"host"`
+	OS         string          `json:"os"`
+	Answer     string          `json:"answer"`
+	Simulated  bool            `json:"simulated"`
+	Comparison *compareJSON    `json:"comparison,omitempty"`
+	Changes    []changeJSON    `json:"changes"`
+	Left       []leftJSON      `json:"left"`
+	Conditions []conditionJSON `json:"conditions"`
+	Boots      []pointJSON     `json:"boots"`
+}
+
+type leftJSON struct {
+	ID     string      `json:"id"`
+	Title  string      `json:"title"`
+	Role   string      `json:"role,omitempty"`
+	Advice item.Advice `json:"advice"`
+	Reason string      `json:"reason,omitempty"`
+	Saves  *float64    `json:"saves,omitempty"`
+}
+
+type pointJSON struct {
+	ID    string   `json:"id"`
+	Began string   `json:"began"`
+	Ready *float64 `json:"ready,omitempty"`
+	Odd   []string `json:"odd"`
+}
+
+func (a *app) reportDocument(t *told) reportJSON {
+	d := reportJSON{Format: "calmdawn.report/1", Made: t.at.UTC().Format(time.RFC3339), By: t.by, Host: t.look.Host, OS: t.look.OS, Answer: t.answer(),
+		Changes: []changeJSON{}, Left: []leftJSON{}, Conditions: conditionsDocument(t.present), Boots: []pointJSON{}}
+	if t.compared {
+		c := t.c.document()
+		d.Comparison = &c
+	}
+	for _, ch := range t.look.changes {
+		if ch.Status == change.Done {
+			j := changeDocument(ch)
+			j.Format = ""
+			d.Changes = append(d.Changes, j)
+		}
+	}
+	for _, it := range t.left {
+		j := leftJSON{ID: it.ID, Title: it.Title, Role: it.Role, Advice: it.Advice, Reason: cmp.Or(it.Protected, it.Reason)}
+		if c := t.look.costs[it.ID]; c.Replayed && c.Wait.Shows {
+			saves := c.Wait.Saving.Median.Seconds()
+			j.Saves = &saves
+		}
+		d.Left = append(d.Left, j)
+	}
+	for _, b := range t.boots {
+		d.Simulated = d.Simulated || b.Simulated
+		d.Boots = append(d.Boots, pointJSON{b.ID, b.Began.UTC().Format(time.RFC3339), number(b.Ready), append([]string{}, b.Odd...)})
+	}
+	return d
+}

@@ -1,0 +1,219 @@
+package render
+
+import (
+	"fmt"
+	"image/color"
+	"io"
+	"math"
+	"time"
+
+	"gonum.org/v1/plot/vg"
+)
+
+// A Place says on which side of a comparison a boot is.
+type Place int
+
+// The places of a boot.
+const (
+	Beside Place = iota // in no comparison
+	Before
+	After
+	LeftOut // odd
+)
+
+// A Point is one boot in a plot of many.
+type Point struct {
+	At    time.Time
+	Value time.Duration
+	Place Place
+}
+
+// A Points is a plot of boots, one after the other, with the changes between them.
+type Points struct {
+	What    string  // the figure: "ready"
+	All     []Point // in the order of time
+	Changes []Moment
+	// Medians of both sides, 0 where there is none; Low and High are where the median before would be moved by the bounds of the shift,
+	// both 0 where there are none.
+	Before, After, Low, High time.Duration
+}
+
+// A Moment is something that happened between boots.
+type Moment struct {
+	At   time.Time
+	Name string
+}
+
+const (
+	pointsWide = 960.0
+	pointsHigh = 330.0
+)
+
+// WritePicture draws the plot. Points of the two sides differ in form, so that they are told apart without colour.
+func (p Points) WritePicture(w io.Writer, form Form, colours Palette) error {
+	return draw(w, form, colours, pointsWide, pointsHigh, p.draw)
+}
+
+func (p Points) draw(s sheet) {
+	const left, right, top, bottom = 64.0, pointsWide - 120, 50.0, pointsHigh - 54
+	most := time.Duration(0)
+	for _, pt := range p.All {
+		most = max(most, pt.Value)
+	}
+	most = max(most, p.High) + most/12
+	y := func(d time.Duration) float64 { return bottom - (bottom-top)*float64(d)/float64(max(1, most)) }
+	step := (right - left) / float64(max(1, len(p.All)))
+	x := func(i int) float64 { return left + step*(float64(i)+0.5) }
+
+	for d := time.Duration(0); d <= most; d += tick(most) {
+		s.line(left, y(d), right, y(d), 0.5, s.hair)
+		s.text(left-8-s.width(9, false, axisLabel(d)), y(d)+3, 9, s.faint, false, axisLabel(d))
+	}
+	s.text(left, 18, 10, s.faint, false, "Each point is one boot, oldest first: the time until "+p.What)
+	p.drawChanges(s, left, top, bottom, step)
+	for _, side := range []struct {
+		place  Place
+		median time.Duration
+	}{{Before, p.Before}, {After, p.After}} {
+		first, last := -1, -1
+		for i, pt := range p.All {
+			if pt.Place == side.place {
+				if first < 0 {
+					first = i
+				}
+				last = i
+			}
+		}
+		if first >= 0 && side.median > 0 {
+			s.line(x(first)-step*0.4, y(side.median), x(last)+step*0.4, y(side.median), 1.4, s.colourOf(side.place))
+		}
+	}
+	size := math.Min(5, math.Max(2.2, step/4))
+	for i, pt := range p.All {
+		s.mark(x(i), y(pt.Value), size, pt.Place)
+	}
+	p.drawDays(s, x, bottom)
+	p.drawShift(s, y, right+14)
+	at := left
+	for _, e := range []struct {
+		place Place
+		text  string
+	}{{Before, "before"}, {After, "after"}, {Beside, "earlier or other"}, {LeftOut, "left out: odd"}} {
+		if p.has(e.place) {
+			s.mark(at+5, pointsHigh-13, 4, e.place)
+			s.text(at+15, pointsHigh-10, 9, s.ink, false, e.text)
+			at += 32 + s.width(9, false, e.text)
+		}
+	}
+	s.line(at, pointsHigh-13, at+18, pointsHigh-13, 1.4, s.ink)
+	s.text(at+24, pointsHigh-10, 9, s.ink, false, "median")
+}
+
+func (p Points) has(place Place) bool {
+	for _, pt := range p.All {
+		if pt.Place == place {
+			return true
+		}
+	}
+	return false
+}
+
+// drawChanges marks where between the boots changes were made; those with no boot between them share a line.
+func (p Points) drawChanges(s sheet, left, top, bottom, step float64) {
+	names := map[int]string{}
+	var places []int
+	for _, c := range p.Changes {
+		n := 0
+		for n < len(p.All) && p.All[n].At.Before(c.At) {
+			n++
+		}
+		if names[n] == "" {
+			names[n] = c.Name
+			places = append(places, n)
+		} else {
+			names[n] += ", " + c.Name
+		}
+	}
+	for i, n := range places {
+		x := left + step*float64(n)
+		s.line(x, top-12, x, bottom, 1, s.ink, 4, 3)
+		label := s.shorten(9, 220, names[n])
+		s.text(math.Min(x+4, pointsWide-s.width(9, true, label)-8), top-15+float64(i%2)*11, 9, s.ink, true, label)
+	}
+}
+
+// drawDays writes the day below the first boot of each, where there is room.
+func (p Points) drawDays(s sheet, x func(int) float64, bottom float64) {
+	day, until := "", 0.0
+	for i, pt := range p.All {
+		d := pt.At.Local().Format("2 Jan")
+		if d == day {
+			continue
+		}
+		day = d
+		if at := x(i) - 6; at >= until {
+			s.text(at, bottom+16, 9, s.faint, false, d)
+			until = at + s.width(9, false, d) + 8
+		}
+	}
+}
+
+// drawShift draws by how much the sides differ, and how sure that is.
+func (p Points) drawShift(s sheet, y func(time.Duration) float64, x float64) {
+	if p.Before == 0 || p.After == 0 {
+		return
+	}
+	s.line(x, y(p.Before), x, y(p.After), 1.2, s.ink)
+	for _, d := range []time.Duration{p.Before, p.After} {
+		s.line(x-4, y(d), x+4, y(d), 1.2, s.ink)
+		s.text(x+22, y(d)+3, 9, s.ink, true, Seconds(d))
+	}
+	if p.Low == 0 && p.High == 0 {
+		return
+	}
+	s.box(x+9, y(p.High), 5, y(p.Low)-y(p.High), s.waiting)
+	s.line(x+9, y(p.High), x+14, y(p.High), 0.8, s.working)
+	s.line(x+9, y(p.Low), x+14, y(p.Low), 0.8, s.working)
+	if between := (y(p.Before) + y(p.After)) / 2; math.Abs(y(p.Before)-y(p.After)) > 34 {
+		s.text(x+22, between-2, 8, s.faint, false, "bar: 95 %")
+		s.text(x+22, between+8, 8, s.faint, false, fmt.Sprintf("%s to %s", axisLabel(p.Low.Round(100*time.Millisecond)), axisLabel(p.High.Round(100*time.Millisecond))))
+	}
+}
+
+func (s sheet) colourOf(p Place) color.Color {
+	switch p {
+	case Before:
+		return s.behind
+	case After:
+		return s.working
+	case LeftOut:
+		return s.warning
+	}
+	return s.faint
+}
+
+// mark draws a boot: a disc before, a square after, a cross where it is left out, a ring otherwise.
+func (s sheet) mark(x, y, r float64, place Place) {
+	c := s.colourOf(place)
+	switch place {
+	case After:
+		s.box(x-r, y-r, 2*r, 2*r, c)
+		return
+	case LeftOut:
+		s.line(x-r, y-r, x+r, y+r, 1.2, c)
+		s.line(x-r, y+r, x+r, y-r, 1.2, c)
+		return
+	}
+	var ring vg.Path
+	centre := vg.Point{X: vg.Length(x), Y: vg.Length(s.high - y)}
+	ring.Move(vg.Point{X: centre.X + vg.Length(r), Y: centre.Y})
+	ring.Arc(centre, vg.Length(r), 0, 2*math.Pi)
+	ring.Close()
+	s.SetColor(c)
+	if place == Before {
+		s.Fill(ring)
+		return
+	}
+	s.SetLineWidth(1)
+	s.Stroke(ring)
+}
