@@ -282,6 +282,11 @@ func (b *Book) Begin(c change.Change, marks []change.FolderMark) (change.Change,
 				return err
 			}
 		}
+		if c.Terms != (change.Terms{}) {
+			if err := put(tx, "terms", c.ID, c.Terms); err != nil {
+				return err
+			}
+		}
 		for _, m := range marks {
 			_, err = tx.Exec("INSERT OR REPLACE INTO folders(path, home, made, time_before, time_left) VALUES(?, ?, ?, ?, ?)",
 				m.Path, m.Home, m.Made, m.Before, m.Left)
@@ -313,6 +318,52 @@ func (b *Book) End(c change.Change, status change.Status, forget []string) error
 		}
 		return nil
 	})
+}
+
+// A Kept is a survey that was kept.
+type Kept struct {
+	Number   int64
+	TakenAt  time.Time
+	Document []byte // as AddSurvey was given it
+}
+
+// maxSurvey bounds a kept survey: a casebook may be a stranger's.
+const maxSurvey = 64 << 20
+
+// Survey returns a kept survey by its number, or the last one for 0; false where there is none.
+func (b *Book) Survey(number int64) (Kept, bool, error) {
+	var k Kept
+	var at string
+	err := b.db.QueryRow("SELECT id, taken_at, survey FROM surveys WHERE (id = ? OR ? = 0) AND length(survey) < ? ORDER BY id DESC LIMIT 1", number, number, maxSurvey).Scan(&k.Number, &at, &k.Document)
+	if errors.Is(err, sql.ErrNoRows) {
+		return k, false, nil
+	}
+	if err == nil {
+		k.TakenAt, err = time.Parse(time.RFC3339Nano, at)
+	}
+	return k, err == nil, err
+}
+
+// Surveys lists the numbers and instants of the kept surveys, oldest first.
+func (b *Book) Surveys() ([]Kept, error) {
+	rows, err := b.db.Query("SELECT id, taken_at FROM surveys ORDER BY id")
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var all []Kept
+	for rows.Next() {
+		var k Kept
+		var at string
+		if err := rows.Scan(&k.Number, &at); err != nil {
+			return nil, err
+		}
+		if k.TakenAt, err = time.Parse(time.RFC3339Nano, at); err != nil {
+			return nil, err
+		}
+		all = append(all, k)
+	}
+	return all, rows.Err()
 }
 
 // AddSurvey keeps a survey, as the JSON document of calmdawn list --all --json, and returns its number.
@@ -371,12 +422,16 @@ func (b *Book) Changes() ([]change.Change, error) {
 	if err := rows.Err(); err != nil {
 		return nil, err
 	}
-	outcomes, err := b.outcomes()
-	if err != nil {
+	outcomes, err1 := documents[change.Outcome](b, "outcome", formatOfLabels)
+	terms, err2 := documents[change.Terms](b, "terms", formatOfTerms)
+	if err := errors.Join(err1, err2); err != nil {
 		return nil, err
 	}
 	for i := range all {
 		all[i].Outcome = outcomes[all[i].ID]
+		if t := terms[all[i].ID]; t != nil {
+			all[i].Terms = *t
+		}
 		if all[i].Edits, err = b.edits(all[i].ID); err != nil {
 			return nil, err
 		}

@@ -7,27 +7,41 @@ import (
 	"calmdawn/internal/core/change"
 )
 
-// Before format 2, a casebook kept no outcomes and no labels.
-const formatOfLabels = 2
+// Before these formats, a casebook kept no labels and outcomes, and no terms.
+const (
+	formatOfLabels = 2
+	formatOfTerms  = 3
+)
 
 // SetOutcome keeps what became of a change's forecast, in place of what was kept before.
 func (b *Book) SetOutcome(id int64, o change.Outcome) error {
-	document, err := json.Marshal(o)
+	return b.transact(func(tx *sql.Tx) error { return put(tx, "outcome", id, o) })
+}
+
+// SetTerms keeps the terms of a change, in place of those before.
+func (b *Book) SetTerms(id int64, t change.Terms) error {
+	return b.transact(func(tx *sql.Tx) error { return put(tx, "terms", id, t) })
+}
+
+// tables are where a document a change is kept, by the name of its column.
+var tables = map[string]string{"outcome": "outcomes", "terms": "terms"}
+
+func put(tx *sql.Tx, what string, id int64, value any) error {
+	document, err := json.Marshal(value)
 	if err != nil {
 		return err
 	}
-	return b.transact(func(tx *sql.Tx) error {
-		_, err := tx.Exec("INSERT OR REPLACE INTO outcomes(change, outcome) VALUES(?, ?)", id, document)
-		return err
-	})
+	_, err = tx.Exec("INSERT OR REPLACE INTO "+tables[what]+"(change, "+what+") VALUES(?, ?)", id, document)
+	return err
 }
 
-func (b *Book) outcomes() (map[int64]*change.Outcome, error) {
-	all := map[int64]*change.Outcome{}
-	if b.format < formatOfLabels {
+// documents reads what put wrote, by the numbers of changes; nothing where the casebook is of an older format.
+func documents[T any](b *Book, what string, format int) (map[int64]*T, error) {
+	all := map[int64]*T{}
+	if b.format < format {
 		return all, nil
 	}
-	rows, err := b.db.Query("SELECT change, outcome FROM outcomes")
+	rows, err := b.db.Query("SELECT change, " + what + " FROM " + tables[what])
 	if err != nil {
 		return nil, err
 	}
@@ -38,11 +52,11 @@ func (b *Book) outcomes() (map[int64]*change.Outcome, error) {
 		if err := rows.Scan(&id, &document); err != nil {
 			return nil, err
 		}
-		var o change.Outcome
-		if err := json.Unmarshal(document, &o); err != nil {
+		value := new(T)
+		if err := json.Unmarshal(document, value); err != nil {
 			return nil, err
 		}
-		all[id] = &o
+		all[id] = value
 	}
 	return all, rows.Err()
 }

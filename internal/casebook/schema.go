@@ -56,6 +56,10 @@ var migrations = []string{
 		boot_id TEXT PRIMARY KEY,
 		label TEXT NOT NULL
 	) STRICT;`,
+	`CREATE TABLE terms(
+		change INTEGER PRIMARY KEY REFERENCES changes(id),
+		terms BLOB NOT NULL
+	) STRICT;`,
 }
 
 func (b *Book) migrate(version int) error {

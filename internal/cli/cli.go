@@ -24,6 +24,7 @@ const (
 	exitFailed = 1 // it failed, and says what and what to do
 	exitUsage  = 2 // the call's words are off
 	exitNo     = 3 // the question was answered with "no"
+	exitPartly = 4 // a proposal was applied as far as its items exist here
 )
 
 // Streams are where a call reads and writes.
@@ -182,7 +183,7 @@ mounted somewhere, for instance a customer's disk on the bench computer.`,
 	}
 	cobra.EnableCommandSorting = false // they stand in the order in which the work is done
 	root.AddCommand(a.listCommand(), a.showCommand(), a.noteCommand(), a.bootsCommand(), a.recorderCommand(), a.conditionsCommand(), a.forecastCommand(), a.turnCommand(disableWords),
-		a.turnCommand(delayWords), a.turnCommand(enableWords), a.historyCommand(), a.undoCommand(), a.compareCommand(), a.reportCommand(), a.labelCommand(), a.demoCommand(), a.recordCommand())
+		a.turnCommand(delayWords), a.turnCommand(enableWords), a.proposeCommand(), a.applyCommand(), a.trialCommand(), a.historyCommand(), a.undoCommand(), a.compareCommand(), a.reportCommand(), a.driftCommand(), a.labelCommand(), a.demoCommand(), a.recordCommand())
 	return root
 }
 

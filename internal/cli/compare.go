@@ -223,14 +223,14 @@ func within(o change.Outcome) string {
 func forecastsKept(changes []change.Change) string {
 	n, kept, off := 0, 0, 0.0
 	for _, ch := range changes {
-		if ch.Outcome == nil || ch.Forecast == nil {
+		if ch.Outcome == nil || ch.Judged() == nil {
 			continue
 		}
 		n++
 		if ch.Outcome.Within {
 			kept++
 		}
-		off += (ch.Outcome.Saved - ch.Forecast.Saving).Abs().Seconds()
+		off += (ch.Outcome.Saved - ch.Judged().Saving).Abs().Seconds()
 	}
 	if n == 0 {
 		return ""

@@ -42,10 +42,18 @@ func sinceLastChange(boots []boot.Boot, changes []change.Change, on compare.Meas
 	if len(done) == 0 {
 		return comparison{}, false
 	}
-	c := comparison{sides: compare.Last(steps), on: on}
+	// The changes of one proposal count as one, though the machine may have been started between them.
+	first, end := len(steps)-1, steps[len(steps)-1].Last
+	for name := done[end].Terms.Proposal; name != "" && first > 1 && done[steps[first-1].Last].Terms.Proposal == name; {
+		first--
+	}
 	last := steps[len(steps)-1]
-	c.changes = done[last.First : last.Last+1]
+	c := comparison{on: on, sides: compare.Sides{Before: steps[first-1].Boots, After: last.Boots, LeftOut: slices.Concat(steps[first-1].LeftOut, last.LeftOut)}}
+	c.changes = done[steps[first].First : end+1]
 	c.between = "since " + names(c.changes)
+	if name := done[end].Terms.Proposal; name != "" && len(c.changes) > 1 {
+		c.between = "since the proposal (" + names(c.changes) + ")"
+	}
 	c.measure()
 	for i, s := range steps {
 		one := stage{side: compare.Compare(on.Values(s.Boots), nil).Before}
@@ -190,7 +198,7 @@ func (c *comparison) explain(l *look) {
 		}
 	}
 	for _, ch := range l.changes {
-		if ch.Outcome != nil && ch.Forecast != nil && (len(c.changes) != 1 || ch.ID != c.changes[0].ID) {
+		if ch.Outcome != nil && ch.Judged() != nil && (len(c.changes) == 0 || ch.ID != c.changes[0].ID) {
 			c.kept = append(c.kept, ch)
 		}
 	}
@@ -208,12 +216,15 @@ func (c comparison) title(name string) string {
 	return render.Clean(name)
 }
 
-// forecast is what was forecast when the change was made; nil where nothing was, or several changes count as one.
+// forecast is what was forecast when the change, or those of a proposal together, were made; nil where nothing was, or other changes count as one.
 func (c comparison) forecast() *change.Forecast {
-	if len(c.changes) != 1 {
-		return nil
+	switch {
+	case len(c.changes) == 1:
+		return c.changes[0].Forecast
+	case len(c.changes) > 1:
+		return c.changes[0].Terms.Together
 	}
-	return c.changes[0].Forecast
+	return nil
 }
 
 // outcome is what became of the forecast; false where there is none, or too little to tell.
@@ -232,8 +243,11 @@ func names(changes []change.Change) string {
 	for _, ch := range changes {
 		ids = append(ids, fmt.Sprint(ch.ID))
 	}
-	if len(ids) == 1 {
+	switch n := len(changes); {
+	case n == 1:
 		return "change " + ids[0]
+	case n > 2 && changes[n-1].ID-changes[0].ID == int64(n-1):
+		return "changes " + ids[0] + " to " + ids[n-1]
 	}
 	return "changes " + strings.Join(ids[:len(ids)-1], ", ") + " and " + ids[len(ids)-1]
 }

@@ -64,8 +64,8 @@ func (a *app) history() error {
 			tone = render.Plain
 		}
 		told := ""
-		if f := c.Forecast; f != nil && f.Low > 0 {
-			told = signed(-f.Saving)
+		if f := c.Judged(); f != nil && f.Low > 0 {
+			told = signed(-f.Saving) + together(c)
 		}
 		if c.Outcome != nil {
 			told = strings.TrimPrefix(told+", came out "+signed(-c.Outcome.Saved), ", ")
@@ -104,6 +104,14 @@ func what(c change.Change) string {
 	return string(c.Verb) + " " + strings.Join(titles, ", ")
 }
 
+// together marks a forecast that is of a whole proposal.
+func together(c change.Change) string {
+	if c.Terms.Together != nil {
+		return " with its proposal"
+	}
+	return ""
+}
+
 // fate says what became of a change.
 func fate(c change.Change) string {
 	switch {
@@ -115,6 +123,9 @@ func fate(c change.Change) string {
 		return "done"
 	case c.UndoneBy != 0:
 		return fmt.Sprintf("undone by %d", c.UndoneBy)
+	}
+	if c.Terms.Until != "" && c.Terms.Kept == "" {
+		return "in force, on trial until " + c.Terms.Until
 	}
 	return "in force"
 }

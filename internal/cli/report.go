@@ -347,8 +347,8 @@ func (a *app) tellChanges(t *told, add func(render.Section)) {
 			back = render.Entry{Text: a.call(fmt.Sprintf("undo %d", ch.ID)), Command: true}
 		}
 		told := ""
-		if f := ch.Forecast; f != nil && f.Low > 0 {
-			told = signed(-f.Saving)
+		if f := ch.Judged(); f != nil && f.Low > 0 {
+			told = signed(-f.Saving) + together(ch)
 			if ch.Outcome != nil {
 				told += ", came out " + signed(-ch.Outcome.Saved)
 			}

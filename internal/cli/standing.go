@@ -57,6 +57,11 @@ func (a *app) standing() error {
 	} else {
 		s.Line("  %s in force: %s", count(inForce, "change is", "changes are"), a.call("history"))
 	}
+	if _, due, off := a.onTrial(l.changes); due > 0 {
+		s.Line("%s", s.Paint(render.Warn, fmt.Sprintf("  %s: keep it or take it back, with %s", count(due, "trial is due", "trials are due"), a.call("trial"))))
+	} else if off > 0 {
+		s.Line("%s", s.Paint(render.Warn, "  A change is on trial, and this computer's clock is before it was made; set it right."))
+	}
 	if unfinished > 0 {
 		s.Line("%s", s.Paint(render.Warn, "  A change was interrupted; the next disable, enable or undo settles it first."))
 	}

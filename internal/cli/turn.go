@@ -84,6 +84,7 @@ type wish struct {
 	dependents bool
 	stop       bool
 	by         time.Duration
+	trial      string
 	yes        bool
 	overwrite  bool // for an undo
 }
@@ -99,6 +100,13 @@ func (a *app) turnCommand(w turnWords) *cobra.Command {
 			if w.to == item.Delayed && (wish.by < time.Second || wish.by > 24*time.Hour) {
 				return usage("--by takes a time from 1s to 24h, not %s", wish.by)
 			}
+			if wish.trial != "" {
+				until, err := change.ParseTrial(wish.trial, a.now())
+				if err != nil {
+					return usage("%w", err)
+				}
+				wish.trial = until
+			}
 			return wish.check()
 		},
 		ValidArgsFunction: a.completeIDs,
@@ -110,6 +118,7 @@ func (a *app) turnCommand(w turnWords) *cobra.Command {
 	wish.flags(cmd)
 	flags := cmd.Flags()
 	flags.BoolVarP(&wish.yes, "yes", "y", false, "do it without asking")
+	flags.StringVar(&wish.trial, "trial", "", "put the change on trial until a `DAY`: 14d, 2w, 2026-12-07")
 	if w.to == item.Delayed {
 		flags.DurationVar(&wish.by, "by", time.Minute, "for how `LONG`: 90s, 5m")
 	}
@@ -165,6 +174,7 @@ func (a *app) turn(w wish) error {
 			s.Wrap(2, "%s", forecastLine(*c.Forecast))
 		}
 	}
+	c.Terms.Until = w.trial
 	return a.carryOut(l.root, s, c, w)
 }
 
@@ -375,35 +385,15 @@ func (a *app) showTargets(s *render.Screen, c change.Change) {
 // carryOut asks, makes the change, and says what was done.
 func (a *app) carryOut(r *machine.Root, s *render.Screen, c change.Change, w wish) error {
 	s.Line("It takes effect %s.", effect(c))
-	for _, e := range c.Edits {
-		if folder := path.Dir(e.Path); r.ReadOnly(folder) {
-			return fmt.Errorf("%s is on a disk that is mounted read-only, so nothing was changed; mount it writable, then call again", e.Path)
-		}
+	if err := writable(r, c); err != nil {
+		return err
 	}
 	if err := a.confirm(s, w.yes); err != nil {
 		return err
 	}
-	if err := a.casebookHasPlace(r); err != nil {
-		return err
-	}
-	led, err := ledger.Open(r, a.casebook)
+	c, err := a.makeChange(r, s, c, w)
 	if err != nil {
 		return err
-	}
-	defer led.Close()
-	a.tellRecovered(s, led)
-	if c.Verb == change.Undo { // between the question and the lock somebody may have changed something
-		if c, err = led.PlanUndo(c.Undoes, c.MadeAt, c.MadeBy, w.overwrite); err != nil {
-			return err
-		}
-	}
-	c, err = led.CarryOut(c)
-	if err != nil {
-		return err
-	}
-	reloadManager(r, s, c)
-	if w.stop {
-		stopNow(r, s, c)
 	}
 	if a.json {
 		return a.writeJSON(changeDocument(c))
@@ -414,8 +404,47 @@ func (a *app) carryOut(r *machine.Root, s *render.Screen, c change.Change, w wis
 		return nil
 	}
 	s.Line("%s", s.Paint(render.Good, fmt.Sprintf("Done, as change %d. It takes effect %s%s.", c.ID, effect(c), restart(c))))
+	if c.Terms.Until != "" {
+		s.Line("It is on trial until %s.", c.Terms.Until)
+	}
 	s.Line("To take it back: %s", a.call(fmt.Sprintf("undo %d", c.ID)))
 	return nil
+}
+
+// writable refuses a change of what is on a disk mounted read-only.
+func writable(r *machine.Root, c change.Change) error {
+	for _, e := range c.Edits {
+		if r.ReadOnly(path.Dir(e.Path)) {
+			return fmt.Errorf("%s is on a disk that is mounted read-only, so nothing was changed; mount it writable, then call again", e.Path)
+		}
+	}
+	return nil
+}
+
+// makeChange makes a change that was agreed to.
+func (a *app) makeChange(r *machine.Root, s *render.Screen, c change.Change, w wish) (change.Change, error) {
+	if err := errors.Join(writable(r, c), a.casebookHasPlace(r)); err != nil {
+		return c, err
+	}
+	led, err := ledger.Open(r, a.casebook)
+	if err != nil {
+		return c, err
+	}
+	defer led.Close()
+	a.tellRecovered(s, led)
+	if c.Verb == change.Undo { // between the question and the lock somebody may have changed something
+		if c, err = led.PlanUndo(c.Undoes, c.MadeAt, c.MadeBy, w.overwrite); err != nil {
+			return c, err
+		}
+	}
+	if c, err = led.CarryOut(c); err != nil {
+		return c, err
+	}
+	reloadManager(r, s, c)
+	if w.stop {
+		stopNow(r, s, c)
+	}
+	return c, nil
 }
 
 // reloadManager has the running machine's service manager read changed unit files anew, so that its own tools agree.
@@ -528,6 +557,9 @@ type changeJSON struct {
 	Forecast    *savingJSON     `json:"forecast,omitempty"`
 	Undoes      int64           `json:"undoes,omitempty"`
 	UndoneBy    int64           `json:"undone_by,omitempty"`
+	Proposal    string          `json:"proposal,omitempty"`
+	TrialUntil  string          `json:"trial_until,omitempty"`
+	Outcome     *float64        `json:"outcome,omitempty"`
 }
 
 type editJSON struct {
@@ -560,6 +592,11 @@ func changeDocument(c change.Change) changeJSON {
 	}
 	if f := c.Forecast; f != nil {
 		d.Forecast = &savingJSON{f.Saving.Seconds(), f.Low.Seconds(), f.High.Seconds()}
+	}
+	d.Proposal, d.TrialUntil = c.Terms.Proposal, c.Terms.Until
+	if c.Outcome != nil {
+		saved := c.Outcome.Saved.Seconds()
+		d.Outcome = &saved
 	}
 	for _, e := range c.Edits {
 		d.Edits = append(d.Edits, editJSON{e.Path, nodeDocument(e.Before), nodeDocument(e.After)})

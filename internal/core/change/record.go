@@ -60,6 +60,7 @@ type Change struct {
 	UndoneBy int64 // the undo that took this change back; 0 while it stands
 	Forecast *Forecast
 	Outcome  *Outcome // what became of the forecast, when the boots were compared last; nil while they were not
+	Terms    Terms
 }
 
 // A Forecast is what was forecast for ready when a change was made.

@@ -1,7 +1,6 @@
 package compare
 
 import (
-	"slices"
 	"time"
 
 	"calmdawn/internal/core/boot"
@@ -47,14 +46,4 @@ func (s *Step) add(b boot.Boot) {
 	} else {
 		s.LeftOut = append(s.LeftOut, b)
 	}
-}
-
-// Last returns the two sides of the last step: the boots since it began, and those of the step before it.
-func Last(steps []Step) Sides {
-	n := len(steps)
-	if n < 2 {
-		return Sides{}
-	}
-	before, after := steps[n-2], steps[n-1]
-	return Sides{Before: before.Boots, After: after.Boots, LeftOut: slices.Concat(before.LeftOut, after.LeftOut)}
 }

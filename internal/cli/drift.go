@@ -1,0 +1,267 @@
+package cli
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"calmdawn/internal/casebook"
+	"calmdawn/internal/core/change"
+	"calmdawn/internal/core/drift"
+	"calmdawn/internal/core/item"
+	"calmdawn/internal/linux/packages"
+	"calmdawn/internal/render"
+)
+
+func (a *app) driftCommand() *cobra.Command {
+	var keep, list, all bool
+	cmd := &cobra.Command{
+		Use:   "drift [SURVEY [SURVEY]]",
+		Short: "Show what has changed since the last survey, and what came on again",
+		Long: `Drift holds what the machine launches now against the last survey that was kept, or against survey
+SURVEY; or one survey against another. It shows what is new, gone, switched on or off, altered,
+and above all what is on again after we switched it off, and by whom if a package manager wrote
+it down. What changes of ours did is told apart.
+
+--keep keeps the present survey for the next time. The exit status is 3 if anything was found
+that no change of ours did.`,
+		Example: `  calmdawn drift --keep          after the job is done
+  calmdawn drift                 on the next visit
+  calmdawn drift 1 2             between two surveys
+  calmdawn drift --surveys       which surveys there are`,
+		Args: func(_ *cobra.Command, args []string) error {
+			for _, arg := range args {
+				if n, err := strconv.ParseInt(arg, 10, 64); err != nil || n < 1 {
+					return usage("%q is no number of a survey; calmdawn drift --surveys lists them", arg)
+				}
+			}
+			if len(args) > 2 {
+				return usage("drift compares two surveys, and %q is a third", args[2])
+			}
+			return nil
+		},
+		ValidArgsFunction: cobra.NoFileCompletions,
+		RunE: func(_ *cobra.Command, args []string) error {
+			if list {
+				return a.surveys()
+			}
+			return a.drift(args, keep, all)
+		},
+	}
+	cmd.Flags().BoolVar(&keep, "keep", false, "keep the present survey to compare with next time")
+	cmd.Flags().BoolVar(&list, "surveys", false, "list the surveys that were kept")
+	cmd.Flags().BoolVar(&all, "all", false, "show parts of the operating system one by one too")
+	return cmd
+}
+
+// surveys lists what was kept.
+func (a *app) surveys() error {
+	r, err := a.open()
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	s := a.screen()
+	book, err := casebook.Read(r, a.casebook)
+	var all []casebook.Kept
+	if err == nil {
+		defer book.Close()
+		all, err = book.Surveys()
+	}
+	if err != nil && !errors.Is(err, casebook.ErrNone) {
+		return err
+	}
+	if len(all) == 0 {
+		s.Line("No survey was kept. %s keeps one.", a.call("drift --keep"))
+	}
+	for _, k := range all {
+		s.Line("%4d  %s", k.Number, day(k.TakenAt))
+	}
+	return nil
+}
+
+// A side of a drift is a survey, kept or of now.
+type driftSide struct {
+	items []drift.Item
+	at    time.Time
+	name  string
+}
+
+func (a *app) drift(args []string, keep, all bool) error {
+	l, err := a.look()
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	var sides []driftSide
+	var missing error
+	for _, arg := range append(args, "0")[:max(1, len(args))] {
+		n, _ := strconv.ParseInt(arg, 10, 64)
+		side, err := a.keptSurvey(l, n)
+		if err != nil {
+			if n != 0 {
+				return err
+			}
+			missing = err
+		}
+		sides = append(sides, side)
+	}
+	if len(sides) == 1 {
+		now := driftSide{at: a.now(), name: "now"}
+		for _, it := range l.Items {
+			now.items = append(now.items, driftItem(it))
+		}
+		if missing != nil { // only what changes of ours decided can be told
+			sides[0] = driftSide{items: now.items, at: now.at, name: "nothing"}
+		}
+		sides = append(sides, now)
+	}
+	found := drift.Compare(sides[0].items, sides[1].items, sides[0].at, decided(l.changes), packages.Events(l.root, time.Local))
+	others := 0
+	for _, d := range found {
+		if d.Ours == 0 {
+			others++
+		}
+	}
+	if a.json {
+		err = a.writeJSON(driftDocument(sides, found))
+	} else {
+		a.showDrift(l, sides, found, missing, all)
+	}
+	if err == nil && keep {
+		err = a.saveSurvey(l)
+	}
+	if err == nil && others > 0 {
+		return &status{exitNo, nil}
+	}
+	return err
+}
+
+func (a *app) keptSurvey(l *look, number int64) (driftSide, error) {
+	none := fmt.Errorf("no survey was kept of this machine; %s keeps one", a.call("drift --keep"))
+	book, err := casebook.Read(l.root, a.casebook)
+	if errors.Is(err, casebook.ErrNone) {
+		return driftSide{}, none
+	}
+	if err != nil {
+		return driftSide{}, err
+	}
+	defer book.Close()
+	kept, ok, err := book.Survey(number)
+	switch {
+	case err != nil:
+		return driftSide{}, fmt.Errorf("survey %d cannot be read: %w", number, err)
+	case !ok && number == 0:
+		return driftSide{}, none
+	case !ok:
+		return driftSide{}, usage("there is no survey %d; calmdawn drift --surveys lists them", number)
+	}
+	var document struct{ Items []drift.Item }
+	if err := json.Unmarshal(kept.Document, &document); err != nil {
+		return driftSide{}, fmt.Errorf("survey %d cannot be read: %w", kept.Number, err)
+	}
+	return driftSide{document.Items, kept.TakenAt, fmt.Sprintf("survey %d", kept.Number)}, nil
+}
+
+func driftItem(it item.Item) drift.Item {
+	return drift.Item{ID: it.ID, Title: it.Title, State: string(it.State), When: string(it.When), Command: it.Command, Package: it.Package, Version: it.Version, System: it.System}
+}
+
+// decided is what changes in force decided on items, the last one of each.
+func decided(changes []change.Change) map[string]drift.Decision {
+	all := map[string]drift.Decision{}
+	for _, c := range changes {
+		if c.Stands() {
+			for _, t := range c.Targets {
+				all[t.ID] = drift.Decision{Change: c.ID, At: c.MadeAt, State: string(t.After)}
+			}
+		}
+	}
+	return all
+}
+
+func (a *app) showDrift(l *look, sides []driftSide, found []drift.Difference, missing error, all bool) {
+	s := a.screen()
+	var rows [][]render.Cell
+	ours, folded, again := 0, 0, 0
+	for _, d := range found {
+		switch {
+		case d.Ours != 0:
+			ours++
+			continue
+		case d.System && !all && d.Kind != drift.OnAgain:
+			folded++
+			continue
+		case d.Kind == drift.OnAgain:
+			again++
+		}
+		tone := render.Plain
+		if d.Kind == drift.OnAgain || d.Kind == drift.New {
+			tone = render.Warn
+		}
+		rows = append(rows, []render.Cell{{Text: string(d.Kind), Tone: tone}, render.C(render.Clean(d.Title)), render.C(render.Clean(strings.Trim(d.Detail+"; "+d.By, "; "))), render.C(render.Clean(d.ID))})
+	}
+	since := fmt.Sprintf("since %s, %s", sides[0].name, day(sides[0].at))
+	if sides[1].name != "now" {
+		since = fmt.Sprintf("between %s, %s, and %s, %s", sides[0].name, day(sides[0].at), sides[1].name, day(sides[1].at))
+	}
+	if missing != nil {
+		since = "of what changes of ours decided"
+	}
+	answer := fmt.Sprintf("Nothing is different %s.", since)
+	if n := len(rows) + folded; n > 0 {
+		answer = fmt.Sprintf("%s different on %s %s.", count(n, "item is", "items are"), l.machineName(), since)
+	}
+	s.Line("%s", s.Paint(render.Strong, answer))
+	s.Line("")
+	if len(rows) > 0 {
+		s.Table([]render.Column{{Title: "IT IS"}, {Title: "ITEM", Flex: 18}, {Title: "HOW", Flex: 24, Keep: 1}, {Title: "ID"}}, rows)
+		s.Line("")
+	}
+	if folded > 0 {
+		s.Line("%s of the operating system besides; --all shows them.", count(folded, "part", "parts"))
+	}
+	if ours > 0 {
+		s.Line("%s by changes of ours, not listed: %s", count(ours, "difference was made", "differences were made"), a.call("history"))
+	}
+	if missing != nil {
+		s.Wrap(0, "%s", s.Paint(render.Dim, "What is new or gone cannot be told: "+missing.Error()+"."))
+	}
+	a.unread(s, l.Unread)
+	switch {
+	case again > 0:
+		s.Line("Next: switch off what is on again, with %s", a.call("disable ITEM"))
+	case len(rows) > 0:
+		s.Line("Next: look at one of them, with %s; when all is well, %s", a.call("show ITEM"), a.call("drift --keep"))
+	}
+}
+
+type driftJSON struct {
+	Format      string           `json:"format"`
+	From        string           `json:"from"`
+	To          string           `json:"to"`
+	Differences []differenceItem `json:"differences"`
+}
+
+type differenceItem struct {
+	ID     string     `json:"id"`
+	Title  string     `json:"title"`
+	Kind   drift.Kind `json:"kind"`
+	State  string     `json:"state"`
+	Detail string     `json:"detail,omitempty"`
+	By     string     `json:"by,omitempty"`
+	Change int64      `json:"change,omitempty"`
+}
+
+func driftDocument(sides []driftSide, found []drift.Difference) driftJSON {
+	d := driftJSON{Format: "calmdawn.drift/1", From: sides[0].at.UTC().Format(time.RFC3339), To: sides[1].at.UTC().Format(time.RFC3339), Differences: []differenceItem{}}
+	for _, x := range found {
+		d.Differences = append(d.Differences, differenceItem{x.ID, x.Title, x.Kind, x.State, x.Detail, x.By, x.Ours})
+	}
+	return d
+}

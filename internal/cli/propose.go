@@ -1,0 +1,380 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"calmdawn/internal/core/change"
+	"calmdawn/internal/core/forecast"
+	"calmdawn/internal/core/item"
+	"calmdawn/internal/core/proposal"
+	"calmdawn/internal/render"
+)
+
+func (a *app) proposeCommand() *cobra.Command {
+	var replace bool
+	cmd := &cobra.Command{
+		Use:   "propose [FILE]",
+		Short: "Write down what could go or wait, as a file to edit and apply",
+		Long: `Propose writes a text file with a decision for each item that can go or wait by advice, those first
+that bring most by forecast, and after them those that somebody should look up. Edit it, keep it
+with the job, and apply it here or to the next machine of the same kind. Without a name the text
+is printed.`,
+		Example: `  calmdawn propose meridian.toml
+  calmdawn apply meridian.toml`,
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) > 1 {
+				return usage("propose writes one file, and %q is a second", args[1])
+			}
+			return nil
+		},
+		RunE: func(_ *cobra.Command, args []string) error { return a.propose(args, replace) },
+	}
+	cmd.Flags().BoolVar(&replace, "replace", false, "write over a file of that name")
+	return cmd
+}
+
+func (a *app) propose(args []string, replace bool) error {
+	l, err := a.look()
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	if err := a.readBoots(l); err != nil {
+		return err
+	}
+	p := l.proposal(a.now())
+	text, err := proposal.Write(p)
+	if err != nil {
+		return err
+	}
+	if len(args) == 0 {
+		_, err := a.Out.Write(text)
+		return err
+	}
+	if _, err := os.Lstat(args[0]); err == nil && !replace {
+		return fmt.Errorf("%s is there already; give another name, or --replace to write over it", args[0])
+	}
+	if err := writeWhole(args[0], func(w io.Writer) error { _, err := w.Write(text); return err }); err != nil {
+		return fmt.Errorf("the proposal cannot be written: %w", err)
+	}
+	n := map[string]int{}
+	for _, d := range p.Decide {
+		n[d.Do]++
+	}
+	s := a.screen()
+	s.Line("%s", s.Paint(render.Strong, fmt.Sprintf("%s in %s: %d to switch off, %d to delay, %d to keep unless you decide otherwise.", count(len(p.Decide), "decision", "decisions"), render.Clean(args[0]), n[proposal.Disable], n[proposal.Delay], n[proposal.Keep])))
+	s.Line("Next: edit it, then %s", a.call("apply "+shellWord(args[0])))
+	return nil
+}
+
+// proposal puts the decisions in order: those that bring most together first, then what else can go or wait, then what is to be looked up.
+func (l *look) proposal(now time.Time) proposal.Proposal {
+	p := proposal.Proposal{Machine: l.Host, Made: now}
+	candidates := l.dispensable()
+	l.byCost(candidates)
+	var order []item.Item
+	if len(l.replays) > 0 {
+		var sets []forecast.Set
+		for _, it := range candidates {
+			sets = append(sets, setOf(it))
+		}
+		steps, _ := forecast.Best(l.replays, sets)
+		for _, st := range steps {
+			order = append(order, candidates[st.Index])
+		}
+	}
+	add := func(items []item.Item, fits func(item.Item) bool) {
+		for _, it := range items {
+			if fits(it) && !slices.ContainsFunc(order, func(o item.Item) bool { return o.ID == it.ID }) {
+				order = append(order, it)
+			}
+		}
+	}
+	all := slices.Clone(l.Items)
+	l.byCost(all)
+	fits := func(advice item.Advice) func(item.Item) bool {
+		return func(it item.Item) bool {
+			return it.Advice == advice && it.State.Launched() && it.Protected == "" && (advice != item.LookUp || !it.System)
+		}
+	}
+	add(all, fits(item.CanGo))
+	add(all, fits(item.CanWait))
+	add(all, fits(item.LookUp))
+	for _, it := range order {
+		p.Decide = append(p.Decide, l.decision(it, now))
+	}
+	return p
+}
+
+// decision is what is proposed for an item: what can wait is delayed if it can be.
+func (l *look) decision(it item.Item, now time.Time) proposal.Decision {
+	d := proposal.Decision{ID: it.ID, Do: proposal.Keep, Title: render.Clean(it.Title), Why: render.Clean(why(it))}
+	switch it.Advice {
+	case item.CanGo:
+		d.Do = proposal.Disable
+	case item.CanWait:
+		d.Do = proposal.Delay
+		draft := l.root.Draft(now)
+		if l.canWait(it, item.Delayed) != nil || l.Turn(draft, it, item.Delayed, time.Minute) != nil {
+			d.Do = proposal.Keep
+			d.Why += "; it cannot be delayed, so it goes or stays"
+		}
+	}
+	if c := l.costs[it.ID]; c.Replayed {
+		d.Forecast = "forecast: no effect on ready seen"
+		if c.Wait.Shows {
+			s := c.Wait.Saving
+			d.Forecast = fmt.Sprintf("forecast: ready %s sooner without it (between %s)", render.Duration(s.Median), span(s))
+		}
+	}
+	return d
+}
+
+// applyView is how a proposal is to be carried out.
+type applyView struct {
+	yes    bool
+	next   bool
+	insist []string
+	trial  string
+}
+
+func (a *app) applyCommand() *cobra.Command {
+	var v applyView
+	cmd := &cobra.Command{
+		Use:   "apply FILE",
+		Short: "Carry out the decisions of a proposal",
+		Long: `Apply carries out a proposal, each decision as a change of its own, in the order of the file. What
+is as decided already is left alone; what does not exist on this machine is named, and the exit
+status is then 4. What is protected is refused before anything is done, unless you insist.
+
+With --next only the first decision that is not carried out yet is: restart in between, and
+compare can tell what each of them brought.`,
+		Example: `  calmdawn apply meridian.toml
+  calmdawn apply meridian.toml --next --yes
+  calmdawn apply meridian.toml --trial 14d`,
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) != 1 {
+				return usage("apply takes the file of one proposal; calmdawn propose FILE writes one")
+			}
+			if v.trial != "" {
+				until, err := change.ParseTrial(v.trial, a.now())
+				if err != nil {
+					return usage("%w", err)
+				}
+				v.trial = until
+			}
+			return nil
+		},
+		RunE: func(_ *cobra.Command, args []string) error { return a.apply(args[0], v) },
+	}
+	cmd.Flags().BoolVarP(&v.yes, "yes", "y", false, "do it without asking")
+	cmd.Flags().BoolVar(&v.next, "next", false, "carry out only the first decision that is not carried out yet")
+	cmd.Flags().StringSliceVar(&v.insist, "insist", nil, "do it to the protected item with this `ID` all the same")
+	cmd.Flags().StringVar(&v.trial, "trial", "", "put the changes on trial until a `DAY`: 14d, 2w, 2026-12-07")
+	return cmd
+}
+
+// A resolved decision is one with what it means on this machine.
+type resolved struct {
+	proposal.Decision
+	here  bool
+	it    item.Item
+	to    item.State
+	fate  string // what becomes of it, in words
+	doing bool
+}
+
+// resolve looks up the decisions on this machine.
+func (l *look) resolve(p proposal.Proposal, next bool) (all []resolved, missing int) {
+	doing := 0
+	for _, d := range p.Decide {
+		one := resolved{Decision: d, to: map[string]item.State{proposal.Disable: item.Off, proposal.Delay: item.Delayed}[d.Do]}
+		one.it, one.here = l.Lookup(d.ID)
+		switch {
+		case !one.here:
+			one.fate = "does not exist here"
+			missing++
+		case d.Do == proposal.Keep:
+			one.fate = "is kept"
+		case one.it.State == one.to:
+			one.fate = "is " + string(one.to) + " already"
+		case one.to == item.Delayed && !one.it.State.Launched():
+			one.fate = "is off already, and stays so"
+		case next && doing > 0:
+			one.fate = "comes later"
+		default:
+			one.doing, one.fate = true, "will be "+participle(one.to)
+			doing++
+		}
+		all = append(all, one)
+	}
+	return all, missing
+}
+
+type applyJSON struct {
+	Format  string       `json:"format"`
+	Changes []changeJSON `json:"changes"`
+	Missing []string     `json:"missing"`
+}
+
+func (a *app) apply(file string, v applyView) error {
+	text, err := readProposal(file)
+	if err != nil {
+		return err
+	}
+	p, err := proposal.Parse(text)
+	if err != nil {
+		return fmt.Errorf("the proposal %s cannot be used: %w", file, err)
+	}
+	l, err := a.look()
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	all, missing := l.resolve(p, v.next)
+	var picked []item.Item
+	var refused []string
+	for _, d := range all {
+		if !d.doing {
+			continue
+		}
+		picked = append(picked, d.it)
+		w := wish{turnWords: wordsOf(d.to)}
+		w.by, _ = d.Later()
+		if _, err := a.plan(l, w, []item.Item{d.it}); err != nil {
+			refused = append(refused, err.Error())
+		}
+	}
+	if len(refused) > 0 {
+		return fmt.Errorf("%s\nnothing was changed; decide otherwise in %s", strings.Join(refused, "\n"), file)
+	}
+	if err := a.protect(l, picked, v.insist); err != nil {
+		return err
+	}
+	s := a.screen()
+	s.Line("%s", s.Paint(render.Strong, fmt.Sprintf("%s of %s, made for %s on %s: %s to carry out on %s.", count(len(all), "decision", "decisions"), render.Clean(file), render.Clean(p.Machine), day(p.Made), count(len(picked), "one", "ones"), l.machineName())))
+	s.Line("")
+	var rows [][]render.Cell
+	for _, d := range all {
+		tone := render.Dim
+		switch {
+		case d.doing:
+			tone = render.Plain
+		case !d.here:
+			tone = render.Warn
+		}
+		rows = append(rows, []render.Cell{{Text: render.Clean(d.it.Title), Tone: tone}, {Text: d.fate, Tone: tone}, {Text: render.Clean(d.ID), Tone: tone}})
+	}
+	s.Table([]render.Column{{Title: "ITEM", Flex: 18}, {Title: "ON THIS MACHINE"}, {Title: "ID"}}, rows)
+	s.Line("")
+	document := applyJSON{Format: "calmdawn.apply/1", Changes: []changeJSON{}, Missing: []string{}}
+	for _, d := range all {
+		if !d.here {
+			document.Missing = append(document.Missing, d.ID)
+		}
+	}
+	if len(picked) > 0 {
+		if err := a.confirm(s, v.yes); err != nil {
+			return err
+		}
+		if err := a.readBoots(l); err != nil {
+			return err
+		}
+		terms := change.Terms{Until: v.trial}
+		if len(picked) > 1 {
+			terms.Together = l.forecastChange(picked)
+		}
+		terms.Proposal = fmt.Sprintf("%s %s", p.Machine, p.Made.UTC().Format(time.RFC3339))
+		done, err := a.carryOutAll(s, all, terms)
+		for _, c := range done {
+			j := changeDocument(c)
+			j.Format = ""
+			document.Changes = append(document.Changes, j)
+		}
+		if err != nil {
+			return fmt.Errorf("%w\n%s carried out before it, and stand; %s lists them", err, count(len(done), "decision was", "decisions were"), a.call("history"))
+		}
+		s.Line("")
+		s.Line("%s", s.Paint(render.Good, fmt.Sprintf("Done, as %s: restart the machine when it suits, then %s.", names(done), a.call("compare"))))
+	} else {
+		s.Line("Nothing to do.")
+	}
+	if a.json {
+		if err := a.writeJSON(document); err != nil {
+			return err
+		}
+	}
+	if missing > 0 {
+		return &status{exitPartly, fmt.Errorf("%s not exist on this machine", count(missing, "item of the proposal does", "items of the proposal do"))}
+	}
+	return nil
+}
+
+// carryOutAll makes a change of each decision. Each is planned anew, on what the one before it left.
+func (a *app) carryOutAll(s *render.Screen, all []resolved, terms change.Terms) (done []change.Change, err error) {
+	for _, d := range all {
+		if !d.doing {
+			continue
+		}
+		c, err := a.carryOutOne(s, d, terms)
+		if err != nil {
+			return done, fmt.Errorf("%s: %w", d.ID, err)
+		}
+		if c.ID != 0 {
+			done = append(done, c)
+			terms.Together = nil // it stands with the first of them
+		}
+	}
+	return done, nil
+}
+
+func (a *app) carryOutOne(s *render.Screen, d resolved, terms change.Terms) (change.Change, error) {
+	l, err := a.look()
+	if err != nil {
+		return change.Change{}, err
+	}
+	defer l.Close()
+	it, ok := l.Lookup(d.ID)
+	if !ok {
+		return change.Change{}, fmt.Errorf("it is gone since the question was asked")
+	}
+	w := wish{turnWords: wordsOf(d.to), yes: true}
+	w.by, _ = d.Later()
+	c, err := a.plan(l, w, []item.Item{it})
+	if err != nil || len(c.Targets) == 0 {
+		return change.Change{}, err
+	}
+	c.Terms = terms
+	if err := a.readBoots(l); err != nil {
+		return change.Change{}, err
+	}
+	c.Forecast = l.forecastChange([]item.Item{it})
+	return a.makeChange(l.root, s, c, w)
+}
+
+func wordsOf(to item.State) turnWords {
+	if to == item.Delayed {
+		return delayWords
+	}
+	return disableWords
+}
+
+// readProposal reads a file that may be anything.
+func readProposal(file string) ([]byte, error) {
+	f, err := os.Open(file)
+	if err != nil {
+		return nil, fmt.Errorf("the proposal cannot be read: %w", err)
+	}
+	defer f.Close()
+	if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() {
+		return nil, fmt.Errorf("the proposal cannot be read: %s is no file", file)
+	}
+	return io.ReadAll(io.LimitReader(f, proposal.MaxSize+1))
+}

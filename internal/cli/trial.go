@@ -1,0 +1,236 @@
+package cli
+
+import (
+	"fmt"
+	"strconv"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"calmdawn/internal/casebook"
+	"calmdawn/internal/core/change"
+	"calmdawn/internal/render"
+)
+
+func (a *app) trialCommand() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "trial",
+		Short: "Show which changes are on trial, and keep them or take them back",
+		Long: `A change that was made with --trial is on trial until a day. Nothing happens by itself then: calmdawn
+alone, and trial, say that it is due, and you keep it or take it back. The day counts where you are; a
+clock that is before the change was made is said, and no trial is judged by it.`,
+		Example: `  calmdawn disable service:cue-update.service --trial 14d
+  calmdawn trial
+  calmdawn trial keep 3
+  calmdawn trial return 3
+  calmdawn trial until 2026-12-24 3`,
+		Args:              noWords,
+		ValidArgsFunction: cobra.NoFileCompletions,
+		RunE:              func(*cobra.Command, []string) error { return a.trials() },
+	}
+	numbers := func(args []string) ([]int64, error) {
+		var ids []int64
+		for _, arg := range args {
+			n, err := strconv.ParseInt(arg, 10, 64)
+			if err != nil || n < 1 {
+				return nil, usage("%q is no number of a change; calmdawn trial lists those on trial", arg)
+			}
+			ids = append(ids, n)
+		}
+		return ids, nil
+	}
+	sub := func(use, short string, least int, run func([]string) error) *cobra.Command {
+		return &cobra.Command{Use: use, Short: short, ValidArgsFunction: cobra.NoFileCompletions,
+			Args: func(_ *cobra.Command, args []string) error {
+				if len(args) < least {
+					return usage("calmdawn trial %s: something is missing", use)
+				}
+				return nil
+			},
+			RunE: func(_ *cobra.Command, args []string) error { return run(args) }}
+	}
+	yes := false
+	back := sub("return CHANGE...", "Take changes on trial back", 1, func(args []string) error {
+		ids, err := numbers(args)
+		if err != nil {
+			return err
+		}
+		return a.endTrials(ids, func(change.Change) error { return nil }, func(id int64) error { return a.undo(id, undoing{yes: yes}) })
+	})
+	back.Flags().BoolVarP(&yes, "yes", "y", false, "do it without asking")
+	cmd.AddCommand(
+		sub("keep CHANGE...", "Confirm changes: they stay", 1, func(args []string) error {
+			ids, err := numbers(args)
+			if err != nil {
+				return err
+			}
+			return a.setTerms(ids, func(t *change.Terms) { t.Kept = a.now().Format(time.DateOnly) }, "stays")
+		}), back,
+		sub("until DAY CHANGE...", "Let a trial last until another day, or begin one", 2, func(args []string) error {
+			until, err := change.ParseTrial(args[0], a.now())
+			if err != nil {
+				return usage("%w", err)
+			}
+			ids, err := numbers(args[1:])
+			if err != nil {
+				return err
+			}
+			return a.setTerms(ids, func(t *change.Terms) { t.Until, t.Kept = until, "" }, "is on trial until "+until)
+		}))
+	return cmd
+}
+
+// endTrials checks that all of the changes stand, then does something to each.
+func (a *app) endTrials(ids []int64, check func(change.Change) error, do func(int64) error) error {
+	r, err := a.open()
+	if err != nil {
+		return err
+	}
+	changes, err := a.readChanges(r)
+	r.Close()
+	if err != nil {
+		return err
+	}
+	byNumber := map[int64]change.Change{}
+	for _, c := range changes {
+		byNumber[c.ID] = c
+	}
+	for _, id := range ids {
+		c, ok := byNumber[id]
+		switch {
+		case !ok:
+			return usage("there is no change %d; calmdawn history lists them", id)
+		case !c.Stands():
+			return usage("change %d is not in force (%s)", id, fate(c))
+		}
+		if err := check(c); err != nil {
+			return err
+		}
+	}
+	for _, id := range ids {
+		if err := do(id); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// setTerms changes the terms of changes that stand.
+func (a *app) setTerms(ids []int64, set func(*change.Terms), says string) error {
+	terms := map[int64]change.Terms{}
+	return a.endTrials(ids, func(c change.Change) error {
+		t := c.Terms
+		if set(&t); t.Until == "" {
+			return usage("change %d is not on trial", c.ID)
+		}
+		terms[c.ID] = t
+		return nil
+	}, func(id int64) error {
+		r, err := a.open()
+		if err != nil {
+			return err
+		}
+		defer r.Close()
+		book, err := casebook.Write(r, a.casebook)
+		if err != nil {
+			return err
+		}
+		defer book.Close()
+		if err := book.SetTerms(id, terms[id]); err != nil {
+			return err
+		}
+		a.screen().Line("Change %d %s.", id, says)
+		return nil
+	})
+}
+
+// onTrial are the changes that have a trial, and how many of them are due.
+func (a *app) onTrial(changes []change.Change) (all []change.Change, due, off int) {
+	for _, c := range changes {
+		switch state, _ := c.TrialAt(a.now()); state {
+		case change.NoTrial:
+			continue
+		case change.Due:
+			due++
+		case change.ClockOff:
+			off++
+		}
+		all = append(all, c)
+	}
+	return all, due, off
+}
+
+type trialJSON struct {
+	Change int64        `json:"change"`
+	Until  string       `json:"until"`
+	State  change.Trial `json:"state"`
+	Days   int          `json:"days_left"`
+}
+
+func (a *app) trials() error {
+	r, err := a.open()
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	changes, err := a.readChanges(r)
+	if err != nil {
+		return err
+	}
+	all, due, off := a.onTrial(changes)
+	if a.json {
+		d := struct {
+			Format string      `json:"format"`
+			Trials []trialJSON `json:"trials"`
+		}{"calmdawn.trial/1", []trialJSON{}}
+		for _, c := range all {
+			state, days := c.TrialAt(a.now())
+			d.Trials = append(d.Trials, trialJSON{c.ID, c.Terms.Until, state, days})
+		}
+		return a.writeJSON(d)
+	}
+	s := a.screen()
+	if len(all) == 0 {
+		s.Line("No change is on trial.")
+		s.Line("Next: put one on trial, with %s", a.call("trial until 14d CHANGE"))
+		return nil
+	}
+	answer := "None is due."
+	if due > 0 {
+		answer = count(due, "change is due: keep it, or take it back.", "changes are due: keep them, or take them back.")
+	}
+	s.Line("%s", s.Paint(render.Strong, answer))
+	if off > 0 {
+		s.Line("%s", s.Paint(render.Warn, "This computer's clock is before these changes were made; set it right, then ask again."))
+	}
+	s.Line("")
+	var rows [][]render.Cell
+	for _, c := range all {
+		rows = append(rows, []render.Cell{render.C(fmt.Sprint(c.ID)), render.C(what(c)), render.C(day(c.MadeAt)), render.C(c.Terms.Until), a.trialCell(c)})
+	}
+	s.Table([]render.Column{{Title: "NO", Right: true}, {Title: "WHAT", Flex: 20}, {Title: "MADE", Keep: 1}, {Title: "UNTIL", Keep: 2}, {Title: "NOW"}}, rows)
+	for _, c := range all {
+		if state, _ := c.TrialAt(a.now()); state == change.Due || state == change.OnTrial {
+			s.Line("")
+			s.Line("Next: %s, or %s", a.call(fmt.Sprintf("trial keep %d", c.ID)), a.call(fmt.Sprintf("trial return %d", c.ID)))
+			break
+		}
+	}
+	return nil
+}
+
+func (a *app) trialCell(c change.Change) render.Cell {
+	switch state, days := c.TrialAt(a.now()); state {
+	case change.Due:
+		return render.Cell{Text: "due since " + count(-days, "day", "days"), Tone: render.Warn}
+	case change.OnTrial:
+		if days == 0 {
+			return render.C("on trial, today is the last day")
+		}
+		return render.C("on trial, " + count(days, "day", "days") + " left")
+	case change.Confirmed:
+		return render.Cell{Text: "kept on " + c.Terms.Kept, Tone: render.Dim}
+	default:
+		return render.Cell{Text: string(state), Tone: render.Dim}
+	}
+}
