@@ -183,7 +183,7 @@ mounted somewhere, for instance a customer's disk on the bench computer.`,
 	}
 	cobra.EnableCommandSorting = false // they stand in the order in which the work is done
 	root.AddCommand(a.listCommand(), a.showCommand(), a.noteCommand(), a.bootsCommand(), a.recorderCommand(), a.conditionsCommand(), a.forecastCommand(), a.turnCommand(disableWords),
-		a.turnCommand(delayWords), a.turnCommand(enableWords), a.proposeCommand(), a.applyCommand(), a.trialCommand(), a.historyCommand(), a.undoCommand(), a.compareCommand(), a.reportCommand(), a.driftCommand(), a.labelCommand(), a.demoCommand(), a.recordCommand())
+		a.turnCommand(delayWords), a.turnCommand(enableWords), a.proposeCommand(), a.applyCommand(), a.trialCommand(), a.guardCommand(), a.historyCommand(), a.undoCommand(), a.compareCommand(), a.reportCommand(), a.driftCommand(), a.labelCommand(), a.demoCommand(), a.recordCommand())
 	return root
 }
 

@@ -56,6 +56,9 @@ func (a *app) history() error {
 		}
 	}
 	s.Line("%s", s.Paint(render.Strong, fmt.Sprintf("%s, %d in force.", count(len(changes), "change", "changes"), len(standing))))
+	if text := a.guarded(changes); text != "" {
+		s.Wrap(0, "%s", s.Paint(render.Warn, text))
+	}
 	s.Line("")
 	var rows [][]render.Cell
 	for _, c := range slices.Backward(changes) {

@@ -143,6 +143,7 @@ type applyView struct {
 	next   bool
 	insist []string
 	trial  string
+	guard  string
 }
 
 func (a *app) applyCommand() *cobra.Command {
@@ -163,6 +164,9 @@ compare can tell what each of them brought.`,
 			if len(args) != 1 {
 				return usage("apply takes the file of one proposal; calmdawn propose FILE writes one")
 			}
+			if err := checkGuard(v.guard); err != nil {
+				return err
+			}
 			if v.trial != "" {
 				until, err := change.ParseTrial(v.trial, a.now())
 				if err != nil {
@@ -177,6 +181,7 @@ compare can tell what each of them brought.`,
 	cmd.Flags().BoolVarP(&v.yes, "yes", "y", false, "do it without asking")
 	cmd.Flags().BoolVar(&v.next, "next", false, "carry out only the first decision that is not carried out yet")
 	cmd.Flags().StringSliceVar(&v.insist, "insist", nil, "do it to the protected item with this `ID` all the same")
+	cmd.Flags().StringVar(&v.guard, "guard", guardAuto, "have the boot guard take the changes back if the machine does not start: auto, on or off")
 	cmd.Flags().StringVar(&v.trial, "trial", "", "put the changes on trial until a `DAY`: 14d, 2w, 2026-12-07")
 	return cmd
 }
@@ -292,7 +297,7 @@ func (a *app) apply(file string, v applyView) error {
 			terms.Together = l.forecastChange(picked)
 		}
 		terms.Proposal = fmt.Sprintf("%s %s", p.Machine, p.Made.UTC().Format(time.RFC3339))
-		done, err := a.carryOutAll(s, all, terms)
+		done, err := a.carryOutAll(s, all, terms, v.guard)
 		for _, c := range done {
 			j := changeDocument(c)
 			j.Format = ""
@@ -318,12 +323,12 @@ func (a *app) apply(file string, v applyView) error {
 }
 
 // carryOutAll makes a change of each decision. Each is planned anew, on what the one before it left.
-func (a *app) carryOutAll(s *render.Screen, all []resolved, terms change.Terms) (done []change.Change, err error) {
+func (a *app) carryOutAll(s *render.Screen, all []resolved, terms change.Terms, guard string) (done []change.Change, err error) {
 	for _, d := range all {
 		if !d.doing {
 			continue
 		}
-		c, err := a.carryOutOne(s, d, terms)
+		c, err := a.carryOutOne(s, d, terms, guard)
 		if err != nil {
 			return done, fmt.Errorf("%s: %w", d.ID, err)
 		}
@@ -335,7 +340,7 @@ func (a *app) carryOutAll(s *render.Screen, all []resolved, terms change.Terms) 
 	return done, nil
 }
 
-func (a *app) carryOutOne(s *render.Screen, d resolved, terms change.Terms) (change.Change, error) {
+func (a *app) carryOutOne(s *render.Screen, d resolved, terms change.Terms, guard string) (change.Change, error) {
 	l, err := a.look()
 	if err != nil {
 		return change.Change{}, err
@@ -345,7 +350,7 @@ func (a *app) carryOutOne(s *render.Screen, d resolved, terms change.Terms) (cha
 	if !ok {
 		return change.Change{}, fmt.Errorf("it is gone since the question was asked")
 	}
-	w := wish{turnWords: wordsOf(d.to), yes: true}
+	w := wish{turnWords: wordsOf(d.to), guard: guard, yes: true}
 	w.by, _ = d.Later()
 	c, err := a.plan(l, w, []item.Item{it})
 	if err != nil || len(c.Targets) == 0 {

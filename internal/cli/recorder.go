@@ -84,13 +84,9 @@ func (a *app) recorderOn(w wish, boots int) error {
 		s.Line("Nothing to do: the recorder is on already. %s tells what it has recorded.", a.call("recorder status"))
 		return nil
 	}
-	own, err := os.Executable()
+	program, err := ownProgram()
 	if err != nil {
 		return err
-	}
-	program, err := os.ReadFile(own)
-	if err != nil {
-		return fmt.Errorf("this program's own file cannot be copied into the machine: %w", err)
 	}
 	at := a.now()
 	d := r.Draft(at)
@@ -215,6 +211,19 @@ func (a *app) recordedBoots(r *machine.Root, last int) ([]boot.Boot, error) {
 		all = append(all, boots...)
 	}
 	return all, wrong
+}
+
+// ownProgram is this program's file, to be copied into a machine.
+func ownProgram() ([]byte, error) {
+	own, err := os.Executable()
+	if err != nil {
+		return nil, err
+	}
+	program, err := os.ReadFile(own)
+	if err != nil {
+		return nil, fmt.Errorf("this program's own file cannot be copied into the machine: %w", err)
+	}
+	return program, nil
 }
 
 // recordCommand is what the recorder's unit calls.

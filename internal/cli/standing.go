@@ -57,6 +57,9 @@ func (a *app) standing() error {
 	} else {
 		s.Line("  %s in force: %s", count(inForce, "change is", "changes are"), a.call("history"))
 	}
+	if text := a.guarded(l.changes); text != "" {
+		s.Wrap(2, "%s", s.Paint(render.Warn, "  "+text))
+	}
 	if _, due, off := a.onTrial(l.changes); due > 0 {
 		s.Line("%s", s.Paint(render.Warn, fmt.Sprintf("  %s: keep it or take it back, with %s", count(due, "trial is due", "trials are due"), a.call("trial"))))
 	} else if off > 0 {

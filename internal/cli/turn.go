@@ -85,6 +85,7 @@ type wish struct {
 	stop       bool
 	by         time.Duration
 	trial      string
+	guard      string
 	yes        bool
 	overwrite  bool // for an undo
 }
@@ -99,6 +100,11 @@ func (a *app) turnCommand(w turnWords) *cobra.Command {
 			}
 			if w.to == item.Delayed && (wish.by < time.Second || wish.by > 24*time.Hour) {
 				return usage("--by takes a time from 1s to 24h, not %s", wish.by)
+			}
+			if w.to != item.On {
+				if err := checkGuard(wish.guard); err != nil {
+					return err
+				}
 			}
 			if wish.trial != "" {
 				until, err := change.ParseTrial(wish.trial, a.now())
@@ -118,6 +124,9 @@ func (a *app) turnCommand(w turnWords) *cobra.Command {
 	wish.flags(cmd)
 	flags := cmd.Flags()
 	flags.BoolVarP(&wish.yes, "yes", "y", false, "do it without asking")
+	if w.to != item.On {
+		flags.StringVar(&wish.guard, "guard", guardAuto, "have the boot guard take the change back if the machine does not start: auto, on or off")
+	}
 	flags.StringVar(&wish.trial, "trial", "", "put the change on trial until a `DAY`: 14d, 2w, 2026-12-07")
 	if w.to == item.Delayed {
 		flags.DurationVar(&wish.by, "by", time.Minute, "for how `LONG`: 90s, 5m")
@@ -441,6 +450,11 @@ func (a *app) makeChange(r *machine.Root, s *render.Screen, c change.Change, w w
 		return c, err
 	}
 	reloadManager(r, s, c)
+	if c.Verb == change.Undo {
+		a.unwatch(r, s, c.Undoes)
+	} else if w.guard != "" {
+		a.watch(r, s, c, w.guard)
+	}
 	if w.stop {
 		stopNow(r, s, c)
 	}

@@ -17,8 +17,6 @@ type Terms struct {
 	Kept string `json:"kept,omitempty"`
 	// Together is what was forecast for all changes of the proposal, kept with the first of them.
 	Together *Forecast `json:"together,omitempty"`
-	// Guard says that the boot guard was switched on with the change.
-	Guard bool `json:"guard,omitempty"`
 }
 
 // Judged is the forecast that the change's outcome is held against; nil where there was none.

@@ -1,0 +1,121 @@
+//go:build linux
+
+package boottest_test
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"calmdawn/internal/boottest"
+)
+
+// guardedMachine cannot reach its goal without key.service. Each boot ends as the file /etc/ends says: "late", after the goal was reached or not, or
+// "early", by a person who switches it off before anything can be told.
+func guardedMachine(t *testing.T) *boottest.Machine {
+	return boottest.New(t, map[string]string{
+		"etc/systemd/system/key.service":                             "[Service]\nType=oneshot\nRemainAfterExit=yes\nExecStart=/usr/bin/touch /run/key\n[Install]\nWantedBy=multi-user.target\n",
+		"etc/systemd/system/multi-user.target.wants/key.service":     "-> ../key.service",
+		"etc/systemd/system/gate.service":                            "[Unit]\nWants=key.service\nAfter=key.service\n[Service]\nType=oneshot\nRemainAfterExit=yes\nExecStart=/usr/bin/test -e /run/key\n",
+		"etc/systemd/system/multi-user.target.requires/gate.service": "-> ../gate.service",
+		"etc/ends":                         "late\n",
+		"usr/bin/watch":                    "sleep $1\nsystemctl is-active graphical.target > /share/reached\nsystemctl is-active key.service >> /share/reached\nsystemctl --no-block poweroff\n",
+		"usr/bin/impatient":                "read how < /etc/ends\n[ $how = early ] && systemctl --no-block poweroff && sleep 30\nexit 0\n",
+		"etc/systemd/system/watch.service": "[Unit]\nDefaultDependencies=no\n[Service]\nExecStart=/bin/sh /usr/bin/watch 12\n",
+		"etc/systemd/system/last.service":  "[Unit]\nAfter=graphical.target\n[Service]\nExecStart=/bin/sh /usr/bin/watch 3\n",
+		"etc/systemd/system/sysinit.target.wants/watch.service":     "-> ../watch.service",
+		"etc/systemd/system/impatient.service":                      "[Unit]\nDefaultDependencies=no\nAfter=calmdawn-guard.service\nBefore=sysinit.target\n[Service]\nType=oneshot\nExecStart=/bin/sh /usr/bin/impatient\n",
+		"etc/systemd/system/sysinit.target.wants/impatient.service": "-> ../impatient.service",
+	})
+}
+
+// trace lists what of the guard stands in a machine.
+func trace(m *boottest.Machine) (left []string) {
+	for _, pattern := range []string{"etc/calmdawn", "etc/systemd/system/calmdawn-guard*", "etc/systemd/system/*.wants/calmdawn-guard*", "usr/local/lib/calmdawn*", "etc/systemd/system/emergency.target.wants"} {
+		found, _ := filepath.Glob(filepath.Join(m.Dir, pattern))
+		left = append(left, found...)
+	}
+	return left
+}
+
+// TestGuardTakesBack disables what the machine cannot start without, and boots: two boots fail, with one between that a person ended; in the next one
+// the change is taken back, and the machine becomes ready.
+func TestGuardTakesBack(t *testing.T) {
+	m, p := guardedMachine(t), program(t)
+	m.Boot(t)
+	if got := m.Shared(t, "reached"); got != "active\nactive\n" {
+		t.Fatalf("the machine does not become ready by itself: %q", got)
+	}
+	says := calm(t, p, m, "disable", "--yes", "--insist", "service:key.service", "service:key.service", "--guard", "on")
+	if !strings.Contains(says, "The boot guard is on") {
+		t.Fatal(says)
+	}
+	for n, how := range []string{"late", "early", "late"} {
+		ok(t, os.WriteFile(filepath.Join(m.Dir, "etc/ends"), []byte(how+"\n"), 0o644))
+		m.Boot(t)
+		if got := m.Shared(t, "reached"); how == "late" && strings.HasPrefix(got, "active") {
+			t.Fatalf("boot %d became ready without the key: %q", n+1, got)
+		}
+		if how == "late" {
+			continue
+		}
+		var state struct{ Boots []struct{ Outcome string } }
+		text, err := os.ReadFile(filepath.Join(m.Dir, "etc/calmdawn/guard.json"))
+		ok(t, err)
+		ok(t, json.Unmarshal(text, &state))
+		if b := state.Boots; b[len(b)-1].Outcome != "left" {
+			t.Errorf("a person's power-off counts as %+v", b)
+		}
+	}
+	if status := calm(t, p, m, "guard"); strings.Count(status, "did not become ready") != 2 {
+		t.Errorf("before the last boot: %s", status)
+	}
+	m.Boot(t)
+	if got := m.Shared(t, "reached"); got != "active\nactive\n" {
+		t.Errorf("after the guard has acted: %q\n%s", got, calm(t, p, m, "guard"))
+	}
+	if left := trace(m); len(left) > 0 {
+		t.Errorf("of the guard is left: %v", left)
+	}
+	if story := calm(t, p, m, "history"); !strings.Contains(story, "The boot guard took change 1 back") || !strings.Contains(story, "undone by 2") {
+		t.Error(story)
+	}
+	if story := calm(t, p, m); !strings.Contains(story, "The boot guard took change 1 back") {
+		t.Error(story)
+	}
+}
+
+// TestGuardGoes has a good boot remove the guard without a trace: the change can then be undone, and every folder has its time back.
+func TestGuardGoes(t *testing.T) {
+	m, p := guardedMachine(t), program(t)
+	m.Boot(t)
+	folders := []string{"etc", "etc/systemd/system", "etc/systemd/system/multi-user.target.wants", "etc/systemd/system/sysinit.target.wants", "usr/local/lib"}
+	times := func() (all []int64) {
+		for _, f := range folders {
+			info, err := os.Stat(filepath.Join(m.Dir, f))
+			ok(t, err)
+			all = append(all, info.ModTime().UnixNano())
+		}
+		return all
+	}
+	before := times()
+	calm(t, p, m, "disable", "--yes", "service:cron.service", "--guard", "on")
+	if len(trace(m)) < 6 {
+		t.Fatalf("of the guard there is only %v", trace(m))
+	}
+	m.Boot(t)
+	if left := trace(m); len(left) > 0 {
+		t.Errorf("of the guard is left: %v", left)
+	}
+	if story := calm(t, p, m, "history"); !strings.Contains(story, "1 change, 1 in force") {
+		t.Error(story)
+	}
+	calm(t, p, m, "undo", "1", "--yes")
+	for i, now := range times() {
+		if now != before[i] {
+			t.Errorf("the time of /%s is another one", folders[i])
+		}
+	}
+}
