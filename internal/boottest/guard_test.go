@@ -5,6 +5,7 @@ package boottest_test
 import (
 	"encoding/json"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -84,6 +85,20 @@ func TestGuardTakesBack(t *testing.T) {
 	}
 	if story := calm(t, p, m); !strings.Contains(story, "The boot guard took change 1 back") {
 		t.Error(story)
+	}
+}
+
+// TestWhatStopsEveryStartIsRefused has a chain of requirements end in the item: masked, it would keep the service manager from starting anything, the
+// guard too, so that nobody may insist.
+func TestWhatStopsEveryStartIsRefused(t *testing.T) {
+	m, p := guardedMachine(t), program(t)
+	gate := filepath.Join(m.Dir, "etc/systemd/system/gate.service")
+	text, err := os.ReadFile(gate)
+	ok(t, err)
+	ok(t, os.WriteFile(gate, []byte(strings.Replace(string(text), "Wants=", "Requires=", 1)), 0o644))
+	out, err := exec.Command(p, "--root", m.Dir, "disable", "--yes", "--insist", "service:key.service", "service:key.service").CombinedOutput()
+	if err == nil || !strings.Contains(string(out), "multi-user.target requires gate.service requires key.service") {
+		t.Errorf("%v\n%s", err, out)
 	}
 }
 

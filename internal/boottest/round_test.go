@@ -20,9 +20,8 @@ import (
 func TestRound(t *testing.T) {
 	const hostile = `<script>document.title = "owned"</script>`
 	files := map[string]string{
-		"usr/bin/finish":                                         "sleep 2\nsystemctl --no-block poweroff\n",
-		"etc/systemd/system/last.service":                        "[Unit]\nAfter=graphical.target\n[Service]\nExecStart=/bin/sh /usr/bin/finish\n",
-		"etc/systemd/system/graphical.target.wants/last.service": "-> ../last.service",
+		"usr/bin/finish":                  "sleep 2\nsystemctl --no-block poweroff\n",
+		"etc/systemd/system/last.service": "[Unit]\nAfter=graphical.target\n[Service]\nExecStart=/bin/sh /usr/bin/finish\n",
 	}
 	var items []string
 	before := ""

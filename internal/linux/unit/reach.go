@@ -64,6 +64,40 @@ func (t *Tree) pulledBy(u *unit) []string {
 	return slices.DeleteFunc(names, func(n string) bool { return !validName(n) || splitName(n).isTemplate() })
 }
 
+// insisted returns the chain of units by which the goal requires a unit, from the goal on; nil where nothing but wishes lead to it. If one of
+// such a chain is masked, the service manager refuses the whole start, before it has started anything.
+func (t *Tree) insisted(name string) []string {
+	goal := t.load("default.target").name
+	from := map[string]string{goal: ""}
+	for queue := []string{goal}; len(queue) > 0; queue = queue[1:] {
+		u := t.load(queue[0])
+		if u.name == name {
+			var chain []string
+			for at := name; at != ""; at = from[at] {
+				chain = append([]string{at}, chain...)
+			}
+			return chain
+		}
+		names := u.unitNames("Unit", "Requires", "BindsTo", "Requisite")
+		for _, puller := range t.pullers(u) {
+			for _, p := range t.pulls[puller] {
+				if !p.hidden && strings.HasSuffix(p.folder, ".requires") {
+					names = append(names, instantiate(p.name, u.name))
+				}
+			}
+		}
+		for _, n := range names {
+			if n = t.load(n).name; validName(n) {
+				if _, seen := from[n]; !seen {
+					from[n] = u.name
+					queue = append(queue, n)
+				}
+			}
+		}
+	}
+	return nil
+}
+
 // pullers lists the names whose link folders count for a unit.
 func (t *Tree) pullers(u *unit) []string {
 	pullers := append([]string{u.name}, t.names[u.name]...)

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"path"
 	"slices"
+	"strings"
 	"time"
 
 	"calmdawn/internal/core/item"
@@ -147,6 +148,9 @@ func (t *Tree) mask(d *machine.Draft, u *unit) error {
 		folder = t.stronger()
 	}
 	p := path.Join(folder, u.name)
+	if chain := t.insisted(u.name); chain != nil && t.owner.Name == "" {
+		return fmt.Errorf("the machine's goal requires it (%s): with it masked, the service manager would refuse the whole start", strings.Join(chain, " requires "))
+	}
 	if u.file != nil && path.Dir(u.file.entry) == t.stronger() {
 		return fmt.Errorf("%s is set up in %s itself, where no mask can hide it; move it to %s first", u.name, t.stronger(), t.admin())
 	}
