@@ -204,7 +204,7 @@ func capital(word string) string { return strings.ToUpper(word[:1]) + word[1:] }
 func (c comparison) forecastKept() string {
 	text := ""
 	if o, ok := c.outcome(); ok {
-		text = fmt.Sprintf(" Measured: ready %s, %s.", signed(-o.Saved), within(o))
+		text = fmt.Sprintf(" It came out as %s, %s.", signed(-o.Saved), within(o))
 	}
 	if n := len(c.kept); n > 1 {
 		text += " " + forecastsKept(c.kept)
@@ -360,7 +360,7 @@ func (c comparison) reasonTable(s *render.Screen) {
 	}
 	rows = append(rows, []render.Cell{render.C("remainder"), {}, {}, render.C(shift(w.Remainder)), render.C("means are not the shift between boots")},
 		[]render.Cell{{Text: "shift of ready", Tone: render.Strong}, {}, {}, {Text: shift(whole), Tone: render.Strong}, {}})
-	s.Table([]render.Column{{Title: "  ITEM", Flex: 20}, {Title: "BEFORE", Right: true, Keep: 2}, {Title: "AFTER", Right: true, Keep: 2}, {Title: "CHANGE", Right: true}, {Title: "SINCE IT IS", Keep: 1}}, rows)
+	s.Table([]render.Column{{Title: "  ITEM", Flex: 20}, {Title: "BEFORE", Right: true, Keep: 2}, {Title: "AFTER", Right: true, Keep: 2}, {Title: "CHANGE", Right: true}, {Title: "IT IS", Keep: 1}}, rows)
 	if w.Blind > 0 {
 		s.Wrap(0, "Of %s nothing is known of what waited for what.", count(w.Blind, "boot", "boots"))
 	}

@@ -31,12 +31,15 @@ var walk = []step{
 		call: "disable service:cue-update.service program:cue-update-helper.desktop task:/etc/cron.d/cue-update#f31b --yes"},
 	{say: "Indexer and cache are needed at night, not when the desk opens.",
 		call: "disable service:star-index.service service:star-cache.service --yes"},
-	{say: "The folder crawl is wanted, but not while somebody waits for the desk.", call: "delay service:lanternfile-crawl.service --by 5m --yes"},
+	{say: "The folder crawl is wanted, but not while somebody waits for the desk.", call: "delay service:lanternfile-crawl.service --by 5m --trial 14d --yes"},
 	{say: "What now?"},
 	{say: "The desk's computer is switched on, on each of the next five mornings.", restarts: 5},
-	{say: "Did it help?", call: "compare"},
+	{say: "Did it help, and what is the difference made of?", call: "compare"},
+	{say: "Written down for the customer.", call: "report DIR/meridian.html"},
 	{say: "The desk wants the updater back: taken back exactly, though other changes came later.", call: "undo 1 --yes"},
 	{say: "What was done to this machine?", call: "history"},
+	{say: "What is on trial?", call: "trial"},
+	{say: "Keep what it is like now: the next visit begins with what is different.", call: "drift --keep"},
 }
 
 func (a *app) demoCommand() *cobra.Command {
@@ -156,7 +159,7 @@ func (a *app) demo() error {
 		return nil
 	}
 	for _, st := range walk {
-		words := strings.TrimSpace("--root " + dir + " " + st.call)
+		words := strings.TrimSpace("--root " + dir + " " + strings.ReplaceAll(st.call, "DIR", dir))
 		if st.restarts > 0 {
 			words = "demo reboot " + dir
 		}

@@ -252,6 +252,11 @@ func (t *told) pair() {
 		}
 		b := slices.MinFunc(side.boots, func(x, y boot.Boot) int { return cmp.Compare(off(x), off(y)) })
 		line, _ := timelineOf(t.look.Complete([]boot.Boot{b})[0], rows)
+		for _, g := range line.Groups { // the customer knows names, not units
+			for i := range g.Rows {
+				g.Rows[i].Label = t.c.title(g.Rows[i].Label)
+			}
+		}
 		t.lines = append(t.lines, line)
 		t.titles = append(t.titles, fmt.Sprintf("%s: the boot of %s, %s", side.name, day(b.Began), outcome(b)))
 	}
@@ -435,8 +440,8 @@ func (t *told) tellLeft(add func(render.Section)) {
 
 // why is the reason for an advice, for people who do not ask which rule it is from.
 func why(it item.Item) string {
-	reason, _, _ := strings.Cut(it.Reason, " (role ")
-	return cmp.Or(it.Protected, reason)
+	reason, _, _ := strings.Cut(cmp.Or(it.Protected, it.Reason), " (role ")
+	return reason
 }
 
 func (t *told) tellMachine(add func(render.Section)) {

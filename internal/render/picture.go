@@ -278,19 +278,20 @@ func (t Timeline) drawBusy(s sheet, at func(time.Duration) float64, left, y, hig
 }
 
 func legend(s sheet, x, y float64) {
+	const other = 1.12 // who looks at it may have a wider font than ours
 	for _, e := range []struct {
 		c    color.Color
 		text string
 	}{{s.working, "works"}, {s.waiting, "started, waits"}, {s.behind, "works on in the background"}, {s.unknown, "not measured which"}} {
 		s.box(x, y-8, 14, 9, e.c)
 		s.text(x+19, y, 9, s.ink, false, e.text)
-		x += 36 + s.width(9, false, e.text)
+		x += 40 + other*s.width(9, false, e.text)
 	}
 	s.line(x, y-4, x+16, y-4, 0.8, s.faint, 1, 2.5)
 	s.text(x+21, y, 9, s.ink, false, "waits to be started")
-	x += 38 + s.width(9, false, "waits to be started")
+	x += 42 + other*s.width(9, false, "waits to be started")
 	s.text(x, y, 9, s.ink, true, "bold")
-	s.text(x+s.width(9, true, "bold "), y, 9, s.ink, false, ": ready waited for it")
+	s.text(x+other*s.width(9, true, "bold "), y, 9, s.ink, false, ": ready waited for it")
 }
 
 // tick is the distance of the lines of an axis: 1, 2 or 5 of some unit, about eight lines.

@@ -45,8 +45,8 @@ type Moment struct {
 }
 
 const (
-	pointsWide = 960.0
-	pointsHigh = 330.0
+	pointsWide = 720.0
+	pointsHigh = 290.0
 )
 
 // WritePicture draws the plot. Points of the two sides differ in form, so that they are told apart without colour.
@@ -55,7 +55,7 @@ func (p Points) WritePicture(w io.Writer, form Form, colours Palette) error {
 }
 
 func (p Points) draw(s sheet) {
-	const left, right, top, bottom = 64.0, pointsWide - 120, 50.0, pointsHigh - 54
+	const left, right, top, bottom = 52.0, pointsWide - 112, 48.0, pointsHigh - 52
 	most := time.Duration(0)
 	for _, pt := range p.All {
 		most = max(most, pt.Value)
@@ -102,7 +102,7 @@ func (p Points) draw(s sheet) {
 		if p.has(e.place) {
 			s.mark(at+5, pointsHigh-13, 4, e.place)
 			s.text(at+15, pointsHigh-10, 9, s.ink, false, e.text)
-			at += 32 + s.width(9, false, e.text)
+			at += 36 + 1.1*s.width(9, false, e.text)
 		}
 	}
 	s.line(at, pointsHigh-13, at+18, pointsHigh-13, 1.4, s.ink)
@@ -175,8 +175,8 @@ func (p Points) drawShift(s sheet, y func(time.Duration) float64, x float64) {
 	s.line(x+9, y(p.High), x+14, y(p.High), 0.8, s.working)
 	s.line(x+9, y(p.Low), x+14, y(p.Low), 0.8, s.working)
 	if between := (y(p.Before) + y(p.After)) / 2; math.Abs(y(p.Before)-y(p.After)) > 34 {
-		s.text(x+22, between-2, 8, s.faint, false, "bar: 95 %")
-		s.text(x+22, between+8, 8, s.faint, false, fmt.Sprintf("%s to %s", axisLabel(p.Low.Round(100*time.Millisecond)), axisLabel(p.High.Round(100*time.Millisecond))))
+		s.text(x+22, between-2, 8, s.faint, false, "95 % sure:")
+		s.text(x+22, between+8, 8, s.faint, false, fmt.Sprintf("%.1f to %s", p.Low.Seconds(), Seconds(p.High)))
 	}
 }
 
