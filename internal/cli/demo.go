@@ -10,6 +10,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"calmdawn/internal/demo"
+	"calmdawn/internal/guard"
+	"calmdawn/internal/machine"
 	"calmdawn/internal/render"
 )
 
@@ -112,8 +114,21 @@ func (a *app) reboot(dir string, times int) error {
 			return err
 		}
 		s.Line("The boot of %s, simulated: ready after %s.", day(at), render.Duration(ready))
+		if err := goodBoot(dir, at); err != nil {
+			return err
+		}
 	}
 	return nil
+}
+
+// goodBoot has a boot guard go, as it does from a machine that has become ready.
+func goodBoot(dir string, at time.Time) error {
+	r, err := machine.Open(dir)
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	return guard.Remove(r, at)
 }
 
 func (a *app) keepDemo(dir string) error {

@@ -372,6 +372,70 @@ func TestBeforeAndAfter(t *testing.T) {
 	}
 }
 
+// TestComingBack proposes, applies, puts on trial, guards, and comes back to a machine that has drifted.
+func TestComingBack(t *testing.T) {
+	dir := demoMachine(t)
+	on := "--root " + dir + " "
+	expect := func(words string, code int, wants ...string) {
+		t.Helper()
+		out, errs, got := call(t, words)
+		if got != code {
+			t.Fatalf("calmdawn %s: %d; want %d\n%s%s", words, got, code, out, errs)
+		}
+		for _, want := range wants {
+			if !strings.Contains(out+errs, want) {
+				t.Errorf("calmdawn %s does not say %q:\n%s%s", words, want, out, errs)
+			}
+		}
+	}
+	file := filepath.Join(t.TempDir(), "meridian.toml")
+	expect(on+"propose "+file, 0, "to switch off", "to keep unless you decide otherwise")
+	expect(on+"propose "+file, 1, "is there already")
+	expect(on+"propose", 0, "calmdawn.proposal/1", "# Star-catalogue indexer")
+	edit := func(text string) {
+		t.Helper()
+		if err := os.WriteFile(file, []byte("format = 'calmdawn.proposal/1'\nmachine = 'another'\nmade = 2026-11-01T08:00:00Z\n"+text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	decide := func(id, do string) string { return "[[decide]]\nid = '" + id + "'\ndo = '" + do + "'\n" }
+	edit(decide("service:palisade.service", "disable"))
+	expect(on+"apply --yes "+file, 1, "is protected", "nothing was changed")
+	edit(decide("service:star-index.service", "disabel"))
+	expect(on+"apply --yes "+file, 1, "entry 1, service:star-index.service")
+	expect(on+"apply --yes /dev/null", 1, "is no file")
+	edit(decide("service:star-index.service", "disable") + decide("service:elsewhere.service", "disable") + decide("service:lanternfile-crawl.service", "delay") + decide("service:cue-update.service", "keep"))
+	expect(on+"apply "+file, 2, "nobody is there to be asked")
+	expect(on+"apply --yes --next --guard on "+file, 4, "made for another", "does not exist here", "comes later", "Done, as change 1", "The boot guard is on", "1 item of the proposal does not exist")
+	expect(on+"apply --yes --trial 14d "+file, 4, "is off already", "Done, as change 2")
+	expect(on+"apply --yes "+file, 4, "Nothing to do")
+	expect(on+"guard", 0, "The boot guard is on, for change 1")
+	expect(on+"drift", 0, "Nothing is different of what changes of ours decided", "no survey was kept")
+	expect(on+"drift --keep", 0, "Kept as survey 1")
+	expect("demo reboot "+dir+" --times 4", 0)
+	expect(on+"guard", 0, "No boot guard is on")
+	expect(on+"compare", 0, "since the proposal (changes 1 and 2)")
+	expect(on+"trial", 0, "None is due", "14 days left", "trial keep 2")
+	expect(on+"trial keep 1", 2, "is not on trial")
+	expect(on+"trial until 1d 1", 0, "is on trial until")
+	expect(on+"trial keep 2", 0, "stays")
+	expect(on+"trial keep x", 2, "no number of a change")
+	expect(on+"trial return 1 --yes", 0, "taken back")
+	expect(on+"trial", 0, "returned", "kept on")
+	expect(on+"drift", 3, "switched on")
+	expect(on+"drift 1 7", 2, "there is no survey 7")
+	expect(on+"drift --surveys", 0, "   1  ")
+	expect(on+"disable --yes --trial soon service:cue-update.service", 2, "a trial ends on a day")
+	expect(on+"disable --yes --guard maybe service:cue-update.service", 2, "--guard takes")
+	// What came on again since it was switched off, and what is new.
+	expect(on+"disable --yes service:cue-update.service", 0)
+	testtree.Add(t, dir, map[string]string{
+		"etc/systemd/system/multi-user.target.wants/cue-update.service": "-> /usr/lib/systemd/system/cue-update.service",
+		"etc/xdg/autostart/new.desktop":                                 "[Desktop Entry]\nType=Application\nName=Newcomer\nExec=/usr/bin/env\n",
+	})
+	expect(on+"drift", 3, "on again", "had switched it off", "new", "Newcomer")
+}
+
 func TestCallsThatAreOff(t *testing.T) {
 	on := "--root " + demoMachine(t) + " "
 	for _, c := range []struct {
@@ -623,7 +687,7 @@ func TestDocumentsFollowTheirSchemas(t *testing.T) {
 	for _, c := range []struct{ words, schema string }{
 		{"list --all", "list-1"}, {"show service:loan-db.service", "item-1"},
 		{"disable --yes service:star-index.service task:/etc/cron.d/mast#619c", "change-1"}, {"compare", "compare-1"},
-		{"report", "report-1"},
+		{"report", "report-1"}, {"drift", "drift-1"}, {"trial", "trial-1"}, {"guard", "guard-1"},
 		{"undo 1 --yes", "change-1"}, {"history", "history-1"}, {"boots --spans", "boots-1"}, {"compare", "compare-1"},
 		{"conditions", "conditions-1"}, {"recorder status", "recorder-1"}, {"forecast --best", "forecast-1"}, {"forecast service:star-index.service", "forecast-1"},
 	} {

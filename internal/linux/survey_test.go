@@ -130,7 +130,7 @@ func TestTurnedIsWhatTheNextSurveySees(t *testing.T) {
 		v + "link.socket": "[Install]\nWantedBy=multi-user.target\n", wants + "link.socket": "-> /" + v + "link.socket",
 		v + "vendor.service": unitText, v + "multi-user.target.wants/vendor.service": "-> ../vendor.service",
 		v + "text.service": unitText, e + "own.service": unitText,
-		e + "multi-user.target": "[Unit]\nWants=text.service\nRequires=own.service\n",
+		e + "multi-user.target": "[Unit]\nWants=text.service own.service\n",
 		v + "many@.service":     unitText + "[Install]\nWantedBy=multi-user.target\n", wants + "many@1.service": "-> /" + v + "many@.service",
 		"etc/cron.d/x": "# one\n@reboot root /bin/run\n@reboot root /bin/run\n", "etc/xdg/autostart/a.desktop": "[Desktop Entry]\nType=Application\nExec=tray\n[Other]\nA=b\n",
 		"home/maria/.config/autostart/b.desktop": "[Desktop Entry]\r\nType=Application\r\nExec=tray\r\nHidden=false\r\n",

@@ -82,7 +82,7 @@ func Compare(before, after []Item, since time.Time, ours map[string]Decision, ev
 			d.Kind = New
 		case then.State != now.State && now.Launched() && !then.Launched():
 			d.Kind = On
-		case then.State != now.State && !now.Launched() && then.Launched():
+		case then.State != now.State && now.State == "off":
 			d.Kind = Off
 		case then.Command != now.Command:
 			d.Kind, d.Detail = Altered, "it was "+then.Command+", it is "+now.Command
