@@ -27,6 +27,7 @@ say() { echo "$1: $(shift; "$@" 2>&1 | tr '\n' ' ')"; }
 say before systemctl is-enabled linked.service
 say list calmdawn list
 say disable calmdawn disable --yes service:linked.service service:text.service program:all.desktop@maria
+say guard calmdawn guard
 say off systemctl is-enabled linked.service
 say masked systemctl is-enabled text.service
 say reload systemctl show -p NeedDaemonReload --value linked.service
@@ -37,6 +38,7 @@ say stop calmdawn disable --yes --stop service:idler.service
 say stopped systemctl is-active idler.service
 say boots calmdawn boots
 say undo calmdawn undo --all --yes
+say unguarded calmdawn guard
 say after systemctl is-enabled linked.service
 say unmasked systemctl is-enabled text.service
 say user su maria -c 'calmdawn list linked'
@@ -72,7 +74,7 @@ say refused su maria -c 'calmdawn disable --yes service:linked.service'
 		said[key] = value
 	}
 	for key, want := range map[string]string{
-		"before": "enabled", "list": "launches", "disable": "Done, as change 1", "off": "disabled", "masked": "masked", "reload": "no", "owner": "maria",
+		"before": "enabled", "guard": "The boot guard is on, for change 1", "unguarded": "No boot guard is on", "list": "launches", "disable": "Done, as change 1", "off": "disabled", "masked": "masked", "reload": "no", "owner": "maria",
 		"runs": "active", "stop": "Done", "stopped": "inactive", "standing": "waiting for a restart", "undo": "taken back", "after": "enabled", "unmasked": "static", "user": "linked", "now": "CPU NOW", "boots": "not finished yet", "userboots": "no permission", "conditions": "free disk space",
 		"timeline": "the service managers' clocks", "fifo": `"trap.service"`, "alive": "active", "refused": "run this as root",
 	} {

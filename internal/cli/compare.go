@@ -270,8 +270,12 @@ func (a *app) showComparison(s *render.Screen, c comparison, found linux.Boots, 
 		s.Wrap(0, "From %s on, a difference would have shown in boots that spread like these.", render.Duration(r.Shows))
 	}
 	s.Line("")
-	for _, ch := range c.changes {
+	const most = 8
+	for _, ch := range c.changes[:min(most, len(c.changes))] {
 		s.Line("  change %d, %s: %s", ch.ID, day(ch.MadeAt), what(ch))
+	}
+	if more := len(c.changes) - most; more > 0 {
+		s.Line("  and %s: %s", count(more, "more", "more"), a.call("history"))
 	}
 	if f := c.forecast(); f != nil {
 		s.Wrap(2, "  %s%s", forecastLine(*f), c.forecastKept())

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -116,6 +117,7 @@ func (a *app) drift(args []string, keep, all bool) error {
 		for _, it := range l.Items {
 			now.items = append(now.items, driftItem(it))
 		}
+		now.items = withoutOurs(now.items)
 		if missing != nil { // only what changes of ours decided can be told
 			sides[0] = driftSide{items: now.items, at: now.at, name: "nothing"}
 		}
@@ -131,7 +133,7 @@ func (a *app) drift(args []string, keep, all bool) error {
 	if a.json {
 		err = a.writeJSON(driftDocument(sides, found))
 	} else {
-		a.showDrift(l, sides, found, missing, all)
+		a.showDrift(l, sides, found, missing, all, keep)
 	}
 	if err == nil && keep {
 		err = a.saveSurvey(l)
@@ -165,7 +167,12 @@ func (a *app) keptSurvey(l *look, number int64) (driftSide, error) {
 	if err := json.Unmarshal(kept.Document, &document); err != nil {
 		return driftSide{}, fmt.Errorf("survey %d cannot be read: %w", kept.Number, err)
 	}
-	return driftSide{document.Items, kept.TakenAt, fmt.Sprintf("survey %d", kept.Number)}, nil
+	return driftSide{withoutOurs(document.Items), kept.TakenAt, fmt.Sprintf("survey %d", kept.Number)}, nil
+}
+
+// withoutOurs leaves out the recorder and the guard, which come and go by themselves.
+func withoutOurs(items []drift.Item) []drift.Item {
+	return slices.DeleteFunc(items, func(it drift.Item) bool { return strings.HasPrefix(it.ID, "service:calmdawn-") })
 }
 
 func driftItem(it item.Item) drift.Item {
@@ -185,7 +192,7 @@ func decided(changes []change.Change) map[string]drift.Decision {
 	return all
 }
 
-func (a *app) showDrift(l *look, sides []driftSide, found []drift.Difference, missing error, all bool) {
+func (a *app) showDrift(l *look, sides []driftSide, found []drift.Difference, missing error, all, keep bool) {
 	s := a.screen()
 	var rows [][]render.Cell
 	ours, folded, again := 0, 0, 0
@@ -229,7 +236,7 @@ func (a *app) showDrift(l *look, sides []driftSide, found []drift.Difference, mi
 	if ours > 0 {
 		s.Line("%s by changes of ours, not listed: %s", count(ours, "difference was made", "differences were made"), a.call("history"))
 	}
-	if missing != nil {
+	if missing != nil && !keep {
 		s.Wrap(0, "%s", s.Paint(render.Dim, "What is new or gone cannot be told: "+missing.Error()+"."))
 	}
 	a.unread(s, l.Unread)

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"os"
 	"slices"
@@ -14,6 +15,7 @@ import (
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/guard"
 	"calmdawn/internal/machine"
+	"calmdawn/internal/notebook"
 	"calmdawn/internal/render"
 )
 
@@ -24,9 +26,17 @@ const (
 	guardOff  = "off"
 )
 
-func checkGuard(value string) error {
-	if !slices.Contains([]string{guardAuto, guardOn, guardOff}, value) {
-		return usage("--guard takes auto, on or off, not %q", value)
+// checkGuard reads --guard; where it was not given the technician's own setting counts.
+func checkGuard(value *string) error {
+	if *value == "" {
+		own, err := notebook.OwnSettings()
+		if err != nil {
+			return err
+		}
+		*value = cmp.Or(own.Guard, guardAuto)
+	}
+	if !slices.Contains([]string{guardAuto, guardOn, guardOff}, *value) {
+		return usage("--guard takes auto, on or off, not %q", *value)
 	}
 	return nil
 }
@@ -41,7 +51,8 @@ goal again, and calmdawn says so at the next call. A person's power-off does not
 itself once a boot has become ready.
 
 It is switched on with a change that bears on the boot: on the running machine by itself, with
---root if --guard on is given. It cannot see a black screen behind a goal that was reached, and
+--root if --guard on is given; guard = "off" or "on" in settings.toml in your configuration folder
+says otherwise for all calls. It cannot see a black screen behind a goal that was reached, and
 does nothing for programs of a login.`,
 		Example: `  calmdawn disable service:star-index.service --guard off
   calmdawn --root /mnt disable service:star-index.service --guard on

@@ -164,7 +164,7 @@ compare can tell what each of them brought.`,
 			if len(args) != 1 {
 				return usage("apply takes the file of one proposal; calmdawn propose FILE writes one")
 			}
-			if err := checkGuard(v.guard); err != nil {
+			if err := checkGuard(&v.guard); err != nil {
 				return err
 			}
 			if v.trial != "" {
@@ -181,7 +181,7 @@ compare can tell what each of them brought.`,
 	cmd.Flags().BoolVarP(&v.yes, "yes", "y", false, "do it without asking")
 	cmd.Flags().BoolVar(&v.next, "next", false, "carry out only the first decision that is not carried out yet")
 	cmd.Flags().StringSliceVar(&v.insist, "insist", nil, "do it to the protected item with this `ID` all the same")
-	cmd.Flags().StringVar(&v.guard, "guard", guardAuto, "have the boot guard take the changes back if the machine does not start: auto, on or off")
+	cmd.Flags().StringVar(&v.guard, "guard", "", "have the boot guard take the changes back if the machine does not start: `WHEN` is auto, on or off")
 	cmd.Flags().StringVar(&v.trial, "trial", "", "put the changes on trial until a `DAY`: 14d, 2w, 2026-12-07")
 	return cmd
 }

@@ -183,7 +183,7 @@ func (a *app) tell(l *look, v reportView) (*told, error) {
 	}
 	t.present = a.presentConditions(l.root)
 	for _, it := range l.Items {
-		if it.State.Launched() && !it.System && it.Advice != "" {
+		if it.State.Launched() && !it.System && it.Advice != "" && !strings.HasPrefix(it.ID, "service:calmdawn-") {
 			t.left = append(t.left, it)
 		}
 	}

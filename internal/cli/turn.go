@@ -102,7 +102,7 @@ func (a *app) turnCommand(w turnWords) *cobra.Command {
 				return usage("--by takes a time from 1s to 24h, not %s", wish.by)
 			}
 			if w.to != item.On {
-				if err := checkGuard(wish.guard); err != nil {
+				if err := checkGuard(&wish.guard); err != nil {
 					return err
 				}
 			}
@@ -125,7 +125,7 @@ func (a *app) turnCommand(w turnWords) *cobra.Command {
 	flags := cmd.Flags()
 	flags.BoolVarP(&wish.yes, "yes", "y", false, "do it without asking")
 	if w.to != item.On {
-		flags.StringVar(&wish.guard, "guard", guardAuto, "have the boot guard take the change back if the machine does not start: auto, on or off")
+		flags.StringVar(&wish.guard, "guard", "", "have the boot guard take the change back if the machine does not start: `WHEN` is auto, on or off")
 	}
 	flags.StringVar(&wish.trial, "trial", "", "put the change on trial until a `DAY`: 14d, 2w, 2026-12-07")
 	if w.to == item.Delayed {

@@ -3,8 +3,10 @@
 package notebook
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -89,6 +91,28 @@ func Rules() ([]byte, error) { return own("roles.toml") }
 
 // Grades returns the technician's own bounds of the grades, grades.toml; nothing where there are none.
 func Grades() ([]byte, error) { return own("grades.toml") }
+
+// Settings are what a technician wants without saying it each time.
+type Settings struct {
+	Guard string `toml:"guard"` // what --guard is if it is not given: auto, on or off
+}
+
+// OwnSettings returns those of settings.toml; empty ones where there are none.
+func OwnSettings() (Settings, error) {
+	var s Settings
+	text, err := own("settings.toml")
+	if err == nil {
+		dec := toml.NewDecoder(bytes.NewReader(text))
+		dec.DisallowUnknownFields()
+		if err = dec.Decode(&s); errors.Is(err, io.EOF) {
+			err = nil
+		}
+	}
+	if err != nil {
+		return s, fmt.Errorf("your own settings, settings.toml, cannot be read: %w", err)
+	}
+	return s, nil
+}
 
 func own(name string) ([]byte, error) {
 	dir, err := Folder()
