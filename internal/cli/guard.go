@@ -69,7 +69,7 @@ does nothing for programs of a login.`,
 				return err
 			}
 			defer r.Close()
-			if _, there, _ := guard.Read(r); !there {
+			if !guard.There(r) {
 				a.screen().Line("Nothing to do: no boot guard is on.")
 				return nil
 			}
@@ -118,6 +118,9 @@ func (a *app) guardStatus() error {
 	s := a.screen()
 	if !there {
 		s.Line("%s", s.Paint(render.Strong, "No boot guard is on."))
+		if guard.There(r) {
+			s.Line("A part of one is left, and does nothing; it goes with %s", a.call("guard off"))
+		}
 		return nil
 	}
 	s.Line("%s", s.Paint(render.Strong, fmt.Sprintf("The boot guard is on, for %s.", numbered(state.Changes))))

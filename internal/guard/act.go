@@ -28,16 +28,16 @@ const (
 
 // Note does what an event asks for, on the running machine. What it does is told to log.
 func Note(r *machine.Root, e Event, now time.Time, log io.Writer) error {
+	if e == Good { // whatever was before: with these changes, or without them again, the machine becomes ready
+		fmt.Fprintln(log, "The machine is ready; the boot guard goes.")
+		return Remove(r, now)
+	}
 	s, there, err := Read(r)
 	if err != nil || !there {
 		return err
 	}
 	id, clock := journal.Present(r), uptime()
 	switch e {
-	case Good:
-		// Whatever was before: with these changes, or without them again, the machine becomes ready.
-		fmt.Fprintln(log, "The machine is ready; the boot guard goes.")
-		return Remove(r, now)
 	case Failed:
 		s.Fail(id)
 	case End:

@@ -134,6 +134,16 @@ func Read(r *machine.Root) (guard.State, bool, error) {
 	return s, true, nil
 }
 
+// There reports whether anything of the guard stands in a machine, be it what a power cut left.
+func There(r *machine.Root) bool {
+	for _, p := range []string{State, Program, units + begin, units + good, units + failed} {
+		if _, err := r.Lstat(p); err == nil {
+			return true
+		}
+	}
+	return false
+}
+
 // Install has the machine guard a change, besides those it guards already. program is ours; usual is how long the machine takes until it is
 // ready, 0 where that is not known.
 func Install(r *machine.Root, program []byte, id int64, usual time.Duration, at time.Time) error {

@@ -1,6 +1,7 @@
 package compare
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strconv"
@@ -50,6 +51,9 @@ func (s Shelf) one(word string, after bool) ([]boot.Boot, error) {
 		return s.those(func(_ int, b boot.Boot) bool { return !b.Began.Before(from) && b.Began.Before(to) }), nil
 	}
 	if from, to, ok := numbers(word); ok {
+		if len(s.Boots) == 0 {
+			return nil, errors.New("no boot is remembered")
+		}
 		if from < 1 || to > len(s.Boots) || from > to {
 			return nil, fmt.Errorf("%q is not among the boots, which are numbered 1 to %d", word, len(s.Boots))
 		}
