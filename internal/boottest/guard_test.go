@@ -88,6 +88,41 @@ func TestGuardTakesBack(t *testing.T) {
 	}
 }
 
+// TestGuardBeforeAnEmergency has the file systems fail without the item, so that the start ends in an emergency: the guard has to be there before.
+func TestGuardBeforeAnEmergency(t *testing.T) {
+	const early = "[Unit]\nDefaultDependencies=no\nConflicts=shutdown.target\nBefore=shutdown.target\n"
+	const run = "[Service]\nType=oneshot\nRemainAfterExit=yes\nExecStart="
+	m := boottest.New(t, map[string]string{
+		"etc/systemd/system/key.service":                           early + run + "/usr/bin/touch /run/key\n[Install]\nWantedBy=sysinit.target\n",
+		"etc/systemd/system/sysinit.target.wants/key.service":      "-> ../key.service",
+		"etc/systemd/system/gate.service":                          early + "Wants=key.service\nAfter=key.service\nBefore=local-fs.target\n" + run + "/usr/bin/test -e /run/key\n",
+		"etc/systemd/system/local-fs.target.requires/gate.service": "-> ../gate.service",
+		"etc/systemd/system/off.service":                           early + "[Service]\nExecStart=/bin/sh -c 'sleep 4; systemctl --no-block poweroff'\n",
+		"etc/systemd/system/emergency.target.wants/off.service":    "-> ../off.service",
+	})
+	p := program(t)
+	m.Boot(t)
+	calm(t, p, m, "disable", "--yes", "--insist", "service:key.service", "service:key.service", "--guard", "on")
+	m.Boot(t)
+	m.Boot(t)
+	if status := calm(t, p, m, "guard"); strings.Count(status, "did not become ready") != 2 {
+		t.Errorf("after two emergencies: %s", status)
+	}
+	if list := calm(t, p, m, "boots"); strings.Count(list, "did not get as far as the goal") != 2 {
+		t.Errorf("emergencies are no measure of the machine: %s", list)
+	}
+	m.Boot(t)
+	if story := calm(t, p, m); !strings.Contains(story, "The boot guard took change 1 back") {
+		t.Error(story)
+	}
+	m.Boot(t) // what failed before the guard had taken the change back is good from the next start on
+	ok(t, os.Remove(filepath.Join(m.Dir, "etc/systemd/system/emergency.target.wants/off.service")))
+	ok(t, os.Remove(filepath.Join(m.Dir, "etc/systemd/system/emergency.target.wants")))
+	if left := trace(m); len(left) > 0 {
+		t.Errorf("of the guard is left: %v", left)
+	}
+}
+
 // TestWhatStopsEveryStartIsRefused has a chain of requirements end in the item: masked, it would keep the service manager from starting anything, the
 // guard too, so that nobody may insist.
 func TestWhatStopsEveryStartIsRefused(t *testing.T) {

@@ -58,7 +58,7 @@ TimeoutStopSec=10
 Description=Calm Dawn boot guard: the machine is ready
 ConditionPathExists=` + State + `
 Requires=GOAL
-After=GOAL
+After=GOAL ` + begin + `
 OnFailure=` + failed + `
 
 [Service]
@@ -68,6 +68,7 @@ ExecStart=-` + Program + ` guard good
 	failed: `[Unit]
 Description=Calm Dawn boot guard: the machine does not become ready
 DefaultDependencies=no
+After=` + begin + `
 ConditionPathExists=` + State + `
 
 [Service]

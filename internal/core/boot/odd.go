@@ -25,6 +25,7 @@ const (
 func Judge(boots []Boot, updates []time.Time) []Boot {
 	boots = slices.Clone(boots)
 	usual := usualFailures(boots)
+	aimed := slices.ContainsFunc(boots, func(b Boot) bool { return b.Goal != "" })
 	endsAreKnown := slices.ContainsFunc(boots, func(b Boot) bool { return b.Ending == Clean })
 	var prev *Boot
 	for i := range boots {
@@ -40,6 +41,8 @@ func Judge(boots []Boot, updates []time.Time) []Boot {
 			say("its start-up is not finished yet")
 		case !b.Ready.Known:
 			say("%s", NeverReady)
+		case aimed && b.Goal == "" && !b.reached("basic.target"): // of an emergency the log may tell nothing but an end of start-up
+			say("it did not get as far as the goal that other boots reach")
 		}
 		for _, name := range []string{"emergency.target", "rescue.target", "emergency.service", "rescue.service"} {
 			if s, ok := b.Span(name); ok && s.End.Known && !b.late(s) {
@@ -86,6 +89,12 @@ func Judge(boots []Boot, updates []time.Time) []Boot {
 		prev = b
 	}
 	return boots
+}
+
+// reached reports whether a target was reached.
+func (b Boot) reached(target string) bool {
+	s, ok := b.Span(target)
+	return ok && s.End.Known
 }
 
 // late reports whether a span ended so long after the boot that it is none of it.
