@@ -32,6 +32,9 @@ is printed.`,
 			if len(args) > 1 {
 				return usage("propose writes one file, and %q is a second", args[1])
 			}
+			if a.json {
+				return usage("propose writes a text to edit; list --json and forecast --json are for programs")
+			}
 			return nil
 		},
 		RunE: func(_ *cobra.Command, args []string) error { return a.propose(args, replace) },

@@ -79,7 +79,7 @@ func (f *File) Forget() {
 			spare.Put((*[pageSize]byte)(page))
 		}
 	}
-	f.pages.held, f.pages.queue, f.pages.lately, f.picked = map[int64][]byte{}, nil, nil, nil
+	f.pages.held, f.pages.queue, f.pages.lately, f.picked = map[int64][]byte{}, nil, [recentPages]recent{}, nil
 }
 
 // SequenceID names the sequence that the numbers of the entries belong to; files of the same one count on from each other.
@@ -565,7 +565,13 @@ type pages struct {
 	queue []int64 // of the held, oldest first
 	read  int64
 
-	lately []byte // the page that was asked for last, and its number
+	lately [recentPages]recent // pages asked for not long ago, by the lower bits of their number
+}
+
+const recentPages = 64
+
+type recent struct {
+	page   []byte
 	number int64
 }
 
@@ -574,12 +580,14 @@ func (p *pages) bytes(off, n int64) ([]byte, error) {
 	if off < 0 || n < 0 || off > p.size-n {
 		return nil, &Damage{off, "the file ends before"}
 	}
-	page, err := p.lately, error(nil)
-	if n := off / pageSize; page == nil || n != p.number {
-		if page, err = p.page(n); err != nil {
+	number := off / pageSize
+	lately := &p.lately[number%recentPages]
+	page, err := lately.page, error(nil)
+	if page == nil || lately.number != number {
+		if page, err = p.page(number); err != nil {
 			return nil, err
 		}
-		p.lately, p.number = page, n
+		*lately = recent{page, number}
 	}
 	if from := off % pageSize; from+n <= int64(len(page)) {
 		return page[from : from+n], nil

@@ -201,15 +201,30 @@ func skipped(m *message) bool {
 // log's, where it is there and plausible.
 func moment(e Entry, m *message) time.Duration {
 	const micro = time.Microsecond
-	if own, err := strconv.ParseUint(m.of(fMonotonic), 10, 62); err == nil && own <= e.Monotonic {
+	if own, ok := digits(m.of(fMonotonic)); ok && own <= e.Monotonic {
 		return time.Duration(own) * micro
 	}
-	own, err := strconv.ParseUint(m.of(fRealtime), 10, 62)
+	own, ok := digits(m.of(fRealtime))
 	late := e.Realtime - own
-	if err == nil && own <= e.Realtime && late < uint64(time.Second/micro) && late <= e.Monotonic {
+	if ok && own <= e.Realtime && late < uint64(time.Second/micro) && late <= e.Monotonic {
 		return time.Duration(e.Monotonic-late) * micro
 	}
 	return time.Duration(e.Monotonic) * micro
+}
+
+// digits reads a number of up to 18 digits; most entries lack the fields that have one, which must cost nothing.
+func digits(text string) (n uint64, ok bool) {
+	if text == "" || len(text) > 18 {
+		return 0, false
+	}
+	for i := range len(text) {
+		d := text[i] - '0'
+		if d > 9 {
+			return 0, false
+		}
+		n = n*10 + uint64(d)
+	}
+	return n, true
 }
 
 // phasesOf reads the phases of the message that ends the start-up: from its fields, and firmware and loader, which have
