@@ -183,10 +183,18 @@ func (a *app) unwatch(r *machine.Root, s *render.Screen, id int64) {
 	}
 }
 
-// guarded says what the guard has done, if the last change was its.
-func (a *app) guarded(changes []change.Change) string {
-	if n := len(changes); n > 0 && changes[n-1].MadeBy == guard.By {
-		return fmt.Sprintf("The boot guard took change %d back on %s: the machine had not become ready twice in a row.", changes[n-1].Undoes, day(changes[n-1].MadeAt))
+// guarded says what the guard has done, if the last changes are its; empty otherwise.
+func guarded(changes []change.Change) string {
+	var back []int64
+	var at time.Time
+	for _, c := range slices.Backward(changes) {
+		if c.MadeBy != guard.By {
+			break
+		}
+		back, at = append(back, c.Undoes), c.MadeAt
 	}
-	return ""
+	if len(back) == 0 {
+		return ""
+	}
+	return fmt.Sprintf("The boot guard took %s back on %s: the machine had not become ready twice in a row.", numbered(back), day(at))
 }

@@ -56,7 +56,7 @@ func (a *app) history() error {
 		}
 	}
 	s.Line("%s", s.Paint(render.Strong, fmt.Sprintf("%s, %d in force.", count(len(changes), "change", "changes"), len(standing))))
-	if text := a.guarded(changes); text != "" {
+	if text := guarded(changes); text != "" {
 		s.Wrap(0, "%s", s.Paint(render.Warn, text))
 	}
 	s.Line("")

@@ -6,6 +6,7 @@ import (
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/compare"
 	"calmdawn/internal/core/item"
+	"calmdawn/internal/guard"
 	"calmdawn/internal/render"
 )
 
@@ -57,8 +58,11 @@ func (a *app) standing() error {
 	} else {
 		s.Line("  %s in force: %s", count(inForce, "change is", "changes are"), a.call("history"))
 	}
-	if text := a.guarded(l.changes); text != "" {
+	if text := guarded(l.changes); text != "" {
 		s.Wrap(2, "%s", s.Paint(render.Warn, "  "+text))
+	}
+	if state, on, err := guard.Read(l.root); on && err == nil && !state.Acted {
+		s.Line("  The boot guard is on, for %s.", numbered(state.Changes))
 	}
 	if _, due, off := a.onTrial(l.changes); due > 0 {
 		s.Line("%s", s.Paint(render.Warn, fmt.Sprintf("  %s: keep it or take it back, with %s", count(due, "trial is due", "trials are due"), a.call("trial"))))

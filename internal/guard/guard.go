@@ -23,8 +23,7 @@ const By = "boot guard"
 
 // Where the guard stands in a machine. All of it has to be on the file system of the root, for it runs before any other is there.
 const (
-	folder  = "/usr/local/lib/calmdawn"
-	Program = folder + "/guard"
+	Program = "/usr/local/lib/calmdawn-guard/calmdawn" // not the recorder's: each comes and goes alone
 	State   = "/etc/calmdawn/guard.json"
 	units   = "/etc/systemd/system/"
 	begin   = "calmdawn-guard.service"
