@@ -82,7 +82,7 @@ func TestRecorder(t *testing.T) {
 	if b.Recording == nil || !b.Ready.Known || !b.Settled.FromReady.Known || len(b.Notes) > 0 {
 		t.Fatalf("ready %+v, settled %+v, notes %v", b.Ready, b.Settled, b.Notes)
 	}
-	t.Logf("%d samples, %v of processor time, %d bytes", b.Recording.Samples, b.Recording.CPU, b.Recording.Memory)
+	t.Logf("%d samples in %v, %v of processor time, %d bytes", b.Recording.Samples, b.Recording.Ended-b.Recording.Began, b.Recording.CPU, b.Recording.Memory)
 	if b.Recording.Memory > 20<<20 {
 		t.Errorf("the recorder held %d bytes", b.Recording.Memory)
 	}

@@ -264,9 +264,11 @@ func (a *app) record(o recorder.Options, boots int, since time.Time) error {
 			return err
 		}
 		defer book.Close()
+		recorder.GiveBack()
 		if err := book.AddBoot(b); err != nil {
 			return err
 		}
+		recorder.GiveBack()
 		n, err := book.BootsSince(since)
 		if err != nil || boots == 0 || n < boots {
 			return err

@@ -8,9 +8,9 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// giveBack lets go of those pages of this program's own file that are in memory; what is needed of them is found again in the file. A program does
+// GiveBack lets go of those pages of this program's own file that are in memory; what is needed of them is found again in the file. A program does
 // much once, at its begin and its end, and would hold all of that until it is over.
-func giveBack() {
+func GiveBack() {
 	own, err := os.Readlink("/proc/self/exe")
 	if err != nil {
 		return

@@ -77,6 +77,7 @@ func Record(ctx context.Context, r *machine.Root, o Options) error {
 	rec := &recorder{Options: o, root: r, clock: clock, logins: map[string]manager.Login{}, asked: map[string]bool{}}
 	rec.began = clock.now()
 	rec.users, _ = account.Read(r)
+	GiveBack()
 	if rec.groups, err = activity.Follow(activity.Folder); err != nil {
 		return fmt.Errorf("%w, so what each unit uses cannot be told", err)
 	}
@@ -85,9 +86,9 @@ func Record(ctx context.Context, r *machine.Root, o Options) error {
 	defer rec.processes.Close()
 	rec.counters = openCounters()
 	defer rec.counters.close()
-	giveBack()
+	GiveBack()
 	quiet := rec.untilQuiet(ctx, beat, 0)
-	giveBack()
+	GiveBack()
 	if err := rec.save(quiet); err != nil {
 		return err
 	}
@@ -284,7 +285,7 @@ func (rec *recorder) save(quiet bool) error {
 	if err != nil {
 		return err
 	}
-	giveBack()
+	GiveBack()
 	return rec.Save(b)
 }
 

@@ -4,7 +4,7 @@ import (
 	"bytes"
 	_ "embed"
 	"encoding/base64"
-	"html/template"
+	"html"
 	"io"
 	"strings"
 )
@@ -72,26 +72,88 @@ func NewPicture(alt string, draw func(io.Writer, Form, Palette) error) (*Picture
 	return p, nil
 }
 
-// Light and Dark are the picture as an address that holds it whole. It is shown as an image, in which no script would run.
-func (p *Picture) Light() template.URL { return inline(p.light) }
-
-// Dark is the picture for dark screens.
-func (p *Picture) Dark() template.URL { return inline(p.dark) }
-
-func inline(svg []byte) template.URL {
-	return template.URL("data:image/svg+xml;base64," + base64.StdEncoding.EncodeToString(svg))
+// inline is a picture as an address that holds it whole. It is shown as an image, in which no script would run.
+func inline(svg []byte) string {
+	return "data:image/svg+xml;base64," + base64.StdEncoding.EncodeToString(svg)
 }
 
-//go:embed report.html
-var reportPage string
+//go:embed report.css
+var reportStyle string
 
-var page = template.Must(template.New("report").Funcs(template.FuncMap{
-	"clean": Clean,
-	"right": func(s *Sheet, column int) bool { return column < len(s.Right) && s.Right[column] },
-}).Parse(reportPage))
+// A pageWriter writes a page: every text that it is given is escaped, in elements and in attributes. Templates would do the same, and would make the
+// whole program, which the recorder is too, a fifth larger.
+type pageWriter struct{ strings.Builder }
+
+func (p *pageWriter) tag(open, text, end string) {
+	p.WriteString(open + html.EscapeString(Clean(text)) + end)
+}
 
 // WriteHTML writes the report as one page that needs nothing besides itself.
-func (r Report) WriteHTML(w io.Writer) error { return page.Execute(w, r) }
+func (r Report) WriteHTML(w io.Writer) error {
+	var p pageWriter
+	p.WriteString(`<!DOCTYPE html>
+<html lang="en">
+<head>
+<meta charset="utf-8">
+<meta http-equiv="Content-Security-Policy" content="default-src 'none'; style-src 'unsafe-inline'; img-src data:">
+<meta name="viewport" content="width=device-width, initial-scale=1">
+<meta name="color-scheme" content="light dark">
+`)
+	p.tag("<title>", r.Title, "</title>\n")
+	p.WriteString("<style>\n" + reportStyle + "</style>\n</head>\n<body>\n<header>\n")
+	p.tag("<h1>", r.Title, "</h1>\n")
+	p.tag(`<p class="about">`, r.About, "</p>\n</header>\n<main>\n")
+	p.tag(`<p class="answer">`, r.Answer, "</p>\n")
+	for _, remark := range r.Remarks {
+		p.tag("<p>", remark, "</p>\n")
+	}
+	for _, s := range r.Sections {
+		p.tag("<section>\n<h2>", s.Title, "</h2>\n")
+		if s.Text != "" {
+			p.tag("<p>", s.Text, "</p>\n")
+		}
+		if s.Picture != nil {
+			p.tag(`<img class="light" src="`+inline(s.Picture.light)+`" alt="`, s.Picture.Alt, "\">\n")
+			p.WriteString(`<img class="dark" src="` + inline(s.Picture.dark) + "\" alt=\"\">\n")
+		}
+		if s.Table != nil {
+			s.Table.html(&p)
+		}
+		p.WriteString("</section>\n")
+	}
+	p.WriteString("</main>\n<footer>Written by Calm Dawn. The page holds all that it shows and fetches nothing.</footer>\n</body>\n</html>\n")
+	_, err := io.WriteString(w, p.String())
+	return err
+}
+
+func (s *Sheet) html(p *pageWriter) {
+	class := func(i int) string {
+		if i < len(s.Right) && s.Right[i] {
+			return ` class="figure"`
+		}
+		return ""
+	}
+	p.WriteString("<div class=\"wide\"><table>\n<thead><tr>")
+	for i, head := range s.Heads {
+		p.tag("<th"+class(i)+">", head, "</th>")
+	}
+	p.WriteString("</tr></thead>\n<tbody>\n")
+	for _, row := range s.Rows {
+		p.WriteString("<tr>")
+		for i, e := range row {
+			open, end := "", ""
+			switch {
+			case e.Command:
+				open, end = "<code>", "</code>"
+			case e.Strong:
+				open, end = "<strong>", "</strong>"
+			}
+			p.tag("<td"+class(i)+">"+open, e.Text, end+"</td>")
+		}
+		p.WriteString("</tr>\n")
+	}
+	p.WriteString("</tbody>\n</table></div>\n")
+}
 
 // marks are what has a meaning in Markdown, and what pages it is shown on may take for their own.
 var marks = strings.NewReplacer(`\`, `\\`, "`", "\\`", "*", `\*`, "_", `\_`, "|", `\|`, "<", "&lt;", ">", "&gt;", "[", `\[`, "]", `\]`, "#", `\#`, "~", `\~`, "&", "&amp;", "\n", " ")

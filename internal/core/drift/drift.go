@@ -116,8 +116,9 @@ func by(name, old, current string, since time.Time, events []Event) string {
 		return ""
 	}
 	var last Event
+	since = since.Truncate(time.Second) // logs tell no more than that
 	for _, e := range events {
-		if e.Package == name && e.At.After(since) && e.At.After(last.At) {
+		if e.Package == name && !e.At.Before(since) && e.At.After(last.At) {
 			last = e
 		}
 	}
