@@ -221,11 +221,10 @@ func (t *told) plot(m compare.Measure) {
 	for _, ch := range carriedOut(t.look.changes) {
 		t.points.Changes = append(t.points.Changes, render.Moment{At: ch.MadeAt, Name: fmt.Sprintf("change %d", ch.ID)})
 	}
-	if r := t.c.main; r.Before.N > 0 && r.After.N > 0 {
-		t.points.Before, t.points.After = r.Before.Median, r.After.Median
-		if r.Bounded {
-			t.points.Low, t.points.High = max(1, r.Before.Median+r.Low), r.Before.Median+r.High
-		}
+	r := t.c.main // medians are 0 where a side has no boots
+	t.points.Before, t.points.After = r.Before.Median, r.After.Median
+	if r.Bounded {
+		t.points.Low, t.points.High = max(1, r.Before.Median+r.Low), r.Before.Median+r.High
 	}
 }
 
