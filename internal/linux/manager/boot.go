@@ -162,7 +162,11 @@ func (m *Manager) ask(u listed, use, fifo bool) asked {
 		}
 	}
 	if !fifo {
-		a.calls = append(a.calls, o.Go("org.freedesktop.DBus.Properties.GetAll", 0, make(chan *dbus.Call, 1), "")) // of every interface
+		of := name + ".Unit"
+		if strings.HasSuffix(u.Name, ".service") {
+			of = "" // of every interface
+		}
+		a.calls = append(a.calls, o.Go("org.freedesktop.DBus.Properties.GetAll", 0, make(chan *dbus.Call, 1), of))
 		a.names = append(a.names, "")
 		return a
 	}
