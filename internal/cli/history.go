@@ -23,15 +23,11 @@ func (a *app) historyCommand() *cobra.Command {
 }
 
 func (a *app) history() error {
-	r, err := a.open()
+	r, changes, err := a.openChanges()
 	if err != nil {
 		return err
 	}
 	defer r.Close()
-	changes, err := a.readChanges(r)
-	if err != nil {
-		return err
-	}
 	if a.json {
 		document := struct {
 			Format  string       `json:"format"`

@@ -279,6 +279,20 @@ func (l *look) byCost(items []item.Item) {
 	})
 }
 
+// openChanges opens the machine and reads its changes.
+func (a *app) openChanges() (*machine.Root, []change.Change, error) {
+	r, err := a.open()
+	if err != nil {
+		return nil, nil, err
+	}
+	changes, err := a.readChanges(r)
+	if err != nil {
+		r.Close()
+		return nil, nil, err
+	}
+	return r, changes, nil
+}
+
 func (a *app) readChanges(r *machine.Root) ([]change.Change, error) {
 	book, err := casebook.Read(r, a.casebook)
 	if errors.Is(err, casebook.ErrNone) {

@@ -82,15 +82,11 @@ clock that is before the change was made is said, and no trial is judged by it.`
 
 // endTrials checks that all of the changes stand, then does something to each.
 func (a *app) endTrials(ids []int64, check func(change.Change) error, do func(int64) error) error {
-	r, err := a.open()
+	r, changes, err := a.openChanges()
 	if err != nil {
 		return err
 	}
-	changes, err := a.readChanges(r)
 	r.Close()
-	if err != nil {
-		return err
-	}
 	byNumber := map[int64]change.Change{}
 	for _, c := range changes {
 		byNumber[c.ID] = c
@@ -168,15 +164,11 @@ type trialJSON struct {
 }
 
 func (a *app) trials() error {
-	r, err := a.open()
+	r, changes, err := a.openChanges()
 	if err != nil {
 		return err
 	}
 	defer r.Close()
-	changes, err := a.readChanges(r)
-	if err != nil {
-		return err
-	}
 	all, due, off := a.onTrial(changes)
 	if a.json {
 		d := struct {

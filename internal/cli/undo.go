@@ -58,15 +58,11 @@ It works on the running machine and, with --root, on the disk of one that no lon
 
 // undo takes one change back, or all that stand for number 0.
 func (a *app) undo(number int64, u undoing) error {
-	r, err := a.open()
+	r, changes, err := a.openChanges()
 	if err != nil {
 		return err
 	}
 	defer r.Close()
-	changes, err := a.readChanges(r)
-	if err != nil {
-		return err
-	}
 	var ids []int64
 	for _, c := range slices.Backward(changes) {
 		if number == 0 && c.Stands() || c.ID == number {
