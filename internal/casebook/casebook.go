@@ -61,7 +61,7 @@ func Read(r *machine.Root, file string) (*Book, error) {
 // ReadForeign opens a casebook that may be of another machine, for reading.
 func ReadForeign(file string) (*Book, error) {
 	if _, err := os.Stat(file); err != nil {
-		return nil, fmt.Errorf("the casebook %s cannot be read: %s", file, machine.Reason(err))
+		return nil, fmt.Errorf("the casebook cannot be read; give the file of one: %w", err)
 	}
 	settings := url.Values{"mode": {"ro"}}
 	if readOnlyDisk(nil, file, file) {

@@ -378,7 +378,7 @@ func wordsOf(to item.State) turnWords {
 func readProposal(file string) ([]byte, error) {
 	f, err := os.Open(file)
 	if err != nil {
-		return nil, fmt.Errorf("the proposal cannot be read: %w", err)
+		return nil, fmt.Errorf("the proposal %s cannot be read; calmdawn propose FILE writes one: %w", file, err)
 	}
 	defer f.Close()
 	if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() {

@@ -13,7 +13,6 @@ import (
 
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/linux"
-	"calmdawn/internal/machine"
 	"calmdawn/internal/render"
 )
 
@@ -334,7 +333,7 @@ func writeWhole(file string, write func(io.Writer) error) error {
 	}
 	temp, err := os.CreateTemp(folder, ".calmdawn-*")
 	if err != nil {
-		return fmt.Errorf("nothing can be made in the folder %s: %s", folder, machine.Reason(err))
+		return fmt.Errorf("nothing can be made in the folder %s; choose another", folder)
 	}
 	defer os.Remove(temp.Name()) // gone already where all went well
 	if err := errors.Join(write(temp), temp.Chmod(0o644), temp.Close()); err != nil {

@@ -43,7 +43,7 @@ clock that is before the change was made is said, and no trial is judged by it.`
 		return &cobra.Command{Use: use, Short: short, ValidArgsFunction: cobra.NoFileCompletions,
 			Args: func(_ *cobra.Command, args []string) error {
 				if len(args) < least {
-					return usage("calmdawn trial %s: something is missing", use)
+					return usage("something is missing: it is calmdawn trial %s, with the numbers that calmdawn trial shows", use)
 				}
 				return nil
 			},
