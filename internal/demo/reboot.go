@@ -151,7 +151,7 @@ func (s *sim) pull(name string) *simUnit {
 			u.early = value == "no"
 		case "ExecStart":
 			program, _, _ := strings.Cut(value, " ")
-			_, err := os.Stat(filepath.Join(s.dir, program))
+			_, err := os.Stat(filepath.Join(s.dir, strings.TrimLeft(program, "-@:+!"))) // the prefixes of systemd.service(5)
 			u.missing = value != "" && err != nil
 		}
 	}
