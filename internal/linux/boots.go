@@ -74,7 +74,8 @@ func runningBoot(r *machine.Root) (boot.Boot, []string) {
 		return boot.Boot{}, []string{"the service manager does not tell the times of this boot: " + err.Error()}
 	}
 	b := boot.Boot{ID: journal.Present(r), Began: t.Began, Phases: t.Phases, Sources: []boot.Source{boot.Bus}, Ending: boot.Running}
-	b.Spans, err = m.Spans(t.Origin, true, manager.FIFOs(r))
+	fifo := manager.FIFOs(r)
+	b.Spans, err = m.Spans(t.Origin, true, fifo)
 	if err != nil {
 		notes = append(notes, "the service manager does not tell its units: "+err.Error())
 	}
@@ -88,7 +89,7 @@ func runningBoot(r *machine.Root) (boot.Boot, []string) {
 			notes = append(notes, "what runs for "+u.Name+" was not asked for: "+err.Error()+"; root can")
 			continue
 		}
-		spans, err := um.Spans(t.Origin, true, manager.FIFOs(r, u.Home))
+		spans, err := um.Spans(t.Origin, true, fifo || manager.HomeFIFOs(r, u.Home))
 		if err == nil {
 			b.Spans = append(b.Spans, spans...)
 		}

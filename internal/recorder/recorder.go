@@ -83,6 +83,7 @@ func Record(ctx context.Context, r *machine.Root, o Options) error {
 	}
 	defer rec.groups.Close()
 	rec.processes = activity.FollowProcesses("/proc", inSession)
+	rec.processes.Still = rec.groups.Still
 	defer rec.processes.Close()
 	rec.counters = openCounters()
 	defer rec.counters.close()
@@ -129,14 +130,18 @@ func (rec *recorder) firstLogin() time.Duration {
 
 // untilQuiet samples until the machine is quiet, since it was ready and since somebody logged in; false when that does not come about.
 func (rec *recorder) untilQuiet(ctx context.Context, every, since time.Duration) bool {
-	tick := time.NewTicker(every)
+	tick := time.NewTimer(0)
 	defer tick.Stop()
 	searched := time.Duration(0)
-	for n := 0; ; n++ {
-		if n%2 == 0 || !rec.idle() {
-			rec.sample(n)
+	for n, beats := 0, 0; ; n += beats {
+		select {
+		case <-ctx.Done():
+			rec.notes = append(rec.notes, "the recorder was stopped before the machine was quiet")
+			return false
+		case <-tick.C:
 		}
-		if rec.finished > 0 && n%perSecond == perSecond-1 {
+		rec.sample(n)
+		if rec.finished > 0 && n%perSecond == perSecond-2 {
 			from := max(rec.origin+rec.finished, rec.firstLogin(), since)
 			if searched < from {
 				searched = from
@@ -153,23 +158,22 @@ func (rec *recorder) untilQuiet(ctx context.Context, every, since time.Duration)
 			rec.notes = append(rec.notes, fmt.Sprintf("the start-up was not finished within %s of the recorder's start", rec.Longest))
 			return false
 		}
-		select {
-		case <-ctx.Done():
-			rec.notes = append(rec.notes, "the recorder was stopped before the machine was quiet")
-			return false
-		case <-tick.C:
+		beats = 1
+		if n%2 == 0 && rec.idle() { // waking up costs more than looking
+			beats = 2
 		}
+		tick.Reset(time.Duration(beats) * every)
 	}
 }
 
-// idle reports whether the machine has hardly done anything in the last second: then every second look suffices.
+// idle reports whether the machine has hardly done anything in the last second: then half as many looks suffice.
 func (rec *recorder) idle() bool {
 	n := len(rec.course)
-	if n <= perSecond {
+	if n == 0 || rec.course[n-1].At < rec.began+time.Second {
 		return false
 	}
 	last := rec.course[n-1]
-	used := last.CPU - boot.UsedBy(rec.course[n-1-perSecond:], last.At-time.Second)
+	used := last.CPU - boot.UsedBy(rec.course, last.At-time.Second)
 	return used < 30*time.Millisecond
 }
 
@@ -196,9 +200,7 @@ func (rec *recorder) untilLogin(ctx context.Context) bool {
 // sample looks at everything that is due in the n-th beat.
 func (rec *recorder) sample(n int) {
 	at := rec.clock.now()
-	if n%2 == 0 {
-		rec.groups.Discover()
-	}
+	rec.groups.Discover()
 	rec.groups.Sample(at)
 	if n%perSecond == 0 {
 		rec.processes.Sample(at)
@@ -306,12 +308,13 @@ func (rec *recorder) make(quiet bool) (boot.Boot, error) {
 	rec.origin = t.Origin
 	b.Began, b.Phases = t.Began, t.Phases
 	b.Processors, b.Memory, b.Kernel = rec.counters.processors(), rec.counters.memory(), rec.counters.kernel()
-	spans, err := m.Spans(t.Origin, false, manager.FIFOs(rec.root))
+	fifo := manager.FIFOs(rec.root)
+	spans, err := m.Spans(t.Origin, false, fifo)
 	if err != nil {
 		return b, fmt.Errorf("the service manager does not tell its units: %w", err)
 	}
 	for _, u := range rec.users {
-		spans = append(spans, rec.userSpans(u, &b)...)
+		spans = append(spans, rec.userSpans(u, &b, fifo)...)
 	}
 	b.Spans = rec.withUse(spans)
 	if t.Finished > 0 {
@@ -321,6 +324,7 @@ func (rec *recorder) make(quiet bool) (boot.Boot, error) {
 	rec.settle(&b, quiet)
 	b.Course = rec.moved(rec.course)
 	b.Programs = rec.programs()
+	GiveBack()
 	b.Conditions = conditions.Of(rec.root, "this boot", true)
 	b.Recording = rec.own(b.Ready)
 	return b, nil
@@ -343,8 +347,8 @@ func (rec *recorder) settle(b *boot.Boot, quiet bool) {
 	}
 }
 
-// userSpans asks the service manager of a user who has one.
-func (rec *recorder) userSpans(u account.User, b *boot.Boot) []boot.Span {
+// userSpans asks the service manager of a user who has one. fifo says that one stands among the machine's unit files.
+func (rec *recorder) userSpans(u account.User, b *boot.Boot, fifo bool) []boot.Span {
 	if _, err := os.Stat(fmt.Sprintf("/run/user/%d/bus", u.UID)); err != nil {
 		return nil
 	}
@@ -354,7 +358,7 @@ func (rec *recorder) userSpans(u account.User, b *boot.Boot) []boot.Span {
 		return nil
 	}
 	defer m.Close()
-	spans, err := m.Spans(rec.origin, false, manager.FIFOs(rec.root, u.Home))
+	spans, err := m.Spans(rec.origin, false, fifo || manager.HomeFIFOs(rec.root, u.Home))
 	if err != nil {
 		b.Notes = append(b.Notes, fmt.Sprintf("the service manager of %s does not tell its units: %v", u.Name, err))
 	}

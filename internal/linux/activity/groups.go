@@ -43,6 +43,8 @@ type Group struct {
 	idle      int // looks at it that found nothing new
 	next      int // the tick at which it is looked at again
 	cpu       time.Duration
+	before    boot.Use      // what it had used before it was made anew
+	looked    time.Duration // what it had used when its disks and its processes were last looked at
 	read      int64
 	knowsRead bool
 }
@@ -51,8 +53,9 @@ type Group struct {
 type Groups struct {
 	root   string
 	all    map[string]*Group // by path
-	slices map[string]bool   // by path
-	tops   []*Group          // the machine's first level, which together are all its processes
+	tops   map[string]*Group // the machine's first level, which together are all its processes
+	watch  *watch            // nil where there is none
+	listed bool
 	tick   int
 	buf    [4096]byte
 }
@@ -62,11 +65,12 @@ func Follow(root string) (*Groups, error) {
 	if _, err := os.Stat(filepath.Join(root, "cgroup.controllers")); err != nil {
 		return nil, errors.New("the machine has no unified control groups")
 	}
-	return &Groups{root: root, all: map[string]*Group{}, slices: map[string]bool{}}, nil
+	return &Groups{root: root, all: map[string]*Group{}, tops: map[string]*Group{}, watch: newWatch()}, nil
 }
 
 // Close lets go of all files.
 func (g *Groups) Close() {
+	g.watch.close()
 	for _, group := range g.all {
 		group.close()
 	}
@@ -104,50 +108,78 @@ func (g *Groups) UnitOf(path string) (*Group, bool) {
 	return nil, false
 }
 
-// Discover looks for groups that are new.
+// Discover looks for groups that are new. Where the kernel tells of them, the folders are listed only once: to list them all, several times a
+// second, would cost more than all else that is done here.
 func (g *Groups) Discover() {
-	g.look("", "", 0)
+	if g.listed && g.watch.made(g.anew) {
+		return
+	}
+	g.listed = true
+	g.look("")
 }
 
-func (g *Groups) look(dir, uid string, depth int) {
-	entries, err := os.ReadDir(filepath.Join(g.root, dir))
+// anew meets a group of which the kernel told. A known one of that path may be another that is gone.
+func (g *Groups) anew(dir, name string) {
+	for _, of := range []map[string]*Group{g.all, g.tops} {
+		if group, known := of[dir+"/"+name]; known && !g.cpu(group) {
+			group.leave()
+		}
+	}
+	g.meet(dir, name)
+}
+
+// look lists what is in a folder. It is watched first, so that nothing is missed between the two.
+func (g *Groups) look(dir string) {
+	folder := filepath.Join(g.root, dir)
+	g.watch.add(folder, dir)
+	entries, err := os.ReadDir(folder)
 	if err != nil {
 		return
 	}
 	for _, e := range entries {
-		if !e.IsDir() {
-			continue
-		}
-		p := dir + "/" + e.Name()
-		if depth == 0 && !g.slices["top"+p] {
-			g.slices["top"+p] = true
-			g.tops = append(g.tops, g.open(p, "", ""))
-		}
-		switch ext := filepath.Ext(e.Name()); {
-		case ext == ".slice" && depth < maxDepth:
-			g.look(p, uid, depth+1)
-		case ext == ".service" || ext == ".scope" || ext == ".mount" || ext == ".socket" || ext == ".swap":
-			owner, isManager := strings.CutPrefix(strings.TrimSuffix(e.Name(), ext), "user@")
-			if isManager && ext == ".service" {
-				if depth < maxDepth {
-					g.look(p, owner, depth+1)
-				}
-				continue
-			}
-			if have, known := g.all[p]; (!known || have.Gone) && len(g.all) < maxGroups {
-				group := g.open(p, e.Name(), uid)
-				if known { // it was stopped and started again: it goes on from where it was
-					have.Gone, have.stat, have.io, have.memory = group.stat == nil, group.stat, group.io, group.memory
-					continue
-				}
-				g.all[p] = group
-			}
+		if e.IsDir() {
+			g.meet(dir, e.Name())
 		}
 	}
 }
 
-func (g *Groups) open(p, native, uid string) *Group {
-	group := &Group{Native: native, UID: uid, Path: p}
+// meet takes note of a group in a folder, which may be known.
+func (g *Groups) meet(dir, name string) {
+	p := dir + "/" + name
+	depth := strings.Count(p, "/")
+	if depth == 1 {
+		g.follow(g.tops, p, "", "")
+	}
+	uid := ""
+	if _, rest, ok := strings.Cut(dir, "/user@"); ok {
+		uid, _, _ = strings.Cut(rest, ".service")
+	}
+	switch ext := filepath.Ext(name); ext {
+	case ".slice":
+		if depth <= maxDepth {
+			g.look(p)
+		}
+	case ".service", ".scope", ".mount", ".socket", ".swap":
+		if strings.HasPrefix(name, "user@") && ext == ".service" { // the service manager of a user, which has groups of its own
+			if depth <= maxDepth {
+				g.look(p)
+			}
+			return
+		}
+		g.follow(g.all, p, name, uid)
+	}
+}
+
+// follow keeps the files of a group open. One that was stopped and has started again goes on from where it was.
+func (g *Groups) follow(of map[string]*Group, p, native, uid string) {
+	group, known := of[p]
+	if known && !group.Gone || len(of) >= maxGroups {
+		return
+	}
+	if !known {
+		group = &Group{Native: native, UID: uid, Path: p}
+		of[p] = group
+	}
 	open := func(name string) *os.File {
 		f, err := os.Open(filepath.Join(g.root, p, name))
 		if err != nil {
@@ -155,12 +187,17 @@ func (g *Groups) open(p, native, uid string) *Group {
 		}
 		return f
 	}
-	group.stat = open("cpu.stat")
+	group.stat, group.before, group.looked, group.next = open("cpu.stat"), boot.Use{CPU: group.cpu, Read: group.read}, -1, 0
 	if native != "" {
 		group.io, group.memory = open("io.stat"), open("memory.current")
 	}
 	group.Gone = group.stat == nil
-	return group
+}
+
+// leave lets go of a group that is gone.
+func (g *Group) leave() {
+	g.Gone = true
+	g.close()
 }
 
 // Sample asks the groups that are due, at the given moment of the boot. A group that did nothing is asked half as often each time,
@@ -171,13 +208,11 @@ func (g *Groups) Sample(at time.Duration) {
 		if group.Gone || g.tick < group.next {
 			continue
 		}
-		before := group.cpu
 		if !g.cpu(group) {
-			group.Gone = true
-			group.close()
+			group.leave()
 			continue
 		}
-		if group.cpu == before && len(group.Course) > 0 {
+		if n := len(group.Course); n > 0 && group.cpu == group.Course[n-1].CPU {
 			group.idle = min(group.idle+1, 3)
 		} else {
 			group.idle = 0
@@ -187,16 +222,23 @@ func (g *Groups) Sample(at time.Duration) {
 	}
 }
 
-// SampleDisks asks all groups what they read, and hold in memory, where the machine accounts for it by group.
+// Still reports whether the group that a process belongs to has done nothing since SampleDisks was last called.
+func (g *Groups) Still(path string) bool {
+	group, ok := g.UnitOf(path)
+	return ok && !group.Gone && group.cpu == group.looked
+}
+
+// SampleDisks asks the groups that did something what they read, and hold in memory, where the machine accounts for it by group.
 func (g *Groups) SampleDisks(at time.Duration) {
 	for _, group := range g.all {
-		if group.Gone {
+		if group.Gone || group.cpu == group.looked {
 			continue
 		}
+		group.looked = group.cpu
 		if group.io != nil {
 			if n, ok := g.readBytes(group.io); ok {
 				group.knowsRead = true
-				if n != group.read {
+				if n += group.before.Read; n != group.read {
 					group.read = n
 					group.add(at)
 				}
@@ -270,7 +312,7 @@ func (g *Groups) cpu(group *Group) bool {
 		}
 		usec = usec*10 + int64(c-'0')
 	}
-	group.cpu = max(group.cpu, time.Duration(usec)*time.Microsecond)
+	group.cpu = max(group.cpu, group.before.CPU+time.Duration(usec)*time.Microsecond)
 	return true
 }
 
@@ -295,8 +337,7 @@ func (g *Groups) Total() time.Duration {
 	sum := time.Duration(0)
 	for _, top := range g.tops {
 		if !top.Gone && !g.cpu(top) {
-			top.Gone = true
-			top.close()
+			top.leave()
 		}
 		sum += top.cpu
 	}

@@ -51,7 +51,7 @@ func Look(procFolder string, during time.Duration, owners map[int]string) Now {
 			now.Units[key] = Present{u.CPU + share, u.Memory + process.Memory}
 		}
 		_, session := sessionOf(process.Group)
-		for _, word := range programWords(process.Words) {
+		for _, word := range programWords(p.words(process.PID)) {
 			k := ProgramKey{word, owners[session]}
 			u := now.Programs[k]
 			now.Programs[k] = Present{u.CPU + share, u.Memory + process.Memory}

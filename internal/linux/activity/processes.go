@@ -16,7 +16,7 @@ import (
 type Process struct {
 	PID, Parent int
 	Name        string   // the kernel's name of it, 15 bytes
-	Words       []string // its program as the kernel knows it, and its first words
+	Words       []string // only of processes in sessions: its program as the kernel knows it, and its first words
 	Group       string   // path of its control group
 	Began       uint64   // clock ticks since the kernel began
 	Memory      int64    // resident, bytes
@@ -47,6 +47,8 @@ type Processes struct {
 	round   int
 	buf     [4096]byte
 	session func(group string) bool
+	// Still tells of groups that have done nothing since the last look: their processes are not asked again. It may be nil.
+	Still func(group string) bool
 }
 
 const (
@@ -100,6 +102,9 @@ func (p *Processes) Sample(at time.Duration) {
 				continue
 			}
 			p.all[pid] = process
+		} else if p.Still != nil && p.Still(process.Group) {
+			process.seen = p.round
+			continue
 		}
 		cpu, read := process.CPU(), process.Read()
 		if !p.read(process) {
@@ -151,14 +156,23 @@ func (p *Processes) open(pid int) *Process {
 	}
 	process.io, _ = os.Open(at("io"))
 	process.Group = groupOf(at("cgroup"))
-	if target, err := os.Readlink(at("exe")); err == nil {
-		process.Words = append(process.Words, strings.TrimSuffix(target, " (deleted)"))
-	}
-	if words, err := os.ReadFile(at("cmdline")); err == nil {
-		list := strings.Split(strings.TrimRight(string(words[:min(len(words), 1024)]), "\x00"), "\x00")
-		process.Words = append(process.Words, list[:min(len(list), 4)]...)
+	if p.session(process.Group) {
+		process.Words = p.words(pid)
 	}
 	return process
+}
+
+// words are the program of a process as the kernel knows it, and its first words.
+func (p *Processes) words(pid int) (all []string) {
+	folder := filepath.Join(p.root, strconv.Itoa(pid))
+	if target, err := os.Readlink(folder + "/exe"); err == nil {
+		all = append(all, strings.TrimSuffix(target, " (deleted)"))
+	}
+	if words, err := os.ReadFile(folder + "/cmdline"); err == nil {
+		list := strings.Split(strings.TrimRight(string(words[:min(len(words), 1024)]), "\x00"), "\x00")
+		all = append(all, list[:min(len(list), 4)]...)
+	}
+	return all
 }
 
 // groupOf reads the path of a process's group in the unified hierarchy, cgroups(7).

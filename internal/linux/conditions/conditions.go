@@ -260,10 +260,13 @@ func (l *look) temporary() {
 
 // indexers looks for processes that go through all files.
 func (l *look) indexers() {
-	names, _ := filepath.Glob("/proc/[0-9]*/comm")
+	processes, _ := os.ReadDir("/proc")
 	var found []string
-	for _, file := range names {
-		text, err := os.ReadFile(file)
+	for _, p := range processes {
+		if c := p.Name()[0]; c < '0' || c > '9' {
+			continue
+		}
+		text, err := os.ReadFile("/proc/" + p.Name() + "/comm")
 		name := strings.TrimSpace(string(text))
 		if err == nil && slices.Contains(l.Indexers, name) && !slices.Contains(found, name) {
 			found = append(found, name)

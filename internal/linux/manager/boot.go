@@ -107,95 +107,125 @@ func wanted() map[string]bool {
 // All properties of a unit are asked for at once only if no FIFO stands among the unit files: to look for the unit's file, the manager
 // would open it, and hang for good.
 func (m *Manager) Spans(origin time.Duration, use, fifo bool) ([]boot.Span, error) {
-	var units []listed
-	if err := m.bus.Object(name, object).Call(name+".Manager.ListUnits", 0).Store(&units); err != nil {
+	units, err := m.list()
+	if err != nil {
 		return nil, err
 	}
-	units = slices.DeleteFunc(units, func(u listed) bool { return u.Load != "loaded" || m.dull(u.Name) })
-	asks := make([]asked, len(units))
-	waited := 0
-	for i := range units {
-		asks[i] = m.ask(units[i], use, fifo)
-		for ; i-waited >= unitsAhead; waited++ {
-			asks[waited].wait()
-		}
-	}
+	idle := map[string]bool{}
+	m.each(slices.DeleteFunc(slices.Clone(units), func(u listed) bool { return u.Active != "inactive" || mounted(u.Name) }),
+		func(a *asked, _ listed) { a.get(name+".Unit", "ConditionTimestampMonotonic") },
+		func(a *asked, u listed) {
+			checked, told := a.values["ConditionTimestampMonotonic"].Value().(uint64)
+			idle[u.Name] = told && checked == 0 // whatever starts has its conditions checked
+		})
+	units = slices.DeleteFunc(units, func(u listed) bool { return idle[u.Name] })
 	var spans []boot.Span
-	for i, u := range units {
-		asks[i].wait()
-		s := asks[i].span(u.Name, m.Owner, origin, use)
+	m.each(units, func(a *asked, u listed) { a.unit(u.Name, use, fifo) }, func(a *asked, u listed) {
+		s := a.span(u.Name, m.Owner, origin, use)
 		s.Failed = u.Active == "failed"
 		if s.Begin.Known || s.End.Known || s.Skipped {
 			spans = append(spans, s)
 		}
-	}
+	})
 	boot.SortSpans(spans)
 	return spans, nil
 }
 
-// dull reports whether a unit says nothing of the boot: devices and slices are nothing that is launched, and what is mounted every manager
-// repeats.
-func (m *Manager) dull(name string) bool {
-	switch path.Ext(name) {
-	case ".device", ".slice", ".scope":
-		return true
-	case ".mount", ".swap", ".automount":
-		return m.Owner != "" || strings.HasPrefix(name, "run-credentials-")
+// list lists the units that are loaded. Devices and slices are left out, which are nothing that is launched, and mounts where it is a user's
+// manager: what is mounted every manager repeats.
+func (m *Manager) list() ([]listed, error) {
+	kinds := []string{"*.service", "*.target", "*.socket", "*.timer", "*.path"}
+	if m.Owner == "" {
+		kinds = append(kinds, "*.mount", "*.automount", "*.swap")
 	}
-	return false
+	var units []listed
+	o := m.bus.Object(name, object)
+	err := o.Call(name+".Manager.ListUnitsByPatterns", 0, []string{"loaded"}, kinds).Store(&units)
+	if err != nil { // before 230
+		err = o.Call(name+".Manager.ListUnits", 0).Store(&units)
+	}
+	return slices.DeleteFunc(units, func(u listed) bool {
+		return u.Load != "loaded" || !slices.Contains(kinds, "*"+path.Ext(u.Name)) || strings.HasPrefix(u.Name, "run-credentials-")
+	}), err
 }
+
+// mounted reports whether a unit may have become active without having been started: by what somebody else mounted.
+func mounted(name string) bool { return path.Ext(name) == ".mount" || path.Ext(name) == ".swap" }
 
 // asked is what was asked of one unit, and the answers.
 type asked struct {
+	of     dbus.BusObject
 	calls  []*dbus.Call
 	names  []string // of the properties; empty for all at once
 	values map[string]dbus.Variant
 }
 
-func (m *Manager) ask(u listed, use, fifo bool) asked {
-	a := asked{values: map[string]dbus.Variant{}}
-	o := m.bus.Object(name, u.Path)
-	get := func(of string, properties []string) {
-		for _, p := range properties {
-			a.calls = append(a.calls, o.Go("org.freedesktop.DBus.Properties.Get", 0, make(chan *dbus.Call, 1), of, p))
-			a.names = append(a.names, p)
+// each asks something about every unit, some of them ahead, and hands on the answers in the same order.
+func (m *Manager) each(units []listed, put, answered func(*asked, listed)) {
+	var waiting []*asked
+	next := 0
+	answer := func() {
+		waiting[0].wait()
+		answered(waiting[0], units[next])
+		waiting = waiting[1:]
+		next++
+	}
+	for _, u := range units {
+		a := &asked{of: m.bus.Object(name, u.Path), values: map[string]dbus.Variant{}}
+		if put(a, u); len(waiting) == unitsAhead {
+			answer()
+		}
+		waiting = append(waiting, a)
+	}
+	for len(waiting) > 0 {
+		answer()
+	}
+}
+
+// unit asks for what a span is made of.
+func (a *asked) unit(native string, use, fifo bool) {
+	service := strings.HasSuffix(native, ".service")
+	switch {
+	case !fifo && service:
+		a.all("") // of every interface
+	case !fifo:
+		a.all(name + ".Unit")
+	default:
+		a.get(name+".Unit", unitProperties...)
+		if service {
+			a.get(name+".Service", serviceProperties...)
+		}
+		if service && use {
+			a.get(name+".Service", useProperties...)
 		}
 	}
-	if !fifo {
-		of := name + ".Unit"
-		if strings.HasSuffix(u.Name, ".service") {
-			of = "" // of every interface
-		}
-		a.calls = append(a.calls, o.Go("org.freedesktop.DBus.Properties.GetAll", 0, make(chan *dbus.Call, 1), of))
-		a.names = append(a.names, "")
-		return a
+}
+
+func (a *asked) all(of string) { a.call("GetAll", "", of) }
+
+func (a *asked) get(of string, properties ...string) {
+	for _, p := range properties {
+		a.call("Get", p, of, p)
 	}
-	get(name+".Unit", unitProperties)
-	if strings.HasSuffix(u.Name, ".service") {
-		get(name+".Service", serviceProperties)
-		if use {
-			get(name+".Service", useProperties)
-		}
-	}
-	return a
+}
+
+func (a *asked) call(method, property string, words ...any) {
+	a.calls = append(a.calls, a.of.Go("org.freedesktop.DBus.Properties."+method, 0, make(chan *dbus.Call, 1), words...))
+	a.names = append(a.names, property)
 }
 
 func (a *asked) wait() {
 	for i, c := range a.calls {
-		<-c.Done
-		if c.Err != nil {
+		if <-c.Done; c.Err != nil || len(c.Body) != 1 {
 			continue // an older manager does not know the property, or the unit is gone
 		}
-		if a.names[i] == "" {
-			_ = c.Store(&a.values)
-			continue
-		}
-		var v dbus.Variant
-		if c.Store(&v) == nil {
+		switch v := c.Body[0].(type) {
+		case map[string]dbus.Variant:
+			a.values = v
+		case dbus.Variant:
 			a.values[a.names[i]] = v
 		}
 	}
-	a.calls = nil
 }
 
 func (a *asked) span(native, owner string, origin time.Duration, use bool) boot.Span {
@@ -249,25 +279,27 @@ func (a *asked) span(native, owner string, origin time.Duration, use bool) boot.
 	return s
 }
 
-// FIFOs reports whether a FIFO stands among the unit files of the machine or, where homes are given, of its users.
-func FIFOs(r *machine.Root, homes ...string) bool {
-	folders := []string{"/etc/systemd/system", "/etc/systemd/system.control", "/etc/systemd/user", "/run/systemd/system", "/run/systemd/generator",
-		"/usr/local/lib/systemd/system", "/usr/lib/systemd/system", "/lib/systemd/system", "/usr/lib/systemd/user", "/usr/share/systemd/user"}
-	for _, home := range homes {
-		folders = append(folders, path.Join(home, ".config/systemd/user"), path.Join(home, ".local/share/systemd/user"))
+var unitFolders = []string{"/etc/systemd/system", "/etc/systemd/system.control", "/etc/systemd/user", "/run/systemd/system", "/run/systemd/generator",
+	"/usr/local/lib/systemd/system", "/usr/lib/systemd/system", "/usr/lib/systemd/user", "/usr/share/systemd/user"}
+
+// FIFOs reports whether a FIFO stands among the unit files of the machine.
+func FIFOs(r *machine.Root) bool {
+	if _, err := r.ReadLink("/lib"); err != nil && holdsFIFO(r, "/lib/systemd/system") { // else it is one of the others
+		return true
 	}
-	for _, folder := range folders {
+	return holdsFIFO(r, unitFolders...)
+}
+
+// HomeFIFOs reports whether a FIFO stands among the unit files of a user's own.
+func HomeFIFOs(r *machine.Root, home string) bool {
+	return holdsFIFO(r, path.Join(home, ".config/systemd/user"), path.Join(home, ".local/share/systemd/user"))
+}
+
+func holdsFIFO(r *machine.Root, folders ...string) bool {
+	return slices.ContainsFunc(folders, func(folder string) bool {
 		entries, err := r.ReadDir(folder)
-		if err != nil {
-			continue
-		}
-		for _, e := range entries {
-			if e.Kind == machine.FIFO {
-				return true
-			}
-		}
-	}
-	return false
+		return err == nil && slices.ContainsFunc(entries, func(e machine.Entry) bool { return e.Kind == machine.FIFO })
+	})
 }
 
 // A Login is the session of a person, as the login manager knows it.
