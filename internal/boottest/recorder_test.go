@@ -83,6 +83,7 @@ func TestRecorder(t *testing.T) {
 		t.Fatalf("ready %+v, settled %+v, notes %v", b.Ready, b.Settled, b.Notes)
 	}
 	t.Logf("%d samples in %v, %v of processor time, %d bytes", b.Recording.Samples, b.Recording.Ended-b.Recording.Began, b.Recording.CPU, b.Recording.Memory)
+	t.Logf("with writing it down: %s µs", strings.TrimSpace(m.Shared(t, "recorder")))
 	if b.Recording.Memory > 20<<20 {
 		t.Errorf("the recorder held %d bytes", b.Recording.Memory)
 	}
@@ -172,6 +173,7 @@ while [ "$(systemctl is-active calmdawn-recorder.service)" = active ]; do sleep 
 
 // finish writes down what the kernel accounted for, and switches off.
 const finish = whenRecorded + `
+echo $(( $(systemctl show -p CPUUsageNSec --value calmdawn-recorder.service) / 1000 )) > /share/recorder
 for u in works stays waits; do echo $u.service $(( $(systemctl show -p CPUUsageNSec --value $u.service) / 1000 )); done > /share/accounting
 systemctl --no-block poweroff
 `
