@@ -153,7 +153,7 @@ func list(r *machine.Root, folder string, found *Boots) []machine.Entry {
 
 // A collector takes in what files say, several at a time.
 type collector struct {
-	mu    sync.Mutex
+	mu    sync.Mutex // of boots; each record has one of its own
 	boots map[ID]*record
 	users map[string]string // names by user id
 }
@@ -196,22 +196,24 @@ func (c *collector) listBoots(f *File) error {
 	return nil
 }
 
-// note remembers the first and the last entry of a boot; told is whether its kernel has said all that is asked of it.
+// note remembers the first and the last entry of a boot; told is whether its kernel has said by then all that is asked of it, or never will.
 func (c *collector) note(f *File, e Entry) (r *record, told bool) {
 	c.mu.Lock()
-	defer c.mu.Unlock()
 	r, ok := c.boots[e.Boot]
 	if !ok {
-		r = &record{id: e.Boot, sequence: f.SequenceID(), first: e, last: e, spans: map[boot.Key]*boot.Span{}}
+		r = &record{id: e.Boot, sequence: f.SequenceID(), first: e, last: e, index: map[boot.Key]int{}}
 		c.boots[e.Boot] = r
 	}
+	c.mu.Unlock()
+	r.mu.Lock()
+	defer r.mu.Unlock()
 	if e.Monotonic < r.first.Monotonic {
 		r.first, r.sequence = e, f.SequenceID()
 	}
 	if e.Monotonic > r.last.Monotonic {
 		r.last = e
 	}
-	return r, r.kernel != "" && r.memory > 0 && r.processors > 0
+	return r, r.kernel != "" && r.memory > 0 && r.processors > 0 || e.Seqnum >= r.first.Seqnum+kernelTalk
 }
 
 // keep forgets all but the last boots.
@@ -255,6 +257,9 @@ func (c *collector) readMessages(f *File, system bool) error {
 	if system {
 		kinds = append(kinds, msgReady, msgUserReady, msgSleep, msgClock, cryptSetup, SimulatedField+"=1")
 	}
+	c.mu.Lock()
+	boots := maps.Clone(c.boots) // what salvages another file adds to it
+	c.mu.Unlock()
 	for _, kind := range kinds {
 		data, ok, err := f.Find(kind)
 		if err != nil {
@@ -267,11 +272,11 @@ func (c *collector) readMessages(f *File, system bool) error {
 			if err != nil {
 				return err
 			}
-			if r, kept := c.boots[e.Boot]; kept {
+			if r, kept := boots[e.Boot]; kept {
 				if kind == SimulatedField+"=1" {
-					c.mu.Lock()
+					r.mu.Lock()
 					r.simulated = true
-					c.mu.Unlock()
+					r.mu.Unlock()
 					continue
 				}
 				if err := c.take(r, f, kind, e); err != nil {
@@ -300,7 +305,7 @@ func (c *collector) salvage(f *File, system bool) {
 			}
 		}
 		if system {
-			if r, known = c.note(f, e); !known && e.Seqnum < r.first.Seqnum+kernelTalk {
+			if r, known = c.note(f, e); !known {
 				c.introduce(r, f, e)
 			}
 		}
@@ -312,10 +317,9 @@ func (c *collector) salvage(f *File, system bool) {
 
 // finish turns the records into boots.
 func (c *collector) finish() []boot.Boot {
-	var boots []boot.Boot
-	for _, r := range c.inOrder() {
-		boots = append(boots, r.boot())
-	}
+	inOrder := c.inOrder()
+	boots := make([]boot.Boot, len(inOrder))
+	machine.EachLarge(len(boots), func(i int) { boots[i] = inOrder[i].boot() })
 	return boots
 }
 

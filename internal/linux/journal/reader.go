@@ -40,6 +40,8 @@ type File struct {
 	compact bool
 	decoder *zstd.Decoder
 	picked  []picked
+	texts   []text
+	message message
 }
 
 // NewFile reads the header of a log file of the given size in bytes. A file in a form that this reader does not know is an error.
@@ -79,7 +81,8 @@ func (f *File) Forget() {
 			spare.Put((*[pageSize]byte)(page))
 		}
 	}
-	f.pages.held, f.pages.queue, f.pages.lately, f.picked = map[int64][]byte{}, nil, [recentPages]recent{}, nil
+	f.pages.held, f.pages.queue, f.pages.lately = map[int64][]byte{}, nil, [recentPages]recent{}
+	f.picked, f.texts = nil, nil
 }
 
 // SequenceID names the sequence that the numbers of the entries belong to; files of the same one count on from each other.
@@ -451,48 +454,88 @@ func (f *File) confirm(data uint64) error {
 // entries is how many entries the header says there are.
 func (f *File) entries() uint64 { return le.Uint64(f.header[atEntries:]) }
 
-// A picked field is one that was looked at before: many entries share their fields.
+// A picked data object is one that was looked at before: many entries share their fields.
 type picked struct {
-	at    uint64 // offset of the data object; 0 for none
-	which int    // among those that are wanted; -1 for none of them
+	at    uint64 // its offset; 0 for none
+	field int    // which of those that are wanted it is; -1 for none of them
+}
+
+// A text is the value of a data object that many entries share.
+type text struct {
+	at    uint64
 	value string
 }
 
 const (
-	maxPicked = 1 << 12 // fields that are remembered, by the lower bits of their offsets
+	maxPicked = 1 << 12 // data objects that are remembered, by the lower bits of their offsets
+	maxTexts  = 1 << 10
 	maxValue  = 4 << 10 // bytes of a value that is wanted
 )
 
-// pick reads those fields of an entry that are wanted, and returns their values in the same order, empty for those that are not there, and
-// which are there. It reads a field that many entries share once.
-func (f *File) pick(e Entry, wanted []string) (values [32]string, told uint32, err error) {
+// A message is those fields of an entry that are wanted.
+type message struct {
+	file *File
+	at   [lastField]uint64 // offsets of their data objects; 0 for those that are not there
+}
+
+// pick finds those fields of an entry that are wanted. What it returns is valid until the next call.
+func (f *File) pick(e Entry) (*message, error) {
 	if f.picked == nil {
-		f.picked = make([]picked, maxPicked)
+		f.picked, f.texts = make([]picked, maxPicked), make([]text, maxTexts)
 	}
+	m := &f.message
+	*m = message{file: f}
 	for off, err := range f.items(e) {
 		if err != nil {
-			return values, told, err
+			return nil, err
 		}
 		known := &f.picked[off>>3%maxPicked]
 		if known.at != off {
-			text, err := f.payload(off)
+			payload, err := f.payload(off)
 			if err != nil {
-				return values, told, err
+				return nil, err
 			}
-			name, value, _ := bytes.Cut(text, []byte("="))
-			*known = picked{at: off, which: slices.Index(wanted, string(name))}
-			if len(value) >= maxValue {
-				known.which = -1
-			}
-			if known.which >= 0 {
-				known.value = string(value)
+			name, value, _ := bytes.Cut(payload, []byte("="))
+			*known = picked{off, -1}
+			if len(value) < maxValue {
+				known.field = slices.Index(wanted, string(name))
 			}
 		}
-		if known.which >= 0 {
-			values[known.which], told = known.value, told|1<<known.which
+		if known.field >= 0 {
+			m.at[known.field] = off
 		}
 	}
-	return values, told, nil
+	return m, nil
+}
+
+// value is the value of a field; empty where the entry does not have it. It must not be changed.
+func (m *message) value(field int) []byte {
+	if m.at[field] == 0 {
+		return nil
+	}
+	payload, err := m.file.payload(m.at[field])
+	if err != nil {
+		return nil // it was there when it was picked
+	}
+	return payload[len(wanted[field])+1:]
+}
+
+// of is the value of a field as a string, which is made once for those that many entries share.
+func (m *message) of(field int) string {
+	at := m.at[field]
+	if at == 0 || field > lastShared {
+		return string(m.value(field))
+	}
+	known := &m.file.texts[at>>3%maxTexts]
+	if known.at != at {
+		*known = text{at, string(m.value(field))}
+	}
+	return known.value
+}
+
+// emptyYetTold reports whether a field is there without a value.
+func (m *message) emptyYetTold(field int) bool {
+	return m.at[field] != 0 && len(m.value(field)) == 0
 }
 
 func (f *File) payloadAt() int64 {

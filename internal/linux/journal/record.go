@@ -1,11 +1,13 @@
 package journal
 
 import (
+	"cmp"
 	"fmt"
 	"regexp"
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"calmdawn/internal/core/boot"
@@ -31,14 +33,15 @@ const (
 	stopsSoon = 30 * time.Second
 )
 
-// A record collects what the files say of one boot. It does not matter in which order the files are read.
+// A record collects what the files say of one boot. It does not matter in which order the files are read, and several may be at once.
 type record struct {
+	mu          sync.Mutex
 	id          ID
 	sequence    ID
 	first, last Entry
 	simulated   bool
-	spans       map[boot.Key]*boot.Span // moments still by the boot's clock
-	stopped     map[boot.Key]time.Duration
+	index       map[boot.Key]int // of the units
+	units       []unit
 	ready       *finish
 	clock       *Entry        // the first entry after the clock was set
 	slept       time.Duration // when it was first put to sleep; 0 for never
@@ -47,6 +50,20 @@ type record struct {
 	kernel     string
 	memory     int64
 	processors int
+}
+
+// A unit is what the files say of one unit, by the boot's clock.
+type unit struct {
+	key                 boot.Key
+	begin, end, stopped instant
+	cpu                 time.Duration // until it stopped
+	failed, skipped     bool
+}
+
+// An instant may be unknown.
+type instant struct {
+	at    time.Duration
+	known bool
 }
 
 // A finish is the message with which the service manager ends the start-up.
@@ -65,8 +82,8 @@ var (
 // introduce reads what the kernel says of itself and the hardware; true when all is known.
 func (c *collector) introduce(r *record, f *File, e Entry) bool {
 	text := f.Message(e)
-	c.mu.Lock()
-	defer c.mu.Unlock()
+	r.mu.Lock()
+	defer r.mu.Unlock()
 	if m := kernelText.FindStringSubmatch(text); m != nil {
 		r.kernel = m[1]
 	} else if m := memoryText.FindStringSubmatch(text); m != nil {
@@ -79,7 +96,7 @@ func (c *collector) introduce(r *record, f *File, e Entry) bool {
 	return silent || e.Seqnum > r.first.Seqnum+kernelTalk || r.kernel != "" && r.memory > 0 && r.processors > 0
 }
 
-// The fields that are looked at.
+// The fields that are looked at: first those whose values many entries share.
 const (
 	fUnit = iota
 	fUserUnit
@@ -96,33 +113,21 @@ const (
 	fRealtime
 	fInvocation
 	fUserInvocation
+	lastField
+	lastShared = fSystemdUserUnit
 )
 
 var wanted = []string{"UNIT", "USER_UNIT", "_PID", "_UID", "_SYSTEMD_UNIT", "_SYSTEMD_USER_UNIT", "MESSAGE", "KERNEL_USEC", "INITRD_USEC", "USERSPACE_USEC",
 	"CPU_USAGE_NSEC", "_SOURCE_MONOTONIC_TIMESTAMP", "_SOURCE_REALTIME_TIMESTAMP", "INVOCATION_ID", "USER_INVOCATION_ID"}
 
-// A message is the wanted fields of an entry.
-type message struct {
-	values [32]string
-	told   uint32
-}
-
-func (m *message) of(field int) string { return m.values[field] }
-
-// emptyYetTold reports whether a field is there without a value.
-func (m *message) emptyYetTold(field int) bool {
-	return m.told&(1<<field) != 0 && m.values[field] == ""
-}
-
 func (c *collector) take(r *record, f *File, kind string, e Entry) error {
-	var m message
-	var err error
-	if m.values, m.told, err = f.pick(e, wanted); err != nil {
+	m, err := f.pick(e)
+	if err != nil {
 		return err
 	}
-	at := moment(e, &m)
-	c.mu.Lock()
-	defer c.mu.Unlock()
+	at := moment(e, m)
+	r.mu.Lock()
+	defer r.mu.Unlock()
 	if kind == cryptSetup {
 		if strings.HasPrefix(m.of(fMessage), "Set cipher ") {
 			r.opened = append(r.opened, at)
@@ -146,7 +151,7 @@ func (c *collector) take(r *record, f *File, kind string, e Entry) error {
 	default:
 		return nil // only the machine's own service manager is believed, and a user's of that user
 	}
-	r.tell(kind, key, at, e, &m)
+	r.tell(kind, key, at, e, m)
 	return nil
 }
 
@@ -163,33 +168,44 @@ func (r *record) tell(kind string, key boot.Key, at time.Duration, e Entry, m *m
 		}
 		return
 	}
-	if key.Native == "" || r.spans[key] == nil && len(r.spans) >= maxSpans {
+	u := r.unit(key)
+	if u == nil {
 		return
-	}
-	s := r.spans[key]
-	if s == nil {
-		s = &boot.Span{Native: key.Native, Owner: key.Owner}
-		r.spans[key] = s
 	}
 	switch kind { // restarted later: the first start counts
 	case msgStarting:
-		if !s.Begin.Known || at < s.Begin.Value {
-			s.Begin = boot.Of(at, boot.Log)
-		}
+		u.begin.earliest(at)
 	case msgStarted, msgFailed:
-		if !s.End.Known || at < s.End.Value {
-			s.End, s.Failed = boot.Of(at, boot.Log), kind == msgFailed
-			s.Skipped = kind == msgStarted && skipped(m)
+		if u.end.earliest(at) {
+			u.failed, u.skipped = kind == msgFailed, kind == msgStarted && skipped(m)
 		}
 	case msgResources:
-		n, err := strconv.ParseInt(m.of(fCPU), 10, 64)
-		if r.stopped == nil {
-			r.stopped = map[boot.Key]time.Duration{}
-		}
-		if before, ok := r.stopped[key]; err == nil && (!ok || at < before) {
-			s.CPU, r.stopped[key] = boot.Of(time.Duration(n), boot.Log), at
+		if n, err := strconv.ParseInt(m.of(fCPU), 10, 64); err == nil && u.stopped.earliest(at) {
+			u.cpu = time.Duration(n)
 		}
 	}
+}
+
+// unit is what is known of a unit; nil where no more units of this boot are believed.
+func (r *record) unit(key boot.Key) *unit {
+	if i, known := r.index[key]; known {
+		return &r.units[i]
+	}
+	if key.Native == "" || len(r.units) >= maxSpans {
+		return nil
+	}
+	r.index[key] = len(r.units)
+	r.units = append(r.units, unit{key: key})
+	return &r.units[len(r.units)-1]
+}
+
+// earliest takes over a moment that is earlier than what was known.
+func (f *instant) earliest(at time.Duration) bool {
+	if f.known && at >= f.at {
+		return false
+	}
+	*f = instant{at, true}
+	return true
 }
 
 // skipped reports whether a unit was skipped for a condition: that is logged like a start, of no invocation.
@@ -201,10 +217,10 @@ func skipped(m *message) bool {
 // log's, where it is there and plausible.
 func moment(e Entry, m *message) time.Duration {
 	const micro = time.Microsecond
-	if own, ok := digits(m.of(fMonotonic)); ok && own <= e.Monotonic {
+	if own, ok := digits(m.value(fMonotonic)); ok && own <= e.Monotonic {
 		return time.Duration(own) * micro
 	}
-	own, ok := digits(m.of(fRealtime))
+	own, ok := digits(m.value(fRealtime))
 	late := e.Realtime - own
 	if ok && own <= e.Realtime && late < uint64(time.Second/micro) && late <= e.Monotonic {
 		return time.Duration(e.Monotonic-late) * micro
@@ -213,12 +229,12 @@ func moment(e Entry, m *message) time.Duration {
 }
 
 // digits reads a number of up to 18 digits; most entries lack the fields that have one, which must cost nothing.
-func digits(text string) (n uint64, ok bool) {
-	if text == "" || len(text) > 18 {
+func digits(text []byte) (n uint64, ok bool) {
+	if len(text) == 0 || len(text) > 18 {
 		return 0, false
 	}
-	for i := range len(text) {
-		d := text[i] - '0'
+	for _, c := range text {
+		d := c - '0'
 		if d > 9 {
 			return 0, false
 		}
@@ -307,40 +323,56 @@ func (r *record) boot() boot.Boot {
 }
 
 func (r *record) addSpans(b *boot.Boot, origin time.Duration) {
-	inOrder := make([]*boot.Span, 0, len(r.spans))
-	for key, s := range r.spans {
-		if s.Begin.Known && s.End.Known && s.Begin.Value > s.End.Value {
-			s.Begin = boot.Figure{} // the first begin was not logged; this one is of a later start
+	inOrder := make([]*unit, 0, len(r.units))
+	for i := range r.units {
+		inOrder = append(inOrder, &r.units[i])
+	}
+	slices.SortFunc(inOrder, func(x, y *unit) int {
+		return cmp.Or(cmp.Compare(x.first(), y.first()), cmp.Compare(x.key.Native, y.key.Native), cmp.Compare(x.key.Owner, y.key.Owner))
+	})
+	figure := func(f instant) boot.Figure {
+		if !f.known {
+			return boot.Figure{}
 		}
-		if r.ready == nil || r.stopped[key] > r.ready.at+stopsSoon {
-			s.CPU = boot.Figure{} // of days, not of the boot
-		}
-		for _, f := range []*boot.Figure{&s.Begin, &s.End} {
-			if f.Known {
-				f.Value -= origin
-			}
-		}
-		if key == (boot.Key{Native: "shutdown.target"}) {
+		return boot.Of(f.at-origin, boot.Log)
+	}
+	b.Spans = make([]boot.Span, 0, len(r.units))
+	for _, u := range inOrder {
+		if u.key == (boot.Key{Native: "shutdown.target"}) {
 			b.Ending = boot.Clean
 			continue
 		}
-		inOrder = append(inOrder, s)
-	}
-	slices.SortFunc(inOrder, (*boot.Span).Compare)
-	b.Spans = make([]boot.Span, len(inOrder))
-	for i, s := range inOrder {
-		b.Spans[i] = *s
+		s := boot.Span{Native: u.key.Native, Owner: u.key.Owner, Begin: figure(u.began()), End: figure(u.end), Failed: u.failed, Skipped: u.skipped}
+		if u.stopped.known && r.ready != nil && u.stopped.at <= r.ready.at+stopsSoon { // later, it is of days, not of the boot
+			s.CPU = boot.Of(u.cpu, boot.Log)
+		}
+		b.Spans = append(b.Spans, s)
 	}
 	b.AimAtGoal()
+}
+
+// began is when the start began whose end is known; one after that is of a later start, and then the first was not logged.
+func (u *unit) began() instant {
+	if u.begin.known && u.end.known && u.begin.at > u.end.at {
+		return instant{}
+	}
+	return u.begin
+}
+
+func (u *unit) first() time.Duration {
+	if begin := u.began(); begin.known {
+		return begin.at
+	}
+	return u.end.at
 }
 
 // questions are the stretches in which an encrypted disk waited for its passphrase: from when a program that asks for one began, to
 // when the disk was opened. They count by the boot's clock, less origin.
 func (r *record) questions(origin time.Duration) []boot.Wait {
 	var asked []time.Duration
-	for key, s := range r.spans {
-		if key.Owner == "" && strings.HasPrefix(key.Native, "systemd-ask-password-") && strings.HasSuffix(key.Native, ".service") {
-			asked = append(asked, s.First())
+	for _, u := range r.units {
+		if u.key.Owner == "" && strings.HasPrefix(u.key.Native, "systemd-ask-password-") && strings.HasSuffix(u.key.Native, ".service") {
+			asked = append(asked, u.first()-origin)
 		}
 	}
 	if len(asked) == 0 {
@@ -348,12 +380,12 @@ func (r *record) questions(origin time.Duration) []boot.Wait {
 	}
 	begin := slices.Min(asked)
 	var waits []boot.Wait
-	for key, s := range r.spans {
-		volume, ok := strings.CutPrefix(key.Native, "systemd-cryptsetup@")
-		if !ok || !s.Begin.Known || !s.End.Known {
+	for _, u := range r.units {
+		volume, ok := strings.CutPrefix(u.key.Native, "systemd-cryptsetup@")
+		if !ok || !u.began().known || !u.end.known {
 			continue
 		}
-		from, to := max(begin, s.Begin.Value), s.End.Value
+		from, to := max(begin, u.begin.at-origin), u.end.at-origin
 		for _, at := range r.opened {
 			if at -= origin; at > from && at < to {
 				to = at
