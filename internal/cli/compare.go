@@ -27,7 +27,7 @@ type compareView struct {
 }
 
 func (a *app) compareCommand() *cobra.Command {
-	v := compareView{on: "ready"}
+	var v compareView
 	cmd := &cobra.Command{
 		Use:   "compare [BEFORE AFTER | change:N]",
 		Short: "Compare the boots before the last change with those after it",
@@ -62,14 +62,12 @@ Other boots can be chosen, before and after, as lists with commas:
 		},
 		ValidArgsFunction: cobra.NoFileCompletions,
 		RunE: func(_ *cobra.Command, args []string) error {
-			m, ok := compare.MeasureOf(v.on)
-			if !ok || v.on != "ready" && !strings.HasPrefix(v.on, "settled") {
-				return usage("--on takes ready, settled or \"settled after login\", not %q", v.on)
+			if err := v.check(); err != nil {
+				return err
 			}
 			if v.csv && a.json {
 				return usage("--csv and --json are two forms; choose one")
 			}
-			v.measure = m
 			limit, err := parseLimit(v.failIf)
 			if err != nil {
 				return err
@@ -77,12 +75,26 @@ Other boots can be chosen, before and after, as lists with commas:
 			return a.compare(v, args, limit)
 		},
 	}
-	cmd.Flags().BoolVar(&v.odd, "odd", false, "take odd boots too, which are left out otherwise")
-	cmd.Flags().StringVar(&v.on, "on", v.on, "what the verdict is `ON`: ready, settled, or \"settled after login\"")
-	cmd.Flags().StringVar(&v.with, "with", "", "take the boots before from another casebook, `FILE`")
+	v.flags(cmd)
 	cmd.Flags().StringVar(&v.failIf, "fail-if", "", "end with status 3 if the verdict is slower: `slower[:AMOUNT]`, as slower, slower:2s or slower:5%")
 	cmd.Flags().BoolVar(&v.csv, "csv", false, "print comma-separated values, a line a boot")
 	return cmd
+}
+
+// flags are those that say which boots are compared, and by what.
+func (v *compareView) flags(cmd *cobra.Command) {
+	cmd.Flags().BoolVar(&v.odd, "odd", false, "take odd boots too, which are left out otherwise")
+	cmd.Flags().StringVar(&v.on, "on", "ready", "what the verdict is `ON`: ready, settled, or \"settled after login\"")
+	cmd.Flags().StringVar(&v.with, "with", "", "take the boots before from another casebook, `FILE`")
+}
+
+func (v *compareView) check() error {
+	m, ok := compare.MeasureOf(v.on)
+	if !ok || v.on != "ready" && !strings.HasPrefix(v.on, "settled") {
+		return usage("--on takes ready, settled or \"settled after login\", not %q", v.on)
+	}
+	v.measure = m
+	return nil
 }
 
 // A limit is what --fail-if forbids.
@@ -191,6 +203,9 @@ func (c comparison) answer() string {
 		return fmt.Sprintf("%s is %s by %s %s (between %s and %s%s).", what, r.Verdict, render.Duration(r.Estimate), c.between, render.Duration(near), render.Duration(far), how)
 	case compare.NoDifference:
 		return fmt.Sprintf("No difference shown %s: %s changed by something between %s and %s%s.", c.between, c.on.Name, signed(r.Low), signed(r.High), how)
+	}
+	if r.Before.N+r.After.N == 0 && len(c.sides.Before)+len(c.sides.After) > 0 {
+		return fmt.Sprintf("%s was measured in none of these boots: it takes a recorder that was on, and for what follows a login somebody who logged in.", what)
 	}
 	if r.Before.N+r.After.N == 0 {
 		return fmt.Sprintf("Too few boots to tell what changed %s: none is remembered that could be compared.", c.between)
@@ -303,7 +318,7 @@ func (a *app) showComparison(s *render.Screen, c comparison, found linux.Boots, 
 	case c.main.Missing > 0 && len(c.changes) > 0:
 		s.Line("Next: restart the machine %s, then %s", count(c.main.Missing, "more time", "more times"), a.call("compare"))
 	case len(c.changes) > 0 && c.changes[len(c.changes)-1].Stands() && c.main.Verdict != compare.Faster:
-		s.Line("Next: keep it, or take it back with %s", a.call(fmt.Sprintf("undo %d", c.changes[len(c.changes)-1].ID)))
+		s.Line("Next: keep what was changed, or take it back with %s", a.call("undo "+inWords(c.changes)))
 	case len(c.changes) > 0 && c.main.Verdict == compare.Faster:
 		s.Line("Next: write it down for the customer, with %s; or look for more, with %s", a.call("report"), a.call("list"))
 	default:
@@ -386,11 +401,10 @@ func (c comparison) stepTable(s *render.Screen) {
 	for _, st := range c.steps {
 		name, moved, verdict := "before all changes", "", ""
 		if len(st.changes) > 0 {
-			var all []string
-			for _, ch := range st.changes {
-				all = append(all, fmt.Sprintf("%d: %s", ch.ID, what(ch)))
+			name = fmt.Sprintf("%s: %s", strings.TrimPrefix(names(st.changes), "change "), what(st.changes[0]))
+			if n := len(st.changes) - 1; n > 0 {
+				name += fmt.Sprintf(", and %d more", n)
 			}
-			name = strings.Join(all, "; ")
 			if r := st.shift; r.Before.N > 0 && r.After.N > 0 {
 				moved = shift(r.Estimate)
 				if r.Bounded {

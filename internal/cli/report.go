@@ -29,7 +29,7 @@ type reportView struct {
 }
 
 func (a *app) reportCommand() *cobra.Command {
-	v := reportView{compareView: compareView{on: "ready"}}
+	var v reportView
 	cmd := &cobra.Command{
 		Use:   "report [FILE]",
 		Short: "Write down before and after for the customer, or for the ticket",
@@ -61,20 +61,16 @@ The boots are those around the last change; --before and --after choose others, 
 			if (v.before == "") != (v.after == "") && !strings.HasPrefix(v.before+v.after, "change:") && v.with == "" {
 				return usage("--before and --after choose the two sides; give both, or one of them as change:N")
 			}
-			m, ok := compare.MeasureOf(v.on)
-			if !ok || v.on != "ready" && v.on != "settled" {
-				return usage("--on takes ready or settled, not %q", v.on)
+			if err := v.check(); err != nil {
+				return err
 			}
-			v.measure = m
 			return a.report(v)
 		},
 	}
 	cmd.Flags().StringVar(&v.by, "by", "", "who made it, a `NAME` to stand at the top")
 	cmd.Flags().StringVar(&v.before, "before", "", "the `BOOTS` before, as compare takes them")
 	cmd.Flags().StringVar(&v.after, "after", "", "the `BOOTS` after")
-	cmd.Flags().StringVar(&v.with, "with", "", "take the boots before from another casebook, `FILE`")
-	cmd.Flags().StringVar(&v.on, "on", v.on, "what the verdict is `ON`: ready or settled")
-	cmd.Flags().BoolVar(&v.odd, "odd", false, "take odd boots too, which are left out otherwise")
+	v.flags(cmd)
 	cmd.Flags().StringVar(&v.pictures, "pictures", "", "write the plots into the folder `DIR` too, as PNG and as SVG")
 	cmd.Flags().BoolVar(&v.replace, "replace", false, "write over a file of that name")
 	return cmd

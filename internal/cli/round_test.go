@@ -190,6 +190,38 @@ func TestWhatSomebodyElseChanged(t *testing.T) {
 	}
 }
 
+// TestSeveralAreTakenBackOrNone names changes by number and as a range. One that cannot be taken back keeps the others from it.
+func TestSeveralAreTakenBackOrNone(t *testing.T) {
+	dir := demoMachine(t)
+	on := "--root " + dir + " "
+	p := dir + "/etc/systemd/system/graphical.target.wants/star-index.service"
+	was, _ := os.Readlink(p)
+	for _, id := range []string{"service:star-index.service", "service:cue-update.service", "service:dome-agent.service", "service:palisade-news.service"} {
+		call(t, on+"disable --yes "+id)
+	}
+	call(t, on+"undo 2 --yes")
+	if err := os.Symlink("/somewhere/else", p); err != nil {
+		t.Fatal(err)
+	}
+	before := testtree.Snapshot(t, dir+"/etc", nil)
+	if _, errs, code := call(t, on+"undo 4 1-3 --yes"); code != 1 || !strings.Contains(errs, "change 1 cannot be taken back") {
+		t.Errorf("with a conflict: %d %s", code, errs)
+	}
+	if d := testtree.Diff(before, testtree.Snapshot(t, dir+"/etc", nil)); d != "" {
+		t.Errorf("something was taken back all the same:\n%s", d)
+	}
+	out, errs, code := call(t, on+"undo 4 1-3 --yes --overwrite")
+	if code != 0 || !strings.Contains(out, "Taking 3 changes back") || !strings.Contains(out, "3 changes are taken back") {
+		t.Errorf("exit %d %s%s", code, out, errs)
+	}
+	if now, _ := os.Readlink(p); now != was {
+		t.Errorf("the link now leads to %s; it led to %s", now, was)
+	}
+	if out, _, _ := call(t, on+"history"); !strings.Contains(out, "8 changes, 0 in force") {
+		t.Error(out)
+	}
+}
+
 // TestDependentsComeAlong switches a service off with those that need it.
 func TestDependentsComeAlong(t *testing.T) {
 	on := "--root " + demoMachine(t) + " "
@@ -463,6 +495,8 @@ func TestCallsThatAreOff(t *testing.T) {
 		{on + "undo", "--all", 2},
 		{on + "undo x", "no number", 2},
 		{on + "undo 4 --yes", "no change 4", 2},
+		{on + "undo 3-1 --yes", "no range", 2},
+		{on + "undo 40-50 --yes", "no change of 40-50 is in force", 2},
 		{"--root /nowhere list", "no such folder", 1},
 		{"--root /proc/self/fd list", "no /etc", 1},
 		{"demo --keep /usr", "not empty", 1},

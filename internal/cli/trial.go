@@ -2,7 +2,7 @@ package cli
 
 import (
 	"fmt"
-	"strconv"
+	"slices"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -28,17 +28,6 @@ clock that is before the change was made is said, and no trial is judged by it.`
 		ValidArgsFunction: cobra.NoFileCompletions,
 		RunE:              func(*cobra.Command, []string) error { return a.trials() },
 	}
-	numbers := func(args []string) ([]int64, error) {
-		var ids []int64
-		for _, arg := range args {
-			n, err := strconv.ParseInt(arg, 10, 64)
-			if err != nil || n < 1 {
-				return nil, usage("%q is no number of a change; calmdawn trial lists those on trial", arg)
-			}
-			ids = append(ids, n)
-		}
-		return ids, nil
-	}
 	sub := func(use, short string, least int, run func([]string) error) *cobra.Command {
 		return &cobra.Command{Use: use, Short: short, ValidArgsFunction: cobra.NoFileCompletions,
 			Args: func(_ *cobra.Command, args []string) error {
@@ -50,94 +39,58 @@ clock that is before the change was made is said, and no trial is judged by it.`
 			RunE: func(_ *cobra.Command, args []string) error { return run(args) }}
 	}
 	yes := false
-	back := sub("return CHANGE...", "Take changes on trial back", 1, func(args []string) error {
-		ids, err := numbers(args)
-		if err != nil {
-			return err
-		}
-		return a.endTrials(ids, func(change.Change) error { return nil }, func(id int64) error { return a.undo(id, undoing{yes: yes}) })
-	})
+	back := sub("return CHANGE...", "Take changes on trial back", 1, func(args []string) error { return a.undo(args, undoing{yes: yes}) })
 	back.Flags().BoolVarP(&yes, "yes", "y", false, "do it without asking")
 	cmd.AddCommand(
 		sub("keep CHANGE...", "Confirm changes: they stay", 1, func(args []string) error {
-			ids, err := numbers(args)
-			if err != nil {
-				return err
-			}
-			return a.setTerms(ids, func(t *change.Terms) { t.Kept = a.now().Format(time.DateOnly) }, "stays")
+			return a.setTerms(args, func(t *change.Terms) { t.Kept = a.now().Format(time.DateOnly) }, "stays")
 		}), back,
 		sub("until DAY CHANGE...", "Let a trial last until another day, or begin one", 2, func(args []string) error {
 			until, err := change.ParseTrial(args[0], a.now())
 			if err != nil {
 				return usage("%w", err)
 			}
-			ids, err := numbers(args[1:])
-			if err != nil {
-				return err
-			}
-			return a.setTerms(ids, func(t *change.Terms) { t.Until, t.Kept = until, "" }, "is on trial until "+until)
+			return a.setTerms(args[1:], func(t *change.Terms) { t.Until, t.Kept = until, "" }, "is on trial until "+until)
 		}))
 	return cmd
 }
 
-// endTrials checks that all of the changes stand, then does something to each.
-func (a *app) endTrials(ids []int64, check func(change.Change) error, do func(int64) error) error {
+// setTerms changes the terms of the changes that words name, if all of them are in force and on trial then.
+func (a *app) setTerms(words []string, set func(*change.Terms), says string) error {
 	r, changes, err := a.openChanges()
 	if err != nil {
 		return err
 	}
-	r.Close()
-	byNumber := map[int64]change.Change{}
-	for _, c := range changes {
-		byNumber[c.ID] = c
+	defer r.Close()
+	ids, err := chosen(changes, words)
+	if err != nil {
+		return err
 	}
-	for _, id := range ids {
-		c, ok := byNumber[id]
-		switch {
-		case !ok:
-			return usage("there is no change %d; calmdawn history lists them", id)
-		case !c.Stands():
-			return usage("change %d is not in force (%s)", id, fate(c))
-		}
-		if err := check(c); err != nil {
-			return err
-		}
-	}
-	for _, id := range ids {
-		if err := do(id); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// setTerms changes the terms of changes that stand.
-func (a *app) setTerms(ids []int64, set func(*change.Terms), says string) error {
 	terms := map[int64]change.Terms{}
-	return a.endTrials(ids, func(c change.Change) error {
-		t := c.Terms
-		if set(&t); t.Until == "" {
+	for _, c := range changes {
+		if !slices.Contains(ids, c.ID) {
+			continue
+		}
+		if !c.Stands() {
+			return usage("change %d is not in force (%s)", c.ID, fate(c))
+		}
+		if set(&c.Terms); c.Terms.Until == "" {
 			return usage("change %d is not on trial", c.ID)
 		}
-		terms[c.ID] = t
-		return nil
-	}, func(id int64) error {
-		r, err := a.open()
-		if err != nil {
-			return err
-		}
-		defer r.Close()
-		book, err := casebook.Write(r, a.casebook)
-		if err != nil {
-			return err
-		}
-		defer book.Close()
+		terms[c.ID] = c.Terms
+	}
+	book, err := casebook.Write(r, a.casebook)
+	if err != nil {
+		return err
+	}
+	defer book.Close()
+	for _, id := range slices.Backward(ids) {
 		if err := book.SetTerms(id, terms[id]); err != nil {
 			return err
 		}
 		a.screen().Line("Change %d %s.", id, says)
-		return nil
-	})
+	}
+	return nil
 }
 
 // onTrial are the changes that have a trial, and how many of them are due.
