@@ -7,45 +7,39 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"calmdawn/internal/linux/activity"
 )
 
 // counters are those of the whole machine, in proc(5).
 type counters struct {
-	stat, vmstat *os.File
-	disk         *os.File // of what the system stands on; nil where that is no disk of its own
-	contained    bool     // the machine is a container: the kernel's counters are those of the computer around it
+	stat, vmstat activity.Counter
+	disk         activity.Counter // of what the system stands on; none where that is no disk of its own
+	contained    bool             // the machine is a container: the kernel's counters are those of the computer around it
 	allowed      map[string]bool
 	buf          [16 << 10]byte
 }
 
 func openCounters() counters {
-	c := counters{allowed: allowedProcessors()}
-	c.stat, _ = os.Open("/proc/stat")
-	c.vmstat, _ = os.Open("/proc/vmstat")
+	c := counters{allowed: allowedProcessors(), stat: activity.OpenCounter("/proc/stat"), vmstat: activity.OpenCounter("/proc/vmstat")}
 	text, _ := os.ReadFile("/run/systemd/container")
 	environ, _ := os.ReadFile("/proc/1/environ")
 	c.contained = len(text) > 0 || bytes.HasPrefix(environ, []byte("container=")) || bytes.Contains(environ, []byte("\x00container="))
 	if device, ok := rootDevice(); ok && !c.contained {
-		c.disk, _ = os.Open("/sys/dev/block/" + device + "/stat")
+		c.disk = activity.OpenCounter("/sys/dev/block/" + device + "/stat")
 	}
 	return c
 }
 
 func (c *counters) close() {
-	for _, f := range []*os.File{c.stat, c.vmstat, c.disk} {
-		if f != nil {
-			f.Close()
-		}
-	}
+	c.stat.Close()
+	c.vmstat.Close()
+	c.disk.Close()
 }
 
 // paged is how many bytes the machine has read from its disks.
 func (c *counters) paged() (int64, bool) {
-	if c.vmstat == nil {
-		return 0, false
-	}
-	n, _ := c.vmstat.ReadAt(c.buf[:], 0)
-	_, rest, ok := bytes.Cut(c.buf[:n], []byte("\npgpgin "))
+	_, rest, ok := bytes.Cut(c.vmstat.Read(c.buf[:]), []byte("\npgpgin "))
 	digits, _, _ := bytes.Cut(rest, []byte("\n"))
 	kb, err := strconv.ParseInt(string(digits), 10, 50)
 	return kb << 10, ok && err == nil
@@ -53,11 +47,7 @@ func (c *counters) paged() (int64, bool) {
 
 // diskBusy is how long the system's disk has been at work: "io_ticks" of the kernel's Documentation/block/stat.
 func (c *counters) diskBusy() time.Duration {
-	if c.disk == nil {
-		return 0
-	}
-	n, _ := c.disk.ReadAt(c.buf[:], 0)
-	words := strings.Fields(string(c.buf[:n]))
+	words := strings.Fields(string(c.disk.Read(c.buf[:])))
 	if len(words) < 10 {
 		return 0
 	}
@@ -68,12 +58,8 @@ func (c *counters) diskBusy() time.Duration {
 // foreign is how much processor time others on the same computer have taken so far, of those processors that this machine may use: what the
 // hypervisor gave to others, and in a container what runs beside it. own is what this machine's processes have used.
 func (c *counters) foreign(own time.Duration) (time.Duration, bool) {
-	if c.stat == nil {
-		return 0, false
-	}
-	n, _ := c.stat.ReadAt(c.buf[:], 0)
 	stolen, busy, found := time.Duration(0), time.Duration(0), false
-	for line := range bytes.Lines(c.buf[:n]) { // cpu0 user nice system idle iowait irq softirq steal …
+	for line := range bytes.Lines(c.stat.Read(c.buf[:])) { // cpu0 user nice system idle iowait irq softirq steal …
 		if !bytes.HasPrefix(line, []byte("cpu")) {
 			break
 		}

@@ -8,10 +8,8 @@ package activity
 import (
 	"bytes"
 	"errors"
-	"io/fs"
 	"os"
 	"path/filepath"
-	"strconv"
 	"strings"
 	"time"
 
@@ -37,9 +35,9 @@ type Group struct {
 	Memory int64 // the most that was seen, bytes; 0 where not known
 	Gone   bool
 
-	stat      *os.File
-	io        *os.File
-	memory    *os.File
+	stat      Counter
+	io        Counter
+	memory    Counter
 	idle      int // looks at it that found nothing new
 	next      int // the tick at which it is looked at again
 	cpu       time.Duration
@@ -80,12 +78,9 @@ func (g *Groups) Close() {
 }
 
 func (g *Group) close() {
-	for _, f := range []**os.File{&g.stat, &g.io, &g.memory} {
-		if *f != nil {
-			(*f).Close()
-			*f = nil
-		}
-	}
+	g.stat.Close()
+	g.io.Close()
+	g.memory.Close()
 }
 
 // All lists the groups seen so far, gone ones too.
@@ -180,18 +175,12 @@ func (g *Groups) follow(of map[string]*Group, p, native, uid string) {
 		group = &Group{Native: native, UID: uid, Path: p}
 		of[p] = group
 	}
-	open := func(name string) *os.File {
-		f, err := os.Open(filepath.Join(g.root, p, name))
-		if err != nil {
-			return nil
-		}
-		return f
-	}
+	open := func(name string) Counter { return OpenCounter(g.root + p + "/" + name) }
 	group.stat, group.before, group.looked, group.next = open("cpu.stat"), boot.Use{CPU: group.cpu, Read: group.read}, -1, 0
 	if native != "" {
 		group.io, group.memory = open("io.stat"), open("memory.current")
 	}
-	group.Gone = group.stat == nil
+	group.Gone = !group.stat.Is()
 }
 
 // leave lets go of a group that is gone.
@@ -235,20 +224,15 @@ func (g *Groups) SampleDisks(at time.Duration) {
 			continue
 		}
 		group.looked = group.cpu
-		if group.io != nil {
-			if n, ok := g.readBytes(group.io); ok {
-				group.knowsRead = true
-				if n += group.before.Read; n != group.read {
-					group.read = n
-					group.add(at)
-				}
+		if text := group.io.Read(g.buf[:]); len(text) > 0 {
+			group.knowsRead = true
+			if n := group.before.Read + readBytes(text); n != group.read {
+				group.read = n
+				group.add(at)
 			}
 		}
-		if group.memory != nil {
-			if n, err := group.memory.ReadAt(g.buf[:], 0); n > 0 && (err == nil || n < len(g.buf)) {
-				held, _ := strconv.ParseInt(string(bytes.TrimSpace(g.buf[:n])), 10, 64)
-				group.Memory = max(group.Memory, held)
-			}
+		if text := group.memory.Read(g.buf[:]); len(text) > 0 {
+			group.Memory = max(group.Memory, int64(number(text)))
 		}
 	}
 }
@@ -293,43 +277,21 @@ func appendUse(course []boot.Use, u boot.Use) []boot.Use {
 
 // cpu reads a group's use of the processors; false when the group is gone.
 func (g *Groups) cpu(group *Group) bool {
-	if group.stat == nil {
-		return false
+	digits, ok := bytes.CutPrefix(group.stat.Read(g.buf[:]), []byte("usage_usec "))
+	if ok {
+		group.cpu = max(group.cpu, group.before.CPU+time.Duration(number(digits))*time.Microsecond)
 	}
-	n, err := group.stat.ReadAt(g.buf[:], 0)
-	if n == 0 && err != nil {
-		return false
-	}
-	const key = "usage_usec "
-	text := g.buf[:n]
-	if !bytes.HasPrefix(text, []byte(key)) {
-		return false
-	}
-	usec := int64(0)
-	for _, c := range text[len(key):] {
-		if c < '0' || c > '9' {
-			break
-		}
-		usec = usec*10 + int64(c-'0')
-	}
-	group.cpu = max(group.cpu, group.before.CPU+time.Duration(usec)*time.Microsecond)
-	return true
+	return ok
 }
 
 // readBytes sums what io.stat tells of all devices.
-func (g *Groups) readBytes(f *os.File) (int64, bool) {
-	n, err := f.ReadAt(g.buf[:], 0)
-	if n == 0 && err != nil && errors.Is(err, fs.ErrClosed) {
-		return 0, false
-	}
-	sum := int64(0)
-	for word := range bytes.FieldsSeq(g.buf[:n]) {
+func readBytes(text []byte) (sum int64) {
+	for word := range bytes.FieldsSeq(text) {
 		if digits, ok := bytes.CutPrefix(word, []byte("rbytes=")); ok {
-			read, _ := strconv.ParseInt(string(digits), 10, 64)
-			sum += read
+			sum += int64(number(digits))
 		}
 	}
-	return sum, true
+	return sum
 }
 
 // Total is what all processes in groups have used of the processors.

@@ -23,7 +23,7 @@ type Process struct {
 	Gone        bool
 	Course      []boot.Use // only of processes in sessions
 
-	stat, io *os.File
+	stat, io Counter
 	seen     int
 	// The kernel adds what a child had used to its parent when it has ended. What of that was seen on children themselves is not
 	// counted twice.
@@ -71,12 +71,8 @@ func (p *Processes) Close() {
 }
 
 func (p *Process) close() {
-	for _, f := range []**os.File{&p.stat, &p.io} {
-		if *f != nil {
-			(*f).Close()
-			*f = nil
-		}
-	}
+	p.stat.Close()
+	p.io.Close()
 }
 
 // Sample looks at all processes at the given moment of the boot.
@@ -139,12 +135,8 @@ func (p *Processes) end(pid int, process *Process) {
 
 // open begins to follow a process; nil for one of the kernel's, or one that has ended already.
 func (p *Processes) open(pid int) *Process {
-	at := func(name string) string { return filepath.Join(p.root, strconv.Itoa(pid), name) }
-	process := &Process{PID: pid}
-	var err error
-	if process.stat, err = os.Open(at("stat")); err != nil {
-		return nil
-	}
+	folder := p.root + "/" + strconv.Itoa(pid) + "/"
+	process := &Process{PID: pid, stat: OpenCounter(folder + "stat")}
 	if !p.read(process) {
 		process.close()
 		return nil
@@ -154,8 +146,8 @@ func (p *Processes) open(pid int) *Process {
 		p.kernel[pid] = true
 		return nil
 	}
-	process.io, _ = os.Open(at("io"))
-	process.Group = groupOf(at("cgroup"))
+	process.io = OpenCounter(folder + "io")
+	process.Group = p.groupOf(folder + "cgroup")
 	if p.session(process.Group) {
 		process.Words = p.words(pid)
 	}
@@ -176,14 +168,12 @@ func (p *Processes) words(pid int) (all []string) {
 }
 
 // groupOf reads the path of a process's group in the unified hierarchy, cgroups(7).
-func groupOf(file string) string {
-	text, err := os.ReadFile(file)
-	if err != nil {
-		return ""
-	}
-	for line := range strings.Lines(string(text)) {
-		if path, ok := strings.CutPrefix(line, "0::"); ok {
-			return strings.TrimSuffix(path, "\n")
+func (p *Processes) groupOf(file string) string {
+	c := OpenCounter(file)
+	defer c.Close()
+	for line := range bytes.Lines(c.Read(p.buf[:])) {
+		if path, ok := bytes.CutPrefix(line, []byte("0::")); ok {
+			return string(bytes.TrimSuffix(path, []byte("\n")))
 		}
 	}
 	return ""
@@ -191,11 +181,7 @@ func groupOf(file string) string {
 
 // read brings a process up to date; false when it has ended.
 func (p *Processes) read(process *Process) bool {
-	n, err := process.stat.ReadAt(p.buf[:], 0)
-	if n == 0 && err != nil {
-		return false
-	}
-	text := p.buf[:n]
+	text := process.stat.Read(p.buf[:])
 	open, end := bytes.IndexByte(text, '('), bytes.LastIndexByte(text, ')')
 	if open < 0 || end < open {
 		return false
@@ -225,12 +211,8 @@ func (p *Processes) read(process *Process) bool {
 		}
 	}
 	process.cpu = time.Duration(used) * time.Second / ticks
-	if process.io != nil {
-		n, _ := process.io.ReadAt(p.buf[:], 0)
-		if _, rest, ok := bytes.Cut(p.buf[:n], []byte("\nread_bytes: ")); ok {
-			digits, _, _ := bytes.Cut(rest, []byte("\n"))
-			process.read = int64(number(digits))
-		}
+	if _, digits, ok := bytes.Cut(process.io.Read(p.buf[:]), []byte("\nread_bytes: ")); ok {
+		process.read = int64(number(digits))
 	}
 	return true
 }
