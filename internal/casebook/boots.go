@@ -22,17 +22,12 @@ const maxBoot = 32 << 20
 
 // AddBoot keeps a recorded boot; one of the same id is replaced.
 func (b *Book) AddBoot(recorded boot.Boot) error {
-	document, err := json.Marshal(recorded)
-	if err != nil {
-		return err
-	}
 	var packed bytes.Buffer
 	w, err := zstd.NewWriter(&packed, zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(256<<10), zstd.WithEncoderLevel(zstd.SpeedFastest))
 	if err != nil {
 		return err
 	}
-	_, err = w.Write(document)
-	if err := errors.Join(err, w.Close()); err != nil {
+	if err := errors.Join(json.NewEncoder(w).Encode(recorded), w.Close()); err != nil {
 		return err
 	}
 	return b.transact(func(tx *sql.Tx) error {

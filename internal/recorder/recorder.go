@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"os"
 	"path"
+	"runtime/debug"
 	"slices"
 	"strconv"
 	"strings"
@@ -288,6 +289,7 @@ func (rec *recorder) save(quiet bool) error {
 		return err
 	}
 	GiveBack()
+	debug.FreeOSMemory()
 	return rec.Save(b)
 }
 
@@ -325,7 +327,7 @@ func (rec *recorder) make(quiet bool) (boot.Boot, error) {
 	b.Course = rec.moved(rec.course)
 	b.Programs = rec.programs()
 	GiveBack()
-	b.Conditions = conditions.Of(rec.root, "this boot", true)
+	b.Conditions = conditions.OfBoot(rec.root, rec.processes.Names())
 	b.Recording = rec.own(b.Ready)
 	return b, nil
 }

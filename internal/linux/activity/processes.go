@@ -186,9 +186,6 @@ func (p *Processes) read(process *Process) bool {
 	if open < 0 || end < open {
 		return false
 	}
-	if process.Name == "" {
-		process.Name = string(text[open+1 : end])
-	}
 	// Field 3 follows the name: state; then parent (4), times of its own and of its ended children (14 to 17), begin (22), pages (24).
 	var used uint64
 	field := 3
@@ -208,6 +205,12 @@ func (p *Processes) read(process *Process) bool {
 		}
 		if field++; field > 24 {
 			break
+		}
+	}
+	if name := text[open+1 : end]; string(name) != process.Name {
+		again := process.Name != ""
+		if process.Name = string(name); again && p.session(process.Group) { // it has become another program
+			process.Words = p.words(process.PID)
 		}
 	}
 	process.cpu = time.Duration(used) * time.Second / ticks
@@ -248,6 +251,14 @@ func (p *Processes) Alive() []*Process {
 	}
 	slices.SortFunc(all, func(a, b *Process) int { return a.PID - b.PID })
 	return all
+}
+
+// Names are the kernel's names of the processes that were there at the last look.
+func (p *Processes) Names() (names []string) {
+	for _, process := range p.all {
+		names = append(names, process.Name)
+	}
+	return names
 }
 
 // InSessions lists the processes of sessions, ended ones too, in the order in which they began.

@@ -63,25 +63,36 @@ type look struct {
 }
 
 // Of returns the conditions of a machine as they are now. when names that moment for the record. Of a mounted disk only what
-// stands on it is known. A quick look leaves out what takes long to find.
-func Of(r *machine.Root, when string, quick bool) []boot.Condition {
-	l := look{root: r, rules: load(), when: when, steps: 100_000}
-	if quick {
-		l.steps = 2000
+// stands on it is known.
+func Of(r *machine.Root, when string) []boot.Condition {
+	var running []string
+	if r.Live() {
+		running = processNames()
 	}
+	l := look{root: r, rules: load(), when: when, steps: 100_000}
+	return l.of(running, false)
+}
+
+// OfBoot returns the conditions of the boot that is running, without what takes long to find. running are the kernel's names of the processes.
+func OfBoot(r *machine.Root, running []string) []boot.Condition {
+	l := look{root: r, rules: load(), when: "this boot", steps: 2000}
+	return l.of(running, true)
+}
+
+func (l *look) of(running []string, quick bool) []boot.Condition {
 	l.disk()
 	l.diskKind()
-	if r.Live() {
+	if l.root.Live() {
 		l.memory()
 	}
 	l.kernel()
-	if r.Live() {
+	if l.root.Live() {
 		l.power()
 	}
 	l.updates(quick)
 	l.temporary()
-	if r.Live() {
-		l.indexers()
+	if l.root.Live() {
+		l.indexers(running)
 	}
 	return l.all
 }
@@ -258,17 +269,22 @@ func (l *look) temporary() {
 	l.say("temporary files", float64(sum) > l.MuchTemp, "%s%s", lead, size(uint64(sum)))
 }
 
-// indexers looks for processes that go through all files.
-func (l *look) indexers() {
-	processes, _ := os.ReadDir("/proc")
-	var found []string
+// processNames are the kernel's names of the processes of the running machine.
+func processNames() (names []string) {
+	processes, _ := filepath.Glob("/proc/[0-9]*")
 	for _, p := range processes {
-		if c := p.Name()[0]; c < '0' || c > '9' {
-			continue
+		if name, err := os.ReadFile(p + "/comm"); err == nil {
+			names = append(names, strings.TrimSpace(string(name)))
 		}
-		text, err := os.ReadFile("/proc/" + p.Name() + "/comm")
-		name := strings.TrimSpace(string(text))
-		if err == nil && slices.Contains(l.Indexers, name) && !slices.Contains(found, name) {
+	}
+	return names
+}
+
+// indexers looks for processes that go through all files.
+func (l *look) indexers(running []string) {
+	var found []string
+	for _, name := range running {
+		if slices.Contains(l.Indexers, name) && !slices.Contains(found, name) {
 			found = append(found, name)
 		}
 	}
