@@ -310,7 +310,12 @@ func (a *app) apply(file string, v applyView) error {
 			return fmt.Errorf("%w\n%s carried out before it, and stand; %s lists them", err, count(len(done), "decision was", "decisions were"), a.call("history"))
 		}
 		s.Line("")
-		s.Line("%s", s.Paint(render.Good, fmt.Sprintf("Done, as %s: restart the machine when it suits, then %s.", names(done), a.call("compare"))))
+		if len(done) == 0 {
+			s.Line("Nothing was left to do.") // somebody was faster
+		} else {
+			s.Line("%s", s.Paint(render.Good, fmt.Sprintf("Done, as %s: restart the machine when it suits, then %s.", names(done), a.call("compare"))))
+			s.Line("To take back what was done: %s", a.call("undo "+inWords(done)))
+		}
 	} else {
 		s.Line("Nothing to do.")
 	}

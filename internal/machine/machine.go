@@ -133,14 +133,17 @@ func (r *Root) IsFile(p string) bool {
 
 // Each calls do for 0 to n-1, on all processors, and returns when all calls have.
 func Each(n int, do func(i int)) {
-	each(n, 32, do)
+	each(n, 32, n, do)
 }
 
 // EachLarge does the same for things that take long each.
-func EachLarge(n int, do func(i int)) { each(n, 1, do) }
+func EachLarge(n int, do func(i int)) { EachBy(n, n, do) }
 
-func each(n, batch int, do func(i int)) {
-	workers := min(runtime.GOMAXPROCS(0), (n+batch-1)/batch)
+// EachBy does the same with so many of them at once at most.
+func EachBy(most, n int, do func(i int)) { each(n, 1, most, do) }
+
+func each(n, batch, most int, do func(i int)) {
+	workers := min(runtime.GOMAXPROCS(0), (n+batch-1)/batch, most)
 	if workers < 2 {
 		for i := range n {
 			do(i)

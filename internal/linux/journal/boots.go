@@ -1,6 +1,7 @@
 package journal
 
 import (
+	"bytes"
 	"cmp"
 	"errors"
 	"io/fs"
@@ -69,14 +70,14 @@ func Read(r *machine.Root, last int) Boots {
 		found.Size += info.Size()
 		sources = append(sources, source{f, p, isSystem(p), nil})
 	}
-	machine.EachLarge(len(sources), func(i int) {
+	machine.EachBy(maxReaders, len(sources), func(i int) {
 		if s := &sources[i]; s.system {
 			s.damage = c.listBoots(s.file)
 			s.file.Forget()
 		}
 	})
 	c.keep(last)
-	machine.EachLarge(len(sources), func(i int) {
+	machine.EachBy(maxReaders, len(sources), func(i int) {
 		s := &sources[i]
 		if s.damage == nil {
 			s.damage = c.readMessages(s.file, s.system)
@@ -300,8 +301,8 @@ func (c *collector) salvage(f *File, system bool) {
 		}
 		kind := ""
 		for field, err := range f.Fields(e) {
-			if text := string(field); err == nil && (strings.HasPrefix(text, "MESSAGE_ID=") || text == cryptSetup) {
-				kind = text
+			if err == nil && (bytes.HasPrefix(field, []byte("MESSAGE_ID=")) || string(field) == cryptSetup) {
+				kind = string(field)
 			}
 		}
 		if system {

@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"runtime/debug"
 	"strings"
 	"testing"
@@ -220,6 +221,33 @@ func TestDamagedAmongWhole(t *testing.T) {
 		if b.ID != (ID{byte(i + 1)}).String() || !b.Ready.Known {
 			t.Errorf("boot %d: %s, ready %v", i, b.ID, b.Ready)
 		}
+	}
+}
+
+// TestMemoryOfADamagedLog reads damaged files of which one holds ten times the entries: what it takes does not grow with them.
+func TestMemoryOfADamagedLog(t *testing.T) {
+	defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(maxReaders)) // each reader has its share of the pages then
+	var took []uint64
+	for _, filler := range []int{1000, 10_000} {
+		w := newWriter(ID{5}, ID{1}, 20_000)
+		for n := range 10 {
+			aBoot(w, byte(n+1), began.Add(time.Duration(n)*time.Hour), filler)
+		}
+		bad := w.Bytes()
+		fill(bad, le.Uint64(bad[atFieldTable:]), le.Uint64(bad[atFieldTableSize:]))
+		r := machineOf(t, map[string][]byte{"system.journal": bad})
+		var before, after runtime.MemStats
+		runtime.ReadMemStats(&before)
+		found := Read(r, 0)
+		runtime.ReadMemStats(&after)
+		if len(found.Boots) != 10 {
+			t.Fatalf("%d boots", len(found.Boots))
+		}
+		t.Logf("%d MB of log, %d kB taken", len(bad)>>20, (after.TotalAlloc-before.TotalAlloc)>>10)
+		took = append(took, after.TotalAlloc-before.TotalAlloc)
+	}
+	if took[1] > took[0]+8<<20 {
+		t.Errorf("it took %d bytes and then %d", took[0], took[1])
 	}
 }
 

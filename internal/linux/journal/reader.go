@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"iter"
+	"runtime"
 	"slices"
 	"sync"
 
@@ -17,11 +18,13 @@ import (
 // Bounds on what is believed of a file.
 const (
 	pageSize   = 16 << 10
-	maxPages   = 1 << 10   // 16 MiB of cache
+	allPages   = 2 << 10   // held of all files that are read at once: 32 MiB
+	oldPages   = 1 << 7    // let go of lately, which somebody may still look at
 	maxChain   = 1 << 20   // steps along a chain of objects
 	maxItems   = 1 << 10   // fields of an entry
 	maxField   = 1 << 20   // bytes of a field, decompressed
 	maxEntries = 100 << 20 // entries of a file
+	maxReaders = 8         // files that are read at once
 )
 
 // A Damage says where a file is not as the format demands.
@@ -42,11 +45,13 @@ type File struct {
 	picked  []picked
 	texts   []text
 	message message
+	list    []byte   // of an entry's items
+	order   []uint64 // the same, sorted
 }
 
 // NewFile reads the header of a log file of the given size in bytes. A file in a form that this reader does not know is an error.
 func NewFile(r io.ReaderAt, size int64) (*File, error) {
-	f := &File{pages: pages{r: r, size: size, held: map[int64][]byte{}}}
+	f := &File{pages: pages{r: r, size: size, held: map[int64][]byte{}, most: allPages / min(maxReaders, runtime.GOMAXPROCS(0))}}
 	head, err := f.pages.bytes(0, leastHeader)
 	if err != nil {
 		return nil, errors.New("it is too short for a log file")
@@ -76,12 +81,7 @@ func (f *File) BytesRead() int64 { return f.pages.read }
 
 // Forget lets go of what is held of the file in memory; what its methods returned that is not a copy is void then.
 func (f *File) Forget() {
-	for _, page := range f.pages.held {
-		if len(page) == pageSize {
-			spare.Put((*[pageSize]byte)(page))
-		}
-	}
-	f.pages.held, f.pages.queue, f.pages.lately = map[int64][]byte{}, nil, [recentPages]recent{}
+	f.pages.forget()
 	f.picked, f.texts = nil, nil
 }
 
@@ -391,11 +391,13 @@ func (f *File) items(e Entry) iter.Seq2[uint64, error] {
 		if f.compact {
 			width = 4
 		}
-		all, err := f.pages.bytes(e.Offset+entryItems, int64(e.items)*width) // pages are never written to: what is held stays as it is
+		all, err := f.pages.bytes(e.Offset+entryItems, int64(e.items)*width)
 		if err != nil {
 			yield(0, err)
 			return
 		}
+		all = append(f.list[:0], all...) // the page may be let go of before the end of the list
+		f.list = all
 		for ; len(all) > 0; all = all[width:] {
 			if !yield(f.offset(all), nil) {
 				return
@@ -405,21 +407,22 @@ func (f *File) items(e Entry) iter.Seq2[uint64, error] {
 }
 
 // Message returns the text of an entry. It looks at the newest data first, which a text mostly is.
-func (f *File) Message(e Entry) string {
-	var all []uint64
+func (f *File) Message(e Entry) []byte {
+	all := f.order[:0]
 	for off, err := range f.items(e) {
 		if err != nil {
 			break
 		}
 		all = append(all, off)
 	}
+	f.order = all
 	slices.Sort(all)
 	for _, off := range slices.Backward(all) {
 		if text, err := f.payload(off); err == nil && bytes.HasPrefix(text, []byte("MESSAGE=")) {
-			return string(text[len("MESSAGE="):])
+			return text[len("MESSAGE="):]
 		}
 	}
-	return ""
+	return nil
 }
 
 // Fields returns the fields of an entry as NAME=VALUE. One over a mebibyte, or in a damaged place, is left out and its error
@@ -605,7 +608,9 @@ type pages struct {
 	r     io.ReaderAt
 	size  int64
 	held  map[int64][]byte
-	queue []int64 // of the held, oldest first
+	most  int
+	queue []int64  // of the held, oldest first
+	old   [][]byte // let go of, the longest ago first
 	read  int64
 
 	lately [recentPages]recent // pages asked for not long ago, by the lower bits of their number
@@ -618,7 +623,7 @@ type recent struct {
 	number int64
 }
 
-// bytes returns n bytes at off; they are valid until the next call and must not be changed.
+// bytes returns n bytes at off; they are valid until oldPages other pages are read, and must not be changed.
 func (p *pages) bytes(off, n int64) ([]byte, error) {
 	if off < 0 || n < 0 || off > p.size-n {
 		return nil, &Damage{off, "the file ends before"}
@@ -651,24 +656,45 @@ func (p *pages) page(n int64) ([]byte, error) {
 	if page, ok := p.held[n]; ok {
 		return page, nil
 	}
-	var page []byte
-	if left := p.size - n*pageSize; left < pageSize {
-		page = make([]byte, left)
-	} else if old, ok := spare.Get().(*[pageSize]byte); ok {
-		page = old[:]
-	} else {
-		page = make([]byte, pageSize)
-	}
+	page := p.room()[:min(pageSize, p.size-n*pageSize)]
 	got, err := p.r.ReadAt(page, n*pageSize)
 	p.read += int64(got)
 	if got < len(page) {
 		return nil, errors.Join(&Damage{n * pageSize, "it cannot be read"}, err)
 	}
-	if len(p.queue) >= maxPages {
+	if len(p.queue) >= p.most {
+		p.old = append(p.old, p.held[p.queue[0]])
 		delete(p.held, p.queue[0])
+		if lately := &p.lately[p.queue[0]%recentPages]; lately.number == p.queue[0] {
+			*lately = recent{}
+		}
 		p.queue = p.queue[1:]
 	}
 	p.held[n] = page
 	p.queue = append(p.queue, n)
 	return page, nil
+}
+
+// room is a page to read into.
+func (p *pages) room() []byte {
+	if len(p.old) > oldPages {
+		page := p.old[0]
+		p.old = p.old[1:]
+		return page[:pageSize]
+	}
+	if page, ok := spare.Get().(*[pageSize]byte); ok {
+		return page[:]
+	}
+	return make([]byte, pageSize)
+}
+
+// forget lets go of all pages.
+func (p *pages) forget() {
+	for _, page := range p.held {
+		spare.Put((*[pageSize]byte)(page[:pageSize]))
+	}
+	for _, page := range p.old {
+		spare.Put((*[pageSize]byte)(page[:pageSize]))
+	}
+	p.held, p.queue, p.old, p.lately = map[int64][]byte{}, nil, nil, [recentPages]recent{}
 }

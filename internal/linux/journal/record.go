@@ -84,13 +84,13 @@ func (c *collector) introduce(r *record, f *File, e Entry) bool {
 	text := f.Message(e)
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if m := kernelText.FindStringSubmatch(text); m != nil {
-		r.kernel = m[1]
-	} else if m := memoryText.FindStringSubmatch(text); m != nil {
-		n, _ := strconv.ParseInt(m[1], 10, 50)
+	if m := kernelText.FindSubmatch(text); m != nil {
+		r.kernel = string(m[1])
+	} else if m := memoryText.FindSubmatch(text); m != nil {
+		n, _ := strconv.ParseInt(string(m[1]), 10, 50)
 		r.memory = n << 10
-	} else if m := smpText.FindStringSubmatch(text); m != nil {
-		r.processors, _ = strconv.Atoi(m[1])
+	} else if m := smpText.FindSubmatch(text); m != nil {
+		r.processors, _ = strconv.Atoi(string(m[1]))
 	}
 	silent := r.kernel == "" && e.Seqnum > r.first.Seqnum+20 // a container: no kernel speaks
 	return silent || e.Seqnum > r.first.Seqnum+kernelTalk || r.kernel != "" && r.memory > 0 && r.processors > 0
