@@ -379,7 +379,7 @@ func (c comparison) reasonTable(s *render.Screen) {
 	}
 	rows = append(rows, []render.Cell{render.C("remainder"), {}, {}, render.C(shift(w.Remainder)), render.C("means are not the shift between boots")},
 		[]render.Cell{{Text: "shift of ready", Tone: render.Strong}, {}, {}, {Text: shift(whole), Tone: render.Strong}, {}})
-	s.Table([]render.Column{{Title: "  ITEM", Flex: 20}, {Title: "BEFORE", Right: true, Keep: 2}, {Title: "AFTER", Right: true, Keep: 2}, {Title: "CHANGE", Right: true}, {Title: "IT IS", Keep: 1}}, rows)
+	s.Table([]render.Column{{Title: "ITEM", Flex: 20}, {Title: "BEFORE", Right: true, Keep: 2}, {Title: "AFTER", Right: true, Keep: 2}, {Title: "CHANGE", Right: true}, {Title: "IT IS", Keep: 1}}, rows)
 	if w.Blind > 0 {
 		s.Wrap(0, "Of %s nothing is known of what waited for what.", count(w.Blind, "boot", "boots"))
 	}
@@ -419,7 +419,7 @@ func (c comparison) stepTable(s *render.Screen) {
 		rows = append(rows, []render.Cell{render.C(name), render.C(fmt.Sprint(st.side.N)), render.C(median), render.C(moved), render.C(verdict)})
 	}
 	s.Line("Step by step; the bounds of each hold for it alone, of several one may miss.")
-	s.Table([]render.Column{{Title: "  CHANGE", Flex: 20}, {Title: "BOOTS", Right: true, Keep: 2}, {Title: strings.ToUpper(c.on.Name), Right: true}, {Title: "SHIFT", Right: true}, {Title: "WITHIN (95 %)", Right: true, Keep: 1}}, rows)
+	s.Table([]render.Column{{Title: "CHANGE", Flex: 20}, {Title: "BOOTS", Right: true, Keep: 2}, {Title: strings.ToUpper(c.on.Name), Right: true}, {Title: "SHIFT", Right: true}, {Title: "WITHIN (95 %)", Right: true, Keep: 1}}, rows)
 	s.Line("")
 }
 
