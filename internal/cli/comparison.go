@@ -37,7 +37,7 @@ type stage struct {
 
 // sinceLastChange compares the boots around the last change; without a change there is nothing to compare.
 func sinceLastChange(boots []boot.Boot, changes []change.Change, on compare.Measure) (comparison, bool) {
-	done := carriedOut(changes)
+	done := feltBy(boots, carriedOut(changes))
 	steps := compare.Steps(boots, instants(done))
 	if len(done) == 0 {
 		return comparison{}, false
@@ -75,6 +75,27 @@ func carriedOut(changes []change.Change) []change.Change {
 		}
 	}
 	return done
+}
+
+// feltBy leaves out the changes that were taken back before a boot could feel them, and what took them back; all are left in where there are no others.
+func feltBy(boots []boot.Boot, changes []change.Change) []change.Change {
+	at := map[int64]time.Time{}
+	for _, ch := range changes {
+		at[ch.ID] = ch.MadeAt
+	}
+	unfelt := func(made, undone time.Time) bool {
+		return !made.IsZero() && !undone.IsZero() && !slices.ContainsFunc(boots, func(b boot.Boot) bool { return b.Began.After(made) && b.Began.Before(undone) })
+	}
+	felt := slices.DeleteFunc(slices.Clone(changes), func(ch change.Change) bool {
+		if ch.Verb == change.Undo {
+			return unfelt(at[ch.Undoes], ch.MadeAt)
+		}
+		return unfelt(ch.MadeAt, at[ch.UndoneBy])
+	})
+	if len(felt) == 0 {
+		return changes
+	}
+	return felt
 }
 
 func instants(changes []change.Change) []time.Time {
@@ -125,7 +146,8 @@ func (a *app) chosen(l *look, boots []boot.Boot, v compareView, words []string) 
 		c.between = fmt.Sprintf("between %s of %s and %s here", before, v.with, after)
 	case len(words) == 1 && strings.HasPrefix(words[0], "change:"):
 		before, after = words[0], words[0]
-		c.between = "by change " + strings.TrimPrefix(before, "change:")
+		step := sameStep(here.Steps, done, strings.TrimPrefix(before, "change:"))
+		c.between = "by " + names(feltBy(boots, step))
 	case len(words) == 1:
 		return c, usage("%q is one side; give the boots before and the boots after, or change:N for both\ncalmdawn compare --help explains how boots are chosen", words[0])
 	default:
@@ -158,6 +180,20 @@ func (a *app) chosen(l *look, boots []boot.Boot, v compareView, words []string) 
 	}
 	c.measure()
 	return c, nil
+}
+
+// sameStep are the changes without a boot between them to which one belongs: boots cannot tell them apart.
+func sameStep(steps []compare.Step, changes []change.Change, number string) []change.Change {
+	for _, s := range steps {
+		if s.First < 0 {
+			continue
+		}
+		all := changes[s.First : s.Last+1]
+		if slices.ContainsFunc(all, func(ch change.Change) bool { return fmt.Sprint(ch.ID) == number }) {
+			return all
+		}
+	}
+	return nil // there is none of that number
 }
 
 // foreign is the boots of another casebook.
@@ -244,6 +280,8 @@ func names(changes []change.Change) string {
 		ids = append(ids, fmt.Sprint(ch.ID))
 	}
 	switch n := len(changes); {
+	case n == 0:
+		return "no change"
 	case n == 1:
 		return "change " + ids[0]
 	case n > 2 && changes[n-1].ID-changes[0].ID == int64(n-1):

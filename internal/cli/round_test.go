@@ -379,6 +379,11 @@ func TestBeforeAndAfter(t *testing.T) {
 	says(on+"compare --on settled", "Settled is slower by")
 	says(on+"compare --with "+dir+"/var/lib/calmdawn/casebook.db 1-5 6-8", "Ready is faster by")
 	says(on+"history", "came out")
+	// What was taken back before a boot could feel it is not compared by.
+	says(on + "disable --yes service:cue-update.service")
+	says(on+"compare", "Too few boots", "since change 3")
+	says(on + "undo 3 --yes")
+	says(on+"compare", "Ready is slower by", "since change 2 (")
 	// The report, in its three forms; a file that is there is kept.
 	out := t.TempDir()
 	for form, want := range map[string]string{"html": "xml;base64,", "md": "| **ready** |", "json": "calmdawn.report/1"} {
