@@ -158,7 +158,11 @@ func (a *app) compare(v compareView, words []string, fail limit) error {
 	if len(words) == 0 && v.with == "" {
 		var ok bool
 		if c, ok = sinceLastChange(boots, l.changes, v.measure); !ok {
-			return fmt.Errorf("no change was made to this machine, so there is no before and after; %s shows its boots, and %s compares two lists of them", a.call("boots"), a.call("compare BEFORE AFTER"))
+			made := "no change was made to this machine"
+			if len(carriedOut(l.changes)) > 0 {
+				made = "every change was taken back before a boot could feel it"
+			}
+			return fmt.Errorf("%s, so there is no before and after; %s shows its boots, and %s compares two lists of them", made, a.call("boots"), a.call("compare BEFORE AFTER"))
 		}
 	} else if c, err = a.chosen(l, boots, v, words); err != nil {
 		return err

@@ -77,7 +77,7 @@ func carriedOut(changes []change.Change) []change.Change {
 	return done
 }
 
-// feltBy leaves out the changes that were taken back before a boot could feel them, and what took them back; all are left in where there are no others.
+// feltBy leaves out the changes that were taken back before a boot could feel them, and what took them back.
 func feltBy(boots []boot.Boot, changes []change.Change) []change.Change {
 	at := map[int64]time.Time{}
 	for _, ch := range changes {
@@ -86,16 +86,12 @@ func feltBy(boots []boot.Boot, changes []change.Change) []change.Change {
 	unfelt := func(made, undone time.Time) bool {
 		return !made.IsZero() && !undone.IsZero() && !slices.ContainsFunc(boots, func(b boot.Boot) bool { return b.Began.After(made) && b.Began.Before(undone) })
 	}
-	felt := slices.DeleteFunc(slices.Clone(changes), func(ch change.Change) bool {
+	return slices.DeleteFunc(slices.Clone(changes), func(ch change.Change) bool {
 		if ch.Verb == change.Undo {
 			return unfelt(at[ch.Undoes], ch.MadeAt)
 		}
 		return unfelt(ch.MadeAt, at[ch.UndoneBy])
 	})
-	if len(felt) == 0 {
-		return changes
-	}
-	return felt
 }
 
 func instants(changes []change.Change) []time.Time {
@@ -147,7 +143,10 @@ func (a *app) chosen(l *look, boots []boot.Boot, v compareView, words []string) 
 	case len(words) == 1 && strings.HasPrefix(words[0], "change:"):
 		before, after = words[0], words[0]
 		step := sameStep(here.Steps, done, strings.TrimPrefix(before, "change:"))
-		c.between = "by " + names(feltBy(boots, step))
+		if felt := feltBy(boots, step); len(felt) > 0 {
+			step = felt
+		}
+		c.between = "by " + names(step)
 	case len(words) == 1:
 		return c, usage("%q is one side; give the boots before and the boots after, or change:N for both\ncalmdawn compare --help explains how boots are chosen", words[0])
 	default:

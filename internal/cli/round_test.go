@@ -379,11 +379,15 @@ func TestBeforeAndAfter(t *testing.T) {
 	says(on+"compare --on settled", "Settled is slower by")
 	says(on+"compare --with "+dir+"/var/lib/calmdawn/casebook.db 1-5 6-8", "Ready is faster by")
 	says(on+"history", "came out")
-	// What was taken back before a boot could feel it is not compared by.
+	// What was taken back before a boot could feel it is not compared by, and waits for no restart.
 	says(on + "disable --yes service:cue-update.service")
 	says(on+"compare", "Too few boots", "since change 3")
+	says(on, "1 change is waiting for a restart")
 	says(on + "undo 3 --yes")
 	says(on+"compare", "Ready is slower by", "since change 2 (")
+	if out, _, _ := call(t, on); !strings.Contains(out, "No change is in force any more") || strings.Contains(out, "waiting") {
+		t.Error(out)
+	}
 	// The report, in its three forms; a file that is there is kept.
 	out := t.TempDir()
 	for form, want := range map[string]string{"html": "xml;base64,", "md": "| **ready** |", "json": "calmdawn.report/1"} {
@@ -727,7 +731,7 @@ func TestDocumentsFollowTheirSchemas(t *testing.T) {
 		{"list --all", "list-1"}, {"show service:loan-db.service", "item-1"},
 		{"disable --yes service:star-index.service task:/etc/cron.d/mast#619c", "change-1"}, {"compare", "compare-1"},
 		{"report", "report-1"}, {"drift", "drift-1"}, {"trial", "trial-1"}, {"guard", "guard-1"},
-		{"undo 1 --yes", "change-1"}, {"history", "history-1"}, {"boots --spans", "boots-1"}, {"compare", "compare-1"},
+		{"undo 1 --yes", "change-1"}, {"history", "history-1"}, {"boots --spans", "boots-1"}, {"compare 1-2 3-5", "compare-1"},
 		{"conditions", "conditions-1"}, {"recorder status", "recorder-1"}, {"forecast --best", "forecast-1"}, {"forecast service:star-index.service", "forecast-1"},
 	} {
 		out, errs, code := call(t, on+c.words)

@@ -49,13 +49,18 @@ func (a *app) standing() error {
 		case c.Stands():
 			inForce++
 		}
-		if c.Status == change.Done && (len(l.boots) == 0 || l.boots[len(l.boots)-1].Began.Before(c.MadeAt)) {
+	}
+	for _, c := range feltBy(l.boots, l.changes) {
+		if c.Status == change.Done && c.TakesEffect() == change.NextBoot && (len(l.boots) == 0 || l.boots[len(l.boots)-1].Began.Before(c.MadeAt)) {
 			waiting++
 		}
 	}
-	if len(l.changes) == 0 {
+	switch {
+	case len(l.changes) == 0:
 		s.Line("  No change was made to it.")
-	} else {
+	case inForce == 0:
+		s.Line("  No change is in force any more: %s", a.call("history"))
+	default:
 		s.Line("  %s in force: %s", count(inForce, "change is", "changes are"), a.call("history"))
 	}
 	if text := guarded(l.changes); text != "" {
