@@ -224,6 +224,31 @@ func TestDamagedAmongWhole(t *testing.T) {
 	}
 }
 
+// TestHostileSizes reads a damaged file that claims a tebibyte of which next to nothing was ever written, and one that leads to the same places again
+// and again. Both come to an end.
+func TestHostileSizes(t *testing.T) {
+	w := NewWriter(ID{5}, ID{1})
+	bootEntries(w, 1, began, 5)
+	bad := w.Bytes()
+	f, err := NewFile(bytes.NewReader(bad), int64(len(bad)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := collector{boots: map[ID]*record{}, users: map[string]string{}}
+	f.allowed = 20
+	if damage := (*Damage)(nil); !errors.As(c.listBoots(f), &damage) || !strings.Contains(damage.What, "again and again") {
+		t.Errorf("more steps than are allowed: %v", damage)
+	}
+	fill(bad, le.Uint64(bad[atFieldTable:]), le.Uint64(bad[atFieldTableSize:]))
+	r := machineOf(t, map[string][]byte{"system.journal": bad})
+	if err := os.Truncate(filepath.Join(r.Dir(), Folder, ID{5}.String(), "system.journal"), 1<<40); err != nil {
+		t.Fatal(err)
+	}
+	if found := Read(r, 0); len(found.Boots) != 1 || len(found.Unread) != 1 {
+		t.Errorf("%d boots, unread %v", len(found.Boots), found.Unread)
+	}
+}
+
 // TestMemoryOfADamagedLog reads damaged files of which one holds ten times the entries: what it takes does not grow with them.
 func TestMemoryOfADamagedLog(t *testing.T) {
 	defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(maxReaders)) // each reader has its share of the pages then

@@ -9,6 +9,7 @@ import (
 	"runtime"
 	"slices"
 	"sync"
+	"syscall"
 
 	"github.com/klauspost/compress/zstd"
 	"github.com/pierrec/lz4/v4"
@@ -25,6 +26,8 @@ const (
 	maxField   = 1 << 20   // bytes of a field, decompressed
 	maxEntries = 100 << 20 // entries of a file
 	maxReaders = 8         // files that are read at once
+	leastSteps = 10 << 20  // objects that are looked at, of a file of any size
+	largeFile  = 4 << 30   // from there on, a file's size allows no more of them
 )
 
 // A Damage says where a file is not as the format demands.
@@ -45,13 +48,15 @@ type File struct {
 	picked  []picked
 	texts   []text
 	message message
+	steps   int64 // objects that were looked at, and how many may be: a hostile file leads to the same ones again and again
+	allowed int64
 	list    []byte   // of an entry's items
 	order   []uint64 // the same, sorted
 }
 
 // NewFile reads the header of a log file of the given size in bytes. A file in a form that this reader does not know is an error.
 func NewFile(r io.ReaderAt, size int64) (*File, error) {
-	f := &File{pages: pages{r: r, size: size, held: map[int64][]byte{}, most: allPages / min(maxReaders, runtime.GOMAXPROCS(0))}}
+	f := &File{allowed: leastSteps + min(size, largeFile)/8, pages: pages{r: r, size: size, held: map[int64][]byte{}, most: allPages / min(maxReaders, runtime.GOMAXPROCS(0))}}
 	head, err := f.pages.bytes(0, leastHeader)
 	if err != nil {
 		return nil, errors.New("it is too short for a log file")
@@ -107,6 +112,9 @@ type Entry struct {
 func (f *File) object(off uint64, want byte, least int64) (flags byte, size int64, err error) {
 	if off < uint64(len(f.header)) || off%8 != 0 || off > uint64(f.pages.size) {
 		return 0, 0, &Damage{int64(off), "no object can stand there"}
+	}
+	if f.steps++; f.steps > f.allowed {
+		return 0, 0, &Damage{int64(off), "it leads to the same places again and again"}
 	}
 	head, err := f.pages.bytes(int64(off), objectHeader)
 	if err != nil {
@@ -177,8 +185,11 @@ func (f *File) Values(name string) iter.Seq2[uint64, error] {
 	return func(yield func(uint64, error) bool) {
 		field, ok, err := f.lookup(atFieldTable, []byte(name), func(off, sum uint64) (bool, uint64, error) {
 			_, size, err := f.object(off, typeField, fieldPayload)
-			if err != nil || size-fieldPayload > maxField {
-				return false, 0, errors.Join(err, &Damage{int64(off), "a field's name is too long"})
+			if err == nil && size-fieldPayload > maxField {
+				err = &Damage{int64(off), "a field's name is too long"}
+			}
+			if err != nil {
+				return false, 0, err
 			}
 			payload, err := f.pages.bytes(int64(off)+fieldPayload, size-fieldPayload)
 			if err != nil {
@@ -357,6 +368,12 @@ func (f *File) Salvage() iter.Seq[Entry] {
 				continue
 			}
 			kind, size := head[0], int64(le.Uint64(head[8:]))
+			if off%pageSize == 0 && size == 0 {
+				if data := f.pages.data(off); data > off {
+					off = data
+					continue
+				}
+			}
 			if kind == 0 || kind > typeTag || size < objectHeader || size > f.pages.size-off {
 				off += 8
 				continue
@@ -673,6 +690,23 @@ func (p *pages) page(n int64) ([]byte, error) {
 	p.held[n] = page
 	p.queue = append(p.queue, n)
 	return page, nil
+}
+
+// data is where something stands in the file from an offset on, in whole pages: a file may be far larger than what was ever written of it.
+func (p *pages) data(off int64) int64 {
+	file, ok := p.r.(io.Seeker)
+	if !ok || runtime.GOOS != "linux" {
+		return off
+	}
+	const seekData, nothing = 3, syscall.ENXIO // lseek(2)
+	at, err := file.Seek(off, seekData)
+	switch {
+	case errors.Is(err, nothing):
+		return p.size
+	case err != nil:
+		return off
+	}
+	return max(off, at-at%pageSize)
 }
 
 // room is a page to read into.
