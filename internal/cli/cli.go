@@ -47,6 +47,8 @@ type app struct {
 	casebook string
 	json     bool
 	color    string
+
+	guardSaid string // what was last said of the boot guard
 }
 
 // Main runs the command line on the process's own streams and returns the exit status.

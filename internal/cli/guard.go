@@ -146,19 +146,23 @@ func numbered(ids []int64) string {
 }
 
 // watch switches the guard on with a change, where that is wanted or usual.
-func (a *app) watch(r *machine.Root, s *render.Screen, c change.Change, wanted string) {
+func (a *app) watch(r *machine.Root, s *render.Screen, c change.Change, w wish) {
+	wanted := w.guard
 	bears := slices.ContainsFunc(c.Targets, func(t change.Target) bool { return t.When == item.AtBoot && t.After != item.On })
 	_, booted := os.Stat("/run/systemd/system")
 	usual := wanted == guardAuto && r.Live() && booted == nil && a.casebook == ""
 	if wanted == guardOff || !bears && wanted != guardOn || !usual && wanted != guardOn {
 		return
 	}
+	text := "The boot guard is on: if the machine fails to become ready twice in a row, it takes the change back by itself."
 	err := a.installGuard(r, c.ID)
 	if err != nil {
-		s.Wrap(2, "%s", s.Paint(render.Warn, "The boot guard is not on: "+render.Clean(err.Error())+"."))
-		return
+		text = s.Paint(render.Warn, "The boot guard is not on: "+render.Clean(err.Error())+".")
 	}
-	s.Wrap(0, "The boot guard is on: if the machine fails to become ready twice in a row, it takes the change back by itself.")
+	if !w.amid || a.guardSaid != text {
+		s.Wrap(2, "%s", text)
+	}
+	a.guardSaid = text
 }
 
 func (a *app) installGuard(r *machine.Root, id int64) error {

@@ -301,6 +301,11 @@ func (a *app) apply(file string, v applyView) error {
 		}
 		terms.Proposal = fmt.Sprintf("%s %s", p.Machine, p.Made.UTC().Format(time.RFC3339))
 		done, err := a.carryOutAll(s, all, terms, v.guard)
+		var made []change.Edit
+		for _, c := range done {
+			made = append(made, c.Edits...)
+		}
+		reloadManager(l.root, s, made)
 		for _, c := range done {
 			j := changeDocument(c)
 			j.Format = ""
@@ -358,7 +363,7 @@ func (a *app) carryOutOne(s *render.Screen, d resolved, terms change.Terms, guar
 	if !ok {
 		return change.Change{}, fmt.Errorf("it is gone since the question was asked")
 	}
-	w := wish{turnWords: wordsOf(d.to), guard: guard, yes: true}
+	w := wish{turnWords: wordsOf(d.to), guard: guard, yes: true, amid: true}
 	w.by, _ = d.Later()
 	c, err := a.plan(l, w, []item.Item{it})
 	if err != nil || len(c.Targets) == 0 {

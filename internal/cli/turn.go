@@ -88,6 +88,7 @@ type wish struct {
 	guard      string
 	yes        bool
 	overwrite  bool // for an undo
+	amid       bool // one of several changes: what is said and done once for all of them comes after the last
 }
 
 func (a *app) turnCommand(w turnWords) *cobra.Command {
@@ -449,11 +450,13 @@ func (a *app) makeChange(r *machine.Root, s *render.Screen, c change.Change, w w
 	if c, err = led.CarryOut(c); err != nil {
 		return c, err
 	}
-	reloadManager(r, s, c)
+	if !w.amid {
+		reloadManager(r, s, c.Edits)
+	}
 	if c.Verb == change.Undo {
 		a.unwatch(r, s, c.Undoes)
 	} else if w.guard != "" {
-		a.watch(r, s, c, w.guard)
+		a.watch(r, s, c, w)
 	}
 	if w.stop {
 		stopNow(r, s, c)
@@ -462,8 +465,8 @@ func (a *app) makeChange(r *machine.Root, s *render.Screen, c change.Change, w w
 }
 
 // reloadManager has the running machine's service manager read changed unit files anew, so that its own tools agree.
-func reloadManager(r *machine.Root, s *render.Screen, c change.Change) {
-	units := slices.ContainsFunc(c.Edits, func(e change.Edit) bool {
+func reloadManager(r *machine.Root, s *render.Screen, edits []change.Edit) {
+	units := slices.ContainsFunc(edits, func(e change.Edit) bool {
 		return strings.Contains(e.Path, "/systemd/") || strings.HasPrefix(e.Path, "/etc/rc") || strings.HasPrefix(e.Path, "/etc/init.d/")
 	})
 	if !units || !r.Live() {

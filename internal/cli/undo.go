@@ -145,10 +145,14 @@ func (a *app) undoAll(r *machine.Root, s *render.Screen, ids []int64, u undoing)
 	if err := a.confirm(s, u.yes); err != nil {
 		return err
 	}
+	var made []change.Edit
+	defer func() { reloadManager(r, s, made) }()
 	for i, plan := range plans {
-		if _, err := a.makeChange(r, s, plan, wish{overwrite: u.overwrite}); err != nil {
+		c, err := a.makeChange(r, s, plan, wish{overwrite: u.overwrite, amid: true})
+		if err != nil {
 			return fmt.Errorf("change %d is not taken back: %w\n%d of %d were before it, and stay so; %s lists them", plan.Undoes, err, i, len(plans), a.call("history"))
 		}
+		made = append(made, c.Edits...)
 	}
 	s.Line("")
 	s.Line("%s", s.Paint(render.Good, fmt.Sprintf("%d changes are taken back. It takes effect %s%s.", len(plans), effect(all), restart(all))))
