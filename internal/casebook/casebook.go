@@ -49,6 +49,9 @@ func Read(r *machine.Root, file string) (*Book, error) {
 		if release != nil {
 			release()
 		}
+		if errors.Is(err, fs.ErrPermission) {
+			return nil, fmt.Errorf("the casebook cannot be read; run this as root: %w", err)
+		}
 		return nil, err
 	}
 	settings := url.Values{"mode": {"ro"}}

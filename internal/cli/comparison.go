@@ -16,16 +16,17 @@ import (
 
 // A comparison is two sides of boots, and what lies between them.
 type comparison struct {
-	changes []change.Change // those between the sides that count as one, oldest first; none where the sides were chosen otherwise
-	between string          // what lies between the sides, in words
-	sides   compare.Sides
-	on      compare.Measure // what the verdict is on
-	main    compare.Times
-	why     compare.Why
-	changed []string // what else is different
-	steps   []stage  // the way from the first change to the last; only where there are several
-	titles  map[string]string
-	kept    []change.Change // those whose forecasts have an outcome
+	changes  []change.Change // those between the sides that count as one, oldest first; none where the sides were chosen otherwise
+	proposal bool            // they are those of a proposal
+	between  string          // what lies between the sides, in words
+	sides    compare.Sides
+	on       compare.Measure // what the verdict is on
+	main     compare.Times
+	why      compare.Why
+	changed  []string // what else is different
+	steps    []stage  // the way from the first change to the last; only where there are several
+	titles   map[string]string
+	kept     []change.Change // those whose forecasts have an outcome
 }
 
 // A stage is what the boots of a step of changes have to say.
@@ -51,7 +52,7 @@ func sinceLastChange(boots []boot.Boot, changes []change.Change, on compare.Meas
 	c := comparison{on: on, sides: compare.Sides{Before: steps[first-1].Boots, After: last.Boots, LeftOut: slices.Concat(steps[first-1].LeftOut, last.LeftOut)}}
 	c.changes = done[steps[first].First : end+1]
 	c.between = "since " + names(c.changes)
-	if name := done[end].Terms.Proposal; name != "" && len(c.changes) > 1 {
+	if c.proposal = wholeProposal(carriedOut(changes), c.changes); c.proposal {
 		c.between = "since the proposal (" + names(c.changes) + ")"
 	}
 	c.measure()
@@ -75,6 +76,13 @@ func carriedOut(changes []change.Change) []change.Change {
 		}
 	}
 	return done
+}
+
+// wholeProposal reports whether some changes are those that one proposal made, all of them since the first and no others.
+func wholeProposal(all, some []change.Change) bool {
+	first := some[0]
+	other := func(ch change.Change) bool { return ch.Terms.Proposal != first.Terms.Proposal || ch.ID < first.ID }
+	return first.Terms.Proposal != "" && len(some) > 1 && !slices.ContainsFunc(some, other) && len(slices.DeleteFunc(slices.Clone(all), other)) == len(some)
 }
 
 // feltBy leaves out the changes that were taken back before a boot could feel them, and what took them back.
@@ -256,7 +264,7 @@ func (c comparison) forecast() *change.Forecast {
 	switch {
 	case len(c.changes) == 1:
 		return c.changes[0].Forecast
-	case len(c.changes) > 1:
+	case c.proposal:
 		return c.changes[0].Terms.Together
 	}
 	return nil
@@ -272,19 +280,29 @@ func (c comparison) outcome() (change.Outcome, bool) {
 	return f.OutcomeOf(-ready.Estimate, ready.Before.N, ready.After.N), true
 }
 
-// names says "change 3" or "changes 1, 2 and 3".
+// names says "change 3" or "changes 1, 2, 5 to 9 and 12".
 func names(changes []change.Change) string {
 	var ids []string
-	for _, ch := range changes {
-		ids = append(ids, fmt.Sprint(ch.ID))
+	for i := 0; i < len(changes); i++ {
+		last := i
+		for last+1 < len(changes) && changes[last+1].ID == changes[last].ID+1 {
+			last++
+		}
+		if last < i+2 {
+			last = i
+			ids = append(ids, fmt.Sprint(changes[i].ID))
+			continue
+		}
+		ids = append(ids, fmt.Sprintf("%d to %d", changes[i].ID, changes[last].ID))
+		i = last
 	}
-	switch n := len(changes); {
-	case n == 0:
+	switch {
+	case len(changes) == 0:
 		return "no change"
-	case n == 1:
+	case len(changes) == 1:
 		return "change " + ids[0]
-	case n > 2 && changes[n-1].ID-changes[0].ID == int64(n-1):
-		return "changes " + ids[0] + " to " + ids[n-1]
+	case len(ids) == 1:
+		return "changes " + ids[0]
 	}
 	return "changes " + strings.Join(ids[:len(ids)-1], ", ") + " and " + ids[len(ids)-1]
 }

@@ -222,6 +222,28 @@ func TestSeveralAreTakenBackOrNone(t *testing.T) {
 	}
 }
 
+// TestPartOfAProposal takes a part of a proposal back before a boot has felt it: what was forecast for the whole is not held against the rest.
+func TestPartOfAProposal(t *testing.T) {
+	dir := demoMachine(t)
+	on := "--root " + dir + " "
+	file := filepath.Join(t.TempDir(), "part.toml")
+	text := "format = 'calmdawn.proposal/1'\nmachine = 'meridian'\nmade = 2026-11-01T08:00:00Z\n"
+	for _, id := range []string{"star-index", "cue-update", "star-cache", "dome-archive"} {
+		text += "[[decide]]\nid = 'service:" + id + ".service'\ndo = 'disable'\n"
+	}
+	if err := os.WriteFile(file, []byte(text), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	call(t, on+"apply --yes "+file)
+	if out, _, _ := call(t, on+"compare"); !strings.Contains(out, "since the proposal (changes 1 to 4)") || !strings.Contains(out, "Forecast: ready") {
+		t.Error(out)
+	}
+	call(t, on+"undo 2 --yes")
+	if out, _, _ := call(t, on+"compare"); !strings.Contains(out, "since changes 1, 3 and 4:") || strings.Contains(out, "Forecast: ready") {
+		t.Error(out)
+	}
+}
+
 // TestDependentsComeAlong switches a service off with those that need it.
 func TestDependentsComeAlong(t *testing.T) {
 	on := "--root " + demoMachine(t) + " "
