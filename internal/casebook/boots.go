@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"time"
 
 	"github.com/klauspost/compress/zstd"
@@ -17,8 +18,11 @@ import (
 // sortable is a form of instants whose texts sort as the instants do.
 const sortable = "2006-01-02T15:04:05.000000000Z"
 
-// maxBoot bounds the record of one boot, unpacked: a casebook may be a stranger's.
-const maxBoot = 32 << 20
+// Bounds on what is unpacked, in bytes: a casebook may be a stranger's.
+const (
+	maxBoot  = 32 << 20  // the record of one boot
+	maxBoots = 128 << 20 // all that are read at once
+)
 
 // AddBoot keeps a recorded boot; one of the same id is replaced.
 func (b *Book) AddBoot(recorded boot.Boot) error {
@@ -36,25 +40,31 @@ func (b *Book) AddBoot(recorded boot.Boot) error {
 	})
 }
 
-// Boots returns the recorded boots, at most the last (0: all), oldest first. Those that cannot be read are left out; the error names them then.
+// Boots returns the recorded boots, at most the last (0: all), oldest first. Those that cannot be read are left out, and the oldest where all
+// together are too large; the error tells of them then.
 func (b *Book) Boots(last int) ([]boot.Boot, error) {
 	if last == 0 {
 		last = -1
 	}
-	rows, err := b.db.Query("SELECT boot_id, boot FROM (SELECT * FROM boots ORDER BY began DESC LIMIT ?) ORDER BY began", last)
+	rows, err := b.db.Query("SELECT boot_id, boot FROM boots ORDER BY began DESC LIMIT ?", last)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
 	var all []boot.Boot
 	var wrong []error
+	left, id := int64(maxBoots), ""
 	for rows.Next() {
-		var id string
+		if left <= 0 {
+			wrong = append(wrong, fmt.Errorf("the records that are older than the boot %.8s are left out: all together are too large", id))
+			break
+		}
 		var packed []byte
 		if err := rows.Scan(&id, &packed); err != nil {
 			return all, err
 		}
-		recorded, err := unpack(packed)
+		recorded, size, err := unpack(packed)
+		left -= size
 		if err == nil && (recorded.ID != id || len(id) != 32) {
 			err = errors.New("it names another boot")
 		}
@@ -64,17 +74,20 @@ func (b *Book) Boots(last int) ([]boot.Boot, error) {
 		}
 		all = append(all, recorded)
 	}
+	slices.Reverse(all)
 	return all, errors.Join(append(wrong, rows.Err())...)
 }
 
-func unpack(packed []byte) (boot.Boot, error) {
-	var b boot.Boot
+// unpack returns a boot, and how many bytes its record has when it is unpacked.
+func unpack(packed []byte) (b boot.Boot, size int64, err error) {
 	r, err := zstd.NewReader(bytes.NewReader(packed), zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(maxBoot))
 	if err != nil {
-		return b, err
+		return b, 0, err
 	}
 	defer r.Close()
-	return b, json.NewDecoder(io.LimitReader(r, maxBoot)).Decode(&b)
+	bounded := &io.LimitedReader{R: r, N: maxBoot}
+	err = json.NewDecoder(bounded).Decode(&b)
+	return b, maxBoot - bounded.N, err
 }
 
 // BootsSince returns how many boots were recorded that began after an instant.

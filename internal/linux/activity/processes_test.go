@@ -1,0 +1,60 @@
+package activity
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+)
+
+// TestAProcessBecomesAnother follows a process of a session that was met before it had become its program, and ends.
+func TestAProcessBecomesAnother(t *testing.T) {
+	root := t.TempDir()
+	write := func(name, text string) {
+		t.Helper()
+		if err := os.MkdirAll(filepath.Join(root, "70"), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(filepath.Join(root, "70", name), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	stat := func(name string, ticks int) {
+		write("stat", fmt.Sprintf("70 (%s) S 1 70 70 0 -1 0 0 0 0 0 %d 0 0 0 20 0 1 0 500 0 2 0\n", name, ticks))
+	}
+	stat("sh", 1)
+	write("io", "rchar: 9\nread_bytes: 4096\n")
+	write("cgroup", "0::/user.slice/session-1.scope\n")
+	write("cmdline", "sh\x00")
+	p := FollowProcesses(root, func(group string) bool { return strings.HasSuffix(group, ".scope") })
+	defer p.Close()
+	p.Sample(time.Second)
+	stat("till (2)", 30)
+	write("cmdline", "/usr/bin/till\x00--desk\x00")
+	write("io", "rchar: 9\nread_bytes: 12288\nwrite_bytes: 0\n")
+	p.Still = func(string) bool { return true }
+	p.Sample(2 * time.Second)
+	if names := p.Names(); !slices.Equal(names, []string{"sh"}) {
+		t.Errorf("a group that did nothing was asked: %v", names)
+	}
+	p.Still = nil
+	p.Sample(3 * time.Second)
+	if err := os.RemoveAll(filepath.Join(root, "70")); err != nil {
+		t.Fatal(err)
+	}
+	p.Sample(4 * time.Second)
+	all := p.InSessions()
+	if len(all) != 1 {
+		t.Fatalf("%d processes", len(all))
+	}
+	got := all[0]
+	if got.Name != "till (2)" || !slices.Equal(got.Words, []string{"/usr/bin/till", "--desk"}) || got.CPU() != 300*time.Millisecond || got.Read() != 12288 || !got.Gone {
+		t.Errorf("%+v used %v and read %d", got, got.CPU(), got.Read())
+	}
+	if n := len(got.Course); n != 2 || got.Course[0].At != time.Second || got.Course[1].At != 3*time.Second {
+		t.Errorf("course: %v", got.Course)
+	}
+}
