@@ -62,7 +62,7 @@ func (a *app) setTerms(words []string, set func(*change.Terms), says string) err
 		return err
 	}
 	defer r.Close()
-	ids, err := chosen(changes, words)
+	ids, err := changeNumbers(changes, words)
 	if err != nil {
 		return err
 	}

@@ -59,9 +59,9 @@ func (a *app) undo(words []string, u undoing) error {
 	}
 	defer r.Close()
 	if u.all {
-		words = []string{fmt.Sprintf("1-%d", math.MaxInt64)}
+		words = []string{fmt.Sprintf("1-%d", int64(math.MaxInt64))}
 	}
-	ids, err := chosen(changes, words)
+	ids, err := changeNumbers(changes, words)
 	switch s := a.screen(); {
 	case u.all && len(ids) == 0:
 		s.Line("Nothing to do: no change is in force.")
@@ -77,8 +77,8 @@ func (a *app) undo(words []string, u undoing) error {
 	}
 }
 
-// chosen are the changes that words name by number, or as a range of those in force; the newest first.
-func chosen(changes []change.Change, words []string) ([]int64, error) {
+// changeNumbers are the changes that words name by number, or as a range of those in force; the newest first.
+func changeNumbers(changes []change.Change, words []string) ([]int64, error) {
 	named := map[int64]bool{}
 	for _, word := range words {
 		first, last, ranged := strings.Cut(word, "-")
@@ -128,7 +128,7 @@ func (a *app) undoAll(r *machine.Root, s *render.Screen, ids []int64, u undoing)
 	for _, id := range ids {
 		plan, err := a.previewUndo(r, id, u.overwrite)
 		if err != nil {
-			return refused(a, id, err)
+			return a.refused(id, err)
 		}
 		if err := writable(r, plan); err != nil {
 			return err
@@ -160,7 +160,7 @@ func (a *app) undoAll(r *machine.Root, s *render.Screen, ids []int64, u undoing)
 }
 
 // refused says why a change cannot be taken back, and what would do it.
-func refused(a *app, id int64, err error) error {
+func (a *app) refused(id int64, err error) error {
 	if conflict := (*change.Conflict)(nil); errors.As(err, &conflict) {
 		return fmt.Errorf("change %d cannot be taken back as it is, and nothing was changed: %w\nto put the recorded state back all the same: %s", id, err, a.call(fmt.Sprintf("undo %d --overwrite", id)))
 	}
@@ -170,7 +170,7 @@ func refused(a *app, id int64, err error) error {
 func (a *app) undoOne(r *machine.Root, s *render.Screen, id int64, u undoing) error {
 	plan, err := a.previewUndo(r, id, u.overwrite)
 	if err != nil {
-		return refused(a, id, err)
+		return a.refused(id, err)
 	}
 	s.Line("%s", s.Paint(render.Strong, fmt.Sprintf("Taking change %d back:", id)))
 	a.showTargets(s, plan)
