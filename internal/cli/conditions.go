@@ -84,7 +84,7 @@ func (a *app) conditions(id string) error {
 
 // presentConditions are those of now, with the services that failed in the last boot.
 func (a *app) presentConditions(r *machine.Root) []boot.Condition {
-	all := conditions.Of(r, "now")
+	all := conditions.Of(r)
 	boots := a.remember(r, 1).Boots
 	if len(boots) == 0 {
 		return all

@@ -62,14 +62,13 @@ type look struct {
 	all   []boot.Condition
 }
 
-// Of returns the conditions of a machine as they are now. when names that moment for the record. Of a mounted disk only what
-// stands on it is known.
-func Of(r *machine.Root, when string) []boot.Condition {
+// Of returns the conditions of a machine as they are now. Of a mounted disk only what stands on it is known.
+func Of(r *machine.Root) []boot.Condition {
 	var running []string
 	if r.Live() {
 		running = processNames()
 	}
-	l := look{root: r, rules: load(), when: when, steps: 100_000}
+	l := look{root: r, rules: load(), when: "now", steps: 100_000}
 	return l.of(running, false)
 }
 

@@ -224,6 +224,23 @@ func TestDamagedAmongWhole(t *testing.T) {
 	}
 }
 
+// TestAFieldWithoutAValue reads an entry of whose fields one is a name that is looked at, and no more.
+func TestAFieldWithoutAValue(t *testing.T) {
+	w := NewWriter(ID{5}, ID{1})
+	bootEntries(w, 1, began, 5)
+	id := ID{1}
+	w.Add(Entry{Realtime: uint64(began.UnixMicro()) + 9e6, Monotonic: 9e6, Boot: id},
+		[]string{msgStarted, "_PID=1", "UNIT=late.service", "_BOOT_ID=" + id.String(), "_SOURCE_REALTIME_TIMESTAM="})
+	bad := bytes.Replace(w.Bytes(), []byte("_SOURCE_REALTIME_TIMESTAM="), []byte("_SOURCE_REALTIME_TIMESTAMP"), 1)
+	found := Read(machineOf(t, map[string][]byte{"system.journal": bad}), 0)
+	if len(found.Boots) != 1 || len(found.Unread) > 0 {
+		t.Fatalf("%d boots, unread %v", len(found.Boots), found.Unread)
+	}
+	if late, ok := found.Boots[0].Span("late.service"); !ok || late.End.Value != 9*time.Second {
+		t.Errorf("%+v", late)
+	}
+}
+
 // TestHostileSizes reads a damaged file that claims a tebibyte of which next to nothing was ever written, and one that leads to the same places again
 // and again. Both come to an end.
 func TestHostileSizes(t *testing.T) {
@@ -365,6 +382,9 @@ func FuzzFile(f *testing.F) {
 	w := NewWriter(ID{5}, ID{1})
 	bootEntries(w, 1, began, 1)
 	f.Add(w.Bytes()[:4096])
+	whole := newWriter(ID{5}, ID{1}, 16) // few buckets: a file small enough for mutations to meet its entries
+	bootEntries(whole, 1, began, 1)
+	f.Add(whole.Bytes())
 	f.Fuzz(func(t *testing.T, data []byte) {
 		file, err := NewFile(bytes.NewReader(data), int64(len(data)))
 		if err != nil {

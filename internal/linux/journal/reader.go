@@ -56,7 +56,7 @@ type File struct {
 
 // NewFile reads the header of a log file of the given size in bytes. A file in a form that this reader does not know is an error.
 func NewFile(r io.ReaderAt, size int64) (*File, error) {
-	f := &File{allowed: leastSteps + min(size, largeFile)/8, pages: pages{r: r, size: size, held: map[int64][]byte{}, most: allPages / min(maxReaders, runtime.GOMAXPROCS(0))}}
+	f := &File{allowed: leastSteps + min(size, largeFile)/4, pages: pages{r: r, size: size, held: map[int64][]byte{}, most: allPages / min(maxReaders, runtime.GOMAXPROCS(0))}}
 	head, err := f.pages.bytes(0, leastHeader)
 	if err != nil {
 		return nil, errors.New("it is too short for a log file")
@@ -533,11 +533,9 @@ func (m *message) value(field int) []byte {
 	if m.at[field] == 0 {
 		return nil
 	}
-	payload, err := m.file.payload(m.at[field])
-	if err != nil {
-		return nil // it was there when it was picked
-	}
-	return payload[len(wanted[field])+1:]
+	payload, _ := m.file.payload(m.at[field]) // it was there when it was picked
+	_, value, _ := bytes.Cut(payload, []byte("="))
+	return value
 }
 
 // of is the value of a field as a string, which is made once for those that many entries share.
