@@ -17,16 +17,19 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/sys/unix"
 	_ "modernc.org/sqlite" // the driver "sqlite"
 
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/machine"
 )
 
-// Folder is where the casebook stands inside a machine, Name its file there.
+// Folder is where the casebook stands inside a machine, Name its file there, and GuideName the text beside it that tells
+// how the changes in force are taken back by hand.
 const (
-	Folder = "/var/lib/calmdawn"
-	Name   = "casebook.db"
+	Folder    = "/var/lib/calmdawn"
+	Name      = "casebook.db"
+	GuideName = "how-to-take-back.txt"
 )
 
 // ErrNone is returned where a machine has no casebook yet.
@@ -43,51 +46,91 @@ type Book struct {
 
 // Read opens the machine's casebook for reading; it writes nothing and creates nothing. file is a casebook outside the
 // machine, or empty for the one inside. Without one, the error is [ErrNone].
+//
+// What a stop left half written in it is rolled back in a private copy.
 func Read(r *machine.Root, file string) (*Book, error) {
-	dir, where, release, err := locate(r, file)
+	at, err := locate(r, file)
 	if err != nil {
-		if release != nil {
-			release()
-		}
+		at.release()
 		if errors.Is(err, fs.ErrPermission) {
 			return nil, fmt.Errorf("the casebook cannot be read; run this as root: %w", err)
 		}
 		return nil, err
 	}
-	settings := url.Values{"mode": {"ro"}}
-	if readOnlyDisk(r, file, dir) {
-		settings.Set("immutable", "1") // no lock file can be made there, and nobody writes
-	}
-	return open(r, dir, where, release, settings, false)
+	return at.read(r)
 }
 
 // ReadForeign opens a casebook that may be of another machine, for reading.
 func ReadForeign(file string) (*Book, error) {
-	if _, err := os.Stat(file); err != nil {
-		return nil, fmt.Errorf("the casebook cannot be read; give the file of one: %w", err)
+	at, err := locate(nil, file)
+	if err != nil {
+		if errors.Is(err, ErrNone) {
+			err = fs.ErrNotExist
+		}
+		return nil, fmt.Errorf("the casebook %s cannot be read; give the file of one: %w", file, err)
 	}
-	settings := url.Values{"mode": {"ro"}}
-	if readOnlyDisk(nil, file, file) {
-		settings.Set("immutable", "1")
-	}
-	return open(nil, filepath.Clean(file), file, func() error { return nil }, settings, false)
+	return at.read(nil)
 }
 
-// Write opens the machine's casebook for writing, and makes it if it is missing.
+func (at place) read(r *machine.Root) (*Book, error) {
+	b, err := at.open(r, url.Values{"mode": {"ro"}}, false)
+	switch {
+	case isHot(err):
+		copied, copyErr := at.copy()
+		at.release()
+		if copyErr != nil {
+			return nil, fmt.Errorf("the casebook %s was left half written, and cannot be put right in a copy: %w", at.where, copyErr)
+		}
+		return copied.open(r, url.Values{"mode": {"rw"}}, false)
+	case err != nil && !errors.Is(err, ErrNone) && at.readOnly(r) && at.journalSize() <= 0:
+		// Where no locks can be taken at all, nobody writes either.
+		b, err = at.open(r, url.Values{"mode": {"ro"}, "immutable": {"1"}}, false)
+	}
+	if err != nil {
+		at.release()
+	}
+	return b, err
+}
+
+// Write opens the machine's casebook for writing, and makes it if it is missing. What a stop left half written is
+// rolled back. Who makes edits too holds the machine's lock; the rest of a casebook is written without it.
 func Write(r *machine.Root, file string) (*Book, error) {
 	if file == "" {
 		if err := makeFolder(r); err != nil {
 			return nil, noPlace(err)
 		}
 	}
-	dir, where, release, err := locate(r, file)
-	if errors.Is(err, fs.ErrPermission) {
-		return nil, noPlace(err)
-	}
+	at, err := locate(r, file)
 	if err != nil && !errors.Is(err, ErrNone) {
+		at.release()
+		if errors.Is(err, fs.ErrPermission) {
+			err = noPlace(err)
+		}
 		return nil, err
 	}
-	return open(r, dir, where, release, url.Values{"mode": {"rwc"}}, true)
+	b, err := at.open(r, url.Values{"mode": {"rwc"}}, true)
+	if err != nil {
+		at.release()
+	}
+	return b, err
+}
+
+// Barred says why the casebook of a machine could not be written; nil where it can. It writes nothing.
+func Barred(r *machine.Root, file string) error {
+	if file == "" {
+		if err := r.MayWrite(Folder); err != nil {
+			return noPlace(err)
+		}
+		return nil
+	}
+	err := unix.Access(file, unix.W_OK)
+	if errors.Is(err, fs.ErrNotExist) {
+		err = unix.Access(filepath.Dir(file), unix.W_OK)
+	}
+	if err != nil {
+		return fmt.Errorf("the casebook %s cannot be written (%w), so nothing was changed; name another place with --casebook FILE", file, err)
+	}
+	return nil
 }
 
 func noPlace(err error) error {
@@ -112,70 +155,85 @@ func makeFolder(r *machine.Root) error {
 	return nil
 }
 
-// locate returns the folder that holds the casebook as SQLite can open it. Where only the file is missing, the error is
-// ErrNone and the rest is filled.
-func locate(r *machine.Root, file string) (dir, where string, release func() error, err error) {
-	release = func() error { return nil }
+// A place is where a casebook stands.
+type place struct {
+	file    string // as SQLite can open it
+	where   string // for people
+	outside bool   // it is not inside the machine
+	release func() error
+}
+
+// locate finds the casebook, as far as it may be opened at all. Where only the file is missing, the error is ErrNone
+// and the place is whole. The place is to be released in any case.
+func locate(r *machine.Root, file string) (place, error) {
+	at := place{file: filepath.Clean(file), where: file, outside: true, release: func() error { return nil }}
 	if file != "" {
-		_, err := os.Stat(file)
-		if errors.Is(err, fs.ErrNotExist) {
-			err = ErrNone
+		info, err := os.Stat(file)
+		switch {
+		case errors.Is(err, fs.ErrNotExist):
+			return at, ErrNone
+		case err != nil:
+			return at, err
+		case !info.Mode().IsRegular():
+			return at, fmt.Errorf("%s is no file; a casebook is one", file)
 		}
-		return filepath.Clean(file), file, release, err
+		return at, at.checkJournal()
 	}
-	where = path.Join(Folder, Name)
-	dir, release, err = r.Handle(Folder)
+	at.where, at.outside = path.Join(Folder, Name), false
+	dir, release, err := r.Handle(Folder)
 	if errors.Is(err, fs.ErrNotExist) {
-		return "", where, nil, ErrNone
+		return at, ErrNone
 	}
 	if err != nil {
-		return "", where, nil, fmt.Errorf("the casebook cannot be reached: %w", err)
+		return at, fmt.Errorf("the casebook cannot be reached: %w", err)
 	}
+	at.release, at.file = release, dir+"/"+Name
+	var missing error
 	for _, name := range []string{Name, Name + "-journal"} {
 		info, err := r.Lstat(path.Join(Folder, name))
 		switch {
 		case errors.Is(err, fs.ErrNotExist) && name == Name:
-			return dir + "/" + Name, where, release, ErrNone
+			missing = ErrNone
 		case errors.Is(err, fs.ErrNotExist):
 		case err != nil:
-			release()
-			return "", where, nil, err
+			return at, err
 		case info.Kind != machine.Regular:
-			release()
-			return "", where, nil, &machine.Refusal{Path: path.Join(Folder, name), Reason: "is " + info.Kind.String() + " where the casebook is expected; not opened"}
+			return at, &machine.Refusal{Path: path.Join(Folder, name), Reason: "is " + info.Kind.String() + " where the casebook is expected; not opened"}
 		}
 	}
-	return dir + "/" + Name, where, release, nil
+	return at, errors.Join(missing, at.checkJournal())
 }
 
-func readOnlyDisk(r *machine.Root, file, dir string) bool {
-	if file == "" {
+// Exists reports whether the machine has a casebook there, as far as can be seen.
+func Exists(r *machine.Root, file string) bool {
+	at, err := locate(r, file)
+	at.release()
+	return !errors.Is(err, ErrNone)
+}
+
+func (at place) readOnly(r *machine.Root) bool {
+	if !at.outside {
 		return r.ReadOnly(Folder)
 	}
-	f, err := os.OpenFile(dir, os.O_RDWR, 0)
-	if err == nil {
-		f.Close()
-	}
-	return errors.Is(err, fs.ErrPermission) || err != nil && strings.Contains(err.Error(), "read-only")
+	return unix.Access(at.file, unix.W_OK) != nil
 }
 
-func open(r *machine.Root, file, where string, release func() error, settings url.Values, write bool) (*Book, error) {
+func (at place) open(r *machine.Root, settings url.Values, write bool) (*Book, error) {
 	settings["_pragma"] = []string{"busy_timeout(5000)", "trusted_schema(off)", "cell_size_check(on)", "foreign_keys(on)"}
 	if write {
 		settings["_pragma"] = append(settings["_pragma"], "journal_mode(delete)", "synchronous(extra)")
 		settings.Set("_txlock", "immediate")
 	}
-	address := url.URL{Scheme: "file", Opaque: (&url.URL{Path: file}).EscapedPath(), RawQuery: settings.Encode()}
+	address := url.URL{Scheme: "file", Opaque: (&url.URL{Path: at.file}).EscapedPath(), RawQuery: settings.Encode()}
 	db, err := sql.Open("sqlite", address.String())
 	if err != nil {
-		release()
 		return nil, err
 	}
 	db.SetMaxOpenConns(1)
-	b := &Book{db: db, release: release, Where: where}
+	b := &Book{db: db, release: at.release, Where: at.where}
 	if err := b.prepare(r, write); err != nil {
-		b.Close()
-		return nil, fmt.Errorf("the casebook %s cannot be used: %w", where, err)
+		db.Close()
+		return nil, fmt.Errorf("the casebook %s cannot be used: %w", at.where, err)
 	}
 	return b, nil
 }
@@ -185,44 +243,33 @@ func (b *Book) Close() error { return errors.Join(b.db.Close(), b.release()) }
 
 // prepare checks whose the casebook is, and brings its tables up to date when it may write.
 func (b *Book) prepare(r *machine.Root, write bool) error {
-	var version int
-	if err := b.db.QueryRow("PRAGMA user_version").Scan(&version); err != nil {
-		return fmt.Errorf("it is damaged or no casebook (%w); move it away to begin a new one, or restore it from a backup", err)
+	if err := b.db.QueryRow("PRAGMA user_version").Scan(&b.format); err != nil {
+		return fmt.Errorf("it is damaged, or no casebook (%w); keep it, since it may hold what undo needs: %s beside it tells how changes are taken back by hand; restore it from a backup, or keep further changes elsewhere with --casebook FILE", err, GuideName)
 	}
-	if version > len(migrations) {
-		return fmt.Errorf("it was written by a newer calmdawn (format %d, this one knows %d); use that one", version, len(migrations))
-	}
-	if version < len(migrations) && !write {
-		if version == 0 {
-			return ErrNone
-		}
-	}
-	b.format = version
-	if r == nil {
+	switch {
+	case b.format > len(migrations):
+		return fmt.Errorf("it was written by a newer calmdawn (format %d, this one knows %d); use that one", b.format, len(migrations))
+	case b.format == 0 && !write:
+		return ErrNone
+	case r == nil:
 		return nil
 	}
 	id := MachineID(r)
 	if write {
-		for ; version < len(migrations); version++ {
-			if err := b.migrate(version); err != nil {
-				return err
-			}
-		}
-		b.format = version
-		if _, err := b.db.Exec("INSERT OR IGNORE INTO facts(name, value) VALUES('machine', ?)", id); err != nil {
+		if err := b.migrate(id); err != nil {
 			return err
 		}
 	}
 	var owner string
-	err := b.db.QueryRow("SELECT value FROM facts WHERE name = 'machine'").Scan(&owner)
-	if err != nil && !errors.Is(err, sql.ErrNoRows) {
-		return err
+	if err := b.db.QueryRow("SELECT value FROM facts WHERE name = 'machine'").Scan(&owner); err != nil {
+		return fmt.Errorf("it does not say whose it is: %w", err)
 	}
 	if owner == noID && id != noID { // it was begun before the machine's first boot, which gives it its id
 		if write {
-			_, err = b.db.Exec("UPDATE facts SET value = ? WHERE name = 'machine'", id)
+			_, err := b.db.Exec("UPDATE facts SET value = ? WHERE name = 'machine'", id)
+			return err
 		}
-		return err
+		return nil
 	}
 	if owner != id {
 		return fmt.Errorf("it belongs to another machine (id %.8s…, this one is %.8s…)", owner, id)
@@ -257,7 +304,11 @@ func (b *Book) Begin(c change.Change, marks []change.FolderMark) (change.Change,
 				return err
 			}
 		}
-		res, err := tx.Exec("INSERT INTO changes(verb, status, made_at, made_by, targets, undoes, forecast) VALUES(?, ?, ?, ?, ?, ?, ?)",
+		number := "NULL" // the next one
+		if c.Verb == change.Watch || c.Verb == change.Leave || c.Undoes < 0 {
+			number = "(SELECT min(0, coalesce(min(id), 0)) - 1 FROM changes)" // a chore's
+		}
+		res, err := tx.Exec("INSERT INTO changes(id, verb, status, made_at, made_by, targets, undoes, forecast) VALUES("+number+", ?, ?, ?, ?, ?, ?, ?)",
 			c.Verb, c.Status, c.MadeAt.UTC().Format(time.RFC3339Nano), c.MadeBy, targets, c.Undoes, forecast)
 		if err != nil {
 			return err
@@ -303,24 +354,56 @@ func (b *Book) Begin(c change.Change, marks []change.FolderMark) (change.Change,
 }
 
 // End records that a change is done or has failed, ties an undo to what it took back, and forgets the marks of folders
-// in which nothing of ours is left.
+// in which nothing of ours is left. A chore's record goes when nothing of it stands.
 func (b *Book) End(c change.Change, status change.Status, forget []string) error {
 	return b.transact(func(tx *sql.Tx) error {
+		if err := keepSettlement(tx, c, forget); err != nil {
+			return err
+		}
+		if c.Chore() && !(c.Verb == change.Watch && status == change.Done) {
+			gone := []any{c.ID}
+			if status == change.Done && c.Undoes != 0 {
+				gone = append(gone, c.Undoes)
+			}
+			return erase(tx, gone)
+		}
 		if _, err := tx.Exec("UPDATE changes SET status = ? WHERE id = ?", status, c.ID); err != nil {
 			return err
 		}
 		if status == change.Done && c.Undoes != 0 {
-			if _, err := tx.Exec("UPDATE changes SET undone_by = ? WHERE id = ?", c.ID, c.Undoes); err != nil {
-				return err
-			}
-		}
-		for _, p := range forget {
-			if _, err := tx.Exec("DELETE FROM folders WHERE path = ?", p); err != nil {
-				return err
-			}
+			_, err := tx.Exec("UPDATE changes SET undone_by = ? WHERE id = ?", c.ID, c.Undoes)
+			return err
 		}
 		return nil
 	})
+}
+
+// Settle records how far an interrupted change is settled, while some of its paths stay open.
+func (b *Book) Settle(c change.Change, forget []string) error {
+	return b.transact(func(tx *sql.Tx) error { return keepSettlement(tx, c, forget) })
+}
+
+func keepSettlement(tx *sql.Tx, c change.Change, forget []string) error {
+	for _, p := range forget {
+		if _, err := tx.Exec("DELETE FROM folders WHERE path = ?", p); err != nil {
+			return err
+		}
+	}
+	if c.Settlement == nil {
+		return nil
+	}
+	return put(tx, "settlement", c.ID, c.Settlement)
+}
+
+func erase(tx *sql.Tx, ids []any) error {
+	for _, id := range ids {
+		for _, where := range []string{"edits WHERE change", "terms WHERE change", "outcomes WHERE change", "settlements WHERE change", "changes WHERE id"} {
+			if _, err := tx.Exec("DELETE FROM "+where+" = ?", id); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // A Kept is a survey that was kept.
@@ -394,9 +477,14 @@ func (b *Book) transact(do func(*sql.Tx) error) error {
 	return tx.Commit()
 }
 
-// Changes returns all changes, oldest first.
-func (b *Book) Changes() ([]change.Change, error) {
-	rows, err := b.db.Query("SELECT id, verb, status, made_at, made_by, targets, undoes, undone_by, forecast FROM changes ORDER BY id")
+// Changes returns all changes, oldest first; chores, which no list shows, are not among them.
+func (b *Book) Changes() ([]change.Change, error) { return b.changes("id > 0 ORDER BY id") }
+
+// Chores returns what was recorded of our own upkeep, oldest first.
+func (b *Book) Chores() ([]change.Change, error) { return b.changes("id < 0 ORDER BY id DESC") }
+
+func (b *Book) changes(which string) ([]change.Change, error) {
+	rows, err := b.db.Query("SELECT id, verb, status, made_at, made_by, targets, undoes, undone_by, forecast FROM changes WHERE " + which)
 	if err != nil {
 		return nil, err
 	}
@@ -427,11 +515,12 @@ func (b *Book) Changes() ([]change.Change, error) {
 	}
 	outcomes, err1 := documents[change.Outcome](b, "outcome", formatOfLabels)
 	terms, err2 := documents[change.Terms](b, "terms", formatOfTerms)
-	if err := errors.Join(err1, err2); err != nil {
+	settled, err3 := documents[change.Settlement](b, "settlement", formatOfSettlements)
+	if err := errors.Join(err1, err2, err3); err != nil {
 		return nil, err
 	}
 	for i := range all {
-		all[i].Outcome = outcomes[all[i].ID]
+		all[i].Outcome, all[i].Settlement = outcomes[all[i].ID], settled[all[i].ID]
 		if t := terms[all[i].ID]; t != nil {
 			all[i].Terms = *t
 		}

@@ -7,10 +7,11 @@ import (
 	"calmdawn/internal/core/change"
 )
 
-// Before these formats, a casebook kept no labels and outcomes, and no terms.
+// Before these formats, a casebook kept no labels and outcomes, no terms, and neither settlements nor the guard's state.
 const (
-	formatOfLabels = 2
-	formatOfTerms  = 3
+	formatOfLabels      = 2
+	formatOfTerms       = 3
+	formatOfSettlements = 4
 )
 
 // SetOutcome keeps what became of a change's forecast, in place of what was kept before.
@@ -18,13 +19,20 @@ func (b *Book) SetOutcome(id int64, o change.Outcome) error {
 	return b.transact(func(tx *sql.Tx) error { return put(tx, "outcome", id, o) })
 }
 
-// SetTerms keeps the terms of a change, in place of those before.
-func (b *Book) SetTerms(id int64, t change.Terms) error {
-	return b.transact(func(tx *sql.Tx) error { return put(tx, "terms", id, t) })
+// SetTerms keeps the terms of changes, by their numbers, in place of those before: of all of them or of none.
+func (b *Book) SetTerms(terms map[int64]change.Terms) error {
+	return b.transact(func(tx *sql.Tx) error {
+		for id, t := range terms {
+			if err := put(tx, "terms", id, t); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // tables are where a document a change is kept, by the name of its column.
-var tables = map[string]string{"outcome": "outcomes", "terms": "terms"}
+var tables = map[string]string{"outcome": "outcomes", "terms": "terms", "settlement": "settlements"}
 
 func put(tx *sql.Tx, what string, id int64, value any) error {
 	document, err := json.Marshal(value)

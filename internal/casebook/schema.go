@@ -60,14 +60,36 @@ var migrations = []string{
 		change INTEGER PRIMARY KEY REFERENCES changes(id),
 		terms BLOB NOT NULL
 	) STRICT;`,
+	`CREATE TABLE settlements(
+		change INTEGER PRIMARY KEY REFERENCES changes(id),
+		settlement BLOB NOT NULL
+	) STRICT;
+	CREATE TABLE guard(
+		id INTEGER PRIMARY KEY CHECK(id = 1),
+		state BLOB NOT NULL
+	) STRICT;`,
 }
 
-func (b *Book) migrate(version int) error {
+// migrate brings the tables up to date and binds a new casebook to the machine,
+// all at once: a stop leaves the old format or the new one.
+func (b *Book) migrate(machineID string) error {
+	if b.format == len(migrations) {
+		return nil
+	}
 	return b.transact(func(tx *sql.Tx) error {
-		if _, err := tx.Exec(migrations[version]); err != nil {
-			return fmt.Errorf("bringing it to format %d: %w", version+1, err)
+		// Somebody else may have done it since the format was read.
+		if err := tx.QueryRow("PRAGMA user_version").Scan(&b.format); err != nil {
+			return err
 		}
-		_, err := tx.Exec(fmt.Sprintf("PRAGMA user_version = %d", version+1))
+		for ; b.format < len(migrations); b.format++ {
+			if _, err := tx.Exec(migrations[b.format]); err != nil {
+				return fmt.Errorf("bringing it to format %d: %w", b.format+1, err)
+			}
+		}
+		if _, err := tx.Exec(fmt.Sprintf("PRAGMA user_version = %d", b.format)); err != nil {
+			return err
+		}
+		_, err := tx.Exec("INSERT OR IGNORE INTO facts(name, value) VALUES('machine', ?)", machineID)
 		return err
 	})
 }

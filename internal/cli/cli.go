@@ -48,16 +48,22 @@ type app struct {
 	json     bool
 	color    string
 
-	guardSaid string // what was last said of the boot guard
+	guardSaid string         // what was last said of the boot guard
+	usual     *time.Duration // how long the machine usually takes until it is ready; nil while not asked for
+	caught    os.Signal      // the signal that was held off while edits were made
 }
 
 // Main runs the command line on the process's own streams and returns the exit status.
 func Main(args []string) int {
-	return Run(args, Streams{
+	code, caught := run(args, Streams{
 		In: os.Stdin, Out: os.Stdout, Err: os.Stderr,
 		Width: width(os.Stdout), Terminal: term.IsTerminal(int(os.Stdout.Fd())),
 		Ask: term.IsTerminal(int(os.Stdin.Fd())), UTF8: utf8Locale(),
 	})
+	if own, err := os.FindProcess(os.Getpid()); caught != nil && err == nil && own.Signal(caught) == nil {
+		time.Sleep(time.Second) // what was done is said; now it ends as it was asked to
+	}
+	return code
 }
 
 func width(f *os.File) int {
@@ -87,6 +93,12 @@ func utf8Locale() bool {
 
 // Run runs one call and returns its exit status.
 func Run(args []string, s Streams) int {
+	code, _ := run(args, s)
+	return code
+}
+
+// run also returns the signal that was held off while edits were made.
+func run(args []string, s Streams) (code int, caught os.Signal) {
 	a := &app{Streams: s, now: time.Now}
 	if s.Now != nil {
 		a.now = s.Now
@@ -98,7 +110,7 @@ func Run(args []string, s Streams) int {
 	root.SetErr(s.Err)
 	err := root.Execute()
 	if err == nil {
-		return 0
+		return 0, a.caught
 	}
 	var st *status
 	if !errors.As(err, &st) {
@@ -114,7 +126,7 @@ func Run(args []string, s Streams) int {
 			say.Wrap(2, "%s%s", lead, render.Clean(line)) // values from a machine may stand in it
 		}
 	}
-	return st.code
+	return st.code, a.caught
 }
 
 // A status is an error with the exit status it ends the call with.

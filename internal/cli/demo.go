@@ -11,6 +11,7 @@ import (
 
 	"calmdawn/internal/demo"
 	"calmdawn/internal/guard"
+	"calmdawn/internal/ledger"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/render"
 )
@@ -128,7 +129,12 @@ func goodBoot(dir string, at time.Time) error {
 		return err
 	}
 	defer r.Close()
-	return guard.Remove(r, at)
+	led, err := ledger.Open(r, "", at, guard.By)
+	if err != nil {
+		return err
+	}
+	defer led.Close()
+	return guard.Remove(led, r, at)
 }
 
 func (a *app) keepDemo(dir string) error {

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"os"
 	"slices"
@@ -10,10 +11,13 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"calmdawn/internal/casebook"
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/change"
+	core "calmdawn/internal/core/guard"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/guard"
+	"calmdawn/internal/ledger"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/notebook"
 	"calmdawn/internal/render"
@@ -63,22 +67,7 @@ does nothing for programs of a login.`,
 		RunE:              func(*cobra.Command, []string) error { return a.guardStatus() },
 	}
 	cmd.AddCommand(&cobra.Command{Use: "off", Short: "Take the boot guard away; the changes stay", Args: noWords, ValidArgsFunction: cobra.NoFileCompletions,
-		RunE: func(*cobra.Command, []string) error {
-			r, err := a.open()
-			if err != nil {
-				return err
-			}
-			defer r.Close()
-			if !guard.There(r) {
-				a.screen().Line("Nothing to do: no boot guard is on.")
-				return nil
-			}
-			if err := guard.Remove(r, a.now()); err != nil {
-				return err
-			}
-			a.screen().Line("The boot guard is off; the changes that it guarded stand.")
-			return nil
-		}})
+		RunE: func(*cobra.Command, []string) error { return a.guardOff() }})
 	for _, e := range []guard.Event{guard.Begin, guard.Good, guard.Failed, guard.End} { // for the guard's units
 		cmd.AddCommand(&cobra.Command{Use: string(e), Hidden: true, Args: noWords, RunE: func(*cobra.Command, []string) error {
 			r, err := a.open()
@@ -95,13 +84,52 @@ does nothing for programs of a login.`,
 	return cmd
 }
 
+func (a *app) guardOff() error {
+	return a.alter(true, func(d *desk) (plan, error) {
+		s := a.screen()
+		if !guard.There(d.root) && len(d.led.Guarded()) == 0 {
+			return plan{nothing: func() error { s.Line("Nothing to do: no boot guard is on."); return nil }}, nil
+		}
+		return plan{show: func() {}, carry: func(d *desk) error {
+			if err := guard.Remove(d.led, d.root, d.at); err != nil {
+				return err
+			}
+			s.Line("The boot guard is off; the changes that it guarded stand.")
+			return nil
+		}}, nil
+	})
+}
+
+// watching is the boot guard as a reading command finds it.
+type watching struct {
+	guarded []int64 // the changes that it guards
+	state   core.State
+	part    bool // a part of it is in the machine, and does nothing
+}
+
+func (w watching) on() bool { return len(w.guarded) > 0 && !w.part }
+
+func (a *app) watching(r *machine.Root, changes []change.Change) (w watching, err error) {
+	w.guarded = ledger.Guarded(changes)
+	book, err := casebook.Read(r, "") // it has to be inside the machine
+	if err == nil {
+		w.state, err = book.Guard()
+		book.Close()
+	}
+	if errors.Is(err, casebook.ErrNone) {
+		err = nil
+	}
+	w.part = guard.There(r) && len(w.guarded) == 0
+	return w, err
+}
+
 func (a *app) guardStatus() error {
-	r, err := a.open()
+	r, changes, err := a.openChanges()
 	if err != nil {
 		return err
 	}
 	defer r.Close()
-	state, there, err := guard.Read(r)
+	w, err := a.watching(r, changes)
 	if err != nil {
 		return err
 	}
@@ -113,22 +141,23 @@ func (a *app) guardStatus() error {
 			Boots   int     `json:"boots"`
 			Acted   bool    `json:"acted"`
 			Trouble string  `json:"trouble,omitempty"`
-		}{"calmdawn.guard/1", there, append([]int64{}, state.Changes...), len(state.Boots), state.Acted, state.Trouble})
+		}{"calmdawn.guard/1", w.on(), append([]int64{}, w.guarded...), len(w.state.Boots), w.state.Acted, w.state.Trouble})
 	}
 	s := a.screen()
-	if !there {
+	a.tellUnsettled(s, r, changes)
+	if !w.on() {
 		s.Line("%s", s.Paint(render.Strong, "No boot guard is on."))
-		if guard.There(r) {
+		if w.part {
 			s.Line("A part of one is left, and does nothing; it goes with %s", a.call("guard off"))
 		}
 		return nil
 	}
-	s.Line("%s", s.Paint(render.Strong, fmt.Sprintf("The boot guard is on, for %s.", numbered(state.Changes))))
-	for _, b := range state.Boots {
+	s.Line("%s", s.Paint(render.Strong, fmt.Sprintf("The boot guard is on, for %s.", numbered(w.guarded))))
+	for _, b := range w.state.Boots {
 		s.Line("  boot %.8s: %s", b.ID, map[string]string{"": "begun", "failed": "did not become ready", "left": "ended by a person before it was due"}[string(b.Outcome)])
 	}
-	if state.Trouble != "" {
-		s.Wrap(2, "%s", s.Paint(render.Warn, "It could not take the changes back: "+render.Clean(state.Trouble)))
+	if w.state.Trouble != "" {
+		s.Wrap(2, "%s", s.Paint(render.Warn, "It could not take the changes back: "+render.Clean(w.state.Trouble)))
 	}
 	s.Line("Next: restart the machine; or take the guard away, with %s", a.call("guard off"))
 	return nil
@@ -145,46 +174,76 @@ func numbered(ids []int64) string {
 	return "changes " + strings.Join(all, ", ")
 }
 
-// watch switches the guard on with a change, where that is wanted or usual.
-func (a *app) watch(r *machine.Root, s *render.Screen, c change.Change, w wish) {
-	wanted := w.guard
-	bears := slices.ContainsFunc(c.Targets, func(t change.Target) bool { return t.When == item.AtBoot && t.After != item.On })
-	_, booted := os.Stat("/run/systemd/system")
-	usual := wanted == guardAuto && r.Live() && booted == nil && a.casebook == ""
-	if wanted == guardOff || !bears && wanted != guardOn || !usual && wanted != guardOn {
-		return
-	}
-	text := "The boot guard is on: if the machine fails to become ready twice in a row, it takes the change back by itself."
-	err := a.installGuard(r, c.ID)
-	if err != nil {
-		text = s.Paint(render.Warn, "The boot guard is not on: "+render.Clean(err.Error())+".")
-	}
-	if !w.amid || a.guardSaid != text {
-		s.Wrap(2, "%s", text)
-	}
-	a.guardSaid = text
+// A watch is whether and how the boot guard comes with a change.
+type watch struct {
+	wanted  bool
+	must    bool   // somebody asked for it: without it the change is not made
+	against string // why it does not come although it usually would
 }
 
-func (a *app) installGuard(r *machine.Root, id int64) error {
-	if a.casebook != "" {
-		return fmt.Errorf("it needs the casebook inside the machine, and --casebook names another")
+// planWatch decides whether the guard comes with a change: where it is asked for, or usual. An error says why it cannot where it was asked for.
+func (a *app) planWatch(r *machine.Root, c change.Change, wanted string) (watch, error) {
+	bears := slices.ContainsFunc(c.Targets, func(t change.Target) bool { return t.When == item.AtBoot && t.After != item.On })
+	_, booted := os.Stat("/run/systemd/system")
+	usual := wanted == guardAuto && bears && r.Live() && booted == nil && a.casebook == ""
+	if wanted != guardOn && !usual {
+		return watch{}, nil
 	}
+	w := watch{wanted: true, must: wanted == guardOn}
+	why := guard.Refused(r)
+	if a.casebook != "" {
+		why = "it needs the casebook inside the machine, and --casebook names another"
+	}
+	if why != "" && w.must {
+		return w, fmt.Errorf("the boot guard cannot come with it, so nothing was changed: %s\nwithout it: --guard off", why)
+	}
+	w.wanted, w.against = why == "", why
+	return w, nil
+}
+
+func (a *app) putGuard(d *desk) error {
 	program, err := ownProgram()
 	if err != nil {
 		return err
 	}
-	usual := time.Duration(0)
-	if fit := boot.Fit(a.remember(r, ratedBoots).Boots, 1); len(fit) > 0 {
-		usual = fit[0].Ready.Value
+	if a.usual == nil {
+		a.usual = new(time.Duration)
+		if fit := boot.Fit(a.remember(d.root, ratedBoots).Boots, 1); len(fit) > 0 {
+			*a.usual = fit[0].Ready.Value
+		}
 	}
-	return guard.Install(r, program, id, usual, a.now())
+	return guard.Put(d.led, d.root, program, *a.usual, d.at)
 }
 
-// unwatch has the guard forget a change that was taken back.
-func (a *app) unwatch(r *machine.Root, s *render.Screen, id int64) {
-	if err := guard.Forget(r, id, a.now()); err != nil {
-		s.Wrap(2, "%s", s.Paint(render.Warn, "The boot guard still guards change "+fmt.Sprint(id)+": "+render.Clean(err.Error())+"."))
+// carryOutGuarded makes a change with the guard standing before its first edit, where one comes with it.
+func (a *app) carryOutGuarded(d *desk, s *render.Screen, c change.Change, w wish, watch watch) (change.Change, error) {
+	against := watch.against
+	if watch.wanted {
+		err := a.putGuard(d)
+		if err != nil && watch.must {
+			return c, fmt.Errorf("the boot guard cannot come with it: %w", err)
+		}
+		if err != nil {
+			against = err.Error()
+		}
+		c.Terms.Guarded = err == nil
 	}
+	c, err := a.carryOut(d, s, c, w)
+	if err != nil {
+		return c, err
+	}
+	text := ""
+	switch {
+	case c.Terms.Guarded:
+		text = "The boot guard is on: if the machine fails to become ready twice in a row, it takes the change back by itself."
+	case against != "":
+		text = s.Paint(render.Warn, "The boot guard is not on: "+render.Clean(against)+".")
+	}
+	if text != "" && (!w.amid || a.guardSaid != text) {
+		s.Wrap(2, "%s", text)
+		a.guardSaid = text
+	}
+	return c, nil
 }
 
 // guarded says what the guard has done, if the last changes are its; empty otherwise.

@@ -47,18 +47,22 @@ func (a *app) look() (*look, error) {
 	if err != nil {
 		return nil, err
 	}
-	l := &look{root: r}
-	var unread []item.Unread
-	if l.changes, err = a.readChanges(r); err != nil {
-		unread = append(unread, item.Unread{Path: casebook.Folder, Reason: machine.Reason(err)})
-	}
-	l.Inventory = linux.Survey(r, linux.Options{Now: a.now(), Remembered: switchedOff(l.changes), Language: locale()})
-	l.Unread = append(l.Unread, unread...)
-	if err := l.judge(); err != nil {
+	changes, wrong := a.readChanges(r)
+	l, err := a.lookAt(r, changes, wrong)
+	if err != nil {
 		r.Close()
-		return nil, err
 	}
-	return l, nil
+	return l, err
+}
+
+// lookAt surveys an open machine whose changes are known, or could not be read as wrong tells. The machine stays the caller's to close.
+func (a *app) lookAt(r *machine.Root, changes []change.Change, wrong error) (*look, error) {
+	l := &look{root: r, changes: changes}
+	l.Inventory = linux.Survey(r, linux.Options{Now: a.now(), Remembered: switchedOff(l.changes), Language: locale()})
+	if wrong != nil {
+		l.Unread = append(l.Unread, item.Unread{Path: casebook.Folder, Reason: machine.Reason(wrong)})
+	}
+	return l, l.judge()
 }
 
 // judge gives the items their roles, advice and notes.

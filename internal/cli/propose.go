@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -241,34 +242,93 @@ func (a *app) apply(file string, v applyView) error {
 	if err != nil {
 		return fmt.Errorf("the proposal %s cannot be used: %w", file, err)
 	}
-	l, err := a.look()
+	return a.alter(v.yes, func(d *desk) (plan, error) { return a.planApply(d, file, p, v) })
+}
+
+// planApply works out what a proposal means on this machine.
+func (a *app) planApply(d *desk, file string, p proposal.Proposal, v applyView) (plan, error) {
+	l, err := a.lookAt(d.root, d.led.Changes(), nil)
 	if err != nil {
-		return err
+		return plan{}, err
 	}
-	defer l.Close()
 	all, missing := l.resolve(p, v.next)
 	var picked []item.Item
+	var planned []change.Change
 	var refused []string
-	for _, d := range all {
-		if !d.doing {
+	for _, r := range all {
+		if !r.doing {
 			continue
 		}
-		picked = append(picked, d.it)
-		w := wish{turnWords: wordsOf(d.to)}
-		w.by, _ = d.Later()
-		if _, err := a.plan(l, w, []item.Item{d.it}); err != nil {
+		picked = append(picked, r.it)
+		w := wish{turnWords: wordsOf(r.to)}
+		w.by, _ = r.Later()
+		c, err := l.turn(w, []item.Item{r.it}, d.at)
+		if err != nil {
 			refused = append(refused, err.Error())
 		}
+		planned = append(planned, c)
 	}
 	if len(refused) > 0 {
-		return fmt.Errorf("%s\nnothing was changed; decide otherwise in %s", strings.Join(refused, "\n"), file)
+		return plan{}, fmt.Errorf("%s\nnothing was changed; decide otherwise in %s", strings.Join(refused, "\n"), file)
 	}
 	if err := a.protect(l, picked, v.insist); err != nil {
-		return err
+		return plan{}, err
+	}
+	for _, c := range planned {
+		if _, err := a.planWatch(d.root, c, v.guard); err != nil {
+			return plan{}, err
+		}
 	}
 	s := a.screen()
-	s.Line("%s", s.Paint(render.Strong, fmt.Sprintf("%s of %s, made for %s on %s: %s to carry out on %s.", count(len(all), "decision", "decisions"), render.Clean(file), render.Clean(p.Machine), day(p.Made), count(len(picked), "one", "ones"), l.machineName())))
-	s.Line("")
+	document := applyJSON{Format: "calmdawn.apply/1", Changes: []changeJSON{}, Missing: []string{}}
+	for _, r := range all {
+		if !r.here {
+			document.Missing = append(document.Missing, r.ID)
+		}
+	}
+	show := func() {
+		s.Line("%s", s.Paint(render.Strong, fmt.Sprintf("%s of %s, made for %s on %s: %s to carry out on %s.", count(len(all), "decision", "decisions"), render.Clean(file), render.Clean(p.Machine), day(p.Made), count(len(picked), "one", "ones"), l.machineName())))
+		s.Line("")
+		showDecisions(s, all)
+	}
+	finish := func() error {
+		if a.json {
+			if err := a.writeJSON(document); err != nil {
+				return err
+			}
+		}
+		if missing > 0 {
+			return &status{exitPartly, fmt.Errorf("%s not exist on this machine", count(missing, "item of the proposal does", "items of the proposal do"))}
+		}
+		return nil
+	}
+	if len(picked) == 0 {
+		return plan{nothing: func() error { show(); s.Line("Nothing to do."); return finish() }}, nil
+	}
+	carry := func(d *desk) error {
+		done, err := a.applyAll(d, s, l, all, picked, change.Terms{Until: v.trial, Proposal: fmt.Sprintf("%s %s", p.Machine, p.Made.UTC().Format(time.RFC3339))}, v.guard)
+		for _, c := range done {
+			j := changeDocument(c)
+			j.Format = ""
+			document.Changes = append(document.Changes, j)
+		}
+		if err != nil {
+			return fmt.Errorf("%w\n%s carried out before it, and stand; %s lists them", err, count(len(done), "decision was", "decisions were"), a.call("history"))
+		}
+		if len(done) == 0 {
+			s.Line("Nothing was left to do.")
+			return finish()
+		}
+		s.Line("")
+		s.Line("%s", s.Paint(render.Good, fmt.Sprintf("Done, as %s: restart the machine when it suits, then %s.", names(done), a.call("compare"))))
+		s.Line("To take back what was done: %s", a.call("undo "+inWords(done)))
+		return finish()
+	}
+	return plan{changes: planned, show: show, carry: carry}, nil
+}
+
+// showDecisions says what becomes of each decision here.
+func showDecisions(s *render.Screen, all []resolved) {
 	var rows [][]render.Cell
 	for _, d := range all {
 		tone := render.Dim
@@ -282,99 +342,61 @@ func (a *app) apply(file string, v applyView) error {
 	}
 	s.Table([]render.Column{{Title: "ITEM", Flex: 18}, {Title: "ON THIS MACHINE"}, {Title: "ID"}}, rows)
 	s.Line("")
-	document := applyJSON{Format: "calmdawn.apply/1", Changes: []changeJSON{}, Missing: []string{}}
-	for _, d := range all {
-		if !d.here {
-			document.Missing = append(document.Missing, d.ID)
-		}
-	}
-	if len(picked) > 0 {
-		if err := a.confirm(s, v.yes); err != nil {
-			return err
-		}
-		if err := a.readBoots(l); err != nil {
-			return err
-		}
-		terms := change.Terms{Until: v.trial}
-		if len(picked) > 1 {
-			terms.Together = l.forecastChange(picked)
-		}
-		terms.Proposal = fmt.Sprintf("%s %s", p.Machine, p.Made.UTC().Format(time.RFC3339))
-		done, err := a.carryOutAll(s, all, terms, v.guard)
-		var made []change.Edit
-		for _, c := range done {
-			made = append(made, c.Edits...)
-		}
-		reloadManager(l.root, s, made)
-		for _, c := range done {
-			j := changeDocument(c)
-			j.Format = ""
-			document.Changes = append(document.Changes, j)
-		}
-		if err != nil {
-			return fmt.Errorf("%w\n%s carried out before it, and stand; %s lists them", err, count(len(done), "decision was", "decisions were"), a.call("history"))
-		}
-		s.Line("")
-		if len(done) == 0 {
-			s.Line("Nothing was left to do.") // somebody was faster
-		} else {
-			s.Line("%s", s.Paint(render.Good, fmt.Sprintf("Done, as %s: restart the machine when it suits, then %s.", names(done), a.call("compare"))))
-			s.Line("To take back what was done: %s", a.call("undo "+inWords(done)))
-		}
-	} else {
-		s.Line("Nothing to do.")
-	}
-	if a.json {
-		if err := a.writeJSON(document); err != nil {
-			return err
-		}
-	}
-	if missing > 0 {
-		return &status{exitPartly, fmt.Errorf("%s not exist on this machine", count(missing, "item of the proposal does", "items of the proposal do"))}
-	}
-	return nil
 }
 
-// carryOutAll makes a change of each decision. Each is planned anew, on what the one before it left.
-func (a *app) carryOutAll(s *render.Screen, all []resolved, terms change.Terms, guard string) (done []change.Change, err error) {
-	for _, d := range all {
-		if !d.doing {
+// applyAll makes a change of each decision. Each is planned anew, on what the one before it left.
+func (a *app) applyAll(d *desk, s *render.Screen, l *look, all []resolved, picked []item.Item, terms change.Terms, guard string) (done []change.Change, err error) {
+	if err := a.readBoots(l); err != nil {
+		return nil, err
+	}
+	if len(picked) > 1 {
+		terms.Together = l.forecastChange(picked)
+	}
+	var made []change.Edit
+	defer func() { reloadManager(d.root, s, made) }()
+	for _, r := range all {
+		if !r.doing {
 			continue
 		}
-		c, err := a.carryOutOne(s, d, terms, guard)
+		if caught := d.led.Caught(); caught != nil {
+			return done, fmt.Errorf("%s: %s came in between", r.ID, caught)
+		}
+		c, err := a.applyOne(d, s, r, terms, guard)
 		if err != nil {
-			return done, fmt.Errorf("%s: %w", d.ID, err)
+			return done, fmt.Errorf("%s: %w", r.ID, err)
 		}
 		if c.ID != 0 {
-			done = append(done, c)
+			done, made = append(done, c), append(made, c.Edits...)
 			terms.Together = nil // it stands with the first of them
 		}
 	}
 	return done, nil
 }
 
-func (a *app) carryOutOne(s *render.Screen, d resolved, terms change.Terms, guard string) (change.Change, error) {
-	l, err := a.look()
+func (a *app) applyOne(d *desk, s *render.Screen, r resolved, terms change.Terms, guard string) (change.Change, error) {
+	l, err := a.lookAt(d.root, d.led.Changes(), nil)
 	if err != nil {
 		return change.Change{}, err
 	}
-	defer l.Close()
-	it, ok := l.Lookup(d.ID)
+	it, ok := l.Lookup(r.ID)
 	if !ok {
-		return change.Change{}, fmt.Errorf("it is gone since the question was asked")
+		return change.Change{}, errors.New("it is not there any more, after the decisions before it")
 	}
-	w := wish{turnWords: wordsOf(d.to), guard: guard, yes: true, amid: true}
-	w.by, _ = d.Later()
-	c, err := a.plan(l, w, []item.Item{it})
+	w := wish{turnWords: wordsOf(r.to), guard: guard, amid: true}
+	w.by, _ = r.Later()
+	c, err := l.turn(w, []item.Item{it}, a.now())
 	if err != nil || len(c.Targets) == 0 {
 		return change.Change{}, err
 	}
-	c.Terms = terms
 	if err := a.readBoots(l); err != nil {
 		return change.Change{}, err
 	}
-	c.Forecast = l.forecastChange([]item.Item{it})
-	return a.makeChange(l.root, s, c, w)
+	c.Terms, c.Forecast = terms, l.forecastChange([]item.Item{it})
+	watch, err := a.planWatch(d.root, c, guard)
+	if err != nil {
+		return c, err
+	}
+	return a.carryOutGuarded(d, s, c, w, watch)
 }
 
 func wordsOf(to item.State) turnWords {

@@ -16,6 +16,7 @@ import (
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/item"
+	"calmdawn/internal/ledger"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/recorder"
 	"calmdawn/internal/render"
@@ -74,62 +75,66 @@ func recorderChange(at time.Time, from, to item.State, edits []change.Edit) chan
 }
 
 func (a *app) recorderOn(w wish, boots int) error {
-	r, err := a.open()
-	if err != nil {
-		return err
-	}
-	defer r.Close()
-	s := a.screen()
-	if state := recorder.StateOf(r); state.Armed {
-		s.Line("Nothing to do: the recorder is on already. %s tells what it has recorded.", a.call("recorder status"))
-		return nil
-	}
-	program, err := ownProgram()
-	if err != nil {
-		return err
-	}
-	at := a.now()
-	d := r.Draft(at)
-	if err := recorder.Uninstall(d, r); err != nil { // one that has recorded all it was to
-		return err
-	}
-	if err := recorder.Install(d, r, program, boots, at); err != nil {
-		return fmt.Errorf("the recorder cannot be put into this machine, so nothing was changed: %w", err)
-	}
-	s.Line("%s", s.Paint(render.Strong, fmt.Sprintf("Putting the recorder in; it will watch %s:", count(boots, "boot", "boots"))))
-	c := recorderChange(at, item.Off, item.On, d.Edits())
-	a.showTargets(s, c)
-	return a.carryOut(r, s, c, w)
+	return a.alter(w.yes, func(d *desk) (plan, error) {
+		s := a.screen()
+		if recorder.StateOf(d.root).Armed {
+			return plan{nothing: func() error {
+				s.Line("Nothing to do: the recorder is on already. %s tells what it has recorded.", a.call("recorder status"))
+				return nil
+			}}, nil
+		}
+		program, err := ownProgram()
+		if err != nil {
+			return plan{}, err
+		}
+		draft := d.root.Draft(d.at)
+		if err := recorder.Uninstall(draft, d.root); err != nil { // one that has recorded all it was to
+			return plan{}, err
+		}
+		if err := recorder.Install(draft, d.root, program, boots, d.at); err != nil {
+			return plan{}, fmt.Errorf("the recorder cannot be put into this machine, so nothing was changed: %w", err)
+		}
+		c := recorderChange(d.at, item.Off, item.On, draft.Edits())
+		return a.recorderPlan(s, c, fmt.Sprintf("Putting the recorder in; it will watch %s:", count(boots, "boot", "boots"))), nil
+	})
 }
 
 func (a *app) recorderOff(w wish) error {
-	r, err := a.open()
-	if err != nil {
-		return err
-	}
-	defer r.Close()
-	changes, err := a.readChanges(r)
-	if err != nil {
-		return err
-	}
-	s := a.screen()
-	for _, c := range slices.Backward(changes) {
-		if c.Verb == change.Record && c.Stands() && c.Targets[0].After == item.On {
-			return a.undoOne(r, s, c.ID, undoing{yes: w.yes})
+	return a.alter(w.yes, func(d *desk) (plan, error) {
+		for _, c := range slices.Backward(d.led.Changes()) {
+			if c.Verb == change.Record && c.Stands() && len(c.Targets) > 0 && c.Targets[0].After == item.On {
+				return a.planUndo(d, []int64{c.ID}, undoing{})
+			}
 		}
-	}
-	d := r.Draft(a.now())
-	if err := recorder.Uninstall(d, r); err != nil {
-		return err
-	}
-	if len(d.Edits()) == 0 {
-		s.Line("Nothing to do: the recorder is not in this machine.")
-		return nil
-	}
-	s.Line("%s", s.Paint(render.Strong, "Taking the recorder away, which another casebook put in:"))
-	c := recorderChange(a.now(), item.On, item.Off, d.Edits())
-	a.showTargets(s, c)
-	return a.carryOut(r, s, c, w)
+		s, draft := a.screen(), d.root.Draft(d.at)
+		if err := recorder.Uninstall(draft, d.root); err != nil {
+			return plan{}, err
+		}
+		if len(draft.Edits()) == 0 {
+			return plan{nothing: func() error {
+				s.Line("Nothing to do: the recorder is not in this machine.")
+				return nil
+			}}, nil
+		}
+		c := recorderChange(d.at, item.On, item.Off, draft.Edits())
+		return a.recorderPlan(s, c, "Taking the recorder away, which another casebook put in:"), nil
+	})
+}
+
+func (a *app) recorderPlan(s *render.Screen, c change.Change, says string) plan {
+	return plan{changes: []change.Change{c},
+		show: func() {
+			s.Line("%s", s.Paint(render.Strong, says))
+			a.showTargets(s, c)
+			s.Line("It takes effect %s.", effect(c))
+		},
+		carry: func(d *desk) error {
+			c, err := a.carryOut(d, s, c, wish{})
+			if err != nil {
+				return err
+			}
+			return a.done(s, c)
+		}}
 }
 
 func (a *app) recorderStatus() error {
@@ -213,6 +218,20 @@ func (a *app) recordedBoots(r *machine.Root, last int) ([]boot.Boot, error) {
 	return all, wrong
 }
 
+// disarm has the recorder started no more.
+func (a *app) disarm(r *machine.Root) error {
+	led, err := ledger.Open(r, a.casebook, a.now(), "recorder")
+	if err != nil {
+		return err
+	}
+	defer led.Close()
+	c, err := recorder.Disarm(r.Draft(a.now()), a.now())
+	if err == nil && len(c.Edits) > 0 {
+		_, err = led.CarryOut(c)
+	}
+	return err
+}
+
 // ownProgram is this program's file, to be copied into a machine.
 func ownProgram() ([]byte, error) {
 	own, err := os.Executable()
@@ -277,7 +296,7 @@ func (a *app) record(o recorder.Options, boots int, since time.Time) error {
 		if !recorder.StateOf(r).Armed {
 			return nil
 		}
-		return recorder.Disarm(r, a.now())
+		return errors.Join(book.Close(), a.disarm(r))
 	}
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()

@@ -6,7 +6,7 @@ import (
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/compare"
 	"calmdawn/internal/core/item"
-	"calmdawn/internal/guard"
+	"calmdawn/internal/ledger"
 	"calmdawn/internal/render"
 )
 
@@ -24,6 +24,7 @@ func (a *app) standing() error {
 		return err
 	}
 	s := a.screen()
+	a.tellUnsettled(s, l.root, l.changes)
 	var added []item.Item
 	for _, it := range l.Items {
 		if !it.System {
@@ -41,12 +42,9 @@ func (a *app) standing() error {
 	} else {
 		s.Line("  It remembers no boot, so nothing is known of how long one takes.")
 	}
-	inForce, waiting, unfinished := 0, 0, 0
+	inForce, waiting := 0, 0
 	for _, c := range l.changes {
-		switch {
-		case c.Status == change.Planned:
-			unfinished++
-		case c.Stands():
+		if c.Stands() {
 			inForce++
 		}
 	}
@@ -66,16 +64,13 @@ func (a *app) standing() error {
 	if text := guarded(l.changes); text != "" {
 		s.Wrap(2, "%s", s.Paint(render.Warn, "  "+text))
 	}
-	if state, on, err := guard.Read(l.root); on && err == nil && !state.Acted {
-		s.Line("  The boot guard is on, for %s.", numbered(state.Changes))
+	if ids := ledger.Guarded(l.changes); len(ids) > 0 {
+		s.Line("  The boot guard is on, for %s.", numbered(ids))
 	}
 	if _, due, off := a.onTrial(l.changes); due > 0 {
 		s.Line("%s", s.Paint(render.Warn, fmt.Sprintf("  %s: keep it or take it back, with %s", count(due, "trial is due", "trials are due"), a.call("trial"))))
 	} else if off > 0 {
 		s.Line("%s", s.Paint(render.Warn, "  A change is on trial, and this computer's clock is before it was made; set it right."))
-	}
-	if unfinished > 0 {
-		s.Line("%s", s.Paint(render.Warn, "  A change was interrupted; the next disable, enable or undo settles it first."))
 	}
 	c, compared := sinceLastChange(l.boots, l.changes, compare.Measures[0])
 	if compared && len(l.boots) > 0 {

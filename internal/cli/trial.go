@@ -84,10 +84,10 @@ func (a *app) setTerms(words []string, set func(*change.Terms), says string) err
 		return err
 	}
 	defer book.Close()
+	if err := book.SetTerms(terms); err != nil {
+		return err
+	}
 	for _, id := range slices.Backward(ids) {
-		if err := book.SetTerms(id, terms[id]); err != nil {
-			return err
-		}
 		a.screen().Line("Change %d %s.", id, says)
 	}
 	return nil

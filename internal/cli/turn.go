@@ -1,13 +1,11 @@
 package cli
 
 import (
-	"bufio"
 	"errors"
 	"fmt"
 	"maps"
 	"os"
 	"os/user"
-	"path"
 	"regexp"
 	"slices"
 	"strings"
@@ -18,8 +16,6 @@ import (
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/forecast"
 	"calmdawn/internal/core/item"
-	"calmdawn/internal/ledger"
-	"calmdawn/internal/linux"
 	"calmdawn/internal/linux/manager"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/render"
@@ -87,7 +83,6 @@ type wish struct {
 	trial      string
 	guard      string
 	yes        bool
-	overwrite  bool // for an undo
 	amid       bool // one of several changes: what is said and done once for all of them comes after the last
 }
 
@@ -145,47 +140,68 @@ func (a *app) turnCommand(w turnWords) *cobra.Command {
 }
 
 func (a *app) turn(w wish) error {
-	l, err := a.look()
+	return a.alter(w.yes, func(d *desk) (plan, error) { return a.planTurn(d, w) })
+}
+
+// planTurn works out what turning the wished items means.
+func (a *app) planTurn(d *desk, w wish) (plan, error) {
+	l, err := a.lookAt(d.root, d.led.Changes(), nil)
 	if err != nil {
-		return err
+		return plan{}, err
 	}
-	defer l.Close()
 	picked, err := l.choose(w)
 	if err != nil {
-		return err
+		return plan{}, err
 	}
 	if w.to != item.On {
 		if err := a.protect(l, picked, w.insist); err != nil {
-			return err
+			return plan{}, err
 		}
 	}
-	c, err := a.plan(l, w, picked)
+	c, err := l.turn(w, picked, d.at)
 	if err != nil {
-		return err
+		return plan{}, err
 	}
 	s := a.screen()
 	if len(c.Targets) == 0 {
-		s.Line("Nothing to do: %s already %s.", count(len(picked), "the item is", "the items are all"), w.already)
-		if a.json {
-			return a.writeJSON(changeDocument(c))
-		}
-		return nil
-	}
-	s.Line("%s", s.Paint(render.Strong, fmt.Sprintf("%s %s on %s:", w.doing, count(len(c.Targets), "item", "items"), l.machineName())))
-	a.showTargets(s, c)
-	for _, it := range picked {
-		warn(s, it, w, c)
+		return plan{nothing: func() error {
+			s.Line("Nothing to do: %s already %s.", count(len(picked), "the item is", "the items are all"), w.already)
+			if a.json {
+				return a.writeJSON(changeDocument(c))
+			}
+			return nil
+		}}, nil
 	}
 	if w.to != item.On {
 		if err := a.readBoots(l); err != nil {
-			return err
+			return plan{}, err
 		}
-		if c.Forecast = l.forecastChange(picked); c.Forecast != nil {
-			s.Wrap(2, "%s", forecastLine(*c.Forecast))
-		}
+		c.Forecast = l.forecastChange(picked)
 	}
 	c.Terms.Until = w.trial
-	return a.carryOut(l.root, s, c, w)
+	watch, err := a.planWatch(d.root, c, w.guard)
+	if err != nil {
+		return plan{}, err
+	}
+	show := func() {
+		s.Line("%s", s.Paint(render.Strong, fmt.Sprintf("%s %s on %s:", w.doing, count(len(c.Targets), "item", "items"), l.machineName())))
+		a.showTargets(s, c)
+		for _, it := range picked {
+			warn(s, it, w, c)
+		}
+		if c.Forecast != nil {
+			s.Wrap(2, "%s", forecastLine(*c.Forecast))
+		}
+		s.Line("It takes effect %s.", effect(c))
+	}
+	carry := func(d *desk) error {
+		c, err := a.carryOutGuarded(d, s, c, w, watch)
+		if err != nil {
+			return err
+		}
+		return a.done(s, c)
+	}
+	return plan{changes: []change.Change{c}, show: show, carry: carry}, nil
 }
 
 // forecastChange is what is forecast for ready when the picked items are switched off or delayed; nil where nothing can be.
@@ -280,10 +296,9 @@ func (a *app) protect(l *look, picked []item.Item, insist []string) error {
 	return errors.Join(refused...)
 }
 
-// plan works out the change that turns the picked items; those already as wished are left out. One that cannot be
+// turn works out the change that turns the picked items; those already as wished are left out. One that cannot be
 // turned refuses all of them.
-func (a *app) plan(l *look, w wish, picked []item.Item) (change.Change, error) {
-	at := a.now()
+func (l *look) turn(w wish, picked []item.Item, at time.Time) (change.Change, error) {
 	d := l.root.Draft(at)
 	c := change.Change{Verb: w.verb, MadeAt: at, MadeBy: whoami()}
 	var refused []error
@@ -392,78 +407,6 @@ func (a *app) showTargets(s *render.Screen, c change.Change) {
 	}
 }
 
-// carryOut asks, makes the change, and says what was done.
-func (a *app) carryOut(r *machine.Root, s *render.Screen, c change.Change, w wish) error {
-	s.Line("It takes effect %s.", effect(c))
-	if err := writable(r, c); err != nil {
-		return err
-	}
-	if err := a.confirm(s, w.yes); err != nil {
-		return err
-	}
-	c, err := a.makeChange(r, s, c, w)
-	if err != nil {
-		return err
-	}
-	if a.json {
-		return a.writeJSON(changeDocument(c))
-	}
-	s.Line("")
-	if c.Verb == change.Undo {
-		s.Line("%s", s.Paint(render.Good, fmt.Sprintf("Change %d is taken back (recorded as change %d). It takes effect %s.", c.Undoes, c.ID, effect(c))))
-		return nil
-	}
-	s.Line("%s", s.Paint(render.Good, fmt.Sprintf("Done, as change %d. It takes effect %s%s.", c.ID, effect(c), restart(c))))
-	if c.Terms.Until != "" {
-		s.Line("It is on trial until %s.", c.Terms.Until)
-	}
-	s.Line("To take it back: %s", a.call(fmt.Sprintf("undo %d", c.ID)))
-	return nil
-}
-
-// writable refuses a change of what is on a disk mounted read-only.
-func writable(r *machine.Root, c change.Change) error {
-	for _, e := range c.Edits {
-		if r.ReadOnly(path.Dir(e.Path)) {
-			return fmt.Errorf("%s is on a disk that is mounted read-only, so nothing was changed; mount it writable, then call again", e.Path)
-		}
-	}
-	return nil
-}
-
-// makeChange makes a change that was agreed to.
-func (a *app) makeChange(r *machine.Root, s *render.Screen, c change.Change, w wish) (change.Change, error) {
-	if err := errors.Join(writable(r, c), a.casebookHasPlace(r)); err != nil {
-		return c, err
-	}
-	led, err := ledger.Open(r, a.casebook)
-	if err != nil {
-		return c, err
-	}
-	defer led.Close()
-	a.tellRecovered(s, led)
-	if c.Verb == change.Undo { // between the question and the lock somebody may have changed something
-		if c, err = led.PlanUndo(c.Undoes, c.MadeAt, c.MadeBy, w.overwrite); err != nil {
-			return c, err
-		}
-	}
-	if c, err = led.CarryOut(c); err != nil {
-		return c, err
-	}
-	if !w.amid {
-		reloadManager(r, s, c.Edits)
-	}
-	if c.Verb == change.Undo {
-		a.unwatch(r, s, c.Undoes)
-	} else if w.guard != "" {
-		a.watch(r, s, c, w)
-	}
-	if w.stop {
-		stopNow(r, s, c)
-	}
-	return c, nil
-}
-
 // reloadManager has the running machine's service manager read changed unit files anew, so that its own tools agree.
 func reloadManager(r *machine.Root, s *render.Screen, edits []change.Edit) {
 	units := slices.ContainsFunc(edits, func(e change.Edit) bool {
@@ -494,26 +437,6 @@ func stopNow(r *machine.Root, s *render.Screen, c change.Change) {
 	}
 }
 
-// casebookHasPlace refuses a machine whose /var is a disk of its own that is missing: the casebook would be hidden later.
-func (a *app) casebookHasPlace(r *machine.Root) error {
-	for _, p := range linux.Unmounted(r) {
-		if a.casebook == "" && (p == "/var" || p == "/var/lib") {
-			return fmt.Errorf("%s of this machine is a file system of its own that is not mounted, so the casebook would land in the wrong place and nothing was changed; mount it, or name another place with --casebook FILE", p)
-		}
-	}
-	return nil
-}
-
-func (a *app) tellRecovered(s *render.Screen, led *ledger.Ledger) {
-	for _, c := range led.Recovered {
-		what := "taken back; the machine is as it was before it"
-		if c.Verb == change.Undo {
-			what = "finished"
-		}
-		s.Line("%s", s.Paint(render.Warn, fmt.Sprintf("Change %d had been interrupted; it was %s.", c.ID, what)))
-	}
-}
-
 func effect(c change.Change) string {
 	if e := c.TakesEffect(); e != change.Now {
 		return "at the " + string(e)
@@ -526,25 +449,6 @@ func restart(c change.Change) string {
 		return ": restart the machine when it suits"
 	}
 	return ""
-}
-
-var errDeclined = errors.New("nothing was changed")
-
-// confirm asks a person; without one it refuses, unless told yes.
-func (a *app) confirm(s *render.Screen, yes bool) error {
-	if yes {
-		return nil
-	}
-	if !a.Ask {
-		return usage("nobody is there to be asked, so nothing was changed; call it with --yes to do it")
-	}
-	fmt.Fprint(a.Err, "Go ahead? [y/N] ")
-	answer, _ := bufio.NewReader(a.In).ReadString('\n')
-	switch strings.ToLower(strings.TrimSpace(answer)) {
-	case "y", "yes":
-		return nil
-	}
-	return errDeclined
 }
 
 // whoami is the person behind the call: the one who became root, if that can be told.

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"calmdawn/internal/casebook"
 	"calmdawn/internal/core/guard"
 	"calmdawn/internal/ledger"
 	"calmdawn/internal/linux/journal"
@@ -27,58 +28,76 @@ const (
 )
 
 // Note does what an event asks for, on the running machine. What it does is told to log.
+//
+// The begin of a start and its good end open the ledger, and so settle first what an interrupted call has left; the other two write the casebook
+// alone.
 func Note(r *machine.Root, e Event, now time.Time, log io.Writer) error {
-	if e == Good { // whatever was before: with these changes, or without them again, the machine becomes ready
-		fmt.Fprintln(log, "The machine is ready; the boot guard goes.")
-		return Remove(r, now)
-	}
-	s, there, err := Read(r)
-	if err != nil || !there {
-		return err
-	}
 	id, clock := journal.Present(r), uptime()
 	switch e {
 	case Failed:
-		s.Fail(id)
+		return remember(r, func(s *guard.State) { s.Fail(id) })
 	case End:
-		s.End(id, clock)
-	case Begin:
-		if s.Begin(id, clock, asked()) {
-			return act(r, s, now, log)
-		}
+		return remember(r, func(s *guard.State) { s.End(id, clock) })
 	}
-	return save(r, s, now)
+	led, err := ledger.Open(r, "", now, By)
+	if err != nil {
+		return err
+	}
+	defer led.Close()
+	for _, c := range led.Recovered() {
+		fmt.Fprintf(log, "Change %d had been interrupted; it is settled.\n", c.ID)
+	}
+	if e == Good { // whatever was before: with these changes, or without them again, the machine becomes ready
+		fmt.Fprintln(log, "The machine is ready; the boot guard goes.")
+		return Remove(led, r, now)
+	}
+	guarded := led.Guarded()
+	if len(guarded) == 0 {
+		if len(led.Edited()) > 0 { // what this start was begun with is not what stands on the disk now
+			return startAgain()
+		}
+		return nil
+	}
+	due := false
+	err = led.UpdateGuard(func(s *guard.State) { due = s.Begin(id, clock, asked()) })
+	if err != nil || !due {
+		return err
+	}
+	return act(led, guarded, now, log)
+}
+
+// remember changes what the guard remembers, where the machine has a casebook.
+func remember(r *machine.Root, update func(*guard.State)) error {
+	if !casebook.Exists(r, "") {
+		return nil
+	}
+	book, err := casebook.Write(r, "")
+	if err != nil {
+		return err
+	}
+	return errors.Join(book.UpdateGuard(update), book.Close())
 }
 
 // act takes the guarded changes back and has the goal started again: what the start that is under way does not know of would stay off in it.
-func act(r *machine.Root, s guard.State, now time.Time, log io.Writer) error {
-	s.Acted = true
-	if err := save(r, s, now); err != nil { // first: what cannot be done is not tried at every start
+func act(led *ledger.Ledger, guarded []int64, now time.Time, log io.Writer) error {
+	var wrong []error
+	for _, id := range slices.Backward(guarded) {
+		plan, err := led.PlanUndo(id, ledger.Undoing{At: now, By: By})
+		if err == nil {
+			_, err = led.CarryOut(plan)
+		}
+		if err != nil {
+			wrong = append(wrong, fmt.Errorf("change %d: %w", id, err))
+			continue
+		}
+		fmt.Fprintf(log, "Change %d is taken back: the machine did not become ready twice in a row.\n", id)
+	}
+	trouble := errors.Join(wrong...)
+	err := errors.Join(trouble, led.UpdateGuard(func(s *guard.State) { s.Acting(trouble) }))
+	if len(wrong) == len(guarded) {
 		return err
 	}
-	var wrong []error
-	led, err := ledger.Open(r, "")
-	if err != nil {
-		wrong = append(wrong, err)
-	} else {
-		for _, id := range slices.Backward(s.Changes) {
-			plan, err := led.PlanUndo(id, now, By, false)
-			if err == nil {
-				_, err = led.CarryOut(plan)
-			}
-			if err != nil {
-				wrong = append(wrong, fmt.Errorf("change %d: %w", id, err))
-				continue
-			}
-			fmt.Fprintf(log, "Change %d is taken back: the machine did not become ready twice in a row.\n", id)
-		}
-		wrong = append(wrong, led.Close())
-	}
-	if err := errors.Join(wrong...); err != nil {
-		s.Trouble = err.Error()
-		return errors.Join(err, save(r, s, now))
-	}
-	return startAgain()
+	return errors.Join(err, startAgain())
 }
 
 // asked reports whether a person asked for another start than the usual one, on the kernel's command line (kernel-command-line(7)).

@@ -1,13 +1,11 @@
 // Package guard puts the boot guard into a machine, and does its work there: three small units that count the boots since a change, and take it back
-// when the machine has failed to become ready twice in a row. It is no part of the change it guards: it comes and goes without a trace, so that
-// the change can be undone as if it had never been there.
+// when the machine has failed to become ready twice in a row. It is no part of the change it guards, but a chore of the ledger: it stands before the
+// change's first edit, goes when nothing is guarded, and leaves no trace, so that the change can be undone as if it had never been there.
 package guard
 
 import (
-	"encoding/json"
 	"errors"
-	"fmt"
-	"io/fs"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -15,6 +13,7 @@ import (
 
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/guard"
+	"calmdawn/internal/ledger"
 	"calmdawn/internal/machine"
 )
 
@@ -24,14 +23,11 @@ const By = "boot guard"
 // Where the guard stands in a machine. All of it has to be on the file system of the root, for it runs before any other is there.
 const (
 	Program = "/usr/local/lib/calmdawn-guard/calmdawn" // not the recorder's: each comes and goes alone
-	State   = "/etc/calmdawn/guard.json"
 	units   = "/etc/systemd/system/"
 	begin   = "calmdawn-guard.service"
 	good    = "calmdawn-guard-good.service"
 	failed  = "calmdawn-guard-failed.service"
 )
-
-const maxState = 1 << 20
 
 // The first unit counts the boot, before any file system but the root's is needed, and so before a start without them can end in an emergency. Its
 // end is an orderly one. The second is started once the goal is reached; if the goal fails it fails with it, and the third notes that, as it does
@@ -40,7 +36,7 @@ var texts = map[string]string{
 	begin: `[Unit]
 Description=Calm Dawn boot guard
 DefaultDependencies=no
-ConditionPathExists=` + State + `
+ConditionPathExists=` + Program + `
 After=systemd-remount-fs.service
 Before=local-fs.target sysinit.target shutdown.target
 Conflicts=shutdown.target
@@ -55,7 +51,7 @@ TimeoutStopSec=10
 `,
 	good: `[Unit]
 Description=Calm Dawn boot guard: the machine is ready
-ConditionPathExists=` + State + `
+ConditionPathExists=` + Program + `
 Requires=GOAL
 After=GOAL ` + begin + `
 OnFailure=` + failed + `
@@ -68,7 +64,7 @@ ExecStart=-` + Program + ` guard good
 Description=Calm Dawn boot guard: the machine does not become ready
 DefaultDependencies=no
 After=` + begin + `
-ConditionPathExists=` + State + `
+ConditionPathExists=` + Program + `
 
 [Service]
 Type=oneshot
@@ -115,28 +111,9 @@ func Goal(r *machine.Root) string {
 	return "graphical.target"
 }
 
-// Read returns the guard's state; false where the machine has no guard.
-func Read(r *machine.Root) (guard.State, bool, error) {
-	var s guard.State
-	text, err := r.ReadFile(State, maxState)
-	if errors.Is(err, fs.ErrNotExist) {
-		return s, false, nil
-	}
-	if err == nil {
-		err = json.Unmarshal(text, &s)
-	}
-	if err == nil && s.Format != guard.Format {
-		err = fmt.Errorf("its format is %d, and this calmdawn knows %d", s.Format, guard.Format)
-	}
-	if err != nil {
-		return s, true, fmt.Errorf("the boot guard's state (%s) cannot be read: %w", State, err)
-	}
-	return s, true, nil
-}
-
-// There reports whether anything of the guard stands in a machine, be it what a power cut left.
+// There reports whether the guard, or a part of it, is in the machine.
 func There(r *machine.Root) bool {
-	for _, p := range []string{State, Program, units + begin, units + good, units + failed} {
+	for _, p := range everything(r) {
 		if _, err := r.Lstat(p); err == nil {
 			return true
 		}
@@ -144,82 +121,9 @@ func There(r *machine.Root) bool {
 	return false
 }
 
-// Install has the machine guard a change, besides those it guards already. program is ours; usual is how long the machine takes until it is
-// ready, 0 where that is not known.
-func Install(r *machine.Root, program []byte, id int64, usual time.Duration, at time.Time) error {
-	if why := Refused(r); why != "" {
-		return errors.New(why)
-	}
-	s, there, err := Read(r)
-	if there && err == nil && !s.Acted {
-		if !slices.Contains(s.Changes, id) {
-			s.Changes = append(s.Changes, id)
-		}
-		s.Usual, s.Boots = usual, nil
-		return save(r, s, at)
-	}
-	if err := Remove(r, at); err != nil { // what is left of one that has done its work, or cannot be read
-		return err
-	}
-	s = guard.State{Format: guard.Format, Usual: usual}
-	goal := Goal(r)
-	d := r.Draft(at)
-	if err := d.Create(Program, "", program); err != nil {
-		return err
-	}
-	if err := d.Chmod(Program, true); err != nil {
-		return err
-	}
-	labels := []error{d.LabelLike(Program, "/usr/bin/env", "/bin/sh")}
-	for name, text := range texts {
-		if err := d.Create(units+name, "", []byte(strings.ReplaceAll(text, "GOAL", goal))); err != nil {
-			return err
-		}
-		labels = append(labels, d.LabelLike(units+name, "/usr/lib/systemd/system/basic.target", "/lib/systemd/system/basic.target"))
-	}
-	if err := errors.Join(labels...); err != nil {
-		return err
-	}
-	for link, target := range links(goal) {
-		if err := d.Link(link, "", target); err != nil {
-			return err
-		}
-	}
-	s.Made = missing(r, append(d.Edits(), change.Edit{Path: State}), s.Made)
-	err = save(r, s, at) // what was made is known before it is made
-	if err == nil {
-		err = carry(r, d.Edits())
-	}
-	if err == nil {
-		s.Changes = []int64{id} // last: without changes it does nothing
-		err = save(r, s, at)
-	}
-	if err != nil {
-		return errors.Join(err, Remove(r, at))
-	}
-	return nil
-}
-
-// missing adds the folders that edits need and that are not there to those already known.
-func missing(r *machine.Root, edits []change.Edit, known []string) []string {
-	var add func(dir string)
-	add = func(dir string) {
-		if _, err := r.Stat(dir); err != nil && !slices.Contains(known, dir) {
-			add(path.Dir(dir))
-			known = append(known, dir)
-		}
-	}
-	for _, e := range edits {
-		add(path.Dir(e.Path))
-	}
-	return known
-}
-
-// Remove takes the guard out of the machine.
-func Remove(r *machine.Root, at time.Time) error {
-	s, _, _ := Read(r) // one that cannot be read names no folders; the rest is known
-	d := r.Draft(at)
-	paths := []string{State}
+// everything lists the paths at which the guard, or one for another goal, stands.
+func everything(r *machine.Root) []string {
+	var paths []string
 	for _, goal := range []string{Goal(r), "graphical.target", "multi-user.target"} {
 		for link := range links(goal) {
 			paths = append(paths, link)
@@ -228,9 +132,53 @@ func Remove(r *machine.Root, at time.Time) error {
 	for name := range texts {
 		paths = append(paths, units+name)
 	}
-	paths = append(paths, Program)
-	slices.Sort(paths[1 : len(paths)-1])
-	for _, p := range slices.Compact(paths) {
+	slices.Sort(paths)
+	return append(slices.Compact(paths), Program) // links first: without its program no unit does anything
+}
+
+// Put puts the guard into the machine, for a change that is to be carried out next with Guarded among its terms, and has it count boots from now
+// on. program is this program for the machine, usual how long the machine takes until it is ready. An error leaves the machine as it was.
+func Put(led *ledger.Ledger, r *machine.Root, program []byte, usual time.Duration, at time.Time) error {
+	goal := Goal(r)
+	d := r.Draft(at)
+	var errs []error
+	create := func(p string, text []byte, like ...string) {
+		if _, err := r.Lstat(p); err == nil {
+			errs = append(errs, d.Remove(p, "")) // one that is left of another time
+		}
+		errs = append(errs, d.Create(p, "", text), d.LabelLike(p, like...))
+	}
+	create(Program, program, "/usr/bin/env", "/bin/sh")
+	errs = append(errs, d.Chmod(Program, true))
+	for _, name := range slices.Sorted(maps.Keys(texts)) {
+		text := strings.ReplaceAll(texts[name], "GOAL", goal)
+		create(units+name, []byte(text), "/usr/lib/systemd/system/basic.target", "/lib/systemd/system/basic.target")
+	}
+	starts := links(goal)
+	for _, link := range slices.Sorted(maps.Keys(starts)) {
+		errs = append(errs, d.Link(link, "", starts[link]))
+	}
+	if err := errors.Join(errs...); err != nil {
+		return err
+	}
+	if err := led.UpdateGuard(func(s *guard.State) { *s = guard.State{Usual: usual} }); err != nil {
+		return err
+	}
+	edits := d.Edits()
+	if len(edits) == 0 {
+		return nil // it watches over another change already
+	}
+	_, err := led.CarryOut(change.Change{Verb: change.Watch, MadeAt: at, MadeBy: By, Edits: edits})
+	return err
+}
+
+// Remove has no change guarded any more and takes the guard out of the machine, whoever put it there.
+func Remove(led *ledger.Ledger, r *machine.Root, at time.Time) error {
+	if err := led.Unguard(); err != nil {
+		return err
+	}
+	d := r.Draft(at)
+	for _, p := range everything(r) {
 		if _, err := r.Lstat(p); err != nil {
 			continue
 		}
@@ -238,83 +186,9 @@ func Remove(r *machine.Root, at time.Time) error {
 			return err
 		}
 	}
-	if err := carry(r, d.Edits()); err != nil {
-		return err
-	}
-	for _, dir := range slices.Backward(s.Made) {
-		if state, err := r.Folder(dir, ""); err != nil || !state.Exists || !state.Empty {
-			continue // somebody uses it
-		}
-		if err := keepingTime(r, path.Dir(dir), func() error { return r.RemoveFolder(dir, "") }); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// Forget has a change guarded no more; with the last one the guard goes.
-func Forget(r *machine.Root, id int64, at time.Time) error {
-	s, there, err := Read(r)
-	if !there || err == nil && !slices.Contains(s.Changes, id) {
-		return err
-	}
-	s.Changes = slices.DeleteFunc(s.Changes, func(n int64) bool { return n == id })
-	if err != nil || len(s.Changes) == 0 {
-		return Remove(r, at)
-	}
-	return save(r, s, at)
-}
-
-func save(r *machine.Root, s guard.State, at time.Time) error {
-	text, err := json.MarshalIndent(s, "", " ")
-	if err != nil {
-		return err
-	}
-	d := r.Draft(at)
-	if _, err := r.Lstat(State); err == nil {
-		err = d.Rewrite(State, "", func([]byte) ([]byte, error) { return append(text, '\n'), nil })
-		if err != nil {
-			return err
-		}
-	} else if err := d.Create(State, "", append(text, '\n')); err != nil {
-		return err
-	}
-	return carry(r, d.Edits())
-}
-
-// carry makes edits and gives the folders around them their times back: the ledger goes by those. Folders that are missing are made.
-func carry(r *machine.Root, edits []change.Edit) error {
-	for _, e := range edits {
-		dir := path.Dir(e.Path)
-		if e.After.Kind != change.Absent {
-			if err := makeFolder(r, dir); err != nil {
-				return err
-			}
-		}
-		if err := keepingTime(r, dir, func() error { return r.Apply(e) }); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-func makeFolder(r *machine.Root, dir string) error {
-	if _, err := r.Stat(dir); err == nil {
+	if len(d.Edits()) == 0 {
 		return nil
 	}
-	if err := makeFolder(r, path.Dir(dir)); err != nil {
-		return err
-	}
-	return keepingTime(r, path.Dir(dir), func() error { return r.MakeFolder(dir, "", 0o755) })
-}
-
-func keepingTime(r *machine.Root, dir string, do func() error) error {
-	before, err := r.Folder(dir, "")
-	if err != nil {
-		return err
-	}
-	if err := do(); err != nil {
-		return err
-	}
-	return r.SetFolderTime(dir, "", before.ModTime)
+	_, err := led.CarryOut(change.Change{Verb: change.Leave, MadeAt: at, MadeBy: By, Edits: d.Edits()})
+	return err
 }

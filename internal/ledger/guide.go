@@ -13,21 +13,29 @@ import (
 	"calmdawn/internal/core/change"
 )
 
-// GuideName is the plain-text file beside the casebook that tells how the changes in force are taken back by hand.
-const GuideName = "how-to-take-back.txt"
-
-// writeGuide writes the guide anew, with c among the changes if it is not ended yet.
-func (l *Ledger) writeGuide(c change.Change) error {
-	text := []byte(guide(append(slices.Clone(l.all), c)))
+// writeGuide brings the guide beside the casebook up to date, with open changes among those in force. The casebook says all that it says, so that
+// one which a stop left behind is put right by the next call.
+func (l *Ledger) writeGuide() error {
+	text := []byte(guide(l.all))
 	if l.outside != "" {
-		return os.WriteFile(l.outside+"."+GuideName, text, 0o600)
+		file := l.outside + "." + casebook.GuideName
+		if old, err := os.ReadFile(file); err == nil && string(old) == string(text) {
+			return nil
+		}
+		return os.WriteFile(file, text, 0o600)
 	}
-	p := path.Join(casebook.Folder, GuideName)
+	p := path.Join(casebook.Folder, casebook.GuideName)
+	if err := l.root.Sweep(casebook.Folder, ""); err != nil {
+		return err
+	}
 	now, err := l.root.Node(p, "")
 	if err != nil {
 		return err
 	}
-	after := change.Node{Kind: change.File, Data: text, Mode: 0o600, UID: os.Geteuid(), GID: os.Getegid(), ModTime: c.MadeAt.UnixNano()}
+	after := change.Node{Kind: change.File, Data: text, Mode: 0o600, UID: os.Geteuid(), GID: os.Getegid(), ModTime: l.at.UnixNano()}
+	if now.Same(after) {
+		return nil
+	}
 	return l.root.Apply(change.Edit{Path: p, Before: now, After: after})
 }
 
@@ -52,7 +60,9 @@ func guide(changes []change.Change) string {
 		}
 		b.WriteString("\n")
 		for _, e := range slices.Backward(c.Edits) {
-			b.WriteString(byHand(e))
+			if c.Settlement == nil || !c.Settlement.Settled(e.Path) {
+				b.WriteString(byHand(e))
+			}
 		}
 	}
 	if !any {

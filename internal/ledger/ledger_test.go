@@ -71,14 +71,14 @@ var clock = time.Now()
 // do makes one change in a ledger of its own, or with undo takes that change back.
 func do(r *machine.Root, draft func(*machine.Draft) error, undo int64) (int64, error) {
 	clock = clock.Add(time.Second)
-	led, err := ledger.Open(r, "")
+	led, err := ledger.Open(r, "", clock, "test")
 	if err != nil {
 		return 0, err
 	}
 	defer led.Close()
 	var c change.Change
 	if undo != 0 {
-		if c, err = led.PlanUndo(undo, clock, "test", false); err != nil {
+		if c, err = led.PlanUndo(undo, ledger.Undoing{At: clock, By: "test"}); err != nil {
 			return 0, err
 		}
 	} else {
@@ -151,7 +151,7 @@ func TestEveryInterruption(t *testing.T) {
 					break
 				}
 				interrupted++
-				led, err := ledger.Open(r, "")
+				led, err := ledger.Open(r, "", clock, "test")
 				if err != nil {
 					t.Fatalf("crash %v undo %v at %d: opening again: %v", crash, undo, n, err)
 				}
@@ -226,10 +226,10 @@ func TestATornFileIsMended(t *testing.T) {
 		_, _ = do(r, drafts[6], 0)
 	}()
 	r.Hook = nil
-	if err := os.WriteFile(dir+"/etc/twin", []byte("x\n#"), 0o644); err != nil {
+	if err := os.WriteFile(dir+"/etc/twin", []byte("x\n#y"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	led, err := ledger.Open(r, "")
+	led, err := ledger.Open(r, "", clock, "test")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -280,7 +280,7 @@ func TestTheGuideTakesChangesBackByHand(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	text, err := os.ReadFile(dir + "/var/lib/calmdawn/" + ledger.GuideName)
+	text, err := os.ReadFile(dir + "/var/lib/calmdawn/" + casebook.GuideName)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -299,14 +299,14 @@ func TestTheGuideTakesChangesBackByHand(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	text, _ = os.ReadFile(dir + "/var/lib/calmdawn/" + ledger.GuideName)
+	text, _ = os.ReadFile(dir + "/var/lib/calmdawn/" + casebook.GuideName)
 	if !strings.Contains(string(text), "-b\n") || !strings.Contains(string(text), "+#b\n") {
 		t.Errorf("the guide does not show the edited line:\n%s", text)
 	}
 	for n := id; n > 0; n-- {
 		_, _ = do(r, nil, n)
 	}
-	if text, _ = os.ReadFile(dir + "/var/lib/calmdawn/" + ledger.GuideName); !strings.Contains(string(text), "No change is in force") {
+	if text, _ = os.ReadFile(dir + "/var/lib/calmdawn/" + casebook.GuideName); !strings.Contains(string(text), "No change is in force") {
 		t.Errorf("with everything undone the guide says:\n%s", text)
 	}
 }
@@ -396,7 +396,7 @@ func TestAHostileLedgerWritesNothingOutside(t *testing.T) {
 		{Path: "/etc/w/x", Home: "/home/maria", After: file}, {Path: "/etc/a\x00b", After: file}, {Path: "/etc/w", After: file},
 	} {
 		e.Before.Kind = change.Absent
-		led, err := ledger.Open(r, "")
+		led, err := ledger.Open(r, "", clock, "test")
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -416,12 +416,14 @@ func TestAHostileLedgerWritesNothingOutside(t *testing.T) {
 
 func TestTwoAtATime(t *testing.T) {
 	_, r := tree(t)
-	led, err := ledger.Open(r, "")
+	led, err := ledger.Open(r, "", clock, "test")
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer led.Close()
-	if _, err := ledger.Open(r, ""); err == nil || !strings.Contains(err.Error(), "another calmdawn") {
+	defer func(usual time.Duration) { ledger.Patience = usual }(ledger.Patience)
+	ledger.Patience = 50 * time.Millisecond
+	if _, err := ledger.Open(r, "", clock, "test"); err == nil || !strings.Contains(err.Error(), "another calmdawn") {
 		t.Errorf("a second ledger: %v", err)
 	}
 }

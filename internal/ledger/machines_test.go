@@ -88,7 +88,7 @@ func decide(t *testing.T, r *machine.Root, rng *rand.Rand) (int64, bool) {
 	if len(edits) == 0 {
 		return 0, false
 	}
-	led, err := ledger.Open(r, "")
+	led, err := ledger.Open(r, "", clock, "test")
 	if err != nil {
 		t.Fatal(err)
 	}

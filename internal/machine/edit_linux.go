@@ -209,15 +209,50 @@ func (r *Root) Apply(e change.Edit) error {
 		if err != nil {
 			return err
 		}
-		made, err := at.node()
+		return at.verify(e.After)
+	})
+}
+
+// Force puts the After state of e at its path, whatever file or link stands
+// there, readable or not; it is for a person who has decided so. A folder or a
+// special file is a *Refusal. Names that shared a file are parted.
+func (r *Root) Force(e change.Edit) error {
+	return r.at(e.Path, e.Home, func(at place) error {
+		if e.After.Sum != nil {
+			return &Refusal{e.Path, "cannot be written again: only the sum of its bytes was kept"}
+		}
+		found := change.Node{Kind: change.Absent}
+		var st unix.Stat_t
+		switch err := unix.Fstatat(at.fd, at.name, &st, unix.AT_SYMLINK_NOFOLLOW); err {
+		case nil:
+			kind := infoOf(&st).Kind
+			if kind != Regular && kind != Symlink {
+				return &Refusal{e.Path, "is " + kind.String() + "; it is not edited"}
+			}
+			found.Kind = change.File // or a link: it is there, and is replaced as a whole
+		case unix.ENOENT:
+		default:
+			return pathErr("stat", e.Path, err)
+		}
+		var err error
+		if e.After.Kind == change.Absent {
+			err = at.remove(found)
+		} else {
+			err = at.replace(found, e.After)
+		}
 		if err != nil {
 			return err
 		}
-		if !made.Same(e.After) {
-			return &Refusal{e.Path, "does not hold what was just written to it"}
-		}
-		return nil
+		return at.verify(e.After)
 	})
+}
+
+func (at place) verify(want change.Node) error {
+	made, err := at.node()
+	if err == nil && !made.Same(want) {
+		err = &Refusal{at.path, "does not hold what was just written to it"}
+	}
+	return err
 }
 
 // step shows an operation to the hook, makes it, and names it in its error.
@@ -464,17 +499,4 @@ func (r *Root) Sweep(p, home string) error {
 		}
 	}
 	return nil
-}
-
-// Lock takes the machine's lock for changes, a flock(2) on the folder p, and returns how to release it.
-func (r *Root) Lock(p string) (release func() error, err error) {
-	fd, err := r.open(p, unix.O_RDONLY|unix.O_DIRECTORY)
-	if err != nil {
-		return nil, err
-	}
-	if err := unix.Flock(fd, unix.LOCK_EX|unix.LOCK_NB); err != nil {
-		unix.Close(fd)
-		return nil, &Refusal{p, "another calmdawn is changing this machine; wait until it is done"}
-	}
-	return func() error { return unix.Close(fd) }, nil
 }

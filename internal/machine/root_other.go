@@ -5,6 +5,7 @@ package machine
 import (
 	"errors"
 	"os"
+	"time"
 
 	"calmdawn/internal/core/change"
 )
@@ -42,4 +43,7 @@ func (r *Root) MakeFolder(string, string, uint32) error     { return errNotHere 
 func (r *Root) RemoveFolder(string, string) error           { return errNotHere }
 func (r *Root) SetFolderTime(string, string, int64) error   { return errNotHere }
 func (r *Root) Sweep(string, string) error                  { return errNotHere }
-func (r *Root) Lock(string) (func() error, error)           { return nil, errNotHere }
+func (r *Root) Force(change.Edit) error                     { return errNotHere }
+func (r *Root) Lock(time.Duration) (func() error, error)    { return nil, errNotHere }
+func (r *Root) Locked() bool                                { return false }
+func (r *Root) MayWrite(string) error                       { return errNotHere }

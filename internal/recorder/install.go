@@ -6,10 +6,10 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"path"
 	"strings"
 	"time"
 
+	"calmdawn/internal/core/change"
 	"calmdawn/internal/machine"
 )
 
@@ -94,23 +94,11 @@ func StateOf(r *machine.Root) State {
 	return State{Installed: installed, Armed: installed && link == nil}
 }
 
-// Disarm takes away the link that has the recorder started, when it has recorded what it was to. The folder keeps its time, so that
-// taking the recorder away later leaves no trace.
-func Disarm(r *machine.Root, at time.Time) error {
-	folder, err := r.Folder(path.Dir(Link), "")
-	if err != nil {
-		return err
-	}
-	d := r.Draft(at)
-	if err := d.Remove(Link, ""); err != nil {
-		return err
-	}
-	for _, e := range d.Edits() {
-		if err := r.Apply(e); err != nil {
-			return err
-		}
-	}
-	return r.SetFolderTime(path.Dir(Link), "", folder.ModTime)
+// Disarm plans what takes away the link that has the recorder started, when it has recorded what it was to: a chore, after which taking the recorder
+// away leaves no trace.
+func Disarm(d *machine.Draft, at time.Time) (change.Change, error) {
+	err := d.Remove(Link, "")
+	return change.Change{Verb: change.Leave, MadeAt: at, MadeBy: "recorder", Edits: d.Edits()}, err
 }
 
 func isFolder(r *machine.Root, p string) bool {

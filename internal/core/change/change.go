@@ -158,9 +158,11 @@ func (c *Conflict) Error() string {
 	return s
 }
 
-// Diff returns the difference between what was expected and what is there, as a unified diff; empty unless both are files.
+// Diff returns the difference between what was expected and what is there, as a unified diff; empty unless both are texts.
 func (c *Conflict) Diff() string {
-	if c.Edit.Before.Kind != File || c.Now.Kind != File {
+	const large = 256 << 10 // a program is told by its size and sum
+	texts := c.Edit.Before.Kind == File && c.Now.Kind == File && c.Edit.Before.Sum == nil && c.Now.Sum == nil
+	if !texts || len(c.Edit.Before.Data) > large || len(c.Now.Data) > large {
 		return ""
 	}
 	return udiff.Unified("expected", "found", string(c.Edit.Before.Data), string(c.Now.Data))

@@ -26,6 +26,11 @@ const (
 	Delay   Verb = "delay"
 	Undo    Verb = "undo"
 	Record  Verb = "record" // puts the recorder in, or takes it away: a change of the machine, and none of what it launches for its user
+
+	// Of chores alone, see [Change.Chore]:
+
+	Watch Verb = "watch" // puts the boot guard in; it stands until nothing is guarded
+	Leave Verb = "leave" // takes the recorder's link away, when it has recorded what it was to
 )
 
 // Effect says from when on a change is felt.
@@ -49,7 +54,7 @@ type Target struct {
 
 // A Change is one decision carried out: its items, its edits, and what became of it.
 type Change struct {
-	ID       int64 // its number in the ledger, from 1
+	ID       int64 // its number in the ledger, from 1; below zero of a chore
 	Verb     Verb
 	Status   Status
 	MadeAt   time.Time
@@ -61,6 +66,9 @@ type Change struct {
 	Forecast *Forecast
 	Outcome  *Outcome // what became of the forecast, when the boots were compared last; nil while they were not
 	Terms    Terms
+
+	// Settlement tells of a record that was found open; nil otherwise.
+	Settlement *Settlement
 }
 
 // A Forecast is what was forecast for ready when a change was made.

@@ -17,6 +17,8 @@ type Terms struct {
 	Kept string `json:"kept,omitempty"`
 	// Together is what was forecast for all changes of the proposal, kept with the first of them.
 	Together *Forecast `json:"together,omitempty"`
+	// Guarded says that the boot guard watches over the change.
+	Guarded bool `json:"guarded,omitempty"`
 }
 
 // Judged is the forecast that the change's outcome is held against; nil where there was none.

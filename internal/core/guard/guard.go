@@ -24,19 +24,13 @@ type Boot struct {
 	Outcome Outcome       `json:"outcome,omitempty"`
 }
 
-// A State is what the guard remembers between boots.
+// A State is what the guard remembers between boots. Which changes it guards stands in their terms.
 type State struct {
-	Format  int           `json:"format"`
-	Changes []int64       `json:"changes"` // those it guards
-	Usual   time.Duration `json:"usual"`   // how long the machine takes until it is ready; 0 where not known
+	Usual   time.Duration `json:"usual"` // how long the machine takes until it is ready, nanoseconds; 0 where not known
 	Boots   []Boot        `json:"boots"`
-	Made    []string      `json:"made,omitempty"`    // folders that it made, the outer ones first
-	Acted   bool          `json:"acted"`             // it has taken them back, and does no more
+	Acted   bool          `json:"acted"`             // it has tried to take the changes back
 	Trouble string        `json:"trouble,omitempty"` // why it could not
 }
-
-// Format is the form of the state.
-const Format = 1
 
 // Begin notes that a boot has begun, and reports whether the changes are to be taken back in it. asked says that a person asked for a start
 // without the usual goal, which tells nothing of the changes.
@@ -55,7 +49,7 @@ func (s *State) Begin(id string, clock time.Duration, asked bool) bool {
 		b.Outcome = Left
 	}
 	s.Boots = append(s.Boots, b)
-	return failed >= Limit && !s.Acted && !asked && len(s.Changes) > 0
+	return failed >= Limit && !asked
 }
 
 // failures is how many of the last boots failed in a row; those that were left are passed over.
@@ -71,6 +65,15 @@ func (s *State) failures() int {
 		}
 	}
 	return n
+}
+
+// Acting notes what came of taking the changes back. The boots are counted anew then: what could not be taken back is tried again after as many
+// failures more.
+func (s *State) Acting(trouble error) {
+	s.Acted, s.Boots = true, s.Boots[max(0, len(s.Boots)-1):]
+	if s.Trouble = ""; trouble != nil {
+		s.Trouble = trouble.Error()
+	}
 }
 
 // Fail notes that the boot that runs will not become ready.

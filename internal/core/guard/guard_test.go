@@ -11,7 +11,7 @@ func TestState(t *testing.T) {
 	for row, want := range map[string]bool{
 		"b": false, "fb": false, "ffb": true, "ccb": true, "hhb": true, "fcb": true, "pppb": false, "fpfb": true, "pfpcpb": true, "frfb": true, "ffr": false, "rrb": false,
 	} {
-		s := State{Format: Format, Changes: []int64{3}, Usual: time.Minute + 30*time.Second}
+		s := State{Usual: time.Minute + 30*time.Second}
 		got := false
 		for i, what := range row {
 			id := string(rune('a' + i))
@@ -34,8 +34,15 @@ func TestState(t *testing.T) {
 			t.Errorf("%s: %v; want %v; %+v", row, got, want, s.Boots)
 		}
 	}
-	s := State{Changes: []int64{1}, Acted: true, Boots: []Boot{{ID: "a", Outcome: Failed}, {ID: "b", Outcome: Failed}}}
-	if s.Begin("c", 0, false) {
-		t.Error("it takes back twice")
+	s := State{}
+	for n, want := range []bool{false, false, true, false, true} { // what could not be taken back is tried again, two failures later
+		id := string(rune('a' + n))
+		if got := s.Begin(id, 0, false); got != want {
+			t.Errorf("boot %d: %v", n, got)
+		}
+		s.Fail(id)
+		if want {
+			s.Acting(nil)
+		}
 	}
 }

@@ -1,0 +1,159 @@
+package ledger
+
+import (
+	"errors"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"calmdawn/internal/casebook"
+	"calmdawn/internal/core/change"
+)
+
+// An Unsettled error refuses a change because an interrupted one holds one of
+// its paths.
+type Unsettled struct {
+	Change change.Change // the interrupted one
+	Path   string
+}
+
+func (u *Unsettled) Error() string {
+	return fmt.Sprintf("%s is still held by change %d, which was interrupted and could not be settled there (%s)",
+		u.Path, u.Change.ID, u.Change.WhyOpen(u.Path))
+}
+
+// CarryOut records the change and makes its edits: all of them, or none.
+//
+// Every path has to be as the change expects it, times included, before
+// anything is recorded; one that is not is a *change.Conflict. When an edit
+// fails, those made are taken back and the error says which and why; the
+// machine is then as it was. The signals that end a program wait until it is
+// over, see [Ledger.Caught].
+func (l *Ledger) CarryOut(c change.Change) (change.Change, error) {
+	if l.barred != nil {
+		return c, l.barred
+	}
+	if err := l.check(c); err != nil {
+		return c, fmt.Errorf("nothing was changed: %w", err)
+	}
+	if err := l.needBook(); err != nil {
+		return c, err
+	}
+	defer l.hold()()
+	marks, err := l.marks(c)
+	if err != nil {
+		return c, err
+	}
+	if c, err = l.book.Begin(c, marks); err != nil {
+		return c, err
+	}
+	if err = l.reload(); err == nil {
+		err = l.makeAll(c, marks)
+	}
+	if err == nil {
+		err = l.end(c, change.Done)
+	}
+	if err != nil {
+		return c, l.giveUp(c, err)
+	}
+	c.Status = change.Done
+	if err := l.reload(); err != nil {
+		return c, fmt.Errorf("change %d is done and recorded, but the guide beside the casebook could not be brought up to date: %w", c.ID, err)
+	}
+	if c.Verb != change.Watch {
+		l.dismiss()
+	}
+	return c, nil
+}
+
+// check compares the machine with what the change expects.
+func (l *Ledger) check(c change.Change) error {
+	var wrong []error
+	seen := map[string]bool{}
+	for _, e := range c.Edits {
+		if !path.IsAbs(e.Path) || path.Clean(e.Path) != e.Path || strings.ContainsRune(e.Path, 0) || seen[e.Path] {
+			return fmt.Errorf("%q is no path that can be edited", e.Path)
+		}
+		seen[e.Path] = true
+		if open, held := l.unsettled(e.Path); held {
+			wrong = append(wrong, &Unsettled{open, e.Path})
+			continue
+		}
+		now, err := l.root.Node(e.Path, e.Home)
+		if err != nil {
+			return err
+		}
+		if !now.Identical(e.Before) {
+			wrong = append(wrong, &change.Conflict{Edit: e, Now: now})
+		}
+	}
+	return errors.Join(wrong...)
+}
+
+// needBook makes the casebook where the machine has none yet.
+func (l *Ledger) needBook() (err error) {
+	if l.book == nil {
+		l.book, err = casebook.Write(l.root, l.outside)
+	}
+	return err
+}
+
+// makeAll makes the folders and the edits of a recorded change.
+func (l *Ledger) makeAll(c change.Change, marks []change.FolderMark) error {
+	for _, m := range marks {
+		if _, err := l.root.Stat(m.Path); m.Made && err != nil {
+			if err := l.root.MakeFolder(m.Path, m.Home, 0o755); err != nil {
+				return err
+			}
+		}
+	}
+	for _, e := range c.Edits {
+		if e.Before.Identical(e.After) {
+			continue // an undo finds it as it shall be
+		}
+		if err := l.root.Apply(e); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// giveUp takes back what a failed change has made, and says what came of it.
+func (l *Ledger) giveUp(c change.Change, why error) error {
+	for _, e := range slices.Backward(c.Edits) {
+		if err := l.finish(e.Inverse(), c.MadeAt); err != nil {
+			why = fmt.Errorf("%w\nand taking back what was already done failed too: %w", why, err)
+			if err := l.settleOne(c); err != nil {
+				return fmt.Errorf("%w\nand the record could not be closed: %w", why, err)
+			}
+			return l.told(c.ID, why)
+		}
+	}
+	if err := l.end(c, change.Failed); err != nil {
+		return fmt.Errorf("%w\nthe machine is as it was, but the record could not be closed: %w", why, err)
+	}
+	if err := l.reload(); err != nil {
+		return fmt.Errorf("nothing was changed: %w\nand the guide beside the casebook could not be brought up to date: %w", why, err)
+	}
+	l.dismiss()
+	return fmt.Errorf("nothing was changed: %w", why)
+}
+
+// told adds to an error what of a change is open after all.
+func (l *Ledger) told(id int64, why error) error {
+	c, _ := l.Find(id)
+	open := c.Open()
+	if len(open) == 0 {
+		return fmt.Errorf("%w\ntried once more, that could be done", why)
+	}
+	return fmt.Errorf("%w\nchange %d stays open at %s: the next call that changes something tries again", why, id, strings.Join(open, ", "))
+}
+
+// reload reads the records anew and brings the guide up to date.
+func (l *Ledger) reload() error {
+	if err := l.load(); err != nil {
+		return err
+	}
+	return l.writeGuide()
+}

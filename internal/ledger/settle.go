@@ -1,0 +1,282 @@
+package ledger
+
+import (
+	"errors"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"calmdawn/internal/core/change"
+	"calmdawn/internal/core/guard"
+	"calmdawn/internal/machine"
+)
+
+// settle finishes what interrupted calls left: a change is taken back, an undo
+// is carried through. A path at which that cannot be keeps its record open, for
+// itself alone; everything else goes on.
+func (l *Ledger) settle() error {
+	if l.book == nil {
+		return nil
+	}
+	if err := l.load(); err != nil {
+		return err
+	}
+	defer l.hold()()
+	for _, c := range l.records() {
+		if c.Status != change.Planned {
+			continue
+		}
+		if err := l.settleOne(c); err != nil {
+			return fmt.Errorf("change %d was interrupted, and settling it cannot be recorded: %w", c.ID, err)
+		}
+	}
+	if err := l.writeGuide(); err != nil {
+		l.note("The guide beside the casebook could not be brought up to date: %s.", machine.Reason(err))
+	}
+	l.dismiss()
+	return nil
+}
+
+// settleOne settles one open record as far as it can be. The error is of the
+// casebook; what cannot be done on the machine stays open in the record.
+func (l *Ledger) settleOne(c change.Change) error {
+	before := change.Settlement{}
+	if c.Settlement != nil {
+		before = *c.Settlement
+	}
+	after := change.Settlement{At: l.at, By: l.by, Done: slices.Clone(before.Done), Left: before.Left, Open: map[string]string{}}
+	for _, e := range wayOut(c) {
+		if before.Settled(e.Path) {
+			continue
+		}
+		if err := l.root.Sweep(path.Dir(e.Path), e.Home); err != nil {
+			l.note("What an interrupted call left beside %s could not be removed: %s.", e.Path, machine.Reason(err))
+		}
+		err := l.finish(e, c.MadeAt)
+		if err != nil && c.Chore() {
+			err = l.root.Force(e) // it is all ours
+		}
+		if err != nil && c.Chore() {
+			l.note("What we had put at %s could not be put right: %s.", e.Path, machine.Reason(err))
+		}
+		if err != nil {
+			after.Open[e.Path] = reason(err)
+			continue
+		}
+		after.Done = append(after.Done, e.Path)
+		l.edited = append(l.edited, e)
+	}
+	c.Settlement = &after
+	if len(after.Open) > 0 {
+		if len(after.Done) == len(before.Done) && len(before.Open) > 0 {
+			return nil // nothing new
+		}
+		forget, err := l.tidy(c, change.Planned)
+		if err == nil {
+			err = l.book.Settle(c, forget)
+		}
+		if err == nil {
+			err = l.load()
+		}
+		l.remember(c)
+		return err
+	}
+	c.Status = change.Failed
+	if c.Verb == change.Undo {
+		c.Status = change.Done
+	}
+	if err := l.end(c, c.Status); err != nil {
+		return err
+	}
+	l.remember(c)
+	return l.load()
+}
+
+// remember has a settled change told to people; of chores they need not know.
+func (l *Ledger) remember(c change.Change) {
+	if !c.Chore() {
+		l.recovered = append(l.recovered, c)
+	}
+}
+
+// wayOut is what settles an open record: an undo is carried through, anything
+// else is taken back.
+func wayOut(c change.Change) []change.Edit {
+	if c.Verb == change.Undo {
+		return c.Edits
+	}
+	var back []change.Edit
+	for _, e := range slices.Backward(c.Edits) {
+		back = append(back, e.Inverse())
+	}
+	return back
+}
+
+// finish brings a path from one of the states that an edit may have been
+// stopped in to the edit's end. It is for taking back and for recovery, and
+// passes over what is done. Where the path is in none of those states, somebody
+// else changed it: a text gets the edit's lines where they are found again,
+// anything else is a *change.Conflict and is left alone.
+func (l *Ledger) finish(e change.Edit, at time.Time) error {
+	now, err := l.root.Node(e.Path, e.Home)
+	if err != nil {
+		return err
+	}
+	switch {
+	case now.Same(e.After):
+		if now.ModTime == e.After.ModTime || now.Kind == change.Absent {
+			return nil
+		}
+		e.Before = now // all but its time is as it should be
+	case now.Same(e.Before), now.Links > 1 && change.Torn(e, now):
+		e.Before = now
+	default:
+		if e, err = change.Rebase(e, now, []change.Node{e.Before, e.After}, at); err != nil {
+			return err
+		}
+	}
+	return l.root.Apply(e)
+}
+
+// reason says in a line why a path could not be settled.
+func reason(err error) string {
+	if conflict := (*change.Conflict)(nil); errors.As(err, &conflict) {
+		return "somebody else changed it since: it is " + conflict.Now.Describe() + " now"
+	}
+	text, _, _ := strings.Cut(machine.Reason(err), "\n")
+	return text
+}
+
+// Interrupted returns the record that still holds paths open and has the given
+// number, or takes the change of that number back.
+func (l *Ledger) Interrupted(id int64) (change.Change, bool) {
+	for _, c := range l.all {
+		if len(c.Open()) > 0 && (c.ID == id || c.Undoes == id && id != 0) {
+			return c, true
+		}
+	}
+	return change.Change{}, false
+}
+
+// Resolve closes open paths of the interrupted change c as a person decided:
+// those in leave stay as they are found; with overwrite, the others are put
+// into the state that they shall have, whatever is there now.
+func (l *Ledger) Resolve(c change.Change, overwrite bool, leave []string) (change.Change, error) {
+	if l.barred != nil {
+		return c, l.barred
+	}
+	for _, p := range leave {
+		if !slices.Contains(c.Open(), p) {
+			return c, fmt.Errorf("change %d holds no path %s open", c.ID, p)
+		}
+	}
+	defer l.hold()()
+	s := *c.Settlement
+	s.At, s.By, s.Open = l.at, l.by, map[string]string{}
+	for _, e := range wayOut(c) {
+		switch {
+		case c.Settlement.Settled(e.Path):
+			continue
+		case slices.Contains(leave, e.Path):
+			s.Left = append(s.Left, e.Path)
+			continue
+		case overwrite:
+			err := l.root.Sweep(path.Dir(e.Path), e.Home)
+			if err = errors.Join(err, l.root.Force(e)); err == nil {
+				s.Done = append(s.Done, e.Path)
+				l.edited = append(l.edited, e)
+				continue
+			}
+			s.Open[e.Path] = reason(err)
+		default:
+			s.Open[e.Path] = c.Settlement.Open[e.Path]
+		}
+	}
+	c.Settlement = &s
+	var err error
+	if len(s.Open) > 0 {
+		var forget []string
+		if forget, err = l.tidy(c, change.Planned); err == nil {
+			err = l.book.Settle(c, forget)
+		}
+	} else {
+		c.Status = change.Failed
+		if c.Verb == change.Undo {
+			c.Status = change.Done
+		}
+		err = l.end(c, c.Status)
+	}
+	if err == nil {
+		err = l.reload()
+	}
+	l.dismiss()
+	return c, err
+}
+
+// dismiss takes the boot guard out when no change is guarded any more. What it
+// is made of is ours alone, so it goes in whatever state it is.
+func (l *Ledger) dismiss() {
+	for _, c := range l.chores {
+		if len(l.Guarded()) > 0 || c.Verb != change.Watch || !c.Stands() {
+			continue
+		}
+		plan, err := l.PlanUndo(c.ID, Undoing{At: l.at, By: l.by, Overwrite: true})
+		if err == nil {
+			_, err = l.CarryOut(plan)
+		}
+		if err != nil {
+			l.note("The boot guard guards nothing any more, and could not be taken away: %s.", machine.Reason(err))
+		}
+	}
+}
+
+// Guarded returns the numbers of the changes that the boot guard has to watch
+// over.
+func (l *Ledger) Guarded() []int64 { return Guarded(l.all) }
+
+// Guarded returns those of the given changes.
+func Guarded(changes []change.Change) (ids []int64) {
+	for _, c := range changes {
+		if c.Guards() {
+			ids = append(ids, c.ID)
+		}
+	}
+	return ids
+}
+
+// UpdateGuard changes what the boot guard remembers.
+func (l *Ledger) UpdateGuard(update func(*guard.State)) error {
+	if l.barred != nil {
+		return l.barred
+	}
+	if err := l.needBook(); err != nil {
+		return err
+	}
+	return l.book.UpdateGuard(update)
+}
+
+// Unguard has no change guarded any more; the guard then goes.
+func (l *Ledger) Unguard() error {
+	if l.barred != nil {
+		return l.barred
+	}
+	free := map[int64]change.Terms{}
+	for _, c := range l.all {
+		if c.Terms.Guarded {
+			c.Terms.Guarded = false
+			free[c.ID] = c.Terms
+		}
+	}
+	if len(free) > 0 {
+		if err := l.book.SetTerms(free); err != nil {
+			return err
+		}
+	}
+	if err := l.load(); err != nil {
+		return err
+	}
+	l.dismiss()
+	return nil
+}

@@ -1,0 +1,79 @@
+package ledger
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"calmdawn/internal/core/change"
+)
+
+// Undoing is how a change is to be taken back.
+type Undoing struct {
+	At        time.Time
+	By        string
+	Overwrite bool     // put a path back although somebody else changed it
+	Leave     []string // leave these paths as they are
+}
+
+// PlanUndo works out what takes change id back, now: its edits the other way
+// round, fitted to the present state of their paths. Paths that somebody changed
+// since are *change.Conflict errors, those that an interrupted change still
+// holds *Unsettled ones, all of them joined.
+func (l *Ledger) PlanUndo(id int64, u Undoing) (change.Change, error) {
+	c, ok := l.Find(id)
+	switch {
+	case !ok:
+		return c, fmt.Errorf("there is no change %d; calmdawn history lists them", id)
+	case c.Verb == change.Undo:
+		return c, fmt.Errorf("change %d is itself an undo; make the change %d again instead", id, c.Undoes)
+	case c.Status == change.Failed:
+		return c, fmt.Errorf("change %d failed when it was made and left nothing to take back", id)
+	case c.UndoneBy != 0:
+		return c, fmt.Errorf("change %d is already undone, by change %d", id, c.UndoneBy)
+	}
+	undo := change.Change{Verb: change.Undo, MadeAt: u.At, MadeBy: u.By, Undoes: id}
+	for _, t := range c.Targets {
+		t.Before, t.After = t.After, t.Before
+		undo.Targets = append(undo.Targets, t)
+	}
+	for _, p := range u.Leave {
+		if !slices.ContainsFunc(c.Edits, func(e change.Edit) bool { return e.Path == p }) {
+			return c, fmt.Errorf("change %d touches no path %s", id, p)
+		}
+	}
+	var wrong []error
+	for _, e := range slices.Backward(c.Edits) {
+		if slices.Contains(u.Leave, e.Path) {
+			continue
+		}
+		if open, held := l.unsettled(e.Path); held {
+			wrong = append(wrong, &Unsettled{open, e.Path})
+			continue
+		}
+		now, err := l.root.Node(e.Path, e.Home)
+		if err != nil {
+			return c, err
+		}
+		fitted, err := change.TakeBack(l.steps(e.Path), id, now, u.At, u.Overwrite)
+		if err != nil {
+			wrong = append(wrong, err)
+			continue
+		}
+		undo.Edits = append(undo.Edits, fitted)
+	}
+	return undo, errors.Join(wrong...)
+}
+
+// steps returns what the ledger did to a path, in its order, undos aside.
+func (l *Ledger) steps(p string) []change.Step {
+	var steps []change.Step
+	for _, c := range l.records() {
+		i := slices.IndexFunc(c.Edits, func(e change.Edit) bool { return e.Path == p })
+		if i >= 0 && c.Verb != change.Undo && c.Status == change.Done {
+			steps = append(steps, change.Step{Change: c.ID, UndoneBy: c.UndoneBy, Edit: c.Edits[i]})
+		}
+	}
+	return steps
+}
