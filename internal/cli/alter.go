@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"path"
-	"slices"
 	"strings"
 	"time"
 
@@ -45,7 +44,7 @@ func (a *app) sit(s *render.Screen, at time.Time) (*desk, error) {
 	}
 	d.barred = cmp.Or(d.barred, d.led.Barred())
 	if d.barred != nil {
-		a.tellUnsettled(s, r, d.led.Changes())
+		a.tellUnsettled(r, d.led.Changes())
 	}
 	a.tellSettled(s, d)
 	return d, nil
@@ -216,7 +215,7 @@ func (a *app) tellSettled(s *render.Screen, d *desk) {
 		reloadManager(d.root, s, d.led.Edited())
 	}
 	for _, c := range d.led.Changes() {
-		if d.barred == nil && len(c.Open()) > 0 {
+		if d.barred == nil && !a.closing && len(c.Open()) > 0 {
 			for _, line := range a.waysOn(c) {
 				s.Wrap(2, "%s", s.Paint(render.Warn, line))
 			}
@@ -256,25 +255,41 @@ func (a *app) withWays(err error) error {
 	return err
 }
 
-// tellUnsettled says, where nothing can be settled, what is shown of a machine
-// that an interrupted call has left in between.
-func (a *app) tellUnsettled(s *render.Screen, r *machine.Root, changes []change.Change) {
-	for _, text := range a.unsettled(r, changes) {
-		s.Wrap(2, "%s", s.Paint(render.Warn, text))
+// tellUnsettled says, where nothing is settled, what is shown of a machine that
+// an interrupted call has left in between. It stands beside the answer, not in
+// it: a table or a document stays one.
+func (a *app) tellUnsettled(r *machine.Root, changes []change.Change) {
+	var lines []string
+	for _, c := range changes {
+		switch {
+		case len(c.Open()) == 0:
+		case r.Locked():
+			lines = append(lines, fmt.Sprintf("Change %d is being made at this moment; what is shown may be half of it.", c.ID))
+		case c.Settlement != nil:
+			lines = append(lines, a.waysOn(c)...)
+		default:
+			lines = append(lines, fmt.Sprintf("Change %d was interrupted: what is shown is the machine as it is, changed in part. To have it settled: %s", c.ID, a.call(fmt.Sprintf("undo %d", c.ID))))
+		}
+	}
+	s := render.NewScreen(a.Err, a.Width, false, a.UTF8)
+	for _, line := range lines {
+		s.Wrap(2, "%s", line)
 	}
 }
 
-func (a *app) unsettled(r *machine.Root, changes []change.Change) (lines []string) {
-	open := slices.DeleteFunc(slices.Clone(changes), func(c change.Change) bool { return len(c.Open()) == 0 })
-	if len(open) > 0 && r.Locked() {
-		return []string{fmt.Sprintf("Change %d is being made at this moment; what is shown may be half of it.", open[0].ID)}
-	}
-	for _, c := range open {
-		if c.Settlement != nil {
-			lines = append(lines, a.waysOn(c)...)
-			continue
+// unsettledJSON is a path that an interrupted change holds open.
+type unsettledJSON struct {
+	Change int64  `json:"change"`
+	Path   string `json:"path"`
+	Reason string `json:"reason"`
+}
+
+func unsettledDocument(changes []change.Change) []unsettledJSON {
+	all := []unsettledJSON{}
+	for _, c := range changes {
+		for _, p := range c.Open() {
+			all = append(all, unsettledJSON{c.ID, p, c.WhyOpen(p)})
 		}
-		lines = append(lines, fmt.Sprintf("Change %d was interrupted: what is shown is the machine as it is, changed in part. To have it settled: %s", c.ID, a.call(fmt.Sprintf("undo %d", c.ID))))
 	}
-	return lines
+	return all
 }

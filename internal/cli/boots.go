@@ -103,6 +103,7 @@ func (a *app) boots(v bootsView) error {
 		return a.timeline(s, found, v)
 	}
 	changes, _ := a.readChanges(r) // what cannot be read of the casebook is told below
+	a.tellUnsettled(r, changes)
 	labels, _ := a.readLabels(r)
 	a.bootTable(s, found, changes, labels, v.last > 0)
 	a.unreadLog(s, found)

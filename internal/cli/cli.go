@@ -50,6 +50,7 @@ type app struct {
 
 	guardSaid string         // what was last said of the boot guard
 	usual     *time.Duration // how long the machine usually takes until it is ready; nil while not asked for
+	closing   bool           // the call is about what interrupted changes left open, and tells of it itself
 	caught    os.Signal      // the signal that was held off while edits were made
 }
 

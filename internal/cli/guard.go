@@ -144,7 +144,6 @@ func (a *app) guardStatus() error {
 		}{"calmdawn.guard/1", w.on(), append([]int64{}, w.guarded...), len(w.state.Boots), w.state.Acted, w.state.Trouble})
 	}
 	s := a.screen()
-	a.tellUnsettled(s, r, changes)
 	if !w.on() {
 		s.Line("%s", s.Paint(render.Strong, "No boot guard is on."))
 		if w.part {

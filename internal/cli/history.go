@@ -46,12 +46,16 @@ func (a *app) history() error {
 		return nil
 	}
 	var standing []change.Change
+	interrupted := ""
 	for _, c := range changes {
-		if c.Stands() {
+		switch {
+		case c.Stands():
 			standing = append(standing, c)
+		case c.Status == change.Planned:
+			interrupted = ", one interrupted"
 		}
 	}
-	s.Line("%s", s.Paint(render.Strong, fmt.Sprintf("%s, %d in force.", count(len(changes), "change", "changes"), len(standing))))
+	s.Line("%s", s.Paint(render.Strong, fmt.Sprintf("%s, %d in force%s.", count(len(changes), "change", "changes"), len(standing), interrupted)))
 	if text := guarded(changes); text != "" {
 		s.Wrap(0, "%s", s.Paint(render.Warn, text))
 	}
@@ -111,11 +115,26 @@ func together(c change.Change) string {
 	return ""
 }
 
+// settledOn says when an interrupted change was settled, and what was left.
+func settledOn(c change.Change) string {
+	text := day(c.Settlement.At)
+	if n := len(c.Settlement.Left); n > 0 {
+		text += " but for " + count(n, "path", "paths")
+	}
+	return text
+}
+
 // fate says what became of a change.
 func fate(c change.Change) string {
 	switch {
-	case c.Status == change.Planned:
+	case c.Status == change.Planned && c.Settlement == nil:
 		return "interrupted"
+	case c.Status == change.Planned:
+		return "interrupted, open at " + count(len(c.Open()), "path", "paths")
+	case c.Settlement != nil && c.Verb == change.Undo:
+		return "interrupted, finished on " + settledOn(c)
+	case c.Settlement != nil && c.Status == change.Failed:
+		return "interrupted, taken back on " + settledOn(c)
 	case c.Status == change.Failed:
 		return "failed, nothing changed"
 	case c.Verb == change.Undo:

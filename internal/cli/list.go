@@ -447,6 +447,8 @@ type listJSON struct {
 	Items   []itemJSON    `json:"items"`
 	Folded  int           `json:"folded"`
 	Unread  []item.Unread `json:"unread"`
+	// Unsettled is what an interrupted change left in between.
+	Unsettled []unsettledJSON `json:"unsettled"`
 }
 
 type itemJSON struct {
@@ -528,7 +530,7 @@ func (l *look) documentOf(it item.Item) itemJSON {
 }
 
 func listDocument(l *look, items []item.Item, folded int) listJSON {
-	d := listJSON{Format: "calmdawn.list/1", Machine: l.Host, OS: l.OS, Items: []itemJSON{}, Folded: folded, Unread: append([]item.Unread{}, l.Unread...)}
+	d := listJSON{Format: "calmdawn.list/1", Machine: l.Host, OS: l.OS, Items: []itemJSON{}, Folded: folded, Unread: append([]item.Unread{}, l.Unread...), Unsettled: unsettledDocument(l.changes)}
 	for _, it := range items {
 		d.Items = append(d.Items, l.documentOf(it))
 	}

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"io"
 	"slices"
 	"strings"
 	"time"
@@ -48,6 +49,7 @@ func (a *app) look() (*look, error) {
 		return nil, err
 	}
 	changes, wrong := a.readChanges(r)
+	a.tellUnsettled(r, changes)
 	l, err := a.lookAt(r, changes, wrong)
 	if err != nil {
 		r.Close()
@@ -294,6 +296,7 @@ func (a *app) openChanges() (*machine.Root, []change.Change, error) {
 		r.Close()
 		return nil, nil, err
 	}
+	a.tellUnsettled(r, changes)
 	return r, changes, nil
 }
 
@@ -395,6 +398,7 @@ func (l *look) nearest(word string) string {
 
 // completeIDs offers the ids of a machine to the shell.
 func (a *app) completeIDs(_ *cobra.Command, have []string, typed string) ([]string, cobra.ShellCompDirective) {
+	a.Err = io.Discard // a shell shows what it is told in the midst of what is typed
 	l, err := a.look()
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveError

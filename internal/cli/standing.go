@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/compare"
@@ -24,7 +25,6 @@ func (a *app) standing() error {
 		return err
 	}
 	s := a.screen()
-	a.tellUnsettled(s, l.root, l.changes)
 	var added []item.Item
 	for _, it := range l.Items {
 		if !it.System {
@@ -42,9 +42,12 @@ func (a *app) standing() error {
 	} else {
 		s.Line("  It remembers no boot, so nothing is known of how long one takes.")
 	}
-	inForce, waiting := 0, 0
+	inForce, waiting, unfinished := 0, 0, 0
 	for _, c := range l.changes {
-		if c.Stands() {
+		switch {
+		case c.Status == change.Planned:
+			unfinished++
+		case c.Stands():
 			inForce++
 		}
 	}
@@ -56,8 +59,10 @@ func (a *app) standing() error {
 	switch {
 	case len(l.changes) == 0:
 		s.Line("  No change was made to it.")
-	case inForce == 0:
+	case inForce == 0 && unfinished == 0:
 		s.Line("  No change is in force any more: %s", a.call("history"))
+	case unfinished > 0:
+		s.Line("  %s in force, and %s interrupted: %s", count(inForce, "change is", "changes are"), count(unfinished, "was", "were"), a.call("history"))
 	default:
 		s.Line("  %s in force: %s", count(inForce, "change is", "changes are"), a.call("history"))
 	}
@@ -79,6 +84,9 @@ func (a *app) standing() error {
 	a.unread(s, l.Unread)
 	s.Line("")
 	switch {
+	case unfinished > 0:
+		open := l.changes[slices.IndexFunc(l.changes, func(c change.Change) bool { return c.Status == change.Planned })]
+		s.Line("Next: have the interrupted change settled, with %s", a.call(fmt.Sprintf("undo %d", open.ID)))
 	case waiting > 0:
 		s.Line("%s waiting for a restart.", count(waiting, "change is", "changes are"))
 		s.Line("Next: restart the machine, then %s", a.call("compare"))

@@ -481,6 +481,9 @@ type changeJSON struct {
 	Proposal    string          `json:"proposal,omitempty"`
 	TrialUntil  string          `json:"trial_until,omitempty"`
 	Outcome     *float64        `json:"outcome,omitempty"`
+	SettledAt   string          `json:"settled_at,omitempty"`
+	Left        []string        `json:"left,omitempty"`
+	Unsettled   []unsettledJSON `json:"unsettled,omitempty"`
 }
 
 type editJSON struct {
@@ -518,6 +521,12 @@ func changeDocument(c change.Change) changeJSON {
 	if c.Outcome != nil {
 		saved := c.Outcome.Saved.Seconds()
 		d.Outcome = &saved
+	}
+	if c.Settlement != nil {
+		d.SettledAt, d.Left = c.Settlement.At.UTC().Format(time.RFC3339), c.Settlement.Left
+	}
+	if c.Status == change.Planned {
+		d.Unsettled = unsettledDocument([]change.Change{c})
 	}
 	for _, e := range c.Edits {
 		d.Edits = append(d.Edits, editJSON{e.Path, nodeDocument(e.Before), nodeDocument(e.After)})

@@ -66,7 +66,11 @@ func (a *app) undo(words []string, u undoing) error {
 	if u.all {
 		words = []string{fmt.Sprintf("1-%d", int64(math.MaxInt64))}
 	}
+	a.closing = true
 	return a.alter(u.yes, func(d *desk) (plan, error) {
+		if d.led.Blind() {
+			return plan{}, d.barred
+		}
 		ids, err := changeNumbers(d.led.Changes(), words)
 		if u.all {
 			err = nil // none in force is no mistake

@@ -9,6 +9,7 @@ package ledger
 import (
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"slices"
 	"time"
@@ -30,6 +31,7 @@ type Ledger struct {
 	release func() error
 	outside string // the casebook's file where it is not inside the machine
 	barred  error
+	blind   bool // the casebook is there, and may not be read
 	at      time.Time
 	by      string
 
@@ -52,6 +54,10 @@ type Ledger struct {
 func Open(r *machine.Root, casebookFile string, at time.Time, by string) (*Ledger, error) {
 	if barred := casebook.Barred(r, casebookFile); barred != nil {
 		l, err := View(r, casebookFile)
+		if errors.Is(err, fs.ErrPermission) {
+			l, err = &Ledger{root: r, outside: casebookFile, blind: true}, nil
+			l.note("What was changed before is not known: the casebook may not be read.")
+		}
 		if l != nil {
 			l.barred = barred
 		}
@@ -108,6 +114,10 @@ func (l *Ledger) Close() error {
 
 // Barred says why the machine cannot be changed; nil where it can.
 func (l *Ledger) Barred() error { return l.barred }
+
+// Blind reports whether there is a casebook that may not be read, so that
+// nothing is known of earlier changes.
+func (l *Ledger) Blind() bool { return l.blind }
 
 // Changes returns all changes, oldest first. The slice is the ledger's own.
 func (l *Ledger) Changes() []change.Change { return l.all }

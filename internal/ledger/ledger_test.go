@@ -22,7 +22,7 @@ import (
 )
 
 // skip leaves the casebook out of a comparison, and the folder that holds it.
-func skip(p string) bool { return strings.HasPrefix(p, "/var") || p == "/." }
+func skip(p string) bool { return p == "/var/lib" }
 
 func tree(t *testing.T) (string, *machine.Root) {
 	t.Helper()
@@ -188,6 +188,11 @@ func interrupt(r *machine.Root, n int, crash bool, call func() error) (ended boo
 	r.Hook = func(op machine.Op) error {
 		if reading[op.Name] {
 			return nil
+		}
+		info, err := r.Lstat(op.Path)
+		folder := err == nil && info.Kind == machine.Folder
+		if !crash && folder && (op.Name == "utimes" || op.Name == "rmdir") {
+			return nil // a folder that cannot be put right is told, and holds nothing up
 		}
 		if left--; left >= 0 || hit && !crash {
 			return nil

@@ -28,6 +28,8 @@ func (l *Ledger) PlanUndo(id int64, u Undoing) (change.Change, error) {
 		return c, fmt.Errorf("there is no change %d; calmdawn history lists them", id)
 	case c.Verb == change.Undo:
 		return c, fmt.Errorf("change %d is itself an undo; make the change %d again instead", id, c.Undoes)
+	case c.Status == change.Failed && c.Settlement != nil:
+		return c, fmt.Errorf("change %d had been interrupted and was taken back then; nothing is left to take back", id)
 	case c.Status == change.Failed:
 		return c, fmt.Errorf("change %d failed when it was made and left nothing to take back", id)
 	case c.UndoneBy != 0:

@@ -41,16 +41,17 @@ func Launch() {
 
 // A Result is what became of a run.
 type Result struct {
-	Calls   int  // writing system calls, the one before which it was stopped included
-	Stopped bool // it was killed
-	Code    int  // exit status where it was not
-	Last    string
-	Output  string // both streams
+	Calls   int            // writing system calls, the one before which it was stopped included
+	Stopped bool           // the signal was sent
+	Code    int            // exit status; of one that did not exit by itself 0
+	Signal  syscall.Signal // that ended it
+	Last    string         // the last writing call
+	Output  string         // both streams
 }
 
-// Run runs a program and kills it before its nth writing system call; 0 lets it
-// end. Runs may be made in parallel.
-func Run(n int, program string, args ...string) (Result, error) {
+// Run runs a program and sends it a signal, SIGKILL to stop it, before its nth
+// writing system call; 0 lets it end. Runs may be made in parallel.
+func Run(n int, sig syscall.Signal, program string, args ...string) (Result, error) {
 	type ended struct {
 		Result
 		err error
@@ -58,14 +59,14 @@ func Run(n int, program string, args ...string) (Result, error) {
 	done := make(chan ended)
 	go func() {
 		runtime.LockOSThread() // it traces, and ends with its goroutine
-		r, err := run(n, program, args)
+		r, err := run(n, sig, program, args)
 		done <- ended{r, err}
 	}()
 	e := <-done
 	return e.Result, e.err
 }
 
-func run(n int, program string, args []string) (r Result, err error) {
+func run(n int, sig syscall.Signal, program string, args []string) (r Result, err error) {
 	out, err := os.CreateTemp("", "stoptest-")
 	if err != nil {
 		return r, err
@@ -103,6 +104,9 @@ func run(n int, program string, args []string) (r Result, err error) {
 		case st.Exited() && pid == leader:
 			r.Code = st.ExitStatus()
 			continue
+		case st.Signaled() && pid == leader:
+			r.Signal = st.Signal()
+			continue
 		case !st.Stopped():
 			continue
 		}
@@ -113,21 +117,23 @@ func run(n int, program string, args []string) (r Result, err error) {
 			}
 		}
 		deliver := 0
-		switch sig := st.StopSignal(); {
-		case sig == unix.SIGTRAP && st.TrapCause() == unix.PTRACE_EVENT_SECCOMP:
+		switch got := st.StopSignal(); {
+		case got == unix.SIGTRAP && st.TrapCause() == unix.PTRACE_EVENT_SECCOMP:
 			name, writes, err := call(pid)
-			if err != nil || !writes || r.Stopped {
+			if err != nil || !writes || r.Stopped && sig == unix.SIGKILL {
 				break
 			}
 			r.Calls, r.Last = r.Calls+1, name
 			if r.Calls == n {
 				r.Stopped = true
-				_ = unix.Kill(leader, unix.SIGKILL)
+				_ = unix.Kill(leader, sig)
+			}
+			if r.Stopped && sig == unix.SIGKILL {
 				continue
 			}
-		case sig == unix.SIGTRAP, sig == unix.SIGSTOP:
+		case got == unix.SIGTRAP, got == unix.SIGSTOP:
 		default:
-			deliver = int(sig)
+			deliver = int(got)
 		}
 		_ = unix.PtraceCont(pid, deliver) // one that was killed meanwhile says so itself
 	}
@@ -145,6 +151,9 @@ func call(pid int) (name string, writes bool, err error) {
 			continue
 		}
 		if w.number == unix.SYS_WRITE {
+			if regs.Rdi <= 2 {
+				return "", false, nil
+			}
 			target, _ := os.Readlink(fmt.Sprintf("/proc/%d/fd/%d", pid, regs.Rdi))
 			return w.name + " " + target, strings.HasPrefix(target, "/"), nil
 		}

@@ -85,6 +85,9 @@ func Snapshot(t testing.TB, dir string, skip func(string) bool) string {
 		return nil
 	})
 	must(t, err)
+	if len(lines) == 0 {
+		t.Fatalf("nothing of %s is compared", dir)
+	}
 	return strings.Join(lines, "\n")
 }
 
