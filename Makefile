@@ -4,7 +4,7 @@ export CGO_ENABLED = 0
 NEEDS = systemd-container mmdebstrap chromium
 SUDO = $(if $(filter 0,$(shell id -u)),,sudo)
 
-.PHONY: build test deps check bench bench-forecast bench-statistics bench-vm pictures
+.PHONY: build test deps check bench bench-forecast bench-statistics bench-stops bench-vm pictures
 
 # One static program.
 build:
@@ -38,6 +38,10 @@ bench:
 FORECASTS = $(or $(XDG_CACHE_HOME),$(HOME)/.cache)/calmdawn/forecasts.jsonl
 bench-forecast: deps
 	CALMDAWN_FORECASTS=$(FORECASTS) go test ./internal/boottest -run 'TestForecastAccuracy|TestForecastTable' -v -timeout 24h
+
+# The built program killed before every writing system call of every kind of change, and each of what a person may do then: about an hour.
+bench-stops:
+	CALMDAWN_STOPS=all go test ./internal/stoptest -run TestStops -v -timeout 4h
 
 # How often verdicts and intervals are right, by simulation: the table of docs/statistics.md.
 bench-statistics:

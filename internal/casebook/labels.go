@@ -3,6 +3,7 @@ package casebook
 import (
 	"database/sql"
 	"encoding/json"
+	"errors"
 
 	"calmdawn/internal/core/change"
 )
@@ -19,10 +20,21 @@ func (b *Book) SetOutcome(id int64, o change.Outcome) error {
 	return b.transact(func(tx *sql.Tx) error { return put(tx, "outcome", id, o) })
 }
 
-// SetTerms keeps the terms of changes, by their numbers, in place of those before: of all of them or of none.
-func (b *Book) SetTerms(terms map[int64]change.Terms) error {
+// UpdateTerms changes the terms of the changes with the given numbers: of all of them or of none, and whatever somebody else changes in them at the
+// same time.
+func (b *Book) UpdateTerms(ids []int64, update func(*change.Terms)) error {
 	return b.transact(func(tx *sql.Tx) error {
-		for id, t := range terms {
+		for _, id := range ids {
+			var document []byte
+			var t change.Terms
+			err := tx.QueryRow("SELECT terms FROM terms WHERE change = ?", id).Scan(&document)
+			if err == nil {
+				err = json.Unmarshal(document, &t)
+			}
+			if err != nil && !errors.Is(err, sql.ErrNoRows) {
+				return err
+			}
+			update(&t)
 			if err := put(tx, "terms", id, t); err != nil {
 				return err
 			}

@@ -66,7 +66,6 @@ func (a *app) setTerms(words []string, set func(*change.Terms), says string) err
 	if err != nil {
 		return err
 	}
-	terms := map[int64]change.Terms{}
 	for _, c := range changes {
 		if !slices.Contains(ids, c.ID) {
 			continue
@@ -77,14 +76,13 @@ func (a *app) setTerms(words []string, set func(*change.Terms), says string) err
 		if set(&c.Terms); c.Terms.Until == "" {
 			return usage("change %d is not on trial", c.ID)
 		}
-		terms[c.ID] = c.Terms
 	}
 	book, err := casebook.Write(r, a.casebook)
 	if err != nil {
 		return err
 	}
 	defer book.Close()
-	if err := book.SetTerms(terms); err != nil {
+	if err := book.UpdateTerms(ids, set); err != nil {
 		return err
 	}
 	for _, id := range slices.Backward(ids) {

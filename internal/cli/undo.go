@@ -111,6 +111,9 @@ func (a *app) planUndo(d *desk, ids []int64, u undoing) (plan, error) {
 			}
 		}
 	}
+	if d.barred != nil && len(open) > 0 {
+		return plan{}, d.barred
+	}
 	if !u.overwrite && len(u.leave) == 0 {
 		switch left := a.leftOpen(open); {
 		case len(plans) > 0:

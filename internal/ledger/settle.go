@@ -262,15 +262,8 @@ func (l *Ledger) Unguard() error {
 	if l.barred != nil {
 		return l.barred
 	}
-	free := map[int64]change.Terms{}
-	for _, c := range l.all {
-		if c.Terms.Guarded {
-			c.Terms.Guarded = false
-			free[c.ID] = c.Terms
-		}
-	}
-	if len(free) > 0 {
-		if err := l.book.SetTerms(free); err != nil {
+	if guarded := l.Guarded(); len(guarded) > 0 {
+		if err := l.book.UpdateTerms(guarded, func(t *change.Terms) { t.Guarded = false }); err != nil {
 			return err
 		}
 	}

@@ -215,7 +215,8 @@ func (r *Root) Apply(e change.Edit) error {
 
 // Force puts the After state of e at its path, whatever file or link stands
 // there, readable or not; it is for a person who has decided so. A folder or a
-// special file is a *Refusal. Names that shared a file are parted.
+// special file is a *Refusal. Names that share a file stay together where the
+// file can be opened.
 func (r *Root) Force(e change.Edit) error {
 	return r.at(e.Path, e.Home, func(at place) error {
 		if e.After.Sum != nil {
@@ -233,6 +234,10 @@ func (r *Root) Force(e change.Edit) error {
 		case unix.ENOENT:
 		default:
 			return pathErr("stat", e.Path, err)
+		}
+		shared := st.Mode&unix.S_IFMT == unix.S_IFREG && st.Nlink > 1 && e.After.Kind == change.File
+		if shared && at.overwrite(e.After) == nil {
+			return at.verify(e.After)
 		}
 		var err error
 		if e.After.Kind == change.Absent {
