@@ -17,7 +17,6 @@ import (
 	"strings"
 	"time"
 
-	"golang.org/x/sys/unix"
 	_ "modernc.org/sqlite" // the driver "sqlite"
 
 	"calmdawn/internal/core/change"
@@ -123,9 +122,9 @@ func Barred(r *machine.Root, file string) error {
 		}
 		return nil
 	}
-	err := unix.Access(file, unix.W_OK)
+	err := mayWrite(file)
 	if errors.Is(err, fs.ErrNotExist) {
-		err = unix.Access(filepath.Dir(file), unix.W_OK)
+		err = mayWrite(filepath.Dir(file))
 	}
 	if err != nil {
 		return fmt.Errorf("the casebook %s cannot be written (%w), so nothing was changed; name another place with --casebook FILE", file, err)
@@ -215,7 +214,7 @@ func (at place) readOnly(r *machine.Root) bool {
 	if !at.outside {
 		return r.ReadOnly(Folder)
 	}
-	return unix.Access(at.file, unix.W_OK) != nil
+	return mayWrite(at.file) != nil
 }
 
 func (at place) open(r *machine.Root, settings url.Values, write bool) (*Book, error) {
