@@ -180,7 +180,7 @@ systemctl --no-block poweroff
 
 func recorded(t *testing.T, r *machine.Root) []boot.Boot {
 	t.Helper()
-	book, err := casebook.Read(r, "")
+	book, err := casebook.Read(r, casebook.Inside)
 	ok(t, err)
 	defer book.Close()
 	boots, err := book.Boots(0)

@@ -21,6 +21,7 @@ import (
 
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/machine"
+	"calmdawn/internal/ownfile"
 )
 
 // Folder is where the casebook stands inside a machine, Name its file there, and GuideName the text beside it that tells
@@ -30,6 +31,15 @@ const (
 	Name      = "casebook.db"
 	GuideName = "how-to-take-back.txt"
 )
+
+// A Choice says which casebook of a machine is meant.
+type Choice struct {
+	File        string // one outside the machine; empty for the one inside
+	ThisMachine bool   // it is the machine's, although it was kept under another machine id
+}
+
+// Inside is the casebook inside the machine.
+var Inside Choice
 
 // ErrNone is returned where a machine has no casebook yet.
 var ErrNone = errors.New("this machine has no casebook yet")
@@ -41,14 +51,18 @@ type Book struct {
 	format  int
 	// Where names the file for people.
 	Where string
+	// Token tells this casebook from every other one.
+	Token string
+	// Warnings are what people should know of it, a sentence each.
+	Warnings []string
 }
 
-// Read opens the machine's casebook for reading; it writes nothing and creates nothing. file is a casebook outside the
-// machine, or empty for the one inside. Without one, the error is [ErrNone].
+// Read opens the machine's casebook for reading; it writes nothing and creates nothing. Without one, the error is
+// [ErrNone].
 //
 // What a stop left half written in it is rolled back in a private copy.
-func Read(r *machine.Root, file string) (*Book, error) {
-	at, err := locate(r, file)
+func Read(r *machine.Root, c Choice) (*Book, error) {
+	at, err := locate(r, c)
 	if err != nil {
 		at.release()
 		if errors.Is(err, fs.ErrPermission) {
@@ -61,7 +75,7 @@ func Read(r *machine.Root, file string) (*Book, error) {
 
 // ReadForeign opens a casebook that may be of another machine, for reading.
 func ReadForeign(file string) (*Book, error) {
-	at, err := locate(nil, file)
+	at, err := locate(nil, Choice{File: file})
 	if err != nil {
 		if errors.Is(err, ErrNone) {
 			err = fs.ErrNotExist
@@ -93,13 +107,21 @@ func (at place) read(r *machine.Root) (*Book, error) {
 
 // Write opens the machine's casebook for writing, and makes it if it is missing. What a stop left half written is
 // rolled back. Who makes edits too holds the machine's lock; the rest of a casebook is written without it.
-func Write(r *machine.Root, file string) (*Book, error) {
-	if file == "" {
-		if err := makeFolder(r); err != nil {
-			return nil, noPlace(err)
-		}
+func Write(r *machine.Root, c Choice) (*Book, error) {
+	exposed := false
+	var err error
+	if c.File == "" {
+		err = makeFolder(r)
+	} else {
+		exposed, err = ownfile.Secure(c.File)
 	}
-	at, err := locate(r, file)
+	if err != nil && c.File == "" {
+		return nil, noPlace(err)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("the casebook cannot be kept there: %w", err)
+	}
+	at, err := locate(r, c)
 	if err != nil && !errors.Is(err, ErrNone) {
 		at.release()
 		if errors.Is(err, fs.ErrPermission) {
@@ -110,12 +132,17 @@ func Write(r *machine.Root, file string) (*Book, error) {
 	b, err := at.open(r, url.Values{"mode": {"rwc"}}, true)
 	if err != nil {
 		at.release()
+		return nil, err
 	}
-	return b, err
+	if exposed {
+		b.Warnings = append(b.Warnings, fmt.Sprintf("Others may read the casebook %s, in which private files of the machine can stand: its file system keeps no modes.", c.File))
+	}
+	return b, nil
 }
 
 // Barred says why the casebook of a machine could not be written; nil where it can. It writes nothing.
-func Barred(r *machine.Root, file string) error {
+func Barred(r *machine.Root, c Choice) error {
+	file := c.File
 	if file == "" {
 		if err := r.MayWrite(Folder); err != nil {
 			return noPlace(err)
@@ -156,16 +183,18 @@ func makeFolder(r *machine.Root) error {
 
 // A place is where a casebook stands.
 type place struct {
-	file    string // as SQLite can open it
-	where   string // for people
-	outside bool   // it is not inside the machine
-	release func() error
+	file        string // as SQLite can open it
+	where       string // for people
+	outside     bool   // it is not inside the machine
+	thisMachine bool   // as of the choice
+	release     func() error
 }
 
 // locate finds the casebook, as far as it may be opened at all. Where only the file is missing, the error is ErrNone
 // and the place is whole. The place is to be released in any case.
-func locate(r *machine.Root, file string) (place, error) {
-	at := place{file: filepath.Clean(file), where: file, outside: true, release: func() error { return nil }}
+func locate(r *machine.Root, c Choice) (place, error) {
+	file := c.File
+	at := place{file: filepath.Clean(file), where: file, outside: true, thisMachine: c.ThisMachine, release: func() error { return nil }}
 	if file != "" {
 		info, err := os.Stat(file)
 		switch {
@@ -175,6 +204,9 @@ func locate(r *machine.Root, file string) (place, error) {
 			return at, err
 		case !info.Mode().IsRegular():
 			return at, fmt.Errorf("%s is no file; a casebook is one", file)
+		}
+		if info, err := os.Lstat(at.journal()); err == nil && !info.Mode().IsRegular() {
+			return at, fmt.Errorf("%s is no file, and would be written to; take it away", at.journal())
 		}
 		return at, at.checkJournal()
 	}
@@ -204,8 +236,8 @@ func locate(r *machine.Root, file string) (place, error) {
 }
 
 // Exists reports whether the machine has a casebook there, as far as can be seen.
-func Exists(r *machine.Root, file string) bool {
-	at, err := locate(r, file)
+func Exists(r *machine.Root, c Choice) bool {
+	at, err := locate(r, c)
 	at.release()
 	return !errors.Is(err, ErrNone)
 }
@@ -230,7 +262,7 @@ func (at place) open(r *machine.Root, settings url.Values, write bool) (*Book, e
 	}
 	db.SetMaxOpenConns(1)
 	b := &Book{db: db, release: at.release, Where: at.where}
-	if err := b.prepare(r, write); err != nil {
+	if err := b.prepare(r, write, at.thisMachine); err != nil {
 		db.Close()
 		return nil, fmt.Errorf("the casebook %s cannot be used: %w", at.where, err)
 	}
@@ -241,7 +273,7 @@ func (at place) open(r *machine.Root, settings url.Values, write bool) (*Book, e
 func (b *Book) Close() error { return errors.Join(b.db.Close(), b.release()) }
 
 // prepare checks whose the casebook is, and brings its tables up to date when it may write.
-func (b *Book) prepare(r *machine.Root, write bool) error {
+func (b *Book) prepare(r *machine.Root, write, thisMachine bool) error {
 	if err := b.db.QueryRow("PRAGMA user_version").Scan(&b.format); err != nil {
 		return fmt.Errorf("it is damaged, or no casebook (%w); keep it, since it may hold what undo needs: %s beside it tells how changes are taken back by hand; restore it from a backup, or keep further changes elsewhere with --casebook FILE", err, GuideName)
 	}
@@ -259,6 +291,9 @@ func (b *Book) prepare(r *machine.Root, write bool) error {
 			return err
 		}
 	}
+	if err := b.db.QueryRow("SELECT value FROM facts WHERE name = 'casebook'").Scan(&b.Token); err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return err
+	}
 	var owner string
 	if err := b.db.QueryRow("SELECT value FROM facts WHERE name = 'machine'").Scan(&owner); err != nil {
 		return fmt.Errorf("it does not say whose it is: %w", err)
@@ -270,8 +305,16 @@ func (b *Book) prepare(r *machine.Root, write bool) error {
 		}
 		return nil
 	}
-	if owner != id {
-		return fmt.Errorf("it belongs to another machine (id %.8s…, this one is %.8s…)", owner, id)
+	if owner == id {
+		return nil
+	}
+	if !thisMachine {
+		return fmt.Errorf("it belongs to another machine (id %.8s…, this one is %.8s…); if it is this machine's all the same, whose id was changed or cannot be read, say so with --this-machine", owner, id)
+	}
+	b.Warnings = append(b.Warnings, fmt.Sprintf("The casebook was kept under another machine id (%.8s…, and now it is %.8s…); it is used as you say.", owner, id))
+	if write && id != noID {
+		_, err := b.db.Exec("UPDATE facts SET value = ? WHERE name = 'machine'", id)
+		return err
 	}
 	return nil
 }
@@ -350,6 +393,12 @@ func (b *Book) Begin(c change.Change, marks []change.FolderMark) (change.Change,
 		return nil
 	})
 	return c, err
+}
+
+// Next is the number that the next change will have.
+func (b *Book) Next() (n int64, err error) {
+	err = b.db.QueryRow("SELECT coalesce(max(seq), 0) + 1 FROM sqlite_sequence WHERE name = 'changes'").Scan(&n)
+	return n, err
 }
 
 // End records that a change is done or has failed, ties an undo to what it took back, and forgets the marks of folders

@@ -40,7 +40,7 @@ func must(t *testing.T, err error) {
 
 func record(t *testing.T, r *machine.Root, verb change.Verb, undoes int64) change.Change {
 	t.Helper()
-	b, err := Write(r, "")
+	b, err := Write(r, Inside)
 	must(t, err)
 	defer b.Close()
 	e := change.Edit{Path: "/etc/x", Before: change.Node{Kind: change.Absent}, After: change.Node{Kind: change.Link, Target: "/y"}}
@@ -86,7 +86,7 @@ func TestWhatWasLeftHalfWrittenIsReadInACopy(t *testing.T) {
 	temp := t.TempDir()
 	t.Setenv("TMPDIR", temp)
 	before := testtree.Snapshot(t, dir, nil)
-	b, err := Read(r, "")
+	b, err := Read(r, Inside)
 	must(t, err)
 	all, err := b.Changes()
 	must(t, err)
@@ -131,8 +131,8 @@ func TestAJournalThatNamesAFileIsRefused(t *testing.T) {
 	tail := bytes.Join([][]byte{big(0x40000000/4096 + 1), []byte(victim), big(uint32(len(victim))), big(sum),
 		{0xd9, 0xd5, 0x05, 0xf9, 0x20, 0xa1, 0x63, 0xd7}}, nil)
 	must(t, os.WriteFile(journal, append(data, tail...), 0o600))
-	for name, open := range map[string]func(*machine.Root, string) (*Book, error){"read": Read, "write": Write} {
-		if _, err := open(r, ""); err == nil || !strings.Contains(err.Error(), "names a further file") {
+	for name, open := range map[string]func(*machine.Root, Choice) (*Book, error){"read": Read, "write": Write} {
+		if _, err := open(r, Inside); err == nil || !strings.Contains(err.Error(), "names a further file") {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
@@ -150,7 +150,7 @@ func TestChoresComeAndGo(t *testing.T) {
 	if first.ID != 1 || second.ID != 2 || watch.ID >= 0 {
 		t.Errorf("numbers %d, %d; chore %d", first.ID, second.ID, watch.ID)
 	}
-	b, err := Read(r, "")
+	b, err := Read(r, Inside)
 	must(t, err)
 	changes, err1 := b.Changes()
 	chores, err2 := b.Chores()
@@ -160,7 +160,7 @@ func TestChoresComeAndGo(t *testing.T) {
 	}
 	record(t, r, change.Leave, 0)
 	record(t, r, change.Undo, watch.ID)
-	b, err = Read(r, "")
+	b, err = Read(r, Inside)
 	must(t, err)
 	defer b.Close()
 	if chores, err = b.Chores(); err != nil || len(chores) > 0 {
@@ -170,7 +170,7 @@ func TestChoresComeAndGo(t *testing.T) {
 
 func TestTheGuardsStateIsKept(t *testing.T) {
 	_, r := newMachine(t)
-	b, err := Write(r, "")
+	b, err := Write(r, Inside)
 	must(t, err)
 	defer b.Close()
 	must(t, b.UpdateGuard(func(s *guard.State) { s.Usual = time.Minute }))
@@ -196,8 +196,8 @@ func TestAnOlderFormatIsReadAndBroughtUpToDate(t *testing.T) {
 			must(t, err)
 		}
 		must(t, db.Close())
-		for _, open := range []func(*machine.Root, string) (*Book, error){Read, Write, Read} {
-			b, err := open(r, "")
+		for _, open := range []func(*machine.Root, Choice) (*Book, error){Read, Write, Read} {
+			b, err := open(r, Inside)
 			must(t, err)
 			all, err1 := b.Changes()
 			_, err2 := b.Guard()
@@ -213,7 +213,7 @@ func TestADamagedCasebookIsNotGivenUp(t *testing.T) {
 	dir, r := newMachine(t)
 	record(t, r, change.Disable, 0)
 	must(t, os.WriteFile(filepath.Join(dir, Folder, Name), bytes.Repeat([]byte("no casebook"), 1000), 0o600))
-	_, err := Read(r, "")
+	_, err := Read(r, Inside)
 	if err == nil || !strings.Contains(err.Error(), "keep it") || !strings.Contains(err.Error(), GuideName) || strings.Contains(err.Error(), "move it away") {
 		t.Errorf("%v", err)
 	}

@@ -1,6 +1,7 @@
 package casebook
 
 import (
+	"crypto/rand"
 	"database/sql"
 	"fmt"
 )
@@ -89,7 +90,7 @@ func (b *Book) migrate(machineID string) error {
 		if _, err := tx.Exec(fmt.Sprintf("PRAGMA user_version = %d", b.format)); err != nil {
 			return err
 		}
-		_, err := tx.Exec("INSERT OR IGNORE INTO facts(name, value) VALUES('machine', ?)", machineID)
+		_, err := tx.Exec("INSERT OR IGNORE INTO facts(name, value) VALUES('machine', ?), ('casebook', ?)", machineID, rand.Text())
 		return err
 	})
 }

@@ -34,9 +34,9 @@ func (a *app) sit(s *render.Screen, at time.Time) (*desk, error) {
 	}
 	d := &desk{root: r, at: at, barred: a.casebookHasPlace(r)}
 	if d.barred != nil {
-		d.led, err = ledger.View(r, a.casebook)
+		d.led, err = ledger.View(r, a.book())
 	} else {
-		d.led, err = ledger.Open(r, a.casebook, at, whoami())
+		d.led, err = ledger.Open(r, a.book(), at, whoami())
 	}
 	if err != nil {
 		r.Close()
@@ -251,6 +251,11 @@ func (a *app) waysOn(c change.Change) []string {
 func (a *app) withWays(err error) error {
 	if held := (*ledger.Unsettled)(nil); errors.As(err, &held) {
 		return fmt.Errorf("%w\n%s", err, strings.Join(a.waysOn(held.Change), "\n"))
+	}
+	if held := (*ledger.HeldElsewhere)(nil); errors.As(err, &held) {
+		with := *a
+		with.casebook = held.Casebook
+		return fmt.Errorf("%w\ntake that back first, on that computer: %s\nif that casebook is lost, remove %s from the machine by hand", err, with.call(fmt.Sprintf("undo %d", held.Change)), held.Mark)
 	}
 	return err
 }

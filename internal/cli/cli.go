@@ -15,6 +15,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"calmdawn/internal/casebook"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/render"
 )
@@ -45,9 +46,12 @@ type app struct {
 
 	dir      string
 	casebook string
-	json     bool
-	color    string
+	// thisMachine says that the casebook is this machine's, whose id was changed.
+	thisMachine bool
+	json        bool
+	color       string
 
+	warned    []string       // what was said of the casebook
 	guardSaid string         // what was last said of the boot guard
 	usual     *time.Duration // how long the machine usually takes until it is ready; nil while not asked for
 	closing   bool           // the call is about what interrupted changes left open, and tells of it itself
@@ -187,6 +191,7 @@ mounted somewhere, for instance a customer's disk on the bench computer.`,
 	flags := root.PersistentFlags()
 	flags.StringVar(&a.dir, "root", "/", "work on the machine whose disk is mounted at `DIR`")
 	flags.StringVar(&a.casebook, "casebook", "", "keep this machine's changes in `FILE` instead of inside the machine")
+	flags.BoolVar(&a.thisMachine, "this-machine", false, "the casebook is this machine's, although it was kept under another machine id")
 	flags.BoolVar(&a.json, "json", false, "print one JSON document instead of text")
 	flags.StringVar(&a.color, "color", "auto", "colour `WHEN`: auto, always or never")
 	root.PersistentPreRunE = func(*cobra.Command, []string) error {
@@ -208,6 +213,11 @@ func version() string {
 		return "(built from a working copy)"
 	}
 	return info.Main.Version
+}
+
+// book is the casebook that the call is about.
+func (a *app) book() casebook.Choice {
+	return casebook.Choice{File: a.casebook, ThisMachine: a.thisMachine}
 }
 
 // screen is where text for people goes; with --json that is the error stream.

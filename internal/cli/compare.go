@@ -189,7 +189,7 @@ func (a *app) keepOutcome(l *look, c comparison) error {
 	if !ok || c.changes[0].Outcome != nil && *c.changes[0].Outcome == o {
 		return nil
 	}
-	book, err := casebook.Write(l.root, a.casebook)
+	book, err := casebook.Write(l.root, a.book())
 	if err != nil {
 		return err
 	}

@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"calmdawn/internal/casebook"
 	"calmdawn/internal/demo"
 	"calmdawn/internal/guard"
 	"calmdawn/internal/ledger"
@@ -129,7 +130,7 @@ func goodBoot(dir string, at time.Time) error {
 		return err
 	}
 	defer r.Close()
-	led, err := ledger.Open(r, "", at, guard.By)
+	led, err := ledger.Open(r, casebook.Inside, at, guard.By)
 	if err != nil {
 		return err
 	}

@@ -68,7 +68,7 @@ func (a *app) surveys() error {
 	}
 	defer r.Close()
 	s := a.screen()
-	book, err := casebook.Read(r, a.casebook)
+	book, err := casebook.Read(r, a.book())
 	var all []casebook.Kept
 	if err == nil {
 		defer book.Close()
@@ -146,7 +146,7 @@ func (a *app) drift(args []string, keep, all bool) error {
 
 func (a *app) keptSurvey(l *look, number int64) (driftSide, error) {
 	none := fmt.Errorf("no survey was kept of this machine; %s keeps one", a.call("drift --keep"))
-	book, err := casebook.Read(l.root, a.casebook)
+	book, err := casebook.Read(l.root, a.book())
 	if errors.Is(err, casebook.ErrNone) {
 		return driftSide{}, none
 	}

@@ -111,7 +111,7 @@ func (w watching) on() bool { return len(w.guarded) > 0 && !w.part }
 
 func (a *app) watching(r *machine.Root, changes []change.Change) (w watching, err error) {
 	w.guarded = ledger.Guarded(changes)
-	book, err := casebook.Read(r, "") // it has to be inside the machine
+	book, err := casebook.Read(r, casebook.Choice{ThisMachine: a.thisMachine}) // it has to be inside the machine
 	if err == nil {
 		w.state, err = book.Guard()
 		book.Close()

@@ -72,7 +72,7 @@ func (a *app) label(label string, words []string) error {
 			ids = append(ids, b.ID)
 		}
 	}
-	book, err := casebook.Write(r, a.casebook)
+	book, err := casebook.Write(r, a.book())
 	if err != nil {
 		return err
 	}
@@ -92,7 +92,7 @@ func (a *app) label(label string, words []string) error {
 
 // readLabels returns the ids of boots by their label.
 func (a *app) readLabels(r *machine.Root) (map[string][]string, error) {
-	book, err := casebook.Read(r, a.casebook)
+	book, err := casebook.Read(r, a.book())
 	if errors.Is(err, casebook.ErrNone) {
 		return nil, nil
 	}

@@ -196,7 +196,7 @@ func (a *app) saveSurvey(l *look) error {
 	if err := a.casebookHasPlace(l.root); err != nil {
 		return err
 	}
-	book, err := casebook.Write(l.root, a.casebook)
+	book, err := casebook.Write(l.root, a.book())
 	if err != nil {
 		return err
 	}

@@ -301,7 +301,7 @@ func (a *app) openChanges() (*machine.Root, []change.Change, error) {
 }
 
 func (a *app) readChanges(r *machine.Root) ([]change.Change, error) {
-	book, err := casebook.Read(r, a.casebook)
+	book, err := casebook.Read(r, a.book())
 	if errors.Is(err, casebook.ErrNone) {
 		return nil, nil
 	}
@@ -309,6 +309,12 @@ func (a *app) readChanges(r *machine.Root) ([]change.Change, error) {
 		return nil, err
 	}
 	defer book.Close()
+	for _, warning := range book.Warnings {
+		if !slices.Contains(a.warned, warning) {
+			fmt.Fprintln(a.Err, warning)
+			a.warned = append(a.warned, warning)
+		}
+	}
 	return book.Changes()
 }
 

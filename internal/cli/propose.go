@@ -15,6 +15,7 @@ import (
 	"calmdawn/internal/core/forecast"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/core/proposal"
+	"calmdawn/internal/ownfile"
 	"calmdawn/internal/render"
 )
 
@@ -65,7 +66,7 @@ func (a *app) propose(args []string, replace bool) error {
 	if _, err := os.Lstat(args[0]); err == nil && !replace {
 		return fmt.Errorf("%s is there already; give another name, or --replace to write over it", args[0])
 	}
-	if err := writeWhole(args[0], func(w io.Writer) error { _, err := w.Write(text); return err }); err != nil {
+	if err := ownfile.Write(args[0], func(w io.Writer) error { _, err := w.Write(text); return err }); err != nil {
 		return fmt.Errorf("the proposal cannot be written: %w", err)
 	}
 	n := map[string]int{}
@@ -408,13 +409,13 @@ func wordsOf(to item.State) turnWords {
 
 // readProposal reads a file that may be anything.
 func readProposal(file string) ([]byte, error) {
+	if info, err := os.Stat(file); err == nil && !info.Mode().IsRegular() {
+		return nil, fmt.Errorf("the proposal cannot be read: %s is no file", file) // a FIFO would keep us waiting
+	}
 	f, err := os.Open(file)
 	if err != nil {
 		return nil, fmt.Errorf("the proposal %s cannot be read; calmdawn propose FILE writes one: %w", file, err)
 	}
 	defer f.Close()
-	if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() {
-		return nil, fmt.Errorf("the proposal cannot be read: %s is no file", file)
-	}
 	return io.ReadAll(io.LimitReader(f, proposal.MaxSize+1))
 }

@@ -198,12 +198,12 @@ func (a *app) recorderStatus() error {
 func (a *app) recordedBoots(r *machine.Root, last int) ([]boot.Boot, error) {
 	var all []boot.Boot
 	var wrong error
-	files := []string{a.casebook}
+	books := []casebook.Choice{a.book()}
 	if a.casebook != "" {
-		files = append(files, "")
+		books = append(books, casebook.Choice{ThisMachine: a.thisMachine})
 	}
-	for _, file := range files {
-		book, err := casebook.Read(r, file)
+	for _, choice := range books {
+		book, err := casebook.Read(r, choice)
 		if errors.Is(err, casebook.ErrNone) {
 			continue
 		}
@@ -220,7 +220,7 @@ func (a *app) recordedBoots(r *machine.Root, last int) ([]boot.Boot, error) {
 
 // disarm has the recorder started no more.
 func (a *app) disarm(r *machine.Root) error {
-	led, err := ledger.Open(r, a.casebook, a.now(), "recorder")
+	led, err := ledger.Open(r, a.book(), a.now(), "recorder")
 	if err != nil {
 		return err
 	}
@@ -278,7 +278,7 @@ func (a *app) record(o recorder.Options, boots int, since time.Time) error {
 	}
 	recorder.Frugal()
 	o.Save = func(b boot.Boot) error {
-		book, err := casebook.Write(r, a.casebook)
+		book, err := casebook.Write(r, a.book())
 		if err != nil {
 			return err
 		}

@@ -17,6 +17,7 @@ import (
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/compare"
 	"calmdawn/internal/core/item"
+	"calmdawn/internal/ownfile"
 	"calmdawn/internal/render"
 )
 
@@ -130,7 +131,7 @@ func (a *app) report(v reportView) error {
 			return err
 		}
 	}
-	err = writeWhole(file, func(w io.Writer) error {
+	err = ownfile.Write(file, func(w io.Writer) error {
 		if form == ".json" {
 			enc := json.NewEncoder(w)
 			enc.SetIndent("", "  ")

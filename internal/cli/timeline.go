@@ -2,10 +2,8 @@ package cli
 
 import (
 	"cmp"
-	"errors"
 	"fmt"
 	"io"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -13,6 +11,7 @@ import (
 
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/linux"
+	"calmdawn/internal/ownfile"
 	"calmdawn/internal/render"
 )
 
@@ -318,26 +317,9 @@ func (a *app) drawPicture(s *render.Screen, file string, draw func(io.Writer, re
 	if form != render.PNG && form != render.SVG {
 		return usage("a picture's name ends in .png or .svg, which %q does not", file)
 	}
-	if err := writeWhole(file, func(w io.Writer) error { return draw(w, form) }); err != nil {
+	if err := ownfile.Write(file, func(w io.Writer) error { return draw(w, form) }); err != nil {
 		return fmt.Errorf("the picture cannot be written: %w", err)
 	}
 	s.Line("Drawn into %s.", render.Clean(file))
 	return nil
-}
-
-// writeWhole writes a file, in place of one of its name. It is there as a whole or not at all.
-func writeWhole(file string, write func(io.Writer) error) error {
-	folder := filepath.Dir(file)
-	if info, err := os.Stat(folder); err != nil || !info.IsDir() {
-		return fmt.Errorf("there is no folder %s; make it first, or choose another", folder)
-	}
-	temp, err := os.CreateTemp(folder, ".calmdawn-*")
-	if err != nil {
-		return fmt.Errorf("nothing can be made in the folder %s; choose another", folder)
-	}
-	defer os.Remove(temp.Name()) // gone already where all went well
-	if err := errors.Join(write(temp), temp.Chmod(0o644), temp.Close()); err != nil {
-		return fmt.Errorf("%s: %w", file, err)
-	}
-	return os.Rename(temp.Name(), file)
 }

@@ -77,7 +77,7 @@ func (a *app) setTerms(words []string, set func(*change.Terms), says string) err
 			return usage("change %d is not on trial", c.ID)
 		}
 	}
-	book, err := casebook.Write(r, a.casebook)
+	book, err := casebook.Write(r, a.book())
 	if err != nil {
 		return err
 	}

@@ -525,7 +525,7 @@ func (s *sim) record(b boot.Boot, base time.Duration) error {
 		return err
 	}
 	defer r.Close()
-	book, err := casebook.Write(r, "")
+	book, err := casebook.Write(r, casebook.Inside)
 	if err != nil {
 		return err
 	}

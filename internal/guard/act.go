@@ -39,7 +39,7 @@ func Note(r *machine.Root, e Event, now time.Time, log io.Writer) error {
 	case End:
 		return remember(r, func(s *guard.State) { s.End(id, clock) })
 	}
-	led, err := ledger.Open(r, "", now, By)
+	led, err := ledger.Open(r, casebook.Inside, now, By)
 	if err != nil {
 		return err
 	}
@@ -68,10 +68,10 @@ func Note(r *machine.Root, e Event, now time.Time, log io.Writer) error {
 
 // remember changes what the guard remembers, where the machine has a casebook.
 func remember(r *machine.Root, update func(*guard.State)) error {
-	if !casebook.Exists(r, "") {
+	if !casebook.Exists(r, casebook.Inside) {
 		return nil
 	}
-	book, err := casebook.Write(r, "")
+	book, err := casebook.Write(r, casebook.Inside)
 	if err != nil {
 		return err
 	}

@@ -3,12 +3,14 @@ package ledger
 import (
 	"errors"
 	"fmt"
+	"os"
 	"path"
 	"slices"
 	"strings"
 
 	"calmdawn/internal/casebook"
 	"calmdawn/internal/core/change"
+	"calmdawn/internal/machine"
 )
 
 // An Unsettled error refuses a change because an interrupted one holds one of
@@ -40,6 +42,10 @@ func (l *Ledger) CarryOut(c change.Change) (change.Change, error) {
 	if err := l.needBook(); err != nil {
 		return c, err
 	}
+	c, err := l.withMark(c)
+	if err != nil {
+		return c, err
+	}
 	defer l.hold()()
 	marks, err := l.marks(c)
 	if err != nil {
@@ -69,13 +75,17 @@ func (l *Ledger) CarryOut(c change.Change) (change.Change, error) {
 
 // check compares the machine with what the change expects.
 func (l *Ledger) check(c change.Change) error {
-	var wrong []error
+	wrong := []error{l.elsewhere(c)}
 	seen := map[string]bool{}
 	for _, e := range c.Edits {
 		if !path.IsAbs(e.Path) || path.Clean(e.Path) != e.Path || strings.ContainsRune(e.Path, 0) || seen[e.Path] {
 			return fmt.Errorf("%q is no path that can be edited", e.Path)
 		}
 		seen[e.Path] = true
+		if err := l.homeOwns(e); err != nil {
+			wrong = append(wrong, err)
+			continue
+		}
 		if open, held := l.unsettled(e.Path); held {
 			wrong = append(wrong, &Unsettled{open, e.Path})
 			continue
@@ -91,10 +101,32 @@ func (l *Ledger) check(c change.Change) error {
 	return errors.Join(wrong...)
 }
 
+// homeOwns refuses, where the machine is root's to change, a file in a home
+// that belongs to somebody else: it is edited with the rights of the home's
+// owner, who could take it away and never give it back.
+func (l *Ledger) homeOwns(e change.Edit) error {
+	if e.Home == "" || os.Geteuid() != 0 || e.Before.Identical(e.After) {
+		return nil
+	}
+	home, err := l.root.Stat(e.Home)
+	if err != nil || home.UID == 0 {
+		return err
+	}
+	for _, n := range []change.Node{e.Before, e.After} {
+		if n.Kind == change.File && (n.UID != home.UID || n.GID != home.GID) {
+			return &machine.Refusal{Path: e.Path, Reason: fmt.Sprintf("belongs to user %d and group %d, in the home of user %d and group %d; give it to them with chown, or edit it by hand", n.UID, n.GID, home.UID, home.GID)}
+		}
+	}
+	return nil
+}
+
 // needBook makes the casebook where the machine has none yet.
 func (l *Ledger) needBook() (err error) {
 	if l.book == nil {
-		l.book, err = casebook.Write(l.root, l.outside)
+		l.book, err = casebook.Write(l.root, l.choice)
+	}
+	if err == nil {
+		l.notes, l.book.Warnings = append(l.notes, l.book.Warnings...), nil
 	}
 	return err
 }
@@ -108,12 +140,20 @@ func (l *Ledger) makeAll(c change.Change, marks []change.FolderMark) error {
 			}
 		}
 	}
+	if err := l.openMark(c); err != nil {
+		return err
+	}
 	for _, e := range c.Edits {
-		if e.Before.Identical(e.After) {
-			continue // an undo finds it as it shall be
+		if e.Before.Identical(e.After) || isMark(e) {
+			continue // an undo finds it as it shall be; a mark comes last
 		}
 		if err := l.root.Apply(e); err != nil {
 			return err
+		}
+	}
+	for _, e := range c.Edits {
+		if isMark(e) {
+			return l.root.Force(e)
 		}
 	}
 	return nil
@@ -122,7 +162,11 @@ func (l *Ledger) makeAll(c change.Change, marks []change.FolderMark) error {
 // giveUp takes back what a failed change has made, and says what came of it.
 func (l *Ledger) giveUp(c change.Change, why error) error {
 	for _, e := range slices.Backward(c.Edits) {
-		if err := l.finish(e.Inverse(), c.MadeAt); err != nil {
+		err := l.finish(e.Inverse(), c.MadeAt)
+		if err != nil && isMark(e) {
+			err = l.root.Force(e.Inverse())
+		}
+		if err != nil {
 			why = fmt.Errorf("%w\nand taking back what was already done failed too: %w", why, err)
 			if err := l.settleOne(c); err != nil {
 				return fmt.Errorf("%w\nand the record could not be closed: %w", why, err)

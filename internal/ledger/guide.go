@@ -2,27 +2,34 @@ package ledger
 
 import (
 	"fmt"
+	"io"
 	"os"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 
 	"github.com/aymanbagabas/go-udiff"
 
 	"calmdawn/internal/casebook"
 	"calmdawn/internal/core/change"
+	"calmdawn/internal/ownfile"
 )
 
 // writeGuide brings the guide beside the casebook up to date, with open changes among those in force. The casebook says all that it says, so that
 // one which a stop left behind is put right by the next call.
 func (l *Ledger) writeGuide() error {
 	text := []byte(guide(l.all))
-	if l.outside != "" {
-		file := l.outside + "." + casebook.GuideName
-		if old, err := os.ReadFile(file); err == nil && string(old) == string(text) {
-			return nil
+	if l.choice.File != "" {
+		file := l.choice.File + "." + casebook.GuideName
+		if info, err := os.Lstat(file); err == nil && info.Mode().IsRegular() {
+			if old, err := os.ReadFile(file); err == nil && string(old) == string(text) {
+				return nil
+			}
 		}
-		return os.WriteFile(file, text, 0o600)
+		return ownfile.Write(file, func(w io.Writer) error { _, err := w.Write(text); return err })
 	}
 	p := path.Join(casebook.Folder, casebook.GuideName)
 	if err := l.root.Sweep(casebook.Folder, ""); err != nil {
@@ -82,6 +89,9 @@ func byHand(e change.Edit) string {
 	case e.After.Kind == change.File && string(e.Before.Data) == string(e.After.Data):
 		return fmt.Sprintf("  chmod %04o %s\n", e.Before.Mode, p)
 	}
+	if large := 256 << 10; e.Before.Sum != nil || e.After.Sum != nil || len(e.Before.Data) > large || len(e.After.Data) > large {
+		return fmt.Sprintf("  %s was %s (owner %d:%d, mode %04o), which the casebook keeps: calmdawn undo puts it back\n", p, e.Before.Known(), e.Before.UID, e.Before.GID, e.Before.Mode)
+	}
 	text := fmt.Sprintf("  in %s put back the lines with - and take away those with + (owner %d:%d, mode %04o):\n", p, e.Before.UID, e.Before.GID, e.Before.Mode)
 	for line := range strings.Lines(udiff.Unified("before", "after", string(e.Before.Data), string(e.After.Data))) {
 		text += "    " + printable(strings.TrimRight(line, "\n")) + "\n"
@@ -89,11 +99,32 @@ func byHand(e change.Edit) string {
 	return text
 }
 
-// quote makes a path safe for a shell.
-func quote(p string) string { return "'" + strings.ReplaceAll(printable(p), "'", `'\''`) + "'" }
+// quote makes a path a word for a shell; what no terminal should see is written as bash and the newer POSIX shells read it.
+func quote(p string) string {
+	if strings.IndexFunc(p, func(r rune) bool { return !unicode.IsPrint(r) || r == utf8.RuneError }) < 0 {
+		return "'" + strings.ReplaceAll(p, "'", `'\''`) + "'"
+	}
+	var b strings.Builder
+	for _, c := range []byte(p) {
+		if c > ' ' && c < 0x7f && c != '\'' && c != '\\' {
+			b.WriteByte(c)
+		} else {
+			fmt.Fprintf(&b, `\%03o`, c)
+		}
+	}
+	return "$'" + b.String() + "'"
+}
 
 // printable writes what no terminal should see as escapes.
 func printable(s string) string {
-	quoted := fmt.Sprintf("%+q", s)
-	return strings.ReplaceAll(strings.ReplaceAll(quoted[1:len(quoted)-1], `\"`, `"`), `\\`, `\`)
+	var b strings.Builder
+	for _, r := range s {
+		if unicode.IsPrint(r) && r != utf8.RuneError || r == '\t' {
+			b.WriteRune(r)
+			continue
+		}
+		quoted := strconv.QuoteRuneToASCII(r)
+		b.WriteString(quoted[1 : len(quoted)-1])
+	}
+	return b.String()
 }

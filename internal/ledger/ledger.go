@@ -29,7 +29,7 @@ type Ledger struct {
 	root    *machine.Root
 	book    *casebook.Book // nil where the machine has none yet
 	release func() error
-	outside string // the casebook's file where it is not inside the machine
+	choice  casebook.Choice
 	barred  error
 	blind   bool // the casebook is there, and may not be read
 	at      time.Time
@@ -51,11 +51,11 @@ type Ledger struct {
 // Where nothing can be written, the ledger is only looked at, as by [View], and
 // [Ledger.Barred] says why. No casebook is made before there is something to
 // record.
-func Open(r *machine.Root, casebookFile string, at time.Time, by string) (*Ledger, error) {
-	if barred := casebook.Barred(r, casebookFile); barred != nil {
-		l, err := View(r, casebookFile)
+func Open(r *machine.Root, choice casebook.Choice, at time.Time, by string) (*Ledger, error) {
+	if barred := casebook.Barred(r, choice); barred != nil {
+		l, err := View(r, choice)
 		if errors.Is(err, fs.ErrPermission) {
-			l, err = &Ledger{root: r, outside: casebookFile, blind: true}, nil
+			l, err = &Ledger{root: r, choice: choice, blind: true}, nil
 			l.note("What was changed before is not known: the casebook may not be read.")
 		}
 		if l != nil {
@@ -63,13 +63,13 @@ func Open(r *machine.Root, casebookFile string, at time.Time, by string) (*Ledge
 		}
 		return l, err
 	}
-	l := &Ledger{root: r, outside: casebookFile, at: at, by: by}
+	l := &Ledger{root: r, choice: choice, at: at, by: by}
 	var err error
 	if l.release, err = r.Lock(Patience); err != nil {
 		return nil, err
 	}
-	if casebook.Exists(r, casebookFile) {
-		l.book, err = casebook.Write(r, casebookFile)
+	if casebook.Exists(r, choice) {
+		err = l.needBook()
 	}
 	if err == nil {
 		err = l.settle()
@@ -83,16 +83,16 @@ func Open(r *machine.Root, casebookFile string, at time.Time, by string) (*Ledge
 
 // View opens the machine's ledger to look at it. It takes no lock, settles
 // nothing and writes nothing.
-func View(r *machine.Root, casebookFile string) (*Ledger, error) {
-	l := &Ledger{root: r, outside: casebookFile, barred: errors.New("the ledger was opened to look at it only")}
-	book, err := casebook.Read(r, casebookFile)
+func View(r *machine.Root, choice casebook.Choice) (*Ledger, error) {
+	l := &Ledger{root: r, choice: choice, barred: errors.New("the ledger was opened to look at it only")}
+	book, err := casebook.Read(r, choice)
 	if errors.Is(err, casebook.ErrNone) {
 		return l, nil
 	}
 	if err != nil {
 		return nil, err
 	}
-	l.book = book
+	l.book, l.notes = book, book.Warnings
 	if err := l.load(); err != nil {
 		l.Close()
 		return nil, err

@@ -71,7 +71,7 @@ var clock = time.Now()
 // do makes one change in a ledger of its own, or with undo takes that change back.
 func do(r *machine.Root, draft func(*machine.Draft) error, undo int64) (int64, error) {
 	clock = clock.Add(time.Second)
-	led, err := ledger.Open(r, "", clock, "test")
+	led, err := ledger.Open(r, casebook.Inside, clock, "test")
 	if err != nil {
 		return 0, err
 	}
@@ -151,7 +151,7 @@ func TestEveryInterruption(t *testing.T) {
 					break
 				}
 				interrupted++
-				led, err := ledger.Open(r, "", clock, "test")
+				led, err := ledger.Open(r, casebook.Inside, clock, "test")
 				if err != nil {
 					t.Fatalf("crash %v undo %v at %d: opening again: %v", crash, undo, n, err)
 				}
@@ -234,7 +234,7 @@ func TestATornFileIsMended(t *testing.T) {
 	if err := os.WriteFile(dir+"/etc/twin", []byte("x\n#y"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	led, err := ledger.Open(r, "", clock, "test")
+	led, err := ledger.Open(r, casebook.Inside, clock, "test")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -332,7 +332,7 @@ func TestEachEditIsOnTheDiskBeforeTheNext(t *testing.T) {
 			recorded = true
 			hook := r.Hook
 			r.Hook = nil
-			book, err := casebook.Read(r, "")
+			book, err := casebook.Read(r, casebook.Inside)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -401,7 +401,7 @@ func TestAHostileLedgerWritesNothingOutside(t *testing.T) {
 		{Path: "/etc/w/x", Home: "/home/maria", After: file}, {Path: "/etc/a\x00b", After: file}, {Path: "/etc/w", After: file},
 	} {
 		e.Before.Kind = change.Absent
-		led, err := ledger.Open(r, "", clock, "test")
+		led, err := ledger.Open(r, casebook.Inside, clock, "test")
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -421,14 +421,14 @@ func TestAHostileLedgerWritesNothingOutside(t *testing.T) {
 
 func TestTwoAtATime(t *testing.T) {
 	_, r := tree(t)
-	led, err := ledger.Open(r, "", clock, "test")
+	led, err := ledger.Open(r, casebook.Inside, clock, "test")
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer led.Close()
 	defer func(usual time.Duration) { ledger.Patience = usual }(ledger.Patience)
 	ledger.Patience = 50 * time.Millisecond
-	if _, err := ledger.Open(r, "", clock, "test"); err == nil || !strings.Contains(err.Error(), "another calmdawn") {
+	if _, err := ledger.Open(r, casebook.Inside, clock, "test"); err == nil || !strings.Contains(err.Error(), "another calmdawn") {
 		t.Errorf("a second ledger: %v", err)
 	}
 }

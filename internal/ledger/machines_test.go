@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"calmdawn/internal/casebook"
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/demo"
@@ -88,7 +89,7 @@ func decide(t *testing.T, r *machine.Root, rng *rand.Rand) (int64, bool) {
 	if len(edits) == 0 {
 		return 0, false
 	}
-	led, err := ledger.Open(r, "", clock, "test")
+	led, err := ledger.Open(r, casebook.Inside, clock, "test")
 	if err != nil {
 		t.Fatal(err)
 	}

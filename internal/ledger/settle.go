@@ -55,7 +55,7 @@ func (l *Ledger) settleOne(c change.Change) error {
 			l.note("What an interrupted call left beside %s could not be removed: %s.", e.Path, machine.Reason(err))
 		}
 		err := l.finish(e, c.MadeAt)
-		if err != nil && c.Chore() {
+		if err != nil && (c.Chore() || isMark(e)) {
 			err = l.root.Force(e) // it is all ours
 		}
 		if err != nil && c.Chore() {

@@ -15,6 +15,7 @@ import (
 	"testing"
 	"time"
 
+	"calmdawn/internal/casebook"
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/ledger"
 	"calmdawn/internal/machine"
@@ -43,7 +44,7 @@ func stopBefore(t *testing.T, r *machine.Root, op, path string, draft func(*mach
 func opened(t *testing.T, r *machine.Root) *ledger.Ledger {
 	t.Helper()
 	clock = clock.Add(time.Second)
-	led, err := ledger.Open(r, "", clock, "test")
+	led, err := ledger.Open(r, casebook.Inside, clock, "test")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -13,6 +13,8 @@ import (
 	"slices"
 
 	"github.com/pelletier/go-toml/v2"
+
+	"calmdawn/internal/ownfile"
 )
 
 // A Note is a remark on an item, found again by the item's id on any machine.
@@ -79,11 +81,7 @@ func (n *Notebook) Set(id, text string) (string, error) {
 	if err := os.MkdirAll(filepath.Dir(n.file), 0o700); err != nil {
 		return "", err
 	}
-	temp := n.file + ".new"
-	if err := os.WriteFile(temp, data, 0o600); err != nil {
-		return "", err
-	}
-	return n.file, os.Rename(temp, n.file)
+	return n.file, ownfile.Write(n.file, func(w io.Writer) error { _, err := w.Write(data); return err })
 }
 
 // Rules returns the technician's own rules for roles and advice, roles.toml; nothing where there are none.

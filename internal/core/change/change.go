@@ -80,6 +80,13 @@ func (n Node) WithoutData() Node {
 	return n
 }
 
+// text reports whether a file is compared line by line. Programs are not, and
+// what is larger than any text that a launch mechanism reads.
+func (n Node) text() bool {
+	const large = 256 << 10
+	return n.Kind == File && n.Sum == nil && len(n.Data) <= large && bytes.IndexByte(n.Data, 0) < 0
+}
+
 // IsLabel reports whether an extended attribute is a security label, which the system gives to what is new by itself.
 func IsLabel(xattr string) bool { return xattr == "security.selinux" || xattr == "security.SMACK64" }
 
@@ -112,6 +119,18 @@ func (n Node) Describe() string {
 		return "a link to " + n.Target
 	}
 	return "absent"
+}
+
+// Known says what a node is so that it can be known again: a file by its size
+// and the whole sum of its bytes (SHA-256, FIPS 180-4).
+func (n Node) Known() string {
+	if n.Kind != File {
+		return n.Describe()
+	}
+	if n.Sum != nil {
+		return fmt.Sprintf("a file with the SHA-256 %x", n.Sum)
+	}
+	return fmt.Sprintf("a file of %d bytes with the SHA-256 %x", len(n.Data), n.sum())
 }
 
 // An Edit is one path with its whole state before and after.
@@ -160,9 +179,7 @@ func (c *Conflict) Error() string {
 
 // Diff returns the difference between what was expected and what is there, as a unified diff; empty unless both are texts.
 func (c *Conflict) Diff() string {
-	const large = 256 << 10 // a program is told by its size and sum
-	texts := c.Edit.Before.Kind == File && c.Now.Kind == File && c.Edit.Before.Sum == nil && c.Now.Sum == nil
-	if !texts || len(c.Edit.Before.Data) > large || len(c.Now.Data) > large {
+	if !c.Edit.Before.text() || !c.Now.text() {
 		return ""
 	}
 	return udiff.Unified("expected", "found", string(c.Edit.Before.Data), string(c.Now.Data))
@@ -185,7 +202,8 @@ func Rebase(e Edit, now Node, known []Node, at time.Time) (Edit, error) {
 	}
 	textOnly := e.Before
 	textOnly.Data = now.Data
-	if e.After.Kind != File || now.Kind != File || !textOnly.Same(now) {
+	texts := e.Before.text() && e.After.text() && now.text()
+	if !texts || !textOnly.Same(now) {
 		return Edit{}, &Conflict{Edit: e, Now: now}
 	}
 	text, ok := transplant(string(e.Before.Data), string(e.After.Data), string(now.Data))

@@ -82,14 +82,22 @@ func tornText(before, after, now []byte) bool {
 	}
 	for from := 0; from < len(now); from += block {
 		to := min(from+block, len(now))
-		as := func(text []byte) bool {
-			return to <= len(text) && bytes.Equal(now[from:to], text[from:to])
+		// What is not cut yet stands behind the end of the shorter text.
+		as := func(text, rest []byte) bool {
+			whole := append(slices.Clone(part(text, from, to)), part(rest, max(from, len(text)), to)...)
+			return bytes.Equal(now[from:to], whole)
 		}
-		if !as(before) && !as(after) {
+		if !as(before, after) && !as(after, before) {
 			return false
 		}
 	}
 	return true
+}
+
+// part is what a text has between two offsets.
+func part(text []byte, from, to int) []byte {
+	to = min(to, len(text))
+	return text[min(from, to):to]
 }
 
 func tornXattrs(before, after, now map[string][]byte) bool {

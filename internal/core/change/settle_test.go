@@ -22,6 +22,10 @@ func TestTorn(t *testing.T) {
 	}
 	file := func(data []byte, mode uint32) Node { return Node{Kind: File, Data: data, Mode: mode} }
 	e := Edit{Path: "/x", Before: file(text("abc"), 0o644), After: file(text("ABCDE"), 0o755)}
+	shrunk := Edit{Path: "/x", Before: file([]byte("x\n#mark y\n"), 0o644), After: file([]byte("x\ny\n"), 0o644)}
+	if now := file([]byte("x\ny\nark y\n"), 0o644); !Torn(shrunk, now) || Torn(shrunk, file([]byte("x\ny\nARK y\n"), 0o644)) {
+		t.Error("a shorter text that is written, and not cut yet, is not told from another one")
+	}
 	for name, row := range map[string]struct {
 		now  Node
 		want bool
