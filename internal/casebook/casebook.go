@@ -168,14 +168,19 @@ func makeFolder(r *machine.Root) error {
 		return &machine.Refusal{Path: Folder, Reason: "the disk is read-only"}
 	}
 	for _, p := range []string{"/var", "/var/lib", Folder} {
-		if _, err := r.Stat(p); errors.Is(err, fs.ErrNotExist) {
-			mode := uint32(0o755)
-			if p == Folder {
-				mode = 0o700 // it holds copies of what was edited, private files among them
-			}
-			if err := r.MakeFolder(p, "", mode); err != nil {
-				return err
-			}
+		if _, err := r.Stat(p); !errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		parent, err := r.Resolve(path.Dir(p))
+		if err != nil {
+			return err
+		}
+		mode := uint32(0o755)
+		if p == Folder {
+			mode = 0o700 // it holds copies of what was edited, private files among them
+		}
+		if err := r.MakeFolder(path.Join(parent, path.Base(p)), "", mode); err != nil {
+			return err
 		}
 	}
 	return nil

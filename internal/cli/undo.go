@@ -86,6 +86,7 @@ func (a *app) undo(words []string, u undoing) error {
 func (a *app) planUndo(d *desk, ids []int64, u undoing) (plan, error) {
 	s := a.screen()
 	var plans, open []change.Change
+	var impossible []error
 	for _, id := range ids {
 		if c, interrupted := d.led.Interrupted(id); interrupted {
 			open = append(open, c)
@@ -98,6 +99,10 @@ func (a *app) planUndo(d *desk, ids []int64, u undoing) (plan, error) {
 		if err != nil {
 			if held := (*ledger.Unsettled)(nil); errors.As(err, &held) && len(ids) > 1 {
 				open = append(open, held.Change)
+				continue
+			}
+			if u.all && u.overwrite { // which says: as much as can be
+				impossible = append(impossible, a.refused(id, err))
 				continue
 			}
 			return plan{}, a.refused(id, err)
@@ -125,7 +130,10 @@ func (a *app) planUndo(d *desk, ids []int64, u undoing) (plan, error) {
 		return a.resolve(d, s, plans, open, u)
 	}
 	if len(plans) > 0 {
-		return a.takeBack(d, s, plans, u, nil), nil
+		return a.takeBack(d, s, plans, u, errors.Join(impossible...)), nil
+	}
+	if len(impossible) > 0 {
+		return plan{}, errors.Join(impossible...)
 	}
 	return plan{nothing: func() error {
 		if len(ids) > 0 {
@@ -341,6 +349,10 @@ func (a *app) refused(id int64, err error) error {
 	if conflict := (*change.Conflict)(nil); errors.As(err, &conflict) {
 		return fmt.Errorf("change %d cannot be taken back as it is, and nothing was changed: %w\nto put the recorded state back all the same: %s\nto leave that path and take back the rest: %s", id, err,
 			a.call(fmt.Sprintf("undo %d --overwrite", id)), a.call(fmt.Sprintf("undo %d --leave %s", id, shellWord(conflict.Edit.Path))))
+	}
+	if gone := (*ledger.Unreachable)(nil); errors.As(err, &gone) {
+		return fmt.Errorf("change %d cannot be taken back as it is, and nothing was changed: %w\nput the folder back, or leave that path and take back the rest: %s", id, err,
+			a.call(fmt.Sprintf("undo %d --leave %s", id, shellWord(gone.Path))))
 	}
 	return a.withWays(err)
 }

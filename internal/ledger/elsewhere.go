@@ -9,6 +9,7 @@ import (
 	"path"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/machine"
@@ -79,20 +80,20 @@ func (l *Ledger) withMark(c change.Change) (change.Change, error) {
 	if err != nil {
 		return c, err
 	}
-	e := change.Edit{
-		Path:   path.Join(Elsewhere, fmt.Sprintf("%s-%d.json", m.Token, n)),
-		Before: change.Node{Kind: change.Absent},
-		After: change.Node{
-			Kind: change.File, Data: append(text, '\n'), Mode: 0o600,
-			UID: os.Geteuid(), GID: os.Getegid(), ModTime: c.MadeAt.UnixNano(),
-		},
+	d := l.root.Draft(c.MadeAt)
+	if err := d.Create(path.Join(Elsewhere, fmt.Sprintf("%s-%d.json", m.Token, n)), "", append(text, '\n')); err != nil {
+		return c, err
 	}
+	e := d.Edits()[0]
+	e.After.Mode = 0o600
 	c.Edits = append([]change.Edit{e}, c.Edits...)
 	return c, nil
 }
 
 // isMark reports whether an edit is of a mark.
-func isMark(e change.Edit) bool { return path.Dir(e.Path) == Elsewhere }
+func isMark(e change.Edit) bool {
+	return e.Home == "" && strings.HasSuffix(path.Dir(e.Path), "/calmdawn/elsewhere")
+}
 
 // unsettledMark is the mark's text while its change is under way.
 func unsettledMark(text []byte) []byte {

@@ -31,10 +31,14 @@ func (l *Ledger) writeGuide() error {
 		}
 		return ownfile.Write(file, func(w io.Writer) error { _, err := w.Write(text); return err })
 	}
-	p := path.Join(casebook.Folder, casebook.GuideName)
-	if err := l.root.Sweep(casebook.Folder, ""); err != nil {
+	folder, err := l.root.Resolve(casebook.Folder)
+	if err != nil {
 		return err
 	}
+	if err := l.root.Sweep(folder, ""); err != nil {
+		return err
+	}
+	p := path.Join(folder, casebook.GuideName)
 	now, err := l.root.Node(p, "")
 	if err != nil {
 		return err

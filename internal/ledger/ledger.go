@@ -20,7 +20,7 @@ import (
 )
 
 // Patience is how long [Open] waits for another calmdawn to be done.
-var Patience = 10 * time.Second
+var Patience = 5 * time.Second
 
 // A Ledger is a machine with the record of its changes: locked, settled and
 // ready to be changed by [Open], or only looked at by [View]. It is used by

@@ -17,6 +17,15 @@ type Undoing struct {
 	Leave     []string // leave these paths as they are
 }
 
+// An Unreachable error says why a path of a change cannot be looked at any more.
+type Unreachable struct {
+	Path string
+	Err  error
+}
+
+func (u *Unreachable) Error() string { return u.Path + ": " + u.Err.Error() }
+func (u *Unreachable) Unwrap() error { return u.Err }
+
 // PlanUndo works out what takes change id back, now: its edits the other way
 // round, fitted to the present state of their paths. Paths that somebody changed
 // since are *change.Conflict errors, those that an interrupted change still
@@ -56,7 +65,8 @@ func (l *Ledger) PlanUndo(id int64, u Undoing) (change.Change, error) {
 		}
 		now, err := l.root.Node(e.Path, e.Home)
 		if err != nil {
-			return c, err
+			wrong = append(wrong, &Unreachable{e.Path, err})
+			continue
 		}
 		fitted, err := change.TakeBack(l.steps(e.Path), id, now, u.At, u.Overwrite)
 		if err != nil {

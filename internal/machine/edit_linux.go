@@ -29,9 +29,9 @@ type place struct {
 func (r *Root) at(p, home string, do func(place) error) error {
 	dir, name := split(p)
 	if home == "" {
-		fd, err := r.open(dir, unix.O_RDONLY|unix.O_DIRECTORY)
+		fd, err := r.openBeneath(r.fd, strings.TrimPrefix(dir, "/"))
 		if err != nil {
-			return err
+			return folderErr(dir, err)
 		}
 		defer unix.Close(fd)
 		return do(place{r, fd, p, name})
@@ -48,21 +48,33 @@ func (r *Root) at(p, home string, do func(place) error) error {
 	return asOwner(homeFD, func() error {
 		fd, err := r.openBeneath(homeFD, strings.TrimPrefix(rel, "/"))
 		if err != nil {
-			return pathErr("open", dir, err)
+			return folderErr(dir, err)
 		}
 		defer unix.Close(fd)
 		return do(place{r, fd, p, name})
 	})
 }
 
-// openBeneath opens the folder rel below fd, following no link that leads out of it; without openat2(2), no link at all.
+// folderErr names why the folder of an edit cannot be opened. The paths of edits are free of links, so that one in it was put there since, and would
+// lead the edit to another place.
+func folderErr(dir string, err error) error {
+	switch err {
+	case unix.ELOOP, unix.EXDEV:
+		return &Refusal{dir, "is not the folder that it was: a link is in its place, or above it"}
+	case unix.ENOTDIR:
+		return &Refusal{dir, "is no folder any more"}
+	}
+	return pathErr("open", dir, err)
+}
+
+// openBeneath opens the folder rel below fd, following no link.
 func (r *Root) openBeneath(fd int, rel string) (int, error) {
 	const flags = unix.O_RDONLY | unix.O_DIRECTORY | unix.O_CLOEXEC
 	if rel == "" {
 		rel = "."
 	}
 	if !r.walker {
-		return unix.Openat2(fd, rel, &unix.OpenHow{Flags: flags, Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_MAGICLINKS})
+		return unix.Openat2(fd, rel, &unix.OpenHow{Flags: flags, Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_SYMLINKS})
 	}
 	at, err := unix.Openat(fd, ".", flags, 0)
 	for _, name := range strings.Split(rel, "/") {
@@ -368,7 +380,8 @@ func (at place) dress(name string, to change.Node) error {
 	if err := unix.Fstatat(at.fd, name, &st, unix.AT_SYMLINK_NOFOLLOW); err != nil {
 		return pathErr("stat", at.path, err)
 	}
-	if int(st.Uid) != to.UID || int(st.Gid) != to.GID {
+	foreign := int(st.Uid) != to.UID || int(st.Gid) != to.GID
+	if foreign && to.Kind == change.File {
 		err := at.step("chown", 0, func() error {
 			return unix.Fchownat(at.fd, name, to.UID, to.GID, unix.AT_SYMLINK_NOFOLLOW)
 		})
@@ -385,9 +398,40 @@ func (at place) dress(name string, to change.Node) error {
 		return err
 	}
 	times := []unix.Timespec{{Nsec: unix.UTIME_OMIT}, unix.NsecToTimespec(to.ModTime)}
-	return at.step("utimes", 0, func() error {
+	err := at.step("utimes", 0, func() error {
 		return unix.UtimesNanoAt(at.fd, name, times, unix.AT_SYMLINK_NOFOLLOW)
 	})
+	if err == nil && foreign && to.Kind == change.Link { // last: afterwards it is not ours to touch
+		err = at.step("chown", 0, func() error { return giveLink(at.fd, name, to.UID, to.GID) })
+	}
+	return err
+}
+
+// giveLink gives a link that we have just made its owner, with our own rights where those of a home's owner do not suffice. It is held open while it is
+// looked at, so that nobody can have something else given away in its place.
+func giveLink(dir int, name string, uid, gid int) error {
+	fd, err := unix.Openat(dir, name, unix.O_PATH|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return err
+	}
+	defer unix.Close(fd)
+	var st unix.Stat_t
+	if err := unix.Fstat(fd, &st); err != nil {
+		return err
+	}
+	if st.Mode&unix.S_IFMT != unix.S_IFLNK || st.Nlink != 1 {
+		return unix.EPERM
+	}
+	if owner, _ := unix.SetfsuidRetUid(-1); owner != unix.Geteuid() { // in a home, on a thread of its own
+		group, _ := unix.SetfsgidRetGid(-1)
+		defer func() {
+			unix.SetfsuidRetUid(owner)
+			unix.SetfsgidRetGid(group)
+		}()
+		unix.SetfsgidRetGid(unix.Getegid())
+		unix.SetfsuidRetUid(unix.Geteuid())
+	}
+	return unix.Fchownat(fd, "", uid, gid, unix.AT_EMPTY_PATH)
 }
 
 func (at place) setXattrs(name string, to change.Node) error {

@@ -1,0 +1,309 @@
+//go:build linux
+
+package cli_test
+
+import (
+	"bytes"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"calmdawn/internal/testtree"
+)
+
+func must(t testing.TB, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
+// says runs a call and checks its exit status and what it prints.
+func says(t *testing.T, words string, code int, parts ...string) string {
+	t.Helper()
+	out, errs, got := call(t, words)
+	for _, part := range parts {
+		if !strings.Contains(out+errs, part) {
+			t.Errorf("calmdawn %s\n%s%s\nwithout %q", words, out, errs, part)
+		}
+	}
+	if got != code {
+		t.Errorf("calmdawn %s ended with %d, not %d\n%s%s", words, got, code, out, errs)
+	}
+	return out + errs
+}
+
+func withoutCasebook(p string) bool { return p == "/var/lib" || p == "/etc/calmdawn" }
+
+const (
+	star  = "service:star-index.service"
+	entry = "home/maria/.config/autostart/lanternfile.desktop"
+)
+
+// TestWhatBelongsToOthersInAHome has root own things in a home: a link goes and
+// comes back to its owner, a file is refused before anything is done.
+func TestWhatBelongsToOthersInAHome(t *testing.T) {
+	dir := demoMachine(t)
+	on := "--root " + dir + " "
+	must(t, os.Lchown(filepath.Join(dir, entry), 0, 0))
+	before := testtree.Snapshot(t, dir, withoutCasebook)
+	says(t, on+"disable --yes program:lanternfile.desktop@maria", 1, "belongs to user 0 and group 0", "nothing was changed")
+	if d := testtree.Diff(before, testtree.Snapshot(t, dir, withoutCasebook)); d != "" {
+		t.Fatalf("something was changed:\n%s", d)
+	}
+	says(t, on+"history", 0, "No change was made")
+
+	// A user unit that is linked by root in maria's home.
+	units := map[string]string{
+		"home/maria/.config/systemd/user/slides.service":                      "[Service]\nExecStart=/usr/bin/true\n[Install]\nWantedBy=default.target\n",
+		"home/maria/.config/systemd/user/default.target.wants/slides.service": "-> ../slides.service",
+	}
+	testtree.Add(t, dir, units)
+	var home syscall.Stat_t
+	must(t, syscall.Stat(dir+"/home/maria", &home))
+	for p := filepath.Join(dir, "home/maria/.config/systemd/user/default.target.wants"); !strings.HasSuffix(p, ".config"); p = filepath.Dir(p) {
+		must(t, os.Lchown(p, int(home.Uid), int(home.Gid)))
+	}
+	before = testtree.Snapshot(t, dir, withoutCasebook)
+	says(t, on+"disable --yes service:slides.service@maria", 0, "Done, as change 1")
+	if _, err := os.Lstat(dir + "/home/maria/.config/systemd/user/default.target.wants/slides.service"); err == nil {
+		t.Fatal("the link is still there")
+	}
+	says(t, on+"undo 1 --yes", 0, "Change 1 is taken back")
+	if d := testtree.Diff(before, testtree.Snapshot(t, dir, withoutCasebook)); d != "" {
+		t.Errorf("the machine is not as it was:\n%s", d)
+	}
+}
+
+// TestAMachineWhoseIDChanged is told, and goes on when somebody says that it is
+// the same.
+func TestAMachineWhoseIDChanged(t *testing.T) {
+	for name, id := range map[string]string{"another": strings.Repeat("ab", 16) + "\n", "none": ""} {
+		t.Run(name, func(t *testing.T) {
+			dir := demoMachine(t)
+			on := "--root " + dir + " "
+			before := testtree.Snapshot(t, dir, withoutCasebook)
+			says(t, on+"disable --yes "+star, 0, "Done")
+			old, err := os.ReadFile(dir + "/etc/machine-id")
+			must(t, err)
+			info, err := os.Stat(dir + "/etc/machine-id")
+			must(t, err)
+			must(t, os.WriteFile(dir+"/etc/machine-id", []byte(id), 0o444))
+			says(t, on+"undo 1 --yes", 1, "belongs to another machine", "--this-machine")
+			says(t, on+"history", 1, "belongs to another machine", "--this-machine")
+			says(t, on+"--this-machine history", 0, "kept under another machine id", "1 in force")
+			says(t, on+"--this-machine undo 1 --yes", 0, "kept under another machine id", "Change 1 is taken back")
+			if name == "another" {
+				says(t, on+"history", 0, "0 in force") // it is bound to the new one
+			}
+			must(t, os.WriteFile(dir+"/etc/machine-id", old, 0o444))
+			must(t, os.Chtimes(dir+"/etc/machine-id", info.ModTime(), info.ModTime()))
+			if d := testtree.Diff(before, testtree.Snapshot(t, dir, withoutCasebook)); d != "" {
+				t.Errorf("the machine is not as it was:\n%s", d)
+			}
+		})
+	}
+}
+
+// TestOneLockForOneMachine holds the lock of a machine by whatever casebook,
+// and as another user.
+func TestOneLockForOneMachine(t *testing.T) {
+	dir := demoMachine(t)
+	var st syscall.Stat_t
+	must(t, syscall.Stat(dir, &st))
+	lock := fmt.Sprintf("/run/calmdawn/%x-%x.lock", st.Dev, st.Ino)
+	says(t, "--root "+dir+" disable "+star, 2, "This touches") // takes it, and lets go of it at the question
+	info, err := os.Stat(lock)
+	if err != nil || info.Mode().Perm() != 0o600 {
+		t.Fatalf("%v %v", info, err)
+	}
+	fd, err := unix.Open(lock, unix.O_RDWR, 0)
+	must(t, err)
+	must(t, unix.Flock(fd, unix.LOCK_EX))
+	for _, words := range []string{"disable --yes " + star, "--casebook " + t.TempDir() + "/other.db disable --yes " + star} {
+		began := time.Now()
+		says(t, "--root "+dir+" "+words, 1, "another calmdawn is changing this machine")
+		if took := time.Since(began); took < 4*time.Second {
+			t.Errorf("it did not wait: %v", took)
+		}
+	}
+	says(t, "--root "+dir+" label calm 1", 0) // the casebook alone needs none
+	must(t, unix.Close(fd))
+	defer os.Remove(lock)
+
+	// An ordinary user's stands elsewhere, and holds root up in no way.
+	runtime := t.TempDir()
+	must(t, os.Chmod(filepath.Dir(runtime), 0o755))
+	must(t, os.Chown(runtime, 65534, 65534))
+	cmd := exec.Command("flock", runtime+"/held", "true")
+	_ = cmd.Run()
+	theirs := filepath.Join(runtime, "calmdawn", filepath.Base(lock))
+	must(t, os.Mkdir(filepath.Dir(theirs), 0o700))
+	must(t, os.WriteFile(theirs, nil, 0o600))
+	fd, err = unix.Open(theirs, unix.O_RDWR, 0)
+	must(t, err)
+	defer unix.Close(fd)
+	must(t, unix.Flock(fd, unix.LOCK_EX))
+	t.Setenv("XDG_RUNTIME_DIR", runtime)
+	says(t, "--root "+dir+" disable --yes "+star, 0, "Done")
+}
+
+// TestTwoCasebooks changes one machine by a casebook inside it and by one
+// outside: whoever was last has to be taken back first, and is named.
+func TestTwoCasebooks(t *testing.T) {
+	dir := demoMachine(t)
+	before := testtree.Snapshot(t, dir, func(p string) bool { return p == "/var/lib" })
+	other := filepath.Join(t.TempDir(), "other.db")
+	inside, outside := "--root "+dir+" ", "--root "+dir+" --casebook "+other+" "
+	says(t, inside+"delay --yes "+star, 0, "Done, as change 1")
+	says(t, outside+"disable --yes "+star, 0, "Done, as change 1")
+	marks, _ := filepath.Glob(dir + "/etc/calmdawn/elsewhere/*.json")
+	if len(marks) != 1 {
+		t.Fatalf("marks: %v", marks)
+	}
+	if info, _ := os.Stat(marks[0]); info.Mode().Perm() != 0o600 {
+		t.Errorf("the mark's mode is %v", info.Mode())
+	}
+	refused := says(t, inside+"undo 1 --yes", 1, "change 1 of the casebook "+other, "take that back first", "nothing was changed")
+	says(t, inside+"disable --yes service:dome-agent.service", 0, "Done") // other paths go on
+	says(t, inside+"undo 2 --yes", 0)
+	for line := range strings.Lines(refused) { // what it recommends works
+		if _, words, ok := strings.Cut(line, "on that computer: calmdawn "); ok {
+			says(t, strings.TrimSpace(words)+" --yes", 0, "Change 1 is taken back")
+		}
+	}
+	says(t, inside+"undo 1 --yes", 0, "Change 1 is taken back")
+	if d := testtree.Diff(before, testtree.Snapshot(t, dir, func(p string) bool { return p == "/var/lib" })); d != "" {
+		t.Errorf("the machine is not as it was:\n%s", d)
+	}
+}
+
+// TestFilesOfOursArePrivate looks at what is written outside the machine: no
+// link is followed, and nobody else may read it.
+func TestFilesOfOursArePrivate(t *testing.T) {
+	dir, at := demoMachine(t), t.TempDir()
+	t.Setenv("XDG_CONFIG_HOME", at)
+	on := "--root " + dir + " "
+	victim := filepath.Join(at, "victim")
+	must(t, os.WriteFile(victim, []byte("untouched"), 0o644))
+	must(t, os.Symlink(victim, at+"/book.db.how-to-take-back.txt"))
+	for _, name := range []string{"link.html", "link.toml", "link.png", "link.db"} {
+		must(t, os.Symlink(victim, filepath.Join(at, name)))
+	}
+	must(t, os.WriteFile(at+"/old.db", nil, 0o644))
+	says(t, on+"--casebook "+at+"/book.db disable --yes "+star, 1, "is a link")
+	must(t, os.Remove(at+"/book.db.how-to-take-back.txt"))
+	says(t, on+"--casebook "+at+"/book.db disable --yes "+star, 0, "Done")
+	says(t, on+"--casebook "+at+"/book.db undo --all --yes", 0)
+	says(t, on+"--casebook "+at+"/old.db disable --yes "+star, 0, "Done")
+	says(t, on+"--casebook "+at+"/link.db disable --yes "+star, 1, "is a link")
+	says(t, on+"report "+at+"/r.html", 0)
+	says(t, on+"report --replace "+at+"/link.html", 1, "is a link")
+	says(t, on+"propose "+at+"/p.toml", 0)
+	says(t, on+"propose --replace "+at+"/link.toml", 1, "is a link")
+	says(t, on+"boots --spans --picture "+at+"/b.png", 0)
+	says(t, on+"boots --spans --picture "+at+"/link.png", 1, "is a link")
+	says(t, on+"note "+star+" at night", 0)
+	if text, _ := os.ReadFile(victim); string(text) != "untouched" {
+		t.Errorf("a link was followed: %q", text)
+	}
+	for _, name := range []string{"book.db", "old.db", "book.db.how-to-take-back.txt", "r.html", "p.toml", "b.png", "calmdawn/notes.toml"} {
+		if info, err := os.Stat(filepath.Join(at, name)); err != nil || info.Mode().Perm() != 0o600 {
+			t.Errorf("%s: %v %v", name, info, err)
+		}
+	}
+	must(t, syscall.Mkfifo(at+"/fifo", 0o600))
+	says(t, on+"apply "+at+"/fifo", 1, "is no file")
+}
+
+// TestAnotherBuildOfTheRecorder replaces a program of many lines by another
+// one, which takes no longer for it.
+func TestAnotherBuildOfTheRecorder(t *testing.T) {
+	dir := demoMachine(t)
+	on := "--root " + dir + " "
+	lines := bytes.Repeat([]byte("\x7fELF of another build\n"), 1<<20)
+	testtree.Add(t, dir, map[string]string{"usr/local/lib/calmdawn/calmdawn": string(lines)})
+	before := testtree.Snapshot(t, dir, withoutCasebook)
+	began := time.Now()
+	says(t, on+"recorder on --yes", 0, "Done")
+	text, err := os.ReadFile(dir + "/var/lib/calmdawn/how-to-take-back.txt")
+	if err != nil || len(text) > 10_000 || !strings.Contains(string(text), "SHA-256") {
+		t.Errorf("the guide has %d bytes; %v", len(text), err)
+	}
+	says(t, on+"recorder off --yes", 0)
+	if took := time.Since(began); took > 20*time.Second { // it was minutes
+		t.Errorf("it took %v", took)
+	}
+	if d := testtree.Diff(before, testtree.Snapshot(t, dir, withoutCasebook)); d != "" {
+		t.Errorf("the machine is not as it was: %.300s", d)
+	}
+}
+
+// TestAFolderThatIsNoneAnyMore replaces a folder that a change has edited in.
+func TestAFolderThatIsNoneAnyMore(t *testing.T) {
+	const wants = "/etc/systemd/system/graphical.target.wants"
+	for name, replace := range map[string]func(string) error{
+		"a file": func(p string) error { return os.WriteFile(p, nil, 0o644) },
+		"a link": func(p string) error { return os.Symlink("/home/maria", p) },
+	} {
+		t.Run(name, func(t *testing.T) {
+			dir := demoMachine(t)
+			on := "--root " + dir + " "
+			says(t, on+"disable --yes "+star, 0)
+			says(t, on+"disable --yes service:dome-agent.service", 0)
+			must(t, os.RemoveAll(dir+wants))
+			must(t, replace(dir+wants))
+			says(t, on+"undo --all --yes", 1, wants+"/star-index.service", "--leave")
+			says(t, on+"undo --all --yes --overwrite", 1, wants, "1 change is taken back", "undo 1 --leave")
+			says(t, on+"history", 0, "1 in force")
+			says(t, on+"undo 1 --yes --leave "+wants+"/star-index.service", 0, "Change 1 is taken back")
+			if info, err := os.Lstat(dir + wants); err != nil || info.Mode()&fs.ModeDir != 0 {
+				t.Errorf("what is there now was touched: %v %v", info, err)
+			}
+		})
+	}
+}
+
+// TestTheGuideCanBeFollowedForAnyName has names with letters of every kind.
+func TestTheGuideCanBeFollowedForAnyName(t *testing.T) {
+	dir := demoMachine(t)
+	names := []string{"öffnung", "it's", "tab\tbell\a", "żółw \u202e"}
+	for _, name := range names {
+		testtree.Add(t, dir, map[string]string{"etc/xdg/autostart/" + name + ".desktop": "[Desktop Entry]\nType=Application\nName=x\nExec=/usr/bin/true\n"})
+	}
+	before := testtree.Snapshot(t, dir+"/home", nil)
+	for _, name := range names {
+		cmd := exec.Command(program, "--root", dir, "disable", "--yes", "program:"+name+".desktop@maria")
+		if out, err := cmd.CombinedOutput(); err != nil {
+			t.Fatalf("%v %s", err, out)
+		}
+	}
+	guide, err := os.ReadFile(dir + "/var/lib/calmdawn/how-to-take-back.txt")
+	must(t, err)
+	if strings.ContainsAny(string(guide), "\a\u202e") || !strings.Contains(string(guide), "öffnung") {
+		t.Errorf("%q", guide)
+	}
+	for line := range strings.Lines(string(guide)) {
+		if !strings.HasPrefix(line, "  ") {
+			continue
+		}
+		line = strings.ReplaceAll(line, "'/home", "'"+dir+"/home")
+		if out, err := exec.Command("bash", "-c", line).CombinedOutput(); err != nil {
+			t.Errorf("%s: %v %s", line, err, out)
+		}
+	}
+	left := testtree.Diff(before, testtree.Snapshot(t, dir+"/home", nil))
+	for line := range strings.Lines(left) {
+		if !strings.Contains(line, "/autostart d") { // its time alone
+			t.Errorf("left: %s", line)
+		}
+	}
+}
