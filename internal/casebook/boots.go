@@ -46,7 +46,7 @@ func (b *Book) Boots(last int) ([]boot.Boot, error) {
 	if last == 0 {
 		last = -1
 	}
-	rows, err := b.db.Query("SELECT boot_id, boot FROM boots ORDER BY began DESC LIMIT ?", last)
+	rows, err := b.query("SELECT boot_id, boot FROM boots ORDER BY began DESC LIMIT ?", last)
 	if err != nil {
 		return nil, err
 	}
@@ -92,6 +92,6 @@ func unpack(packed []byte) (b boot.Boot, size int64, err error) {
 
 // BootsSince returns how many boots were recorded that began after an instant.
 func (b *Book) BootsSince(at time.Time) (n int, err error) {
-	err = b.db.QueryRow("SELECT count(*) FROM boots WHERE began > ?", at.UTC().Format(sortable)).Scan(&n)
+	err = b.get("SELECT count(*) FROM boots WHERE began > ?", at.UTC().Format(sortable))(&n)
 	return n, err
 }

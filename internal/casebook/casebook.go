@@ -6,7 +6,6 @@ package casebook
 
 import (
 	"database/sql"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -15,11 +14,9 @@ import (
 	"path"
 	"path/filepath"
 	"strings"
-	"time"
 
 	_ "modernc.org/sqlite" // the driver "sqlite"
 
-	"calmdawn/internal/core/change"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/ownfile"
 )
@@ -279,7 +276,7 @@ func (b *Book) Close() error { return errors.Join(b.db.Close(), b.release()) }
 
 // prepare checks whose the casebook is, and brings its tables up to date when it may write.
 func (b *Book) prepare(r *machine.Root, write, thisMachine bool) error {
-	if err := b.db.QueryRow("PRAGMA user_version").Scan(&b.format); err != nil {
+	if err := b.get("PRAGMA user_version")(&b.format); err != nil {
 		return fmt.Errorf("it is damaged, or no casebook (%w); keep it, since it may hold what undo needs: %s beside it tells how changes are taken back by hand; restore it from a backup, or keep further changes elsewhere with --casebook FILE", err, GuideName)
 	}
 	switch {
@@ -287,7 +284,11 @@ func (b *Book) prepare(r *machine.Root, write, thisMachine bool) error {
 		return fmt.Errorf("it was written by a newer calmdawn (format %d, this one knows %d); use that one", b.format, len(migrations))
 	case b.format == 0 && !write:
 		return ErrNone
-	case r == nil:
+	}
+	if err := b.check(); err != nil {
+		return err
+	}
+	if r == nil {
 		return nil
 	}
 	id := MachineID(r)
@@ -296,11 +297,11 @@ func (b *Book) prepare(r *machine.Root, write, thisMachine bool) error {
 			return err
 		}
 	}
-	if err := b.db.QueryRow("SELECT value FROM facts WHERE name = 'casebook'").Scan(&b.Token); err != nil && !errors.Is(err, sql.ErrNoRows) {
+	if err := b.get("SELECT value FROM facts WHERE name = 'casebook'")(&b.Token); err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return err
 	}
 	var owner string
-	if err := b.db.QueryRow("SELECT value FROM facts WHERE name = 'machine'").Scan(&owner); err != nil {
+	if err := b.get("SELECT value FROM facts WHERE name = 'machine'")(&owner); err != nil {
 		return fmt.Errorf("it does not say whose it is: %w", err)
 	}
 	if owner == noID && id != noID { // it was begun before the machine's first boot, which gives it its id
@@ -336,188 +337,6 @@ func MachineID(r *machine.Root) string {
 	return noID
 }
 
-// Begin records a change as planned, with the marks of the folders it touches, and returns it with its number. When it
-// returns, the record is on the disk.
-func (b *Book) Begin(c change.Change, marks []change.FolderMark) (change.Change, error) {
-	c.Status = change.Planned
-	targets, err := json.Marshal(c.Targets)
-	if err != nil {
-		return c, err
-	}
-	err = b.transact(func(tx *sql.Tx) error {
-		var forecast []byte
-		if c.Forecast != nil {
-			if forecast, err = json.Marshal(c.Forecast); err != nil {
-				return err
-			}
-		}
-		number := "NULL" // the next one
-		if c.Verb == change.Watch || c.Verb == change.Leave || c.Undoes < 0 {
-			number = "(SELECT min(0, coalesce(min(id), 0)) - 1 FROM changes)" // a chore's
-		}
-		res, err := tx.Exec("INSERT INTO changes(id, verb, status, made_at, made_by, targets, undoes, forecast) VALUES("+number+", ?, ?, ?, ?, ?, ?, ?)",
-			c.Verb, c.Status, c.MadeAt.UTC().Format(time.RFC3339Nano), c.MadeBy, targets, c.Undoes, forecast)
-		if err != nil {
-			return err
-		}
-		if c.ID, err = res.LastInsertId(); err != nil {
-			return err
-		}
-		for i, e := range c.Edits {
-			found := e.Before
-			if c.Undoes != 0 && e.After.Kind == change.Absent {
-				found = found.WithoutData() // an undo that was interrupted is finished, never taken back
-			}
-			before, err1 := json.Marshal(found)
-			created := e.After
-			if e.Before.Kind == change.Absent {
-				created = created.WithoutData() // undo takes it away, and needs no copy
-			}
-			after, err2 := json.Marshal(created)
-			if err := errors.Join(err1, err2); err != nil {
-				return err
-			}
-			_, err = tx.Exec("INSERT INTO edits(change, step, path, folder, home, before, after) VALUES(?, ?, ?, ?, ?, ?, ?)",
-				c.ID, i, e.Path, path.Dir(e.Path), e.Home, before, after)
-			if err != nil {
-				return err
-			}
-		}
-		if c.Terms != (change.Terms{}) {
-			if err := put(tx, "terms", c.ID, c.Terms); err != nil {
-				return err
-			}
-		}
-		for _, m := range marks {
-			_, err = tx.Exec("INSERT OR REPLACE INTO folders(path, home, made, time_before, time_left) VALUES(?, ?, ?, ?, ?)",
-				m.Path, m.Home, m.Made, m.Before, m.Left)
-			if err != nil {
-				return err
-			}
-		}
-		return nil
-	})
-	return c, err
-}
-
-// Next is the number that the next change will have.
-func (b *Book) Next() (n int64, err error) {
-	err = b.db.QueryRow("SELECT coalesce(max(seq), 0) + 1 FROM sqlite_sequence WHERE name = 'changes'").Scan(&n)
-	return n, err
-}
-
-// End records that a change is done or has failed, ties an undo to what it took back, and forgets the marks of folders
-// in which nothing of ours is left. A chore's record goes when nothing of it stands.
-func (b *Book) End(c change.Change, status change.Status, forget []string) error {
-	return b.transact(func(tx *sql.Tx) error {
-		if err := keepSettlement(tx, c, forget); err != nil {
-			return err
-		}
-		if c.Chore() && !(c.Verb == change.Watch && status == change.Done) {
-			gone := []any{c.ID}
-			if status == change.Done && c.Undoes != 0 {
-				gone = append(gone, c.Undoes)
-			}
-			return erase(tx, gone)
-		}
-		if _, err := tx.Exec("UPDATE changes SET status = ? WHERE id = ?", status, c.ID); err != nil {
-			return err
-		}
-		if status == change.Done && c.Undoes != 0 {
-			_, err := tx.Exec("UPDATE changes SET undone_by = ? WHERE id = ?", c.ID, c.Undoes)
-			return err
-		}
-		return nil
-	})
-}
-
-// Settle records how far an interrupted change is settled, while some of its paths stay open.
-func (b *Book) Settle(c change.Change, forget []string) error {
-	return b.transact(func(tx *sql.Tx) error { return keepSettlement(tx, c, forget) })
-}
-
-func keepSettlement(tx *sql.Tx, c change.Change, forget []string) error {
-	for _, p := range forget {
-		if _, err := tx.Exec("DELETE FROM folders WHERE path = ?", p); err != nil {
-			return err
-		}
-	}
-	if c.Settlement == nil {
-		return nil
-	}
-	return put(tx, "settlement", c.ID, c.Settlement)
-}
-
-func erase(tx *sql.Tx, ids []any) error {
-	for _, id := range ids {
-		for _, where := range []string{"edits WHERE change", "terms WHERE change", "outcomes WHERE change", "settlements WHERE change", "changes WHERE id"} {
-			if _, err := tx.Exec("DELETE FROM "+where+" = ?", id); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
-}
-
-// A Kept is a survey that was kept.
-type Kept struct {
-	Number   int64
-	TakenAt  time.Time
-	Document []byte // as AddSurvey was given it
-}
-
-// maxSurvey bounds a kept survey: a casebook may be a stranger's.
-const maxSurvey = 64 << 20
-
-// Survey returns a kept survey by its number, or the last one for 0; false where there is none.
-func (b *Book) Survey(number int64) (Kept, bool, error) {
-	var k Kept
-	var at string
-	err := b.db.QueryRow("SELECT id, taken_at, survey FROM surveys WHERE (id = ? OR ? = 0) AND length(survey) < ? ORDER BY id DESC LIMIT 1", number, number, maxSurvey).Scan(&k.Number, &at, &k.Document)
-	if errors.Is(err, sql.ErrNoRows) {
-		return k, false, nil
-	}
-	if err == nil {
-		k.TakenAt, err = time.Parse(time.RFC3339Nano, at)
-	}
-	return k, err == nil, err
-}
-
-// Surveys lists the numbers and instants of the kept surveys, oldest first.
-func (b *Book) Surveys() ([]Kept, error) {
-	rows, err := b.db.Query("SELECT id, taken_at FROM surveys ORDER BY id")
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	var all []Kept
-	for rows.Next() {
-		var k Kept
-		var at string
-		if err := rows.Scan(&k.Number, &at); err != nil {
-			return nil, err
-		}
-		if k.TakenAt, err = time.Parse(time.RFC3339Nano, at); err != nil {
-			return nil, err
-		}
-		all = append(all, k)
-	}
-	return all, rows.Err()
-}
-
-// AddSurvey keeps a survey, as the JSON document of calmdawn list --all --json, and returns its number.
-func (b *Book) AddSurvey(at time.Time, document []byte) (n int64, err error) {
-	err = b.transact(func(tx *sql.Tx) error {
-		res, err := tx.Exec("INSERT INTO surveys(taken_at, survey) VALUES(?, ?)", at.UTC().Format(time.RFC3339Nano), document)
-		if err != nil {
-			return err
-		}
-		n, err = res.LastInsertId()
-		return err
-	})
-	return n, err
-}
-
 func (b *Book) transact(do func(*sql.Tx) error) error {
 	tx, err := b.db.Begin()
 	if err != nil {
@@ -528,89 +347,4 @@ func (b *Book) transact(do func(*sql.Tx) error) error {
 		return fmt.Errorf("the casebook %s takes no record: %w", b.Where, err)
 	}
 	return tx.Commit()
-}
-
-// Changes returns all changes, oldest first; chores, which no list shows, are not among them.
-func (b *Book) Changes() ([]change.Change, error) { return b.changes("id > 0 ORDER BY id") }
-
-// Chores returns what was recorded of our own upkeep, oldest first.
-func (b *Book) Chores() ([]change.Change, error) { return b.changes("id < 0 ORDER BY id DESC") }
-
-func (b *Book) changes(which string) ([]change.Change, error) {
-	rows, err := b.db.Query("SELECT id, verb, status, made_at, made_by, targets, undoes, undone_by, forecast FROM changes WHERE " + which)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	var all []change.Change
-	for rows.Next() {
-		var c change.Change
-		var madeAt string
-		var targets, forecast []byte
-		if err := rows.Scan(&c.ID, &c.Verb, &c.Status, &madeAt, &c.MadeBy, &targets, &c.Undoes, &c.UndoneBy, &forecast); err != nil {
-			return nil, err
-		}
-		if len(forecast) > 0 {
-			if err := json.Unmarshal(forecast, &c.Forecast); err != nil {
-				return nil, err
-			}
-		}
-		if c.MadeAt, err = time.Parse(time.RFC3339Nano, madeAt); err != nil {
-			return nil, err
-		}
-		if err := json.Unmarshal(targets, &c.Targets); err != nil {
-			return nil, err
-		}
-		all = append(all, c)
-	}
-	if err := rows.Err(); err != nil {
-		return nil, err
-	}
-	outcomes, err1 := documents[change.Outcome](b, "outcome", formatOfLabels)
-	terms, err2 := documents[change.Terms](b, "terms", formatOfTerms)
-	settled, err3 := documents[change.Settlement](b, "settlement", formatOfSettlements)
-	if err := errors.Join(err1, err2, err3); err != nil {
-		return nil, err
-	}
-	for i := range all {
-		all[i].Outcome, all[i].Settlement = outcomes[all[i].ID], settled[all[i].ID]
-		if t := terms[all[i].ID]; t != nil {
-			all[i].Terms = *t
-		}
-		if all[i].Edits, err = b.edits(all[i].ID); err != nil {
-			return nil, err
-		}
-	}
-	return all, nil
-}
-
-func (b *Book) edits(id int64) ([]change.Edit, error) {
-	rows, err := b.db.Query("SELECT path, home, before, after FROM edits WHERE change = ? ORDER BY step", id)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	var edits []change.Edit
-	for rows.Next() {
-		var e change.Edit
-		var before, after []byte
-		if err := rows.Scan(&e.Path, &e.Home, &before, &after); err != nil {
-			return nil, err
-		}
-		if err := errors.Join(json.Unmarshal(before, &e.Before), json.Unmarshal(after, &e.After)); err != nil {
-			return nil, err
-		}
-		edits = append(edits, e)
-	}
-	return edits, rows.Err()
-}
-
-// Mark returns what is remembered of a folder.
-func (b *Book) Mark(folder string) (change.FolderMark, bool, error) {
-	m := change.FolderMark{Path: folder}
-	err := b.db.QueryRow("SELECT home, made, time_before, time_left FROM folders WHERE path = ?", folder).Scan(&m.Home, &m.Made, &m.Before, &m.Left)
-	if errors.Is(err, sql.ErrNoRows) {
-		return m, false, nil
-	}
-	return m, err == nil, err
 }

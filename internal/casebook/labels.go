@@ -61,7 +61,7 @@ func documents[T any](b *Book, what string, format int) (map[int64]*T, error) {
 	if b.format < format {
 		return all, nil
 	}
-	rows, err := b.db.Query("SELECT change, " + what + " FROM " + tables[what])
+	rows, err := b.query("SELECT change, " + what + " FROM " + tables[what])
 	if err != nil {
 		return nil, err
 	}
@@ -105,7 +105,7 @@ func (b *Book) Labels() (map[string]string, error) {
 	if b.format < formatOfLabels {
 		return all, nil
 	}
-	rows, err := b.db.Query("SELECT boot_id, label FROM labels")
+	rows, err := b.query("SELECT boot_id, label FROM labels")
 	if err != nil {
 		return nil, err
 	}

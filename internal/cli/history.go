@@ -97,7 +97,7 @@ func what(c change.Change) string {
 	if c.Verb == change.Undo {
 		return fmt.Sprintf("undo change %d", c.Undoes)
 	}
-	if c.Verb == change.Record {
+	if c.Verb == change.Record && len(c.Targets) > 0 {
 		return "recorder " + string(c.Targets[0].After)
 	}
 	var titles []string

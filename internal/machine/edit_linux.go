@@ -209,6 +209,8 @@ func (r *Root) Apply(e change.Edit) error {
 		switch {
 		case e.After.Sum != nil:
 			return &Refusal{e.Path, "cannot be written again: only the sum of its bytes was kept"}
+		case e.After.Kind != change.Absent && e.After.Kind != change.File && e.After.Kind != change.Link:
+			return &Refusal{e.Path, "cannot become what the edit says"}
 		case e.After.Kind == change.Absent:
 			err = at.remove(now)
 		case now.Kind == change.File && e.After.Kind == change.File && now.Links > 1:
@@ -221,8 +223,23 @@ func (r *Root) Apply(e change.Edit) error {
 		if err != nil {
 			return err
 		}
-		return at.verify(e.After)
+		if err = at.verify(e.After); err != nil && at.verify(now) != nil {
+			at.restore(now)
+		}
+		return err
 	})
+}
+
+// restore puts back what an edit found, as well as can be, when what it made is not what it was to make.
+func (at place) restore(found change.Node) {
+	switch {
+	case found.Kind == change.Absent:
+		_ = at.remove(change.Node{Kind: change.File})
+	case found.Kind == change.File && found.Links > 1:
+		_ = at.overwrite(found)
+	default:
+		_ = at.replace(change.Node{Kind: change.File}, found)
+	}
 }
 
 // Force puts the After state of e at its path, whatever file or link stands
