@@ -43,11 +43,7 @@ func (b *Book) Begin(c change.Change, marks []change.FolderMark) (change.Change,
 				found = found.WithoutData() // an undo that was interrupted is finished, never taken back
 			}
 			before, err1 := json.Marshal(found)
-			created := e.After
-			if e.Before.Kind == change.Absent {
-				created = created.WithoutData() // undo takes it away, and needs no copy
-			}
-			after, err2 := json.Marshal(created)
+			after, err2 := json.Marshal(keptOf(e))
 			if err := errors.Join(err1, err2); err != nil {
 				return err
 			}
@@ -72,6 +68,31 @@ func (b *Book) Begin(c change.Change, marks []change.FolderMark) (change.Change,
 		return nil
 	})
 	return c, err
+}
+
+// keptOf is what is kept of what an edit makes: of something large that was not
+// there before no copy, since undo only takes it away.
+func keptOf(e change.Edit) change.Node {
+	if e.Before.Kind == change.Absent {
+		return e.After.WithoutData()
+	}
+	return e.After
+}
+
+// Amend records anew what the edits of a change made.
+func (b *Book) Amend(c change.Change) error {
+	return b.transact(func(tx *sql.Tx) error {
+		for i, e := range c.Edits {
+			after, err := json.Marshal(keptOf(e))
+			if err != nil {
+				return err
+			}
+			if _, err := tx.Exec("UPDATE edits SET after = ? WHERE change = ? AND step = ?", after, c.ID, i); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // Next is the number that the next change will have.

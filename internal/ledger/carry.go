@@ -57,6 +57,9 @@ func (l *Ledger) CarryOut(c change.Change) (change.Change, error) {
 	if err = l.reload(); err == nil {
 		err = l.makeAll(c, marks)
 	}
+	if err == nil && l.root.SelfMade() {
+		err = l.amend(&c)
+	}
 	if err == nil {
 		err = l.end(c, change.Done)
 	}
@@ -157,6 +160,23 @@ func (l *Ledger) makeAll(c change.Change, marks []change.FolderMark) error {
 		}
 	}
 	return nil
+}
+
+// amend records of files what their file system added to them, so that they are
+// known again.
+func (l *Ledger) amend(c *change.Change) error {
+	c.Edits = slices.Clone(c.Edits)
+	for i, e := range c.Edits {
+		if e.After.Kind != change.File {
+			continue
+		}
+		made, err := l.root.Node(e.Path, e.Home)
+		if err != nil {
+			return err
+		}
+		c.Edits[i].After.Xattrs = made.Xattrs
+	}
+	return l.book.Amend(*c)
 }
 
 // giveUp takes back what a failed change has made, and says what came of it.

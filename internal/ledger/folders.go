@@ -50,7 +50,7 @@ func (l *Ledger) mark(folder, home string, at time.Time) (change.FolderMark, err
 	}
 	if known && state.Exists {
 		m.Made = old.Made
-		if old.Left == state.ModTime {
+		if change.SameTime(old.Left, state.ModTime) {
 			m.Before = old.Before
 		}
 	}

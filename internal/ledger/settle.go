@@ -125,13 +125,15 @@ func (l *Ledger) finish(e change.Edit, at time.Time) error {
 		return err
 	}
 	switch {
-	case now.Same(e.After):
-		if now.ModTime == e.After.ModTime || now.Kind == change.Absent {
+	case now.Same(e.After), now.Kind == change.File && now.Bare(e.After).Same(e.After):
+		if change.SameTime(e.After.ModTime, now.ModTime) || now.Kind == change.Absent {
 			return nil
 		}
 		e.Before = now // all but its time is as it should be
 	case now.Same(e.Before), now.Links > 1 && change.Torn(e, now):
 		e.Before = now
+	case now.Kind == change.File && now.Bare(e.Before).Same(e.Before):
+		e.Before = now // its file system has added to what an interrupted edit made
 	default:
 		if e, err = change.Rebase(e, now, []change.Node{e.Before, e.After}, at); err != nil {
 			return err

@@ -1,10 +1,12 @@
 package machine
 
 import (
+	"bytes"
 	"crypto/rand"
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"path"
 	"runtime"
 	"strings"
@@ -21,6 +23,7 @@ type place struct {
 	fd   int
 	path string
 	name string
+	born map[string][]byte // attributes that a file made here had by itself
 }
 
 // at opens the folder of p and calls do. Inside a home, no link that leads out of it is followed, and when we are root
@@ -34,7 +37,7 @@ func (r *Root) at(p, home string, do func(place) error) error {
 			return folderErr(dir, err)
 		}
 		defer unix.Close(fd)
-		return do(place{r, fd, p, name})
+		return do(place{r, fd, p, name, map[string][]byte{}})
 	}
 	homeFD, err := r.open(home, unix.O_PATH|unix.O_DIRECTORY)
 	if err != nil {
@@ -51,7 +54,7 @@ func (r *Root) at(p, home string, do func(place) error) error {
 			return folderErr(dir, err)
 		}
 		defer unix.Close(fd)
-		return do(place{r, fd, p, name})
+		return do(place{r, fd, p, name, map[string][]byte{}})
 	})
 }
 
@@ -187,9 +190,21 @@ func (at place) xattrs(name string) (map[string][]byte, error) {
 		if err != nil {
 			return nil, pathErr("getxattr", at.path, err)
 		}
-		found[key] = append([]byte{}, buf[:n]...)
+		if !saysNothing(key, buf[:n]) {
+			found[key] = append([]byte{}, buf[:n]...)
+		}
 	}
 	return found, nil
+}
+
+// saysNothing reports whether an attribute is what a file system makes up for a file of which nothing was said: the Finder information that Linux lists
+// of every new file on HFS+, and does not remove.
+func saysNothing(key string, value []byte) bool {
+	if key != "osx.com.apple.FinderInfo" {
+		return false
+	}
+	text := strings.TrimRight(string(value), "\x00")
+	return text == "" || text == "????????"
 }
 
 // Apply makes the edit e and verifies it. A path that is not as e expects is a *change.Conflict, and is left alone.
@@ -283,6 +298,12 @@ func (r *Root) Force(e change.Edit) error {
 
 func (at place) verify(want change.Node) error {
 	made, err := at.node()
+	for key, value := range at.born {
+		if _, wanted := want.Xattrs[key]; !wanted && bytes.Equal(made.Xattrs[key], value) {
+			delete(made.Xattrs, key)
+			at.r.selfMade = true
+		}
+	}
 	if err == nil && !made.Same(want) {
 		err = &Refusal{at.path, "does not hold what was just written to it"}
 	}
@@ -384,6 +405,13 @@ func (at place) fill(fd int, name string, to change.Node) error {
 	if err != nil {
 		return err
 	}
+	if name != at.name { // it is new: what it has is none of ours to take
+		born, err := at.xattrs(name)
+		if err != nil {
+			return err
+		}
+		maps.Copy(at.born, born)
+	}
 	if err := at.dress(name, to); err != nil {
 		return err
 	}
@@ -458,7 +486,9 @@ func (at place) setXattrs(name string, to change.Node) error {
 	}
 	p := at.procPath(name)
 	for key := range have {
-		if _, wanted := to.Xattrs[key]; !wanted && !change.IsLabel(key) {
+		_, wanted := to.Xattrs[key]
+		_, born := at.born[key]
+		if !wanted && !born && !change.IsLabel(key) {
 			if err := at.step("xattr", 0, func() error { return unix.Lremovexattr(p, key) }); err != nil {
 				return err
 			}

@@ -18,6 +18,8 @@ type Root struct {
 	fd     int
 	walker bool // openat2(2) is missing: resolve links ourselves
 
+	selfMade bool
+
 	// Hook, when set, is shown each operation before it is made; an error from it fails the operation.
 	Hook func(Op) error
 }
@@ -37,6 +39,10 @@ func Open(dir string) (*Root, error) {
 	}
 	return r, nil
 }
+
+// SelfMade reports whether what we wrote got extended attributes from its file
+// system that nobody asked for, so that it differs from what was written.
+func (r *Root) SelfMade() bool { return r.selfMade }
 
 // Close releases the machine.
 func (r *Root) Close() error { return unix.Close(r.fd) }

@@ -23,6 +23,7 @@ func Open(string) (*Root, error) { return nil, errNotHere }
 // The rest is what the packages above are written against; without a Root it is never reached.
 
 func (r *Root) Close() error                                { return errNotHere }
+func (r *Root) SelfMade() bool                              { return false }
 func (r *Root) Dir() string                                 { return "" }
 func (r *Root) Live() bool                                  { return false }
 func (r *Root) Resolve(string) (string, error)              { return "", errNotHere }

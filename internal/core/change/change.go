@@ -41,6 +41,26 @@ type Node struct {
 	Links   uint64            `json:"-"` // names that share the file (hard links); found, never restored
 }
 
+// SameTime reports whether a file system gave back a modification time that was
+// recorded: some keep whole seconds, some every second one.
+func SameTime(recorded, found int64) bool {
+	const second = int64(time.Second)
+	cut := recorded - found
+	return cut == 0 || found%second == 0 && cut > 0 && cut < 2*second
+}
+
+// Bare returns the node without the attributes that other does not have.
+func (n Node) Bare(other Node) Node {
+	all := n.Xattrs
+	n.Xattrs = map[string][]byte{}
+	for key, value := range all {
+		if _, there := other.Xattrs[key]; there {
+			n.Xattrs[key] = value
+		}
+	}
+	return n
+}
+
 // Same reports whether two nodes are the same to a reader: everything but the modification time.
 func (n Node) Same(m Node) bool {
 	if n.Kind != m.Kind {
