@@ -103,8 +103,8 @@ func must(t testing.TB, err error) {
 	}
 }
 
-func calm(dir, words string) (string, int) {
-	cmd := exec.Command(program, strings.Fields("--root "+dir+"/machine "+strings.ReplaceAll(words, "FILE", dir+"/proposal.toml"))...)
+func calm(dir, call string) (string, int) {
+	cmd := exec.Command(program, words(dir, call)...)
 	out, _ := cmd.CombinedOutput()
 	return string(out), cmd.ProcessState.ExitCode()
 }
@@ -118,18 +118,7 @@ func snapshot(t testing.TB, dir string) string {
 // setUp makes the demo machine, prepares each scene, and counts its calls.
 func setUp(t testing.TB) *stage {
 	s := &stage{dir: t.TempDir(), calls: map[string]int{}}
-	first := filepath.Join(s.dir, "first")
-	must(t, os.Mkdir(first, 0o755))
-	if out, err := exec.Command(program, "demo", "--keep", first+"/machine").CombinedOutput(); err != nil {
-		t.Fatalf("%v %s", err, out)
-	}
-	must(t, os.WriteFile(first+"/proposal.toml", []byte(proposal), 0o600))
-	cron := first + "/machine/etc/cron.d"
-	info, err := os.Stat(cron)
-	must(t, err)
-	must(t, os.Link(cron+"/mast", cron+"/mast.twin")) // no mechanism reads a name with a dot
-	must(t, os.Chtimes(cron, info.ModTime(), info.ModTime()))
-	s.pristine = snapshot(t, first)
+	s.first(t)
 	for _, sc := range scenes {
 		at := s.copy(t, "first", "scene "+sc.name)
 		for _, words := range sc.before {
@@ -158,8 +147,7 @@ func (s *stage) copy(t testing.TB, from, to string) string {
 }
 
 func (s *stage) stop(t testing.TB, sc scene, dir string, n int) stoptest.Result {
-	words := "--root " + dir + "/machine " + strings.ReplaceAll(sc.call, "FILE", dir+"/proposal.toml")
-	r, err := stoptest.Run(n, syscall.SIGKILL, program, strings.Fields(words)...)
+	r, err := stoptest.Run(n, syscall.SIGKILL, program, words(dir, sc.call)...)
 	must(t, err)
 	return r
 }
@@ -175,15 +163,8 @@ func (s *stage) play(t testing.TB, worker int, sc scene, n int, next string) str
 	if !r.Stopped {
 		return story.String() + "it was not stopped: " + r.Output
 	}
-	for _, words := range []string{"history", next, "undo --all --yes"} {
-		out, code := calm(dir, words)
-		fmt.Fprintf(&story, "$ %s\n%s[%d]\n", words, out, code)
-		if strings.Contains(out, "panic") || strings.Contains(out, "goroutine") || code < 0 || code > 5 || code != 0 && words != next {
-			return story.String()
-		}
-	}
-	if d := testtree.Diff(s.pristine, snapshot(t, dir)); d != "" {
-		return story.String() + "the machine is not as it was:\n" + d
+	if wrong := s.goOn(t, dir, sc, next); wrong != "" {
+		return story.String() + wrong
 	}
 	return ""
 }

@@ -52,6 +52,11 @@ type Result struct {
 // Run runs a program and sends it a signal, SIGKILL to stop it, before its nth
 // writing system call; 0 lets it end. Runs may be made in parallel.
 func Run(n int, sig syscall.Signal, program string, args ...string) (Result, error) {
+	return follow(n, sig, nil, program, args)
+}
+
+// follow shows each writing call to see before it is made, where that is given.
+func follow(n int, sig syscall.Signal, see func(tid int, regs *unix.PtraceRegs), program string, args []string) (Result, error) {
 	type ended struct {
 		Result
 		err error
@@ -59,14 +64,14 @@ func Run(n int, sig syscall.Signal, program string, args ...string) (Result, err
 	done := make(chan ended)
 	go func() {
 		runtime.LockOSThread() // it traces, and ends with its goroutine
-		r, err := run(n, sig, program, args)
+		r, err := run(n, sig, see, program, args)
 		done <- ended{r, err}
 	}()
 	e := <-done
 	return e.Result, e.err
 }
 
-func run(n int, sig syscall.Signal, program string, args []string) (r Result, err error) {
+func run(n int, sig syscall.Signal, see func(int, *unix.PtraceRegs), program string, args []string) (r Result, err error) {
 	out, err := os.CreateTemp("", "stoptest-")
 	if err != nil {
 		return r, err
@@ -119,9 +124,16 @@ func run(n int, sig syscall.Signal, program string, args []string) (r Result, er
 		deliver := 0
 		switch got := st.StopSignal(); {
 		case got == unix.SIGTRAP && st.TrapCause() == unix.PTRACE_EVENT_SECCOMP:
-			name, writes, err := call(pid)
-			if err != nil || !writes || r.Stopped && sig == unix.SIGKILL {
+			var regs unix.PtraceRegs
+			if unix.PtraceGetRegs(pid, &regs) != nil {
 				break
+			}
+			name, writes := call(pid, &regs)
+			if !writes || r.Stopped && sig == unix.SIGKILL {
+				break
+			}
+			if see != nil {
+				see(pid, &regs)
 			}
 			r.Calls, r.Last = r.Calls+1, name
 			if r.Calls == n {
@@ -141,25 +153,21 @@ func run(n int, sig syscall.Signal, program string, args []string) (r Result, er
 
 // call names the system call that a thread is about to make, and tells whether
 // it writes to a file: the runtime wakes itself up by writing to what is none.
-func call(pid int) (name string, writes bool, err error) {
-	var regs unix.PtraceRegs
-	if err := unix.PtraceGetRegs(pid, &regs); err != nil {
-		return "", false, err
-	}
+func call(pid int, regs *unix.PtraceRegs) (name string, writes bool) {
 	for _, w := range writing {
 		if uint64(w.number) != regs.Orig_rax {
 			continue
 		}
 		if w.number == unix.SYS_WRITE {
 			if regs.Rdi <= 2 {
-				return "", false, nil
+				return "", false
 			}
 			target, _ := os.Readlink(fmt.Sprintf("/proc/%d/fd/%d", pid, regs.Rdi))
-			return w.name + " " + target, strings.HasPrefix(target, "/"), nil
+			return w.name + " " + target, strings.HasPrefix(target, "/")
 		}
-		return w.name, true, nil
+		return w.name, true
 	}
-	return "", false, nil
+	return "", false
 }
 
 // writing are the system calls that change files; of some only those with one
