@@ -17,22 +17,24 @@ type Step struct {
 //
 // What a path should hold is worked out by doing the steps that stand, one after another, from what was there at first: a text
 // gets the lines of each, anything else is what the last one made of it. So changes that touch one path can be taken back in
-// any order. Where the path is not as that says, somebody else changed it: texts are fitted line by line, see [Rebase],
-// anything else is a *Conflict. overwrite gives back what should be there all the same.
+// any order. Where a step found something else than the ledger had left, it is worked out from there: of the steps before it, a text
+// may still hold the lines. Where the path is not as that says, somebody else changed it: texts are fitted line by line, see
+// [Rebase], anything else is a *Conflict. overwrite gives back what should be there all the same.
 func TakeBack(steps []Step, change int64, now Node, at time.Time, overwrite bool) (Edit, error) {
-	chain := lastChain(steps, at)
+	start := lastStart(steps, at)
 	of := slices.IndexFunc(steps, func(s Step) bool { return s.Change == change })
-	edit := Edit{Path: steps[of].Edit.Path, Home: steps[of].Edit.Home, Before: now}
-	if !slices.ContainsFunc(chain, func(s Step) bool { return s.Change == change }) {
-		edit.After = now // somebody changed the path since, and later changes went on from there
-		return edit, nil
-	}
-	stands := func(s Step) bool { return s.UndoneBy == 0 }
-	should := replay(chain, at, stands)
-	edit.After = replay(chain, at, func(s Step) bool { return stands(s) && s.Change != change })
+	step := steps[of]
+	edit := Edit{Path: step.Edit.Path, Home: step.Edit.Home, Before: now}
+	undone := func(s Step) bool { return s.UndoneBy != 0 }
+	with := func(s Step) bool { return undone(s) || s.Change == change }
+	should := replay(steps, start, at, undone)
+	edit.After = replay(steps, start, at, with)
 	switch {
-	case should.Same(edit.After) && should.ModTime == edit.After.ModTime:
+	case should.Same(edit.After) && (should.ModTime == edit.After.ModTime || of < start):
 		edit.After = now
+		if of < start && step.Edit.linesIn(now) && !overwrite {
+			return edit, &Conflict{Edit: step.Edit.Inverse(), Now: now}
+		}
 		return edit, nil
 	case now.Same(should), overwrite:
 		return edit, nil
@@ -44,31 +46,56 @@ func TakeBack(steps []Step, change int64, now Node, at time.Time, overwrite bool
 	return Rebase(Edit{Path: edit.Path, Home: edit.Home, Before: should, After: edit.After}, now, known, at)
 }
 
-// lastChain returns the steps from the last one on that found something else than the ledger had left.
-func lastChain(steps []Step, at time.Time) []Step {
+// linesIn reports whether a text holds a line that the edit put into it.
+func (e Edit) linesIn(now Node) bool {
+	if !e.Before.text() || !e.After.text() || !now.text() {
+		return false
+	}
+	had, has := lines(string(e.Before.Data)), lines(string(now.Data))
+	for _, l := range lines(string(e.After.Data)) {
+		if !slices.Contains(had, l) && slices.Contains(has, l) {
+			return true
+		}
+	}
+	return false
+}
+
+// lastStart returns the last step that found something else than the ledger had left; the first one found what was there before all.
+func lastStart(steps []Step, at time.Time) int {
 	start := 0
 	for i, s := range steps {
 		if i == start {
 			continue
 		}
-		left := replay(steps[start:i], at, func(o Step) bool { return o.UndoneBy == 0 || o.UndoneBy > s.Change })
+		left := replay(steps[:i], start, at, func(o Step) bool { return o.UndoneBy != 0 && o.UndoneBy <= s.Change })
 		if !left.Same(s.Edit.Before) {
 			start = i
 		}
 	}
-	return steps[start:]
+	return start
 }
 
-// replay does the steps that stand, from what the first of all found.
-func replay(steps []Step, at time.Time, stands func(Step) bool) Node {
-	n := steps[0].Edit.Before
+// replay does the steps from start on that are not undone, from what the first of them found: without the lines of earlier ones that were undone
+// since.
+func replay(steps []Step, start int, at time.Time, undone func(Step) bool) Node {
+	var known []Node
 	for _, s := range steps {
-		if !stands(s) {
+		known = append(known, s.Edit.Before, s.Edit.After)
+	}
+	first := steps[start]
+	n := first.Edit.Before
+	for _, s := range slices.Backward(steps[:start]) {
+		before := s.UndoneBy != 0 && s.UndoneBy < first.Change // it was gone when the first step looked
+		if before || !undone(s) || !n.text() || !s.Edit.linesIn(n) {
 			continue
 		}
-		known := []Node{steps[0].Edit.Before}
-		for _, o := range steps {
-			known = append(known, o.Edit.After)
+		if fitted, err := Rebase(s.Edit.Inverse(), n, known, at); err == nil {
+			n = fitted.After
+		}
+	}
+	for _, s := range steps[start:] {
+		if undone(s) {
+			continue
 		}
 		fitted, err := Rebase(s.Edit, n, known, at)
 		if err != nil {
