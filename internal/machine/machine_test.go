@@ -4,6 +4,7 @@ package machine
 
 import (
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -240,10 +241,10 @@ func TestEditsInAHomeStayThereAndAreTheUsersOwn(t *testing.T) {
 	}
 }
 
-// TestAUserWhoSwapsFoldersGainsNothing swaps a folder of a home for a link to another place while root edits in it.
+// TestAUserWhoSwapsFoldersGainsNothing exchanges a folder of a home for links to other places while root edits in it.
 func TestAUserWhoSwapsFoldersGainsNothing(t *testing.T) {
 	outside := testtree.Make(t, map[string]string{"a.desktop": "root's", "b": ""})
-	dir := testtree.Make(t, map[string]string{"home/maria/real/a.desktop": "x", "etc/": ""})
+	dir := testtree.Make(t, map[string]string{"home/maria/.config/a.desktop": "x", "etc/": ""})
 	before := testtree.Snapshot(t, outside, nil)
 	config := dir + "/home/maria/.config"
 	r, err := Open(dir)
@@ -255,9 +256,11 @@ func TestAUserWhoSwapsFoldersGainsNothing(t *testing.T) {
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
-		for targets := []string{"real", outside, "real", "/etc", "real", "../../.." + outside}; swaps.Load() < 3000; swaps.Add(1) {
-			_ = os.Remove(config)
-			_ = os.Symlink(targets[swaps.Load()%int64(len(targets))], config)
+		for targets := []string{outside, "/etc", "../../.." + outside}; swaps.Load() < 3000; swaps.Add(1) {
+			_ = os.Symlink(targets[swaps.Load()%int64(len(targets))], config+".away")
+			_ = unix.Renameat2(unix.AT_FDCWD, config, unix.AT_FDCWD, config+".away", unix.RENAME_EXCHANGE)
+			_ = unix.Renameat2(unix.AT_FDCWD, config, unix.AT_FDCWD, config+".away", unix.RENAME_EXCHANGE)
+			_ = os.Remove(config + ".away")
 		}
 	}()
 	made := 0
@@ -266,7 +269,7 @@ func TestAUserWhoSwapsFoldersGainsNothing(t *testing.T) {
 		if err != nil {
 			continue
 		}
-		after := change.Node{Kind: change.File, Data: []byte("edited"), Mode: 0o644, UID: os.Geteuid(), GID: os.Getegid()}
+		after := change.Node{Kind: change.File, Data: []byte(fmt.Sprint("edit ", made)), Mode: 0o644, UID: os.Geteuid(), GID: os.Getegid()}
 		if r.Apply(change.Edit{Path: "/home/maria/.config/a.desktop", Home: "/home/maria", Before: now, After: after}) == nil {
 			made++
 		}
@@ -277,6 +280,9 @@ func TestAUserWhoSwapsFoldersGainsNothing(t *testing.T) {
 	}
 	if _, err := os.Lstat(dir + "/etc/a.desktop"); err == nil {
 		t.Error("a file was made in another place of the machine")
+	}
+	if made == 0 {
+		t.Error("no edit was made at all")
 	}
 	t.Logf("%d edits were made among %d swaps", made, swaps.Load())
 }
