@@ -48,9 +48,11 @@ bench-statistics:
 	CALMDAWN_STATISTICS=1 go test ./internal/core/compare -run TestErrorRatesTable -v -timeout 1h
 
 # A whole virtual machine under software emulation: made, the recorder put onto its disk, booted twice by firmware and loader. Needs qemu-system-x86.
-bench-vm: NEEDS += qemu-system-x86 e2fsprogs ovmf systemd-boot-efi dosfstools mtools
+# Then changes on HFS+, where a maker of empty volumes is found (MKHFS, a Python program).
+MKHFS = $(abspath $(wildcard ../shared/tools/macos/mkhfs.py))
+bench-vm: NEEDS += qemu-system-x86 e2fsprogs ovmf systemd-boot-efi dosfstools mtools cpio python3
 bench-vm: deps
-	CALMDAWN_VM=1 go test ./internal/boottest -run TestVirtualMachine -v -timeout 1h
+	CALMDAWN_VM=1 CALMDAWN_MKHFS=$(MKHFS) go test ./internal/boottest -run 'TestVirtualMachine|TestHFSPlus' -v -timeout 1h
 
 # The pictures in docs/screenshots, from the demo data.
 pictures:
