@@ -276,9 +276,9 @@ func (a *app) tellUnsettled(r *machine.Root, changes []change.Change) {
 			lines = append(lines, fmt.Sprintf("Change %d was interrupted: what is shown is the machine as it is, changed in part. To have it settled: %s", c.ID, a.call(fmt.Sprintf("undo %d", c.ID))))
 		}
 	}
-	s := render.NewScreen(a.Err, a.Width, false, a.UTF8)
+	s := render.NewScreen(a.Err, a.Width, a.colour(), a.UTF8)
 	for _, line := range lines {
-		s.Wrap(2, "%s", line)
+		s.Wrap(2, "%s", s.Paint(render.Warn, line))
 	}
 }
 

@@ -222,12 +222,15 @@ func (a *app) book() casebook.Choice {
 
 // screen is where text for people goes; with --json that is the error stream.
 func (a *app) screen() *render.Screen {
-	colour := a.color == "always" || a.color == "auto" && a.Terminal && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
 	w := a.Out
 	if a.json {
 		w = a.Err
 	}
-	return render.NewScreen(w, a.Width, colour, a.UTF8)
+	return render.NewScreen(w, a.Width, a.colour(), a.UTF8)
+}
+
+func (a *app) colour() bool {
+	return a.color == "always" || a.color == "auto" && a.Terminal && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
 }
 
 // open opens the machine that the call is about.

@@ -117,7 +117,7 @@ func together(c change.Change) string {
 
 // settledOn says when an interrupted change was settled, and what was left.
 func settledOn(c change.Change) string {
-	text := day(c.Settlement.At)
+	text := c.Settlement.At.Local().Format("2 Jan")
 	if n := len(c.Settlement.Left); n > 0 {
 		text += " but for " + count(n, "path", "paths")
 	}

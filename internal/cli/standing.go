@@ -62,7 +62,11 @@ func (a *app) standing() error {
 	case inForce == 0 && unfinished == 0:
 		s.Line("  No change is in force any more: %s", a.call("history"))
 	case unfinished > 0:
-		s.Line("  %s in force, and %s interrupted: %s", count(inForce, "change is", "changes are"), count(unfinished, "was", "were"), a.call("history"))
+		inForceNow := "No change is"
+		if inForce > 0 {
+			inForceNow = count(inForce, "change is", "changes are")
+		}
+		s.Line("  %s in force, and %s interrupted: %s", inForceNow, count(unfinished, "was", "were"), a.call("history"))
 	default:
 		s.Line("  %s in force: %s", count(inForce, "change is", "changes are"), a.call("history"))
 	}

@@ -85,55 +85,22 @@ func (a *app) undo(words []string, u undoing) error {
 // planUndo works out how the changes of the given numbers are taken back, the newest first.
 func (a *app) planUndo(d *desk, ids []int64, u undoing) (plan, error) {
 	s := a.screen()
-	var plans, open []change.Change
-	var impossible []error
-	for _, id := range ids {
-		if c, interrupted := d.led.Interrupted(id); interrupted {
-			open = append(open, c)
-			continue
-		}
-		if settledNow(d.led, id) {
-			continue // which has been said
-		}
-		p, err := d.led.PlanUndo(id, a.undoing(d, u))
-		if err != nil {
-			if held := (*ledger.Unsettled)(nil); errors.As(err, &held) && len(ids) > 1 {
-				open = append(open, held.Change)
-				continue
-			}
-			if u.all && u.overwrite { // which says: as much as can be
-				impossible = append(impossible, a.refused(id, err))
-				continue
-			}
-			return plan{}, a.refused(id, err)
-		}
-		plans = append(plans, p)
-	}
-	if u.all {
-		for _, c := range d.led.Changes() {
-			if len(c.Open()) > 0 {
-				open = append(open, c)
-			}
-		}
-	}
-	if d.barred != nil && len(open) > 0 {
+	plans, open, left, err := a.undoable(d, ids, u)
+	closes := u.overwrite || len(u.leave) > 0
+	switch {
+	case err != nil:
+		return plan{}, err
+	case d.barred != nil && len(open) > 0:
 		return plan{}, d.barred
+	case len(open) > 0 && closes:
+		return a.resolve(d, s, plans, open, u, left)
 	}
-	if !u.overwrite && len(u.leave) == 0 {
-		switch left := a.leftOpen(open); {
-		case len(plans) > 0:
-			return a.takeBack(d, s, plans, u, left), nil
-		case left != nil:
-			return plan{}, left
-		}
-	} else if len(open) > 0 {
-		return a.resolve(d, s, plans, open, u)
-	}
-	if len(plans) > 0 {
-		return a.takeBack(d, s, plans, u, errors.Join(impossible...)), nil
-	}
-	if len(impossible) > 0 {
-		return plan{}, errors.Join(impossible...)
+	left = errors.Join(left, a.leftOpen(open))
+	switch {
+	case len(plans) > 0:
+		return a.takeBack(d, s, plans, u, left), nil
+	case left != nil:
+		return plan{}, left
 	}
 	return plan{nothing: func() error {
 		if len(ids) > 0 {
@@ -143,6 +110,42 @@ func (a *app) planUndo(d *desk, ids []int64, u undoing) (plan, error) {
 		}
 		return nil
 	}}, nil
+}
+
+// undoable plans the undo of changes. open are interrupted ones that are among them or hold their paths, left says why others cannot be taken back.
+func (a *app) undoable(d *desk, ids []int64, u undoing) (plans, open []change.Change, left, err error) {
+	keep := func(c change.Change) {
+		if !slices.ContainsFunc(open, func(o change.Change) bool { return o.ID == c.ID }) {
+			open = append(open, c)
+		}
+	}
+	for _, id := range ids {
+		if c, interrupted := d.led.Interrupted(id); interrupted {
+			keep(c)
+			continue
+		}
+		if settledNow(d.led, id) {
+			continue // which has been said
+		}
+		p, err := d.led.PlanUndo(id, a.undoing(d, u))
+		held := (*ledger.Unsettled)(nil)
+		switch {
+		case err == nil:
+			plans = append(plans, p)
+		case errors.As(err, &held) && len(ids) > 1:
+			keep(held.Change)
+		case u.all && u.overwrite: // which says: as much as can be
+			left = errors.Join(left, a.refused(id, err))
+		default:
+			return nil, nil, nil, a.refused(id, err)
+		}
+	}
+	for _, c := range d.led.Changes() {
+		if u.all && len(c.Open()) > 0 {
+			keep(c)
+		}
+	}
+	return plans, open, left, nil
 }
 
 func (a *app) undoing(d *desk, u undoing) ledger.Undoing {
@@ -281,7 +284,7 @@ func (a *app) takeEach(d *desk, s *render.Screen, plans []change.Change, u undoi
 }
 
 // resolve is the plan that closes interrupted changes as the technician decides, and takes others back.
-func (a *app) resolve(d *desk, s *render.Screen, plans, open []change.Change, u undoing) (plan, error) {
+func (a *app) resolve(d *desk, s *render.Screen, plans, open []change.Change, u undoing, left error) (plan, error) {
 	agreed := slices.Clone(plans)
 	for _, c := range open {
 		for _, p := range u.leave {
@@ -323,16 +326,19 @@ func (a *app) resolve(d *desk, s *render.Screen, plans, open []change.Change, u 
 			}
 			edited = append(edited, c.Edits...)
 			if len(c.Open()) > 0 {
-				return a.leftOpen([]change.Change{c})
+				left = errors.Join(left, a.leftOpen([]change.Change{c}))
+				continue
 			}
 			s.Line("%s", s.Paint(render.Good, fmt.Sprintf("Change %d is settled.", c.ID)))
 		}
 		reloadManager(d.root, s, edited)
-		if err := a.takeEach(d, s, plans, u); err != nil || len(plans) == 0 {
+		if err := a.takeEach(d, s, plans, u); err != nil {
 			return err
 		}
-		s.Line("%s", s.Paint(render.Good, count(len(plans), "change is", "changes are")+" taken back."))
-		return nil
+		if len(plans) > 0 {
+			s.Line("%s", s.Paint(render.Good, count(len(plans), "change is", "changes are")+" taken back."))
+		}
+		return left
 	}}, nil
 }
 
