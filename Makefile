@@ -24,6 +24,7 @@ deps:
 # What CI checks besides the tests.
 check:
 	@unformatted=$$(gofmt -l cmd internal); [ -z "$$unformatted" ] || { echo "gofmt would change: $$unformatted"; exit 1; }
+	@go run ./.ci/width
 	go vet ./...
 	go tool staticcheck ./...
 	@for os in windows darwin; do echo "compiling for $$os"; GOOS=$$os go vet ./cmd/... || exit 1; done

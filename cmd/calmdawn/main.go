@@ -1,5 +1,6 @@
-// Calmdawn inventories what a machine launches at boot and login, switches unneeded items off in a way that can always be
-// taken back, and compares real boots before and after.
+// Calmdawn inventories what a machine launches at boot and login, switches
+// unneeded items off in a way that can always be taken back, and compares real
+// boots before and after.
 package main
 
 import (
@@ -10,7 +11,9 @@ import (
 )
 
 func main() {
-	debug.SetGCPercent(500)        // a call is short: collecting less often costs little memory and saves a fifth of its time
+	// a call is short: collecting less often costs little memory and saves a
+	// fifth of its time
+	debug.SetGCPercent(500)
 	debug.SetMemoryLimit(60 << 20) // more often from there on, however large the log
 	os.Exit(cli.Main(os.Args[1:]))
 }

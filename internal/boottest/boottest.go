@@ -1,7 +1,8 @@
 //go:build linux
 
-// Package boottest boots fixture machines for real, in a container on this computer, so that tests can see what a boot
-// launches. Only tests use it; they share one fixture root, made once and kept in the user's cache folder.
+// Package boottest boots fixture machines for real, in a container on this
+// computer, so that tests can see what a boot launches. Only tests use it; they
+// share one fixture root, made once and kept in the user's cache folder.
 package boottest
 
 import (
@@ -27,7 +28,8 @@ const fixture = "bookworm-1"
 
 const packages = "systemd,systemd-sysv,dbus,cron,udev,procps,kmod,dbus-user-session,libpam-systemd"
 
-// A Machine is a fixture machine of one test: the shared root with the test's own files laid over it.
+// A Machine is a fixture machine of one test: the shared root with the test's
+// own files laid over it.
 type Machine struct {
 	Dir        string // where its root is mounted, for --root
 	Processors int    // how many it is given; 0 for all
@@ -35,8 +37,10 @@ type Machine struct {
 	boots      int
 }
 
-// New makes a machine with the given files, as [testtree.Make] does. On it are the user maria, whose service manager runs
-// from the boot on and reaches the desktop's autostart target, the user teo, who does not log in by himself, and the program /usr/bin/mark, which writes down the name it is given.
+// New makes a machine with the given files, as [testtree.Make] does. On it are
+// the user maria, whose service manager runs from the boot on and reaches the
+// desktop's autostart target, the user teo, who does not log in by himself, and
+// the program /usr/bin/mark, which writes down the name it is given.
 func New(t testing.TB, files map[string]string) *Machine {
 	t.Helper()
 	need(t)
@@ -54,24 +58,35 @@ func New(t testing.TB, files map[string]string) *Machine {
 		}
 	})
 	for p, line := range map[string]string{
-		"etc/passwd": "maria:x:1000:1000::/home/maria:/bin/sh\nteo:x:1001:1001::/home/teo:/bin/sh\n",
-		"etc/group":  "maria:x:1000:\nteo:x:1001:\n", "etc/shadow": "maria:*:19000::::::\nteo:*:19000::::::\n",
+		"etc/passwd": "maria:x:1000:1000::/home/maria:/bin/sh\n" +
+			"teo:x:1001:1001::/home/teo:/bin/sh\n",
+		"etc/group": "maria:x:1000:\nteo:x:1001:\n", "etc/shadow": "maria:*:19000::::::\n" +
+			"teo:*:19000::::::\n",
 	} {
 		appendTo(t, filepath.Join(m.Dir, p), line)
 	}
 	testtree.Add(t, m.Dir, map[string]string{
-		"var/lib/systemd/linger/maria": "", "var/log/journal/": "", "home/maria/": "", "home/teo/": "",
-		"usr/bin/mark": "#!/bin/sh\necho \"$1\" >> /share/launched\n",
-		"home/maria/.config/systemd/user/desk.target":                      "[Unit]\nWants=xdg-desktop-autostart.target\n",
+		"var/lib/systemd/linger/maria": "",
+		"var/log/journal/":             "",
+		"home/maria/":                  "",
+		"home/teo/":                    "",
+		"usr/bin/mark":                 "#!/bin/sh\necho \"$1\" >> /share/launched\n",
+		"home/maria/.config/systemd/user/desk.target": "[Unit]\n" +
+			"Wants=xdg-desktop-autostart.target\n",
 		"home/maria/.config/systemd/user/default.target.wants/desk.target": "-> ../desk.target",
-		"etc/systemd/system/last.service":                                  "[Unit]\nAfter=multi-user.target user@1000.service cron.service\n[Service]\nExecStart=/bin/sh -c 'systemctl is-system-running --wait; sleep 3; systemctl --no-block poweroff'\n",
-		"etc/systemd/system/multi-user.target.wants/user@1000.service":     "-> /lib/systemd/system/user@.service",
-		"etc/systemd/system/graphical.target.wants/last.service":           "-> ../last.service",
+		"etc/systemd/system/last.service": "[Unit]\n" +
+			"After=multi-user.target user@1000.service cron.service\n[Service]\n" +
+			"ExecStart=/bin/sh -c 'systemctl is-system-running --wait; sleep 3; systemctl " +
+			"--no-block poweroff'\n",
+		"etc/systemd/system/multi-user.target.wants/user@1000.service": "-> " +
+			"/lib/systemd/system/user@.service",
+		"etc/systemd/system/graphical.target.wants/last.service": "-> ../last.service",
 	})
 	check(t, os.Chmod(filepath.Join(m.Dir, "usr/bin/mark"), 0o755))
 	testtree.Add(t, m.Dir, files)
 	for id, name := range map[int]string{1000: "maria", 1001: "teo"} {
-		check(t, filepath.WalkDir(filepath.Join(m.Dir, "home", name), func(p string, _ os.DirEntry, err error) error {
+		check(t, filepath.WalkDir(filepath.Join(m.Dir, "home",
+			name), func(p string, _ os.DirEntry, err error) error {
 			check(t, err)
 			return os.Lchown(p, id, id)
 		}))
@@ -95,7 +110,8 @@ func (m *Machine) Shared(t testing.TB, name string) string {
 	return string(data)
 }
 
-// Boot starts the machine, waits until it has switched itself off, and returns the names that were marked, in order.
+// Boot starts the machine, waits until it has switched itself off, and returns
+// the names that were marked, in order.
 func (m *Machine) Boot(t testing.TB) []string {
 	t.Helper()
 	marks := filepath.Join(m.share, "launched")
@@ -109,7 +125,8 @@ func (m *Machine) Boot(t testing.TB) []string {
 	if m.Processors > 0 {
 		words = []string{"taskset", "-c", fmt.Sprintf("0-%d", m.Processors-1), "systemd-nspawn"}
 	}
-	words = append(words, "-D", m.Dir, "-b", "--machine="+name, "--register=no", "--keep-unit", "--bind="+m.share+":/share")
+	words = append(words, "-D", m.Dir, "-b", "--machine="+name, "--register=no", "--keep-unit",
+		"--bind="+m.share+":/share")
 	cmd := exec.CommandContext(ctx, words[0], words[1:]...)
 	cmd.Env = append(os.Environ(), "SYSTEMD_NSPAWN_UNIFIED_HIERARCHY=1")
 	cmd.Cancel = func() error { return cmd.Process.Signal(syscall.SIGTERM) }
@@ -124,7 +141,8 @@ func (m *Machine) Boot(t testing.TB) []string {
 	return strings.Fields(string(text))
 }
 
-// Once reports the names that stand in the list not exactly once, of those wanted, and those that stand in it unwanted.
+// Once reports the names that stand in the list not exactly once, of those
+// wanted, and those that stand in it unwanted.
 func Once(launched, wanted []string) string {
 	var wrong []string
 	count := map[string]int{}
@@ -143,7 +161,8 @@ func Once(launched, wanted []string) string {
 	return strings.Join(slices.Compact(wrong), "\n")
 }
 
-// need skips the test where a machine cannot be booted; in CI that is a failure.
+// need skips the test where a machine cannot be booted; in CI that is a
+// failure.
 func need(t testing.TB) {
 	t.Helper()
 	missing := ""
@@ -171,7 +190,8 @@ func need(t testing.TB) {
 	}
 }
 
-// shared returns the fixture root, and makes it if it is missing; one process at a time does.
+// shared returns the fixture root, and makes it if it is missing; one process
+// at a time does.
 func shared(t testing.TB) string {
 	t.Helper()
 	cache, err := os.UserCacheDir()
@@ -189,7 +209,8 @@ func shared(t testing.TB) string {
 	t.Log("making the fixture machine's root; this is done once and takes a minute")
 	temp := dir + ".new"
 	check(t, os.RemoveAll(temp))
-	out, err := exec.Command("mmdebstrap", "--variant=minbase", "--include="+packages, "bookworm", temp).CombinedOutput()
+	out, err := exec.Command("mmdebstrap", "--variant=minbase", "--include="+packages, "bookworm",
+		temp).CombinedOutput()
 	if err != nil {
 		t.Fatalf("making the fixture machine's root: %v\n%s", err, out)
 	}

@@ -14,27 +14,34 @@ import (
 	"calmdawn/internal/testtree"
 )
 
-// packed builds a package of a made-up service that enables itself whenever it is installed, as careless ones do.
+// packed builds a package of a made-up service that enables itself whenever it
+// is installed, as careless ones do.
 func packed(t *testing.T, version string) string {
 	t.Helper()
 	dir := testtree.Make(t, map[string]string{
-		"DEBIAN/control":                    fmt.Sprintf("Package: cuebox\nVersion: %s\nArchitecture: all\nMaintainer: Pellin Ticketworks <p@pellin.example>\nDescription: A ticket box\n", version),
-		"DEBIAN/postinst":                   "#!/bin/sh\nsystemctl enable cuebox.service\n",
-		"lib/systemd/system/cuebox.service": "[Unit]\nDescription=Cue box\n[Service]\nExecStart=/bin/sleep 100\n[Install]\nWantedBy=multi-user.target\n",
+		"DEBIAN/control": fmt.Sprintf("Package: cuebox\nVersion: %s\n"+
+			"Architecture: all\nMaintainer: Pellin Ticketworks <p@pellin.example>\nDescription: "+
+			"A ticket box\n", version),
+		"DEBIAN/postinst": "#!/bin/sh\nsystemctl enable cuebox.service\n",
+		"lib/systemd/system/cuebox.service": "[Unit]\nDescription=Cue box\n[Service]\n" +
+			"ExecStart=/bin/sleep 100\n[Install]\nWantedBy=multi-user.target\n",
 	})
 	ok(t, os.Chmod(dir, 0o755))
 	ok(t, os.Chmod(filepath.Join(dir, "DEBIAN/postinst"), 0o755))
 	file := filepath.Join(t.TempDir(), "cuebox-"+version+".deb")
-	if out, err := exec.Command("dpkg-deb", "--root-owner-group", "-b", dir, file).CombinedOutput(); err != nil {
+	if out, err := exec.Command("dpkg-deb", "--root-owner-group", "-b", dir,
+		file).CombinedOutput(); err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
 	return file
 }
 
-// TestDriftAfterAnUpgrade has a running machine upgrade a package that switches its service on again.
+// TestDriftAfterAnUpgrade has a running machine upgrade a package that switches
+// its service on again.
 func TestDriftAfterAnUpgrade(t *testing.T) {
 	m := boottest.New(t, map[string]string{
-		"etc/systemd/system/upgrade.service":                         "[Service]\nType=oneshot\nExecStart=/bin/sh -c 'exec dpkg -i /opt/*.deb'\n",
+		"etc/systemd/system/upgrade.service": "[Service]\nType=oneshot\n" +
+			"ExecStart=/bin/sh -c 'exec dpkg -i /opt/*.deb'\n",
 		"etc/systemd/system/multi-user.target.wants/upgrade.service": "-> ../upgrade.service",
 		"opt/": "",
 	})
@@ -64,7 +71,8 @@ func TestDriftAfterAnUpgrade(t *testing.T) {
 	}
 	install("2.0")
 	out, code := drift()
-	if code != 3 || !strings.Contains(out, "on again") || !strings.Contains(out, "change 1 had switched it off") || !strings.Contains(out, "package cuebox, upgraded on") {
+	if code != 3 || !strings.Contains(out, "on again") || !strings.Contains(out, "change 1 had "+
+		"switched it off") || !strings.Contains(out, "package cuebox, upgraded on") {
 		t.Errorf("%d %s", code, out)
 	}
 }

@@ -25,10 +25,12 @@ type maker struct {
 	names []string
 }
 
-// service adds a service that waits, computes, and goes on in the background, all in milliseconds.
+// service adds a service that waits, computes, and goes on in the background,
+// all in milliseconds.
 func (g *maker) service(kind string, after []string, wait, work, background int) {
 	name := fmt.Sprintf("item-%d.service", len(g.names))
-	start := fmt.Sprintf("/usr/bin/burn %d; sleep %.3f; /usr/bin/burn %d", work/2, float64(wait)/1000, work-work/2)
+	start := fmt.Sprintf("/usr/bin/burn %d; sleep %.3f; /usr/bin/burn %d", work/2,
+		float64(wait)/1000, work-work/2)
 	text := "[Unit]\n"
 	if len(after) > 0 {
 		text += "After=" + strings.Join(after, " ") + "\n"
@@ -38,9 +40,11 @@ func (g *maker) service(kind string, after []string, wait, work, background int)
 	case "oneshot":
 		text += "RemainAfterExit=yes\nExecStart=/bin/sh -c '" + start + "'\n"
 	case "forking":
-		text += "ExecStart=/bin/sh -c '" + start + fmt.Sprintf("; (/usr/bin/burn %d; exec sleep 1000) &'\n", background)
+		text += "ExecStart=/bin/sh -c '" + start + fmt.Sprintf("; (/usr/bin/burn %d; exec sleep "+
+			"1000) &'\n", background)
 	default:
-		text += fmt.Sprintf("ExecStart=/bin/sh -c '/usr/bin/burn %d; exec sleep 1000'\n", background)
+		text += fmt.Sprintf("ExecStart=/bin/sh -c '/usr/bin/burn %d; exec sleep 1000'\n",
+			background)
 	}
 	if len(g.names)%4 != 3 { // what its file does not say how to install, is masked
 		text += "[Install]\nWantedBy=multi-user.target\n"
@@ -50,7 +54,8 @@ func (g *maker) service(kind string, after []string, wait, work, background int)
 	g.files["etc/systemd/system/multi-user.target.wants/"+name] = "-> ../" + name
 }
 
-// randomMachine is one with 15 to 32 services, a third of which compute in the background only.
+// randomMachine is one with 15 to 32 services, a third of which compute in the
+// background only.
 func randomMachine(seed uint64) *maker {
 	g := &maker{rng: rand.New(rand.NewPCG(seed, 77)), files: map[string]string{}}
 	for range 15 + g.rng.IntN(18) {
@@ -60,8 +65,13 @@ func randomMachine(seed uint64) *maker {
 				after = append(after, g.names[max(0, len(g.names)-1-g.rng.IntN(6))])
 			}
 		}
-		wait, work, background := 100+g.rng.IntN(1200), 20+g.rng.IntN(900)*g.rng.IntN(2), 100+g.rng.IntN(2500)*g.rng.IntN(2)
-		g.service([]string{"oneshot", "forking", "simple"}[g.rng.IntN(3)], after, wait, work, background)
+		wait, work, background := 100+
+			g.rng.IntN(1200), 20+g.rng.IntN(900)*g.rng.IntN(2), 100+g.rng.IntN(2500)*g.rng.IntN(2)
+		g.service([]string{
+			"oneshot",
+			"forking",
+			"simple",
+		}[g.rng.IntN(3)], after, wait, work, background)
 	}
 	return g
 }
@@ -83,7 +93,8 @@ func newTrial(t *testing.T, g *maker, processors int) *trial {
 		t.Fatal(string(out))
 	}
 	g.files["usr/bin/finish"] = whenRecorded + "systemctl --no-block poweroff\n"
-	g.files["etc/systemd/system/last.service"] = "[Unit]\nAfter=graphical.target\n[Service]\nExecStart=/bin/sh /usr/bin/finish\n"
+	g.files["etc/systemd/system/last.service"] = "[Unit]\nAfter=graphical.target\n[Service]\n" +
+		"ExecStart=/bin/sh /usr/bin/finish\n"
 	m := boottest.New(t, g.files)
 	m.Install(t, burner)
 	m.Processors = processors
@@ -98,8 +109,9 @@ func newTrial(t *testing.T, g *maker, processors int) *trial {
 
 func (tr *trial) calm(words ...string) string { return calm(tr.t, tr.program, tr.m, words...) }
 
-// boot boots until there are so many boots that are fit to compare, within twice as many tries, and returns when each was ready, and how long
-// each took until it had settled.
+// boot boots until there are so many boots that are fit to compare, within
+// twice as many tries, and returns when each was ready, and how long each took
+// until it had settled.
 func (tr *trial) boot(times int) (ready, settled []float64) {
 	tr.t.Helper()
 	for tries := 0; len(ready) < times && tries < 2*times; tries++ {
@@ -113,7 +125,8 @@ func (tr *trial) boot(times int) (ready, settled []float64) {
 				Odd []string
 			}
 		}
-		ok(tr.t, json.Unmarshal([]byte(tr.calm("boots", "--json", "--last", "2")), &list)) // whether one is odd depends on the one before it
+		// whether one is odd depends on the one before it
+		ok(tr.t, json.Unmarshal([]byte(tr.calm("boots", "--json", "--last", "2")), &list))
 		b := list.Boots[len(list.Boots)-1]
 		if len(b.Odd) > 0 {
 			tr.t.Logf("an odd boot: %v", b.Odd)
@@ -149,8 +162,14 @@ func median(x []float64) float64 {
 	return (x[(len(x)-1)/2] + x[len(x)/2]) / 2
 }
 
-// try forecasts a change from the boots before, makes it, boots, and takes it back.
-func (tr *trial) try(verb string, items []string, before, settledBefore []float64, boots int) (result, bool) {
+// try forecasts a change from the boots before, makes it, boots, and takes it
+// back.
+func (tr *trial) try(
+	verb string,
+	items []string,
+	before, settledBefore []float64,
+	boots int,
+) (result, bool) {
 	tr.t.Helper()
 	var f struct {
 		Ready struct {
@@ -173,11 +192,23 @@ func (tr *trial) try(verb string, items []string, before, settledBefore []float6
 		return result{}, false
 	}
 	s := f.Ready.Saving
-	return result{What: verb, Items: len(items), Now: median(before), Then: median(after), Saving: s.Median, Low: s.Low, High: s.High, Replay: f.ReplayError,
-		Settled: f.Settled.Median, SettledNow: median(settledBefore), SettledThen: median(settledAfter)}, true
+	return result{
+		What:        verb,
+		Items:       len(items),
+		Now:         median(before),
+		Then:        median(after),
+		Saving:      s.Median,
+		Low:         s.Low,
+		High:        s.High,
+		Replay:      f.ReplayError,
+		Settled:     f.Settled.Median,
+		SettledNow:  median(settledBefore),
+		SettledThen: median(settledAfter),
+	}, true
 }
 
-// TestForecastOfARealBoot forecasts one change of a generated machine, and makes it. The bounds are wide: other programs run on this computer too.
+// TestForecastOfARealBoot forecasts one change of a generated machine, and
+// makes it. The bounds are wide: other programs run on this computer too.
 func TestForecastOfARealBoot(t *testing.T) {
 	g := &maker{files: map[string]string{}}
 	g.service("oneshot", nil, 300, 1500, 0)
@@ -189,18 +220,22 @@ func TestForecastOfARealBoot(t *testing.T) {
 	if len(before) == 0 {
 		t.Skip("this computer was too busy to measure a boot")
 	}
-	r, measured := tr.try("disable", []string{tr.items[2]}, before, settled, 1) // nothing waits for it; it takes the processor from all
+	// nothing waits for it; it takes the processor from all
+	r, measured := tr.try("disable", []string{tr.items[2]}, before, settled, 1)
 	if !measured {
 		t.Skip("this computer was too busy to measure a boot")
 	}
 	t.Logf("%+v, wrong by %.1f %%", r, 100*r.wrong())
 	if r.wrong() > 0.25 || r.Saving < 0.5 || r.Replay > 0.05 {
-		t.Errorf("ready after %.2f s, then %.2f; the forecast saving was %.2f (%.2f to %.2f), replayed with an error of %.3f", r.Now, r.Then, r.Saving, r.Low, r.High, r.Replay)
+		t.Errorf("ready after %.2f s, then %.2f; the forecast saving was %.2f (%.2f to %.2f), "+
+			"replayed with an error of %.3f", r.Now, r.Then, r.Saving, r.Low, r.High, r.Replay)
 	}
 }
 
-// TestForecastAccuracy is the long measurement behind docs/forecast-accuracy.md; `make bench-forecast` runs it. It goes on where it was
-// interrupted: each result is a line of the file that CALMDAWN_FORECASTS names.
+// TestForecastAccuracy is the long measurement behind
+// docs/forecast-accuracy.md; `make bench-forecast` runs it. It goes on where it
+// was interrupted: each result is a line of the file that CALMDAWN_FORECASTS
+// names.
 func TestForecastAccuracy(t *testing.T) {
 	file := os.Getenv("CALMDAWN_FORECASTS")
 	if file == "" {
@@ -212,7 +247,8 @@ func TestForecastAccuracy(t *testing.T) {
 		}
 		return otherwise
 	}
-	machines, cases, boots := number("CALMDAWN_MACHINES", 6), number("CALMDAWN_CASES", 7), number("CALMDAWN_BOOTS", 5)
+	machines, cases, boots := number("CALMDAWN_MACHINES",
+		6), number("CALMDAWN_CASES", 7), number("CALMDAWN_BOOTS", 5)
 	done := map[string]bool{}
 	text, _ := os.ReadFile(file)
 	for line := range strings.Lines(string(text)) {
@@ -250,7 +286,8 @@ func TestForecastAccuracy(t *testing.T) {
 				}
 				start := time.Now()
 				r, measured := tr.try(verb, items, before, settled, boots)
-				// One boot unchanged after each case: a computer whose speed drifts is compared with itself at about the same time.
+				// One boot unchanged after each case: a computer whose speed
+				// drifts is compared with itself at about the same time.
 				more, moreSettled := tr.boot(1)
 				before, settled = append(before, more...), append(settled, moreSettled...)
 				before, settled = before[len(before)-boots:], settled[len(settled)-boots:]

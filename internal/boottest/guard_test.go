@@ -12,43 +12,61 @@ import (
 	"calmdawn/internal/boottest"
 )
 
-// guardedMachine cannot reach its goal without key.service. Each boot ends as the file /etc/ends says: "late", after the goal was reached or not, or
+// guardedMachine cannot reach its goal without key.service. Each boot ends as
+// the file /etc/ends says: "late", after the goal was reached or not, or
 // "early", by a person who switches it off before anything can be told.
 func guardedMachine(t *testing.T) *boottest.Machine {
 	return boottest.New(t, map[string]string{
-		"etc/systemd/system/key.service":                             "[Service]\nType=oneshot\nRemainAfterExit=yes\nExecStart=/usr/bin/touch /run/key\n[Install]\nWantedBy=multi-user.target\n",
-		"etc/systemd/system/multi-user.target.wants/key.service":     "-> ../key.service",
-		"etc/systemd/system/gate.service":                            "[Unit]\nWants=key.service\nAfter=key.service\n[Service]\nType=oneshot\nRemainAfterExit=yes\nExecStart=/usr/bin/test -e /run/key\n",
+		"etc/systemd/system/key.service": "[Service]\nType=oneshot\n" +
+			"RemainAfterExit=yes\nExecStart=/usr/bin/touch /run/key\n[Install]\n" +
+			"WantedBy=multi-user.target\n",
+		"etc/systemd/system/multi-user.target.wants/key.service": "-> ../key.service",
+		"etc/systemd/system/gate.service": "[Unit]\n" +
+			"Wants=key.service\nAfter=key.service\n[Service]\nType=oneshot\nRemainAfterExit=yes\n" +
+			"ExecStart=/usr/bin/test -e /run/key\n",
 		"etc/systemd/system/multi-user.target.requires/gate.service": "-> ../gate.service",
-		"etc/ends":                         "late\n",
-		"usr/bin/watch":                    "sleep $1\nsystemctl is-active graphical.target > /share/reached\nsystemctl is-active key.service >> /share/reached\nsystemctl --no-block poweroff\n",
-		"usr/bin/impatient":                "read how < /etc/ends\n[ $how = early ] && systemctl --no-block poweroff && sleep 30\nexit 0\n",
-		"etc/systemd/system/watch.service": "[Unit]\nDefaultDependencies=no\n[Service]\nExecStart=/bin/sh /usr/bin/watch 12\n",
-		"etc/systemd/system/last.service":  "[Unit]\nAfter=graphical.target\n[Service]\nExecStart=/bin/sh /usr/bin/watch 3\n",
-		"etc/systemd/system/sysinit.target.wants/watch.service":     "-> ../watch.service",
-		"etc/systemd/system/impatient.service":                      "[Unit]\nDefaultDependencies=no\nAfter=calmdawn-guard.service\nBefore=sysinit.target\n[Service]\nType=oneshot\nExecStart=/bin/sh /usr/bin/impatient\n",
+		"etc/ends": "late\n",
+		"usr/bin/watch": "sleep $1\nsystemctl is-active graphical.target > " +
+			"/share/reached\nsystemctl is-active key.service >> /share/reached\nsystemctl " +
+			"--no-block poweroff\n",
+		"usr/bin/impatient": "read how < /etc/ends\n[ $how = early ] && systemctl " +
+			"--no-block poweroff && sleep 30\nexit 0\n",
+		"etc/systemd/system/watch.service": "[Unit]\nDefaultDependencies=no\n[Service]\n" +
+			"ExecStart=/bin/sh /usr/bin/watch 12\n",
+		"etc/systemd/system/last.service": "[Unit]\nAfter=graphical.target\n[Service]\n" +
+			"ExecStart=/bin/sh /usr/bin/watch 3\n",
+		"etc/systemd/system/sysinit.target.wants/watch.service": "-> ../watch.service",
+		"etc/systemd/system/impatient.service": "[Unit]\n" +
+			"DefaultDependencies=no\nAfter=calmdawn-guard.service\nBefore=sysinit.target\n" +
+			"[Service]\nType=oneshot\nExecStart=/bin/sh /usr/bin/impatient\n",
 		"etc/systemd/system/sysinit.target.wants/impatient.service": "-> ../impatient.service",
 	})
 }
 
 // trace lists what of the guard stands in a machine.
 func trace(m *boottest.Machine) (left []string) {
-	for _, pattern := range []string{"etc/calmdawn", "etc/systemd/system/calmdawn-guard*", "etc/systemd/system/*.wants/calmdawn-guard*", "usr/local/lib/calmdawn*", "etc/systemd/system/emergency.target.wants"} {
+	for _, pattern := range []string{
+		"etc/calmdawn", "etc/systemd/system/calmdawn-guard*",
+		"etc/systemd/system/*.wants/calmdawn-guard*", "usr/local/lib/calmdawn*",
+		"etc/systemd/system/emergency.target.wants",
+	} {
 		found, _ := filepath.Glob(filepath.Join(m.Dir, pattern))
 		left = append(left, found...)
 	}
 	return left
 }
 
-// TestGuardTakesBack disables what the machine cannot start without, and boots: two boots fail, with one between that a person ended; in the next one
-// the change is taken back, and the machine becomes ready.
+// TestGuardTakesBack disables what the machine cannot start without, and boots:
+// two boots fail, with one between that a person ended; in the next one the
+// change is taken back, and the machine becomes ready.
 func TestGuardTakesBack(t *testing.T) {
 	m, p := guardedMachine(t), program(t)
 	m.Boot(t)
 	if got := m.Shared(t, "reached"); got != "active\nactive\n" {
 		t.Fatalf("the machine does not become ready by itself: %q", got)
 	}
-	says := calm(t, p, m, "disable", "--yes", "--insist", "service:key.service", "service:key.service", "--guard", "on")
+	says := calm(t, p, m, "disable", "--yes", "--insist", "service:key.service",
+		"service:key.service", "--guard", "on")
 	if !strings.Contains(says, "The boot guard is on") {
 		t.Fatal(says)
 	}
@@ -61,7 +79,8 @@ func TestGuardTakesBack(t *testing.T) {
 		if how == "late" {
 			continue
 		}
-		if status := calm(t, p, m, "guard"); !strings.Contains(status, "ended by a person before it was due") {
+		if status := calm(t, p, m, "guard"); !strings.Contains(status, "ended by a person before "+
+			"it was due") {
 			t.Errorf("a person's power-off: %s", status)
 		}
 	}
@@ -75,7 +94,8 @@ func TestGuardTakesBack(t *testing.T) {
 	if left := trace(m); len(left) > 0 {
 		t.Errorf("of the guard is left: %v", left)
 	}
-	if story := calm(t, p, m, "history"); !strings.Contains(story, "The boot guard took change 1 back") || !strings.Contains(story, "undone by 2") {
+	if story := calm(t, p, m, "history"); !strings.Contains(story, "The boot guard took change 1 "+
+		"back") || !strings.Contains(story, "undone by 2") {
 		t.Error(story)
 	}
 	if story := calm(t, p, m); !strings.Contains(story, "The boot guard took change 1 back") {
@@ -83,21 +103,27 @@ func TestGuardTakesBack(t *testing.T) {
 	}
 }
 
-// TestGuardBeforeAnEmergency has the file systems fail without the item, so that the start ends in an emergency: the guard has to be there before.
+// TestGuardBeforeAnEmergency has the file systems fail without the item, so
+// that the start ends in an emergency: the guard has to be there before.
 func TestGuardBeforeAnEmergency(t *testing.T) {
-	const early = "[Unit]\nDefaultDependencies=no\nConflicts=shutdown.target\nBefore=shutdown.target\n"
+	const early = "[Unit]\nDefaultDependencies=no\nConflicts=shutdown.target\n" +
+		"Before=shutdown.target\n"
 	const run = "[Service]\nType=oneshot\nRemainAfterExit=yes\nExecStart="
 	m := boottest.New(t, map[string]string{
-		"etc/systemd/system/key.service":                           early + run + "/usr/bin/touch /run/key\n[Install]\nWantedBy=sysinit.target\n",
-		"etc/systemd/system/sysinit.target.wants/key.service":      "-> ../key.service",
-		"etc/systemd/system/gate.service":                          early + "Wants=key.service\nAfter=key.service\nBefore=local-fs.target\n" + run + "/usr/bin/test -e /run/key\n",
+		"etc/systemd/system/key.service": early + run +
+			"/usr/bin/touch /run/key\n[Install]\nWantedBy=sysinit.target\n",
+		"etc/systemd/system/sysinit.target.wants/key.service": "-> ../key.service",
+		"etc/systemd/system/gate.service": early + "Wants=key.service\n" +
+			"After=key.service\nBefore=local-fs.target\n" + run + "/usr/bin/test -e /run/key\n",
 		"etc/systemd/system/local-fs.target.requires/gate.service": "-> ../gate.service",
-		"etc/systemd/system/off.service":                           early + "[Service]\nExecStart=/bin/sh -c 'sleep 4; systemctl --no-block poweroff'\n",
-		"etc/systemd/system/emergency.target.wants/off.service":    "-> ../off.service",
+		"etc/systemd/system/off.service": early + "[Service]\n" +
+			"ExecStart=/bin/sh -c 'sleep 4; systemctl --no-block poweroff'\n",
+		"etc/systemd/system/emergency.target.wants/off.service": "-> ../off.service",
 	})
 	p := program(t)
 	m.Boot(t)
-	calm(t, p, m, "disable", "--yes", "--insist", "service:key.service", "service:key.service", "--guard", "on")
+	calm(t, p, m, "disable", "--yes", "--insist", "service:key.service", "service:key.service",
+		"--guard", "on")
 	m.Boot(t)
 	m.Boot(t)
 	if status := calm(t, p, m, "guard"); strings.Count(status, "did not become ready") != 2 {
@@ -110,7 +136,9 @@ func TestGuardBeforeAnEmergency(t *testing.T) {
 	if story := calm(t, p, m); !strings.Contains(story, "The boot guard took change 1 back") {
 		t.Error(story)
 	}
-	m.Boot(t) // what failed before the guard had taken the change back is good from the next start on
+	// what failed before the guard had taken the change back is good from the
+	// next start on
+	m.Boot(t)
 	ok(t, os.Remove(filepath.Join(m.Dir, "etc/systemd/system/emergency.target.wants/off.service")))
 	ok(t, os.Remove(filepath.Join(m.Dir, "etc/systemd/system/emergency.target.wants")))
 	if left := trace(m); len(left) > 0 {
@@ -118,25 +146,33 @@ func TestGuardBeforeAnEmergency(t *testing.T) {
 	}
 }
 
-// TestWhatStopsEveryStartIsRefused has a chain of requirements end in the item: masked, it would keep the service manager from starting anything, the
-// guard too, so that nobody may insist.
+// TestWhatStopsEveryStartIsRefused has a chain of requirements end in the item:
+// masked, it would keep the service manager from starting anything, the guard
+// too, so that nobody may insist.
 func TestWhatStopsEveryStartIsRefused(t *testing.T) {
 	m, p := guardedMachine(t), program(t)
 	gate := filepath.Join(m.Dir, "etc/systemd/system/gate.service")
 	text, err := os.ReadFile(gate)
 	ok(t, err)
-	ok(t, os.WriteFile(gate, []byte(strings.Replace(string(text), "Wants=", "Requires=", 1)), 0o644))
-	out, err := exec.Command(p, "--root", m.Dir, "disable", "--yes", "--insist", "service:key.service", "service:key.service").CombinedOutput()
-	if err == nil || !strings.Contains(string(out), "multi-user.target requires gate.service requires key.service") {
+	ok(t,
+		os.WriteFile(gate, []byte(strings.Replace(string(text), "Wants=", "Requires=", 1)), 0o644))
+	out, err := exec.Command(p, "--root", m.Dir, "disable", "--yes", "--insist",
+		"service:key.service", "service:key.service").CombinedOutput()
+	if err == nil || !strings.Contains(string(out), "multi-user.target requires gate.service "+
+		"requires key.service") {
 		t.Errorf("%v\n%s", err, out)
 	}
 }
 
-// TestGuardGoes has a good boot remove the guard without a trace: the change can then be undone, and every folder has its time back.
+// TestGuardGoes has a good boot remove the guard without a trace: the change
+// can then be undone, and every folder has its time back.
 func TestGuardGoes(t *testing.T) {
 	m, p := guardedMachine(t), program(t)
 	m.Boot(t)
-	folders := []string{"etc", "etc/systemd/system", "etc/systemd/system/multi-user.target.wants", "etc/systemd/system/sysinit.target.wants", "usr/local/lib"}
+	folders := []string{
+		"etc", "etc/systemd/system", "etc/systemd/system/multi-user.target.wants",
+		"etc/systemd/system/sysinit.target.wants", "usr/local/lib",
+	}
 	times := func() (all []int64) {
 		for _, f := range folders {
 			info, err := os.Stat(filepath.Join(m.Dir, f))

@@ -26,8 +26,9 @@ import (
 	"calmdawn/internal/machine"
 )
 
-// TestOurReaderAgreesWithTheSystemsOwn boots machines whose log is written in different forms, and compares every field
-// of every entry, and the boots, with what the operating system's log program says.
+// TestOurReaderAgreesWithTheSystemsOwn boots machines whose log is written in
+// different forms, and compares every field of every entry, and the boots, with
+// what the operating system's log program says.
 func TestOurReaderAgreesWithTheSystemsOwn(t *testing.T) {
 	const keyed, zstd, compact = 4, 8, 16 // of the file's header
 	for name, c := range map[string]struct {
@@ -40,8 +41,12 @@ func TestOurReaderAgreesWithTheSystemsOwn(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			m := boottest.New(t, map[string]string{
-				"etc/systemd/system/systemd-journald.service.d/form.conf": "[Service]\nEnvironment=" + c.form + "\n",
-				"etc/systemd/system/talk.service":                         "[Service]\nType=oneshot\nExecStart=/bin/sh -c 'for i in 1 2 3; do head -c 3000 /dev/zero | tr \"\\\\\\\\0\" $i; echo; done; sleep 0.3; printf \"\\\\\\\\001binary\\\\n\"'\n",
+				"etc/systemd/system/systemd-journald.service.d/form.conf": "[Service]\n" +
+					"Environment=" + c.form + "\n",
+				"etc/systemd/system/talk.service": "[Service]\n" +
+					"Type=oneshot\nExecStart=/bin/sh -c 'for i in 1 2 3; do head -c 3000 " +
+					"/dev/zero | tr \"\\\\\\\\0\" $i; echo; done; sleep 0.3; printf " +
+					"\"\\\\\\\\001binary\\\\n\"'\n",
 				"etc/systemd/system/multi-user.target.wants/talk.service": "-> ../talk.service",
 			})
 			m.Boot(t)
@@ -53,7 +58,9 @@ func TestOurReaderAgreesWithTheSystemsOwn(t *testing.T) {
 			entries := 0
 			for _, file := range files {
 				entries += compareFile(t, file)
-				if head, err := os.ReadFile(file); err != nil || binary.LittleEndian.Uint32(head[12:]) != c.flags {
+				if head, err := os.ReadFile(
+					file,
+				); err != nil || binary.LittleEndian.Uint32(head[12:]) != c.flags {
 					t.Errorf("%s has the flags %#x; want %#x", file, head[12:16], c.flags)
 				}
 			}
@@ -65,8 +72,9 @@ func TestOurReaderAgreesWithTheSystemsOwn(t *testing.T) {
 	}
 }
 
-// TestEveryCompression writes files with each way of compressing, which the system at hand cannot be told to do, and has the operating
-// system's log program say whether they are right and what stands in them.
+// TestEveryCompression writes files with each way of compressing, which the
+// system at hand cannot be told to do, and has the operating system's log
+// program say whether they are right and what stands in them.
 func TestEveryCompression(t *testing.T) {
 	for name, pack := range map[string]func([]byte) ([]byte, byte){
 		"xz": func(b []byte) ([]byte, byte) {
@@ -99,12 +107,21 @@ func TestEveryCompression(t *testing.T) {
 		}
 		id := journal.ID{3}
 		for i := range 300 {
-			e := journal.Entry{Realtime: uint64(1.7e15) + uint64(i)*1000, Monotonic: uint64(i) * 1000, Boot: id}
-			w.Add(e, []string{fmt.Sprintf("MESSAGE=%d %s", i%50, strings.Repeat("on and on ", 30*(i%50))), "_BOOT_ID=" + id.String(), "PRIORITY=6"})
+			e := journal.Entry{
+				Realtime:  uint64(1.7e15) + uint64(i)*1000,
+				Monotonic: uint64(i) * 1000,
+				Boot:      id,
+			}
+			w.Add(e, []string{
+				fmt.Sprintf("MESSAGE=%d %s", i%50, strings.Repeat("on and on ", 30*(i%50))),
+				"_BOOT_ID=" + id.String(),
+				"PRIORITY=6",
+			})
 		}
 		file := filepath.Join(t.TempDir(), name+".journal")
 		ok(t, os.WriteFile(file, w.Bytes(), 0o644))
-		if out, err := exec.Command("journalctl", "--verify", "--file", file).CombinedOutput(); err != nil || !strings.Contains(string(out), "PASS") {
+		if out, err := exec.Command("journalctl", "--verify", "--file",
+			file).CombinedOutput(); err != nil || !strings.Contains(string(out), "PASS") {
 			t.Errorf("%s: %v\n%s", name, err, out)
 		}
 		if n := compareFile(t, file); n != 300 {
@@ -124,7 +141,11 @@ func compareFile(t *testing.T, file string) int {
 		if err != nil {
 			t.Fatal(err)
 		}
-		entry := fields{"__REALTIME_TIMESTAMP": {fmt.Sprint(e.Realtime)}, "__MONOTONIC_TIMESTAMP": {fmt.Sprint(e.Monotonic)}, "_BOOT_ID": {e.Boot.String()}}
+		entry := fields{
+			"__REALTIME_TIMESTAMP":  {fmt.Sprint(e.Realtime)},
+			"__MONOTONIC_TIMESTAMP": {fmt.Sprint(e.Monotonic)},
+			"_BOOT_ID":              {e.Boot.String()},
+		}
 		for field, err := range f.Fields(e) {
 			if err != nil {
 				t.Fatal(err)
@@ -142,7 +163,8 @@ func compareFile(t *testing.T, file string) int {
 			}
 		}
 	}
-	out, err := exec.Command("journalctl", "--file", file, "-o", "json", "--all", "--no-pager").Output()
+	out, err := exec.Command("journalctl", "--file", file, "-o", "json", "--all",
+		"--no-pager").Output()
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -163,7 +185,8 @@ func compareFile(t *testing.T, file string) int {
 			delete(ours[i], name)
 		}
 		if len(ours[i]) > 0 {
-			t.Fatalf("entry %d has fields that the system's own reader does not show: %v", i, ours[i])
+			t.Fatalf("entry %d has fields that the system's own reader does not show: %v", i,
+				ours[i])
 		}
 	}
 	return len(ours)
@@ -182,7 +205,8 @@ func openLog(t *testing.T, file string) *journal.File {
 	return f
 }
 
-// parseEntry reads one line of the log program's JSON: a value is a text, a list of bytes, or a list of values.
+// parseEntry reads one line of the log program's JSON: a value is a text, a
+// list of bytes, or a list of values.
 func parseEntry(t *testing.T, line []byte) fields {
 	t.Helper()
 	var raw map[string]any
@@ -232,7 +256,8 @@ func compareBoots(t *testing.T, m *boottest.Machine) {
 	}
 	defer r.Close()
 	found := journal.Read(r, 0)
-	out, err := exec.Command("journalctl", "-D", filepath.Join(m.Dir, "var/log/journal"), "--list-boots", "--no-pager").Output()
+	out, err := exec.Command("journalctl", "-D", filepath.Join(m.Dir, "var/log/journal"),
+		"--list-boots", "--no-pager").Output()
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -243,14 +268,17 @@ func compareBoots(t *testing.T, m *boottest.Machine) {
 		if !strings.Contains(string(out), b.ID) {
 			t.Errorf("boot %s is not among\n%s", b.ID, out)
 		}
-		if !b.Fit() || b.Ending != boot.Clean || b.Goal != "graphical.target" || !b.Phase("userspace").Known || b.Phase("kernel").Known {
-			t.Errorf("boot %s: ready %v, goal %q, odd %v, phases %v", b.ID, b.Ready, b.Goal, b.Odd, b.Phases)
+		if !b.Fit() || b.Ending != boot.Clean || b.Goal != "graphical.target" ||
+			!b.Phase("userspace").Known || b.Phase("kernel").Known {
+			t.Errorf("boot %s: ready %v, goal %q, odd %v, phases %v", b.ID, b.Ready, b.Goal, b.Odd,
+				b.Phases)
 		}
 		if u := b.Phase("userspace").Value; b.Ready.Value > u || u-b.Ready.Value > 2*time.Second {
 			t.Errorf("ready after %v, the whole start-up took %v", b.Ready.Value, u)
 		}
 		span, ok := b.Span("talk.service")
-		if own := span.OwnTime(); !ok || !own.Known || own.Value < 300*time.Millisecond || own.Value > 5*time.Second {
+		if own := span.OwnTime(); !ok || !own.Known || own.Value < 300*time.Millisecond ||
+			own.Value > 5*time.Second {
 			t.Errorf("talk.service sleeps 0.3 s; its own time is %v", own)
 		}
 		if began := time.Since(b.Began); began < 0 || began > 10*time.Minute {
@@ -259,7 +287,8 @@ func compareBoots(t *testing.T, m *boottest.Machine) {
 	}
 }
 
-// TestTheSimulatorsFilesPassTheSystemsVerification has the operating system's log program check each simulated boot.
+// TestTheSimulatorsFilesPassTheSystemsVerification has the operating system's
+// log program check each simulated boot.
 func TestTheSimulatorsFilesPassTheSystemsVerification(t *testing.T) {
 	if _, err := exec.LookPath("journalctl"); err != nil {
 		if os.Getenv("CI") != "" {
@@ -276,7 +305,8 @@ func TestTheSimulatorsFilesPassTheSystemsVerification(t *testing.T) {
 		t.Fatalf("%d log files; want 5", len(files))
 	}
 	for _, file := range files {
-		if out, err := exec.Command("journalctl", "--verify", "--file", file).CombinedOutput(); err != nil || !strings.Contains(string(out), "PASS") {
+		if out, err := exec.Command("journalctl", "--verify", "--file",
+			file).CombinedOutput(); err != nil || !strings.Contains(string(out), "PASS") {
 			t.Errorf("%v\n%s", err, out)
 		}
 		if n := compareFile(t, file); n < 50 {

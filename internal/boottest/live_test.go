@@ -12,8 +12,9 @@ import (
 	"calmdawn/internal/boottest"
 )
 
-// TestOnTheRunningMachine has the built program work on the machine that runs it, as root and as a user, and asks the
-// operating system's own tools whether they agree.
+// TestOnTheRunningMachine has the built program work on the machine that runs
+// it, as root and as a user, and asks the operating system's own tools whether
+// they agree.
 func TestOnTheRunningMachine(t *testing.T) {
 	program := filepath.Join(t.TempDir(), "calmdawn")
 	build := exec.Command("go", "build", "-o", program, "calmdawn/cmd/calmdawn")
@@ -26,7 +27,8 @@ say() { echo "$1: $(shift; "$@" 2>&1 | tr '\n' ' ')"; }
 {
 say before systemctl is-enabled linked.service
 say list calmdawn list
-say disable calmdawn disable --yes service:linked.service service:text.service program:all.desktop@maria
+items="service:linked.service service:text.service program:all.desktop@maria"
+say disable calmdawn disable --yes $items
 say guard calmdawn guard
 say off systemctl is-enabled linked.service
 say masked systemctl is-enabled text.service
@@ -54,12 +56,16 @@ say refused su maria -c 'calmdawn disable --yes service:linked.service'
 } > /share/live
 `
 	all := map[string]string{
-		"etc/systemd/system/idler.service":                         "[Service]\nExecStart=/bin/sleep 100\n" + install,
+		"etc/systemd/system/idler.service": "[Service]\n" +
+			"ExecStart=/bin/sleep 100\n" + install,
 		"etc/systemd/system/multi-user.target.wants/idler.service": "-> ../idler.service",
-		"usr/lib/systemd/system/trap.service":                      "[Service]\nExecStart=/bin/sleep 100\n",
-		"etc/systemd/system/multi-user.target.wants/trap.service":  "-> /usr/lib/systemd/system/trap.service",
-		"usr/bin/live":                    script,
-		"etc/systemd/system/live.service": "[Unit]\nAfter=multi-user.target\n[Service]\nType=oneshot\nEnvironment=LC_ALL=C.UTF-8\nExecStart=/bin/sh /usr/bin/live\n",
+		"usr/lib/systemd/system/trap.service": "[Service]\n" +
+			"ExecStart=/bin/sleep 100\n",
+		"etc/systemd/system/multi-user.target.wants/trap.service": "-> " +
+			"/usr/lib/systemd/system/trap.service",
+		"usr/bin/live": script,
+		"etc/systemd/system/live.service": "[Unit]\nAfter=multi-user.target\n[Service]\n" +
+			"Type=oneshot\nEnvironment=LC_ALL=C.UTF-8\nExecStart=/bin/sh /usr/bin/live\n",
 		"etc/systemd/system/graphical.target.wants/live.service": "-> ../live.service",
 	}
 	for p, text := range files {
@@ -74,15 +80,42 @@ say refused su maria -c 'calmdawn disable --yes service:linked.service'
 		said[key] = value
 	}
 	for key, want := range map[string]string{
-		"before": "enabled", "guard": "The boot guard is on, for change 1", "unguarded": "No boot guard is on", "list": "launches", "disable": "Done, as change 1", "off": "disabled", "masked": "masked", "reload": "no", "owner": "maria",
-		"runs": "active", "stop": "Done", "stopped": "inactive", "standing": "waiting for a restart", "undo": "taken back", "after": "enabled", "unmasked": "static", "user": "linked", "now": "CPU NOW", "boots": "not finished yet", "userboots": "no permission", "conditions": "free disk space",
-		"timeline": "the service managers' clocks", "fifo": `"trap.service"`, "alive": "active", "refused": "run this as root",
+		"before":    "enabled",
+		"guard":     "The boot guard is on, for change 1",
+		"unguarded": "No boot guard is on",
+		"list":      "launches",
+		"disable":   "Done, as change 1",
+		"off":       "disabled",
+		"masked":    "masked",
+		"reload":    "no",
+		"owner":     "maria",
+		"runs":      "active",
+		"stop":      "Done",
+		"stopped":   "inactive",
+		"standing": "waiting for a " +
+			"restart",
+		"undo":       "taken back",
+		"after":      "enabled",
+		"unmasked":   "static",
+		"user":       "linked",
+		"now":        "CPU NOW",
+		"boots":      "not finished yet",
+		"userboots":  "no permission",
+		"conditions": "free disk space",
+		"timeline":   "the service managers' clocks",
+		"fifo":       `"trap.service"`,
+		"alive":      "active",
+		"refused":    "run this as root",
 	} {
 		if !strings.Contains(said[key], want) {
 			t.Errorf("%s: %q; want %q", key, said[key], want)
 		}
 	}
-	for key, bad := range map[string]string{"list": "not read", "disable": "not told", "undo": "not told"} {
+	for key, bad := range map[string]string{
+		"list":    "not read",
+		"disable": "not told",
+		"undo":    "not told",
+	} {
 		if strings.Contains(said[key], bad) {
 			t.Errorf("%s: %s", key, said[key])
 		}

@@ -14,7 +14,8 @@ import (
 	"calmdawn/internal/machine"
 )
 
-// TestThePlainSystem holds the survey of the fixture as it comes, where nothing was written for a test, against its log.
+// TestThePlainSystem holds the survey of the fixture as it comes, where nothing
+// was written for a test, against its log.
 func TestThePlainSystem(t *testing.T) {
 	m := boottest.New(t, nil)
 	var list struct {
@@ -36,7 +37,8 @@ func TestThePlainSystem(t *testing.T) {
 	}
 	started := map[string]bool{}
 	for _, s := range boots[0].Spans {
-		if strings.HasSuffix(s.Native, ".service") && !s.Skipped && s.Owner == "" && s.First() <= boots[0].Phase("userspace").Value+time.Second {
+		if strings.HasSuffix(s.Native, ".service") && !s.Skipped && s.Owner == "" &&
+			s.First() <= boots[0].Phase("userspace").Value+time.Second {
 			started[s.Native] = true
 		}
 	}
@@ -48,8 +50,10 @@ func TestThePlainSystem(t *testing.T) {
 		switch {
 		case started[it.Native] == (it.State == "on"):
 			agreed++
-		case it.State == "on" && (len(it.Conditions) > 0 || slices.Contains(it.Because, "sysinit.target")):
-			// its conditions only the running machine can tell; what starts as early may start before the log
+		case it.State == "on" &&
+			(len(it.Conditions) > 0 || slices.Contains(it.Because, "sysinit.target")):
+			// its conditions only the running machine can tell; what starts as
+			// early may start before the log
 		case it.State == "off" && it.Native == "console-getty.service":
 			// a generator makes it in containers
 		default:

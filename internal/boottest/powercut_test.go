@@ -17,13 +17,16 @@ func TestMain(m *testing.M) {
 	os.Exit(m.Run())
 }
 
-// TestGuardHealsWhatAPowerCutLeft stops a change amid its edits, as a power cut does, where the machine cannot start without what was taken away: the
-// guard stands already, settles first in the next start, and that one becomes ready.
+// TestGuardHealsWhatAPowerCutLeft stops a change amid its edits, as a power cut
+// does, where the machine cannot start without what was taken away: the guard
+// stands already, settles first in the next start, and that one becomes ready.
 func TestGuardHealsWhatAPowerCutLeft(t *testing.T) {
 	m, p := guardedMachine(t), program(t)
 	link := filepath.Join(m.Dir, "etc/systemd/system/multi-user.target.wants/key.service")
 	for n := 150; ; n += 4 { // until the item is off, and the change not closed
-		r, err := stoptest.Run(n, syscall.SIGKILL, p, "--root", m.Dir, "disable", "--yes", "--guard", "on", "--insist", "service:key.service", "service:key.service", "service:cron.service")
+		r, err := stoptest.Run(n, syscall.SIGKILL, p, "--root", m.Dir, "disable", "--yes",
+			"--guard", "on", "--insist", "service:key.service", "service:key.service",
+			"service:cron.service")
 		ok(t, err)
 		if !r.Stopped {
 			t.Fatalf("it was over before it was stopped: %s", r.Output)

@@ -24,7 +24,8 @@ import (
 func program(t testing.TB) string {
 	t.Helper()
 	p := filepath.Join(t.TempDir(), "calmdawn")
-	build := exec.Command("go", "build", "-trimpath", "-ldflags=-s", "-o", p, "calmdawn/cmd/calmdawn")
+	build := exec.Command("go", "build", "-trimpath", "-ldflags=-s", "-o", p,
+		"calmdawn/cmd/calmdawn")
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
 	if out, err := build.CombinedOutput(); err != nil {
 		t.Fatal(string(out))
@@ -35,7 +36,10 @@ func program(t testing.TB) string {
 // calm runs the built program on a machine that is switched off.
 func calm(t testing.TB, program string, m *boottest.Machine, words ...string) string {
 	t.Helper()
-	out, err := exec.Command(program, append([]string{"--root", m.Dir}, words...)...).CombinedOutput()
+	out, err := exec.Command(program, append([]string{
+		"--root",
+		m.Dir,
+	}, words...)...).CombinedOutput()
 	if err != nil {
 		t.Fatalf("calmdawn %v: %v\n%s", words, err, out)
 	}
@@ -43,35 +47,48 @@ func calm(t testing.TB, program string, m *boottest.Machine, words ...string) st
 }
 
 func unitOf(kind, run string) string {
-	return "[Unit]\nDescription=x\n[Service]\nType=" + kind + "\nExecStart=/bin/sh -c '" + run + "'\n"
+	return "[Unit]\nDescription=x\n[Service]\nType=" + kind + "\nExecStart=/bin/sh -c '" + run +
+		"'\n"
 }
 
 const burn = "i=0; while [ $$i -lt %d ]; do i=$$((i+1)); done"
 
-// TestRecorder puts the recorder into a machine that is switched off, boots it for real, and holds the record against the kernel's
-// accounting, the service manager's clocks, and what the machine was told to do.
+// TestRecorder puts the recorder into a machine that is switched off, boots it
+// for real, and holds the record against the kernel's accounting, the service
+// manager's clocks, and what the machine was told to do.
 func TestRecorder(t *testing.T) {
 	p := program(t)
 	m := boottest.New(t, map[string]string{
-		"etc/systemd/system/waits.service":                         unitOf("oneshot", "sleep 1"),
-		"etc/systemd/system/works.service":                         unitOf("oneshot", fmt.Sprintf(burn, 400000)),
-		"etc/systemd/system/stays.service":                         unitOf("simple", fmt.Sprintf(burn, 1500000)+"; date +%%s%%N > /share/quiet; exec sleep 100"),
+		"etc/systemd/system/waits.service": unitOf("oneshot", "sleep 1"),
+		"etc/systemd/system/works.service": unitOf("oneshot",
+			fmt.Sprintf(burn, 400000)),
+		"etc/systemd/system/stays.service": unitOf("simple",
+			fmt.Sprintf(burn, 1500000)+"; date +%%s%%N > /share/quiet; exec sleep 100"),
 		"etc/systemd/system/multi-user.target.wants/waits.service": "-> ../waits.service",
 		"etc/systemd/system/multi-user.target.wants/works.service": "-> ../works.service",
 		"etc/systemd/system/multi-user.target.wants/stays.service": "-> ../stays.service",
-		"home/maria/.config/autostart/cue-desk.desktop":            "[Desktop Entry]\nType=Application\nName=x\nExec=/usr/bin/cue-desk\n",
-		"usr/bin/cue-desk":                                         "#!/bin/sh\n" + fmt.Sprintf(strings.ReplaceAll(burn, "$$", "$"), 300000) + "\nexec sleep 100\n",
-		"usr/bin/till":                                             "#!/bin/sh\n" + fmt.Sprintf(strings.ReplaceAll(burn, "$$", "$"), 500000) + "\nsleep 100\n",
-		// A login without a service manager's help: its programs have no groups of their own.
-		"etc/systemd/system/desk.service":                         "[Unit]\nAfter=systemd-user-sessions.service\nConflicts=console-getty.service\n[Service]\nUser=teo\nPAMName=login\nTTYPath=/dev/console\nStandardInput=tty-force\nStandardOutput=journal\nExecStart=/bin/sh -c '/usr/bin/till & sleep 0.2; wait'\n",
+		"home/maria/.config/autostart/cue-desk.desktop": "[Desktop Entry]\n" +
+			"Type=Application\nName=x\nExec=/usr/bin/cue-desk\n",
+		"usr/bin/cue-desk": "#!/bin/sh\n" +
+			fmt.Sprintf(strings.ReplaceAll(burn, "$$", "$"), 300000) + "\nexec sleep 100\n",
+		"usr/bin/till": "#!/bin/sh\n" +
+			fmt.Sprintf(strings.ReplaceAll(burn, "$$", "$"), 500000) + "\nsleep 100\n",
+		// A login without a service manager's help: its programs have no groups
+		// of their own.
+		"etc/systemd/system/desk.service": "[Unit]\n" +
+			"After=systemd-user-sessions.service\nConflicts=console-getty.service\n[Service]\n" +
+			"User=teo\nPAMName=login\nTTYPath=/dev/console\nStandardInput=tty-force\n" +
+			"StandardOutput=journal\nExecStart=/bin/sh -c '/usr/bin/till & sleep 0.2; wait'\n",
 		"etc/systemd/system/multi-user.target.wants/desk.service": "-> ../desk.service",
-		"usr/bin/finish":                  finish,
-		"etc/systemd/system/last.service": "[Unit]\nAfter=multi-user.target user@1000.service\n[Service]\nExecStart=/bin/sh /usr/bin/finish\n",
+		"usr/bin/finish": finish,
+		"etc/systemd/system/last.service": "[Unit]\nAfter=multi-user.target user@1000.service\n" +
+			"[Service]\nExecStart=/bin/sh /usr/bin/finish\n",
 	})
 	for _, name := range []string{"cue-desk", "till"} {
 		ok(t, os.Chmod(filepath.Join(m.Dir, "usr/bin", name), 0o755))
 	}
-	if !strings.Contains(calm(t, p, m, "recorder", "on", "--yes", "--boots", "2"), "Done, as change 1") {
+	if !strings.Contains(calm(t, p, m, "recorder", "on", "--yes", "--boots", "2"), "Done, as "+
+		"change 1") {
 		t.Fatal("the recorder was not put in")
 	}
 	m.Boot(t)
@@ -82,7 +99,8 @@ func TestRecorder(t *testing.T) {
 	if b.Recording == nil || !b.Ready.Known || !b.Settled.FromReady.Known || len(b.Notes) > 0 {
 		t.Fatalf("ready %+v, settled %+v, notes %v", b.Ready, b.Settled, b.Notes)
 	}
-	t.Logf("%d samples in %v, %v of processor time, %d bytes", b.Recording.Samples, b.Recording.Ended-b.Recording.Began, b.Recording.CPU, b.Recording.Memory)
+	t.Logf("%d samples in %v, %v of processor time, %d bytes", b.Recording.Samples,
+		b.Recording.Ended-b.Recording.Began, b.Recording.CPU, b.Recording.Memory)
 	t.Logf("with writing it down: %s µs", strings.TrimSpace(m.Shared(t, "recorder")))
 	if b.Recording.Memory > 20<<20 {
 		t.Errorf("the recorder held %d bytes", b.Recording.Memory)
@@ -98,7 +116,8 @@ func TestRecorder(t *testing.T) {
 		usec, err := strconv.ParseInt(digits, 10, 64)
 		ok(t, err)
 		s, _ := b.Span(name)
-		agrees("processor time of "+name, s.CPU.Value, time.Duration(usec)*time.Microsecond, 20*time.Millisecond)
+		agrees("processor time of "+name, s.CPU.Value, time.Duration(usec)*time.Microsecond,
+			20*time.Millisecond)
 		if n := len(s.Course); n == 0 || s.Course[n-1].CPU > s.CPU.Value {
 			t.Errorf("the course of %s: %v", name, s.Course)
 		}
@@ -107,7 +126,9 @@ func TestRecorder(t *testing.T) {
 	agrees("waits.service", waits.OwnTime().Value, time.Second, 500*time.Millisecond)
 	// The log of the same boot.
 	logged := journal.Read(r, 0).Boots[0]
-	compared, late := 0, 0 // a busy computer may stop the service manager between its clock and its message
+	// a busy computer may stop the service manager between its clock and its
+	// message
+	compared, late := 0, 0
 	for _, s := range b.Spans {
 		l, found := logged.Span(s.Native)
 		if !found || s.Owner != "" || l.Skipped {
@@ -119,11 +140,13 @@ func TestRecorder(t *testing.T) {
 				if (pair[1].Value - pair[0].Value).Abs() > 5*time.Millisecond {
 					late++
 				}
-				agrees("the log's clock for "+s.Native, pair[1].Value, pair[0].Value, 300*time.Millisecond)
+				agrees("the log's clock for "+s.Native, pair[1].Value, pair[0].Value,
+					300*time.Millisecond)
 			}
 		}
 	}
-	if agrees("ready", logged.Ready.Value, b.Ready.Value, 300*time.Millisecond); compared < 20 || late > compared/5 {
+	if agrees("ready", logged.Ready.Value, b.Ready.Value,
+		300*time.Millisecond); compared < 20 || late > compared/5 {
 		t.Errorf("%d moments were compared; %d are more than 5 ms off", compared, late)
 	}
 	// Quiet, and the programs of logins.
@@ -151,16 +174,25 @@ func TestRecorder(t *testing.T) {
 	}
 	// It stops by itself, and leaves no trace.
 	m.Boot(t)
-	if state := calm(t, p, m, "recorder", "status"); !strings.Contains(state, "starts no more") || !strings.Contains(state, "2 boots are recorded") {
+	if state := calm(t, p, m, "recorder",
+		"status"); !strings.Contains(state, "starts no more") ||
+		!strings.Contains(state, "2 boots are recorded") {
 		t.Error(state)
 	}
 	calm(t, p, m, "recorder", "off", "--yes")
-	for _, p := range []string{recorder.Program, recorder.Unit, recorder.Link, filepath.Dir(recorder.Program)} {
+	for _, p := range []string{
+		recorder.Program,
+		recorder.Unit,
+		recorder.Link,
+		filepath.Dir(recorder.Program),
+	} {
 		if _, err := r.Lstat(p); err == nil {
 			t.Errorf("%s is left", p)
 		}
 	}
-	if list := calm(t, p, m, "boots"); !strings.Contains(list, "SETTLED") || !strings.Contains(list, "after the login; recorded") {
+	if list := calm(t, p, m,
+		"boots"); !strings.Contains(list, "SETTLED") || !strings.Contains(list, "after the "+
+		"login; recorded") {
 		t.Error(list)
 	}
 }
@@ -173,8 +205,9 @@ while [ "$(systemctl is-active calmdawn-recorder.service)" = active ]; do sleep 
 
 // finish writes down what the kernel accounted for, and switches off.
 const finish = whenRecorded + `
-echo $(( $(systemctl show -p CPUUsageNSec --value calmdawn-recorder.service) / 1000 )) > /share/recorder
-for u in works stays waits; do echo $u.service $(( $(systemctl show -p CPUUsageNSec --value $u.service) / 1000 )); done > /share/accounting
+used() { echo $(( $(systemctl show -p CPUUsageNSec --value $1) / 1000 )); }
+used calmdawn-recorder.service > /share/recorder
+for u in works stays waits; do echo $u.service $(used $u.service); done > /share/accounting
 systemctl --no-block poweroff
 `
 

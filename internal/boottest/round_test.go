@@ -15,19 +15,25 @@ import (
 	"calmdawn/internal/boottest"
 )
 
-// TestRound does the whole job on a real machine: five boots, three items of known cost switched off, five boots, compare, report; and a
-// browser opens the report.
+// TestRound does the whole job on a real machine: five boots, three items of
+// known cost switched off, five boots, compare, report; and a browser opens the
+// report.
 func TestRound(t *testing.T) {
 	const hostile = `<script>document.title = "owned"</script>`
 	files := map[string]string{
-		"usr/bin/finish":                  "sleep 2\nsystemctl --no-block poweroff\n",
-		"etc/systemd/system/last.service": "[Unit]\nAfter=graphical.target\n[Service]\nExecStart=/bin/sh /usr/bin/finish\n",
+		"usr/bin/finish": "sleep 2\nsystemctl --no-block poweroff\n",
+		"etc/systemd/system/last.service": "[Unit]\nAfter=graphical.target\n[Service]\n" +
+			"ExecStart=/bin/sh /usr/bin/finish\n",
 	}
 	var items []string
 	before := ""
-	for i, wait := range []float64{1.5, 1, 0.8} { // one after the other: 3.3 s of ready, less what else ready waits for
+	// one after the other: 3.3 s of ready, less what else ready waits for
+	for i, wait := range []float64{1.5, 1, 0.8} {
 		name := fmt.Sprintf("known-%d.service", i)
-		files["etc/systemd/system/"+name] = "[Unit]\nDescription=" + hostile + "\n" + before + fmt.Sprintf("[Service]\nType=oneshot\nRemainAfterExit=yes\nExecStart=/bin/sleep %v\n[Install]\nWantedBy=multi-user.target\n", wait)
+		files["etc/systemd/system/"+
+			name] = "[Unit]\nDescription=" + hostile + "\n" + before + fmt.Sprintf("[Service]\n"+
+			"Type=oneshot\nRemainAfterExit=yes\nExecStart=/bin/sleep %v\n[Install]\n"+
+			"WantedBy=multi-user.target\n", wait)
 		files["etc/systemd/system/multi-user.target.wants/"+name] = "-> ../" + name
 		before = "After=" + name + "\n"
 		items = append(items, "service:"+name)
@@ -56,11 +62,13 @@ func TestRound(t *testing.T) {
 	ok(t, json.Unmarshal([]byte(calm(t, p, m, "compare", "--json")), &d))
 	ready := d.Milestones[0]
 	t.Logf("%d and %d boots: %+v, since %+v", len(d.Before.Boots), len(d.After.Boots), ready, d.Why)
-	if ready.Name != "ready" || ready.Verdict != "faster" || len(d.Before.Boots) < 5 || len(d.After.Boots) < 4 {
+	if ready.Name != "ready" || ready.Verdict != "faster" || len(d.Before.Boots) < 5 ||
+		len(d.After.Boots) < 4 {
 		t.Fatalf("the verdict is %q", ready.Verdict)
 	}
 	const truth, noise = -3.1, 0.6
-	if ready.Difference.Low > truth+noise || ready.Difference.High < truth-noise || abs(ready.Difference.Estimate-truth) > noise {
+	if ready.Difference.Low > truth+noise || ready.Difference.High < truth-noise ||
+		abs(ready.Difference.Estimate-truth) > noise {
 		t.Errorf("the shift is %+v; the items took about %v s", ready.Difference, -truth)
 	}
 	gone := 0
@@ -93,7 +101,14 @@ func browse(t *testing.T, page string) {
 	dir := filepath.Dir(page)
 	run := func(words ...string) string {
 		t.Helper()
-		words = append([]string{"--headless", "--no-sandbox", "--disable-gpu", "--disable-dev-shm-usage", "--user-data-dir=" + filepath.Join(dir, "profile"), "--virtual-time-budget=3000"}, words...)
+		words = append([]string{
+			"--headless",
+			"--no-sandbox",
+			"--disable-gpu",
+			"--disable-dev-shm-usage",
+			"--user-data-dir=" + filepath.Join(dir, "profile"),
+			"--virtual-time-budget=3000",
+		}, words...)
 		cmd := exec.Command("chromium", append(words, "file://"+page)...)
 		cmd.Env = append(os.Environ(), "HOME="+dir)
 		out, err := cmd.Output()
@@ -103,7 +118,8 @@ func browse(t *testing.T, page string) {
 		return string(out)
 	}
 	dom := run("--dump-dom")
-	for _, part := range []string{"<title>Start-up report: ", "sooner than before", "What was changed, and how to take it back", "undo 1", "&lt;script&gt;"} {
+	for _, part := range []string{"<title>Start-up report: ", "sooner than before", "What was " +
+		"changed, and how to take it back", "undo 1", "&lt;script&gt;"} {
 		if !strings.Contains(dom, part) {
 			t.Errorf("the page lacks %q", part)
 		}

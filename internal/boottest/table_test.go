@@ -12,7 +12,8 @@ import (
 	"testing"
 )
 
-// TestForecastTable prints what docs/forecast-accuracy.md holds, from the results that TestForecastAccuracy left.
+// TestForecastTable prints what docs/forecast-accuracy.md holds, from the
+// results that TestForecastAccuracy left.
 func TestForecastTable(t *testing.T) {
 	file := os.Getenv("CALMDAWN_FORECASTS")
 	if file == "" {
@@ -27,24 +28,29 @@ func TestForecastTable(t *testing.T) {
 		all = append(all, r)
 	}
 	var b strings.Builder
-	fmt.Fprintln(&b, "| machine | processors | change | items | ready before | after | measured saving | forecast (range) | error | replay |")
+	fmt.Fprintln(&b, "| machine | processors | change | items | ready before | after | measured "+
+		"saving | forecast (range) | error | replay |")
 	fmt.Fprintln(&b, "| --- | --- | --- | --- | --- | --- | --- | --- | --- | --- |")
 	var wrong, settled []float64
 	inside := 0
 	for _, r := range all {
 		measured := r.Now - r.Then
-		fmt.Fprintf(&b, "| %d | %d | %s | %d | %.2f s | %.2f s | %.2f s | %.2f s (%.2f to %.2f) | %.1f %% | %.1f %% |\n", r.Seed, r.Processors, r.What, r.Items, r.Now, r.Then, measured, r.Saving, r.Low, r.High, 100*r.wrong(), 100*r.Replay)
+		fmt.Fprintf(&b, "| %d | %d | %s | %d | %.2f s | %.2f s | %.2f s | %.2f s (%.2f to %.2f) "+
+			"| %.1f %% | %.1f %% |\n", r.Seed, r.Processors, r.What, r.Items, r.Now, r.Then,
+			measured, r.Saving, r.Low, r.High, 100*r.wrong(), 100*r.Replay)
 		wrong = append(wrong, r.wrong())
 		settled = append(settled, abs(r.SettledNow-r.SettledThen-r.Settled)/r.SettledNow)
 		if measured >= r.Low && measured <= r.High {
 			inside++
 		}
 	}
-	fmt.Fprintf(&b, "\n%d cases. Error of ready as a share of it: %s. Inside the range: %d.\nError of settled: %s.\n", len(all), quantiles(wrong), inside, quantiles(settled))
+	fmt.Fprintf(&b, "\n%d cases. Error of ready as a share of it: %s. Inside the range: %d.\n"+
+		"Error of settled: %s.\n", len(all), quantiles(wrong), inside, quantiles(settled))
 	t.Log("\n" + b.String())
 }
 
-// quantiles tells the median, the 90th percentile and the worst, with 95 % intervals by resampling.
+// quantiles tells the median, the 90th percentile and the worst, with 95 %
+// intervals by resampling.
 func quantiles(x []float64) string {
 	if len(x) == 0 {
 		return "none"
@@ -65,5 +71,6 @@ func quantiles(x []float64) string {
 		}
 		return fmt.Sprintf("%.1f %% (%.1f to %.1f)", at(x, q), at(again, 0.025), at(again, 0.975))
 	}
-	return fmt.Sprintf("median %s, 90th percentile %s, worst %.1f %%", told(0.5), told(0.9), at(x, 1))
+	return fmt.Sprintf("median %s, 90th percentile %s, worst %.1f %%", told(0.5), told(0.9),
+		at(x, 1))
 }

@@ -20,9 +20,11 @@ import (
 )
 
 // vmPackages are what a machine needs that boots by its own kernel.
-const vmPackages = "systemd,systemd-sysv,dbus,udev,procps,kmod,libpam-systemd,linux-image-cloud-amd64,initramfs-tools"
+const vmPackages = "systemd,systemd-sysv,dbus,udev,procps,kmod,libpam-systemd," +
+	"linux-image-cloud-amd64,initramfs-tools"
 
-// A vm is the disk of a whole virtual machine, and the kernel that boots from it.
+// A vm is the disk of a whole virtual machine, and the kernel that boots from
+// it.
 type vm struct {
 	work, disk, kernel, initrd string
 }
@@ -36,7 +38,8 @@ func must(t testing.TB, name string, words ...string) string {
 	return string(out)
 }
 
-// newVM makes the disk with the recorder on it. Each boot ends by itself when it is recorded.
+// newVM makes the disk with the recorder on it. Each boot ends by itself when
+// it is recorded.
 func newVM(t testing.TB, files map[string]string, change func(dir string)) *vm {
 	t.Helper()
 	cache, err := os.UserCacheDir()
@@ -50,11 +53,16 @@ func newVM(t testing.TB, files map[string]string, change func(dir string)) *vm {
 	dir := filepath.Join(work, "root")
 	must(t, "cp", "-a", root, dir)
 	testtree.Add(t, dir, map[string]string{
-		"etc/fstab": "/dev/vda / ext4 defaults 0 1\n", "etc/hostname": "bench\n", "var/log/journal/": "",
-		"etc/systemd/system/waits.service":                         unitOf("oneshot", "sleep 2"),
+		"etc/fstab":                        "/dev/vda / ext4 defaults 0 1\n",
+		"etc/hostname":                     "bench\n",
+		"var/log/journal/":                 "",
+		"etc/systemd/system/waits.service": unitOf("oneshot", "sleep 2"),
 		"etc/systemd/system/multi-user.target.wants/waits.service": "-> ../waits.service",
-		"usr/bin/finish":                                         "sleep 30\nwhile [ \"$(systemctl is-active calmdawn-recorder.service)\" = active ]; do sleep 10; done\nsystemctl --no-block poweroff\n",
-		"etc/systemd/system/last.service":                        "[Unit]\nAfter=multi-user.target\n[Service]\nExecStart=/bin/sh /usr/bin/finish\n",
+		"usr/bin/finish": "sleep 30\nwhile [ " +
+			"\"$(systemctl is-active calmdawn-recorder.service)\" = active ]; do sleep 10; done\n" +
+			"systemctl --no-block poweroff\n",
+		"etc/systemd/system/last.service": "[Unit]\n" +
+			"After=multi-user.target\n[Service]\nExecStart=/bin/sh /usr/bin/finish\n",
 		"etc/systemd/system/graphical.target.wants/last.service": "-> ../last.service",
 	})
 	testtree.Add(t, dir, files)
@@ -67,7 +75,12 @@ func newVM(t testing.TB, files map[string]string, change func(dir string)) *vm {
 	if len(kernels) != 1 || len(initrds) != 1 {
 		t.Fatal("the fixture has no kernel")
 	}
-	v := &vm{work: work, disk: filepath.Join(work, "disk.img"), kernel: kernels[0], initrd: initrds[0]}
+	v := &vm{
+		work:   work,
+		disk:   filepath.Join(work, "disk.img"),
+		kernel: kernels[0],
+		initrd: initrds[0],
+	}
 	must(t, "mke2fs", "-q", "-t", "ext4", "-d", dir, v.disk, "2500M")
 	return v
 }
@@ -78,7 +91,9 @@ func (v *vm) boot(t testing.TB, words ...string) {
 	ctx, cancel := context.WithTimeout(context.Background(), 15*time.Minute)
 	defer cancel()
 	start := time.Now()
-	words = append([]string{"-m", "1024", "-smp", "2", "-nographic", "-no-reboot", "-net", "none"}, words...)
+	words = append([]string{
+		"-m", "1024", "-smp", "2", "-nographic", "-no-reboot", "-net", "none",
+	}, words...)
 	console, err := exec.CommandContext(ctx, "qemu-system-x86_64", words...).CombinedOutput()
 	if err != nil {
 		t.Fatalf("%v\n%s", err, console[max(0, len(console)-3000):])
@@ -86,14 +101,16 @@ func (v *vm) boot(t testing.TB, words ...string) {
 	t.Logf("%.0f s until it had switched itself off", time.Since(start).Seconds())
 }
 
-// left copies what the machine has written to a folder that our program can work on.
+// left copies what the machine has written to a folder that our program can
+// work on.
 func (v *vm) left(t testing.TB) string {
 	t.Helper()
 	left, err := os.MkdirTemp(v.work, "left")
 	ok(t, err)
 	for _, folder := range []string{"/var/lib/calmdawn", "/var/log/journal"} {
 		ok(t, os.MkdirAll(filepath.Join(left, filepath.Dir(folder)), 0o755))
-		must(t, "debugfs", "-R", "rdump "+folder+" "+filepath.Join(left, filepath.Dir(folder)), v.disk)
+		must(t, "debugfs", "-R", "rdump "+folder+" "+filepath.Join(left, filepath.Dir(folder)),
+			v.disk)
 	}
 	ok(t, os.MkdirAll(left+"/etc", 0o755))
 	must(t, "debugfs", "-R", "dump /etc/machine-id "+left+"/etc/machine-id", v.disk)
@@ -101,30 +118,44 @@ func (v *vm) left(t testing.TB) string {
 	return left
 }
 
-// TestVirtualMachine puts the recorder onto the disk of a whole virtual machine, boots it twice by firmware and loader under software
-// emulation, and reads what it left. `make bench-vm` runs it; it takes some minutes.
+// TestVirtualMachine puts the recorder onto the disk of a whole virtual
+// machine, boots it twice by firmware and loader under software emulation, and
+// reads what it left. `make bench-vm` runs it; it takes some minutes.
 func TestVirtualMachine(t *testing.T) {
 	if os.Getenv("CALMDAWN_VM") == "" {
 		t.Skip("a whole virtual machine takes minutes; make bench-vm boots one")
 	}
 	v := newVM(t, nil, func(dir string) {
-		// The service manager reads what the loader left if the kernel shows it in time.
-		ok(t, os.WriteFile(filepath.Join(dir, "etc/initramfs-tools/modules"), []byte("efivarfs\n"), 0o644))
+		// The service manager reads what the loader left if the kernel shows it
+		// in time.
+		ok(t,
+			os.WriteFile(filepath.Join(dir, "etc/initramfs-tools/modules"), []byte("efivarfs\n"),
+				0o644))
 		must(t, "chroot", dir, "update-initramfs", "-u")
 	})
-	// A second disk from which the firmware boots: the loader tells the service manager when it and the firmware were done.
-	loader, variables, entry := filepath.Join(v.work, "loader.img"), filepath.Join(v.work, "variables.fd"), filepath.Join(v.work, "bench.conf")
-	ok(t, os.WriteFile(entry, []byte("title bench\nlinux /vmlinuz\ninitrd /initrd\noptions root=/dev/vda rw console=ttyS0 quiet\n"), 0o644))
+	// A second disk from which the firmware boots: the loader tells the service
+	// manager when it and the firmware were done.
+	loader, variables, entry := filepath.Join(v.work,
+		"loader.img"), filepath.Join(v.work, "variables.fd"), filepath.Join(v.work, "bench.conf")
+	ok(t, os.WriteFile(entry, []byte("title bench\nlinux /vmlinuz\ninitrd /initrd\noptions "+
+		"root=/dev/vda rw console=ttyS0 quiet\n"), 0o644))
 	must(t, "mkfs.vfat", "-C", loader, "131072")
 	must(t, "mmd", "-i", loader, "::/EFI", "::/EFI/BOOT", "::/loader", "::/loader/entries")
-	for from, to := range map[string]string{v.kernel: "vmlinuz", v.initrd: "initrd", entry: "loader/entries/bench.conf", "/usr/lib/systemd/boot/efi/systemd-bootx64.efi": "EFI/BOOT/BOOTX64.EFI"} {
+	for from, to := range map[string]string{
+		v.kernel: "vmlinuz",
+		v.initrd: "initrd",
+		entry:    "loader/entries/bench.conf",
+		"/usr/lib/systemd/boot/efi/systemd-bootx64.efi": "EFI/BOOT/BOOTX64.EFI",
+	} {
 		must(t, "mcopy", "-i", loader, from, "::/"+to)
 	}
 	must(t, "cp", "/usr/share/OVMF/OVMF_VARS_4M.fd", variables)
 	for range 2 {
 		v.boot(t, "-cpu", "qemu64,-hypervisor", // the loader trusts no clock of a hypervisor
-			"-drive", "if=pflash,format=raw,readonly=on,file=/usr/share/OVMF/OVMF_CODE_4M.fd", "-drive", "if=pflash,format=raw,file="+variables,
-			"-drive", "file="+v.disk+",format=raw,if=virtio", "-drive", "file="+loader+",format=raw,if=virtio")
+			"-drive", "if=pflash,format=raw,readonly=on,file=/usr/share/OVMF/OVMF_CODE_4M.fd",
+			"-drive", "if=pflash,format=raw,file="+variables,
+			"-drive", "file="+v.disk+",format=raw,if=virtio", "-drive",
+			"file="+loader+",format=raw,if=virtio")
 	}
 	left, p := v.left(t), program(t)
 	out, err := exec.Command(p, "--root", left, "boots", "--json", "--spans").Output()
@@ -158,14 +189,17 @@ func TestVirtualMachine(t *testing.T) {
 			cpu += s.CPU
 			read += s.DiskRead
 		}
-		t.Logf("ready %.1f s, phases %v, settled +%.1f s, from %v, kernel %s, %d processors, %d MB; units used %.1f s, and read %d MB; odd: %v",
-			b.Ready, b.Phases, b.Settled.FromReady, b.Sources, b.Kernel, b.Processors, b.Memory/1e6, cpu, read/1e6, b.Odd)
+		t.Logf("ready %.1f s, phases %v, settled +%.1f s, from %v, kernel %s, %d processors, %d "+
+			"MB; units used %.1f s, and read %d MB; odd: %v",
+			b.Ready, b.Phases, b.Settled.FromReady, b.Sources, b.Kernel, b.Processors,
+			b.Memory/1e6, cpu, read/1e6, b.Odd)
 		for _, phase := range []string{"firmware", "loader", "kernel", "userspace"} {
 			if b.Phases[phase] <= 0 {
 				t.Errorf("the phase %s is missing", phase)
 			}
 		}
-		if len(b.Sources) != 2 || b.Kernel == "" || b.Processors != 2 || b.Memory < 5e8 || cpu < 1 || read < 1e6 {
+		if len(b.Sources) != 2 || b.Kernel == "" || b.Processors != 2 || b.Memory < 5e8 ||
+			cpu < 1 || read < 1e6 {
 			b.Spans = nil
 			t.Errorf("something is missing: %+v", b)
 		}
@@ -173,15 +207,21 @@ func TestVirtualMachine(t *testing.T) {
 	t.Log(strings.TrimSpace(must(t, p, "--root", left, "recorder", "status")))
 }
 
-// TestSlowDisk has units read much from a disk that gives little, forecasts from two boots what it would be without some of them, with what
-// the recorder saw of the disk and without, takes them out, and boots again. Part of `make bench-vm`; it takes twenty minutes.
+// TestSlowDisk has units read much from a disk that gives little, forecasts
+// from two boots what it would be without some of them, with what the recorder
+// saw of the disk and without, takes them out, and boots again. Part of `make
+// bench-vm`; it takes twenty minutes.
 func TestSlowDisk(t *testing.T) {
 	if os.Getenv("CALMDAWN_VM") == "" {
 		t.Skip("a whole virtual machine takes minutes; make bench-vm boots one")
 	}
 	const wants = "etc/systemd/system/multi-user.target.wants/"
 	files := map[string]string{}
-	for name, kind := range map[string]string{"reads-a": "oneshot", "reads-b": "oneshot", "reads-c": "simple"} {
+	for name, kind := range map[string]string{
+		"reads-a": "oneshot",
+		"reads-b": "oneshot",
+		"reads-c": "simple",
+	} {
 		files["etc/systemd/system/"+name+".service"] = unitOf(kind, "cat /opt/"+name+" >/dev/null")
 		files[wants+name+".service"] = "-> ../" + name + ".service"
 		files["opt/"+name] = strings.Repeat(name, 24<<20/len(name))
@@ -189,7 +229,8 @@ func TestSlowDisk(t *testing.T) {
 	v := newVM(t, files, nil)
 	again := func(n int) []boot.Boot {
 		for range n {
-			v.boot(t, "-kernel", v.kernel, "-initrd", v.initrd, "-append", "root=/dev/vda rw console=ttyS0 quiet",
+			v.boot(t, "-kernel", v.kernel, "-initrd", v.initrd, "-append", "root=/dev/vda rw "+
+				"console=ttyS0 quiet",
 				"-drive", "file="+v.disk+",format=raw,if=virtio,throttling.bps-total=4000000")
 		}
 		r, err := machine.Open(v.left(t))
@@ -214,7 +255,8 @@ func TestSlowDisk(t *testing.T) {
 		}
 		after := again(2)
 		for _, name := range off {
-			must(t, "debugfs", "-w", "-R", "symlink /"+wants+name+".service ../"+name+".service", v.disk)
+			must(t, "debugfs", "-w", "-R", "symlink /"+wants+name+".service ../"+name+".service",
+				v.disk)
 		}
 		var told [2]time.Duration
 		for i := range told {
@@ -231,10 +273,14 @@ func TestSlowDisk(t *testing.T) {
 					continue
 				}
 				out, _ := r.Without(set)
-				told[i] += (b.Ready.Value - (r.Unchanged().Ready - out.Ready)) / time.Duration(len(before))
+				told[i] += (b.Ready.Value - (r.Unchanged().Ready - out.Ready)) / time.Duration(
+					len(before),
+				)
 			}
 		}
-		t.Logf("without %v: %.1f s after %.1f s; forecast %.1f s with the disk, %.1f s without", off, mean(after).Seconds(), mean(before).Seconds(), told[0].Seconds(), told[1].Seconds())
+		t.Logf("without %v: %.1f s after %.1f s; forecast %.1f s with the disk, %.1f s without",
+			off, mean(after).Seconds(), mean(before).Seconds(), told[0].Seconds(),
+			told[1].Seconds())
 		if wrong := (told[0] - mean(after)).Abs(); wrong > mean(before)/4 {
 			t.Errorf("the forecast is %v off", wrong)
 		}

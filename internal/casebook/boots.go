@@ -27,7 +27,8 @@ const (
 // AddBoot keeps a recorded boot; one of the same id is replaced.
 func (b *Book) AddBoot(recorded boot.Boot) error {
 	var packed bytes.Buffer
-	w, err := zstd.NewWriter(&packed, zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(256<<10), zstd.WithEncoderLevel(zstd.SpeedFastest))
+	w, err := zstd.NewWriter(&packed, zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(256<<10),
+		zstd.WithEncoderLevel(zstd.SpeedFastest))
 	if err != nil {
 		return err
 	}
@@ -35,13 +36,15 @@ func (b *Book) AddBoot(recorded boot.Boot) error {
 		return err
 	}
 	return b.transact(func(tx *sql.Tx) error {
-		_, err := tx.Exec("INSERT OR REPLACE INTO boots(boot_id, began, boot) VALUES(?, ?, ?)", recorded.ID, recorded.Began.UTC().Format(sortable), packed.Bytes())
+		_, err := tx.Exec("INSERT OR REPLACE INTO boots(boot_id, began, boot) VALUES(?, ?, ?)",
+			recorded.ID, recorded.Began.UTC().Format(sortable), packed.Bytes())
 		return err
 	})
 }
 
-// Boots returns the recorded boots, at most the last (0: all), oldest first. Those that cannot be read are left out, and the oldest where all
-// together are too large; the error tells of them then.
+// Boots returns the recorded boots, at most the last (0: all), oldest first.
+// Those that cannot be read are left out, and the oldest where all together are
+// too large; the error tells of them then.
 func (b *Book) Boots(last int) ([]boot.Boot, error) {
 	if last == 0 {
 		last = -1
@@ -56,7 +59,8 @@ func (b *Book) Boots(last int) ([]boot.Boot, error) {
 	left, id := int64(maxBoots), ""
 	for rows.Next() {
 		if left <= 0 {
-			wrong = append(wrong, fmt.Errorf("the records that are older than the boot %.8s are left out: all together are too large", id))
+			wrong = append(wrong, fmt.Errorf("the records that are older than the boot %.8s are "+
+				"left out: all together are too large", id))
 			break
 		}
 		var packed []byte
@@ -80,7 +84,8 @@ func (b *Book) Boots(last int) ([]boot.Boot, error) {
 
 // unpack returns a boot, and how many bytes its record has when it is unpacked.
 func unpack(packed []byte) (b boot.Boot, size int64, err error) {
-	r, err := zstd.NewReader(bytes.NewReader(packed), zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(maxBoot))
+	r, err := zstd.NewReader(bytes.NewReader(packed), zstd.WithDecoderConcurrency(1),
+		zstd.WithDecoderMaxMemory(maxBoot))
 	if err != nil {
 		return b, 0, err
 	}

@@ -1,7 +1,9 @@
-// Package casebook is the store of one machine: its changes, and room for its boots, surveys and forecasts.
+// Package casebook is the store of one machine: its changes, and room for its
+// boots, surveys and forecasts.
 //
-// It is a SQLite file, by default inside the machine. What is in it when a call returns is on the disk. A casebook found
-// on a foreign disk is not trusted: it is opened through the confined root, checked, and bound to the machine's id.
+// It is a SQLite file, by default inside the machine. What is in it when a call
+// returns is on the disk. A casebook found on a foreign disk is not trusted: it
+// is opened through the confined root, checked, and bound to the machine's id.
 package casebook
 
 import (
@@ -21,8 +23,9 @@ import (
 	"calmdawn/internal/ownfile"
 )
 
-// Folder is where the casebook stands inside a machine, Name its file there, and GuideName the text beside it that tells
-// how the changes in force are taken back by hand.
+// Folder is where the casebook stands inside a machine, Name its file there,
+// and GuideName the text beside it that tells how the changes in force are
+// taken back by hand.
 const (
 	Folder    = "/var/lib/calmdawn"
 	Name      = "casebook.db"
@@ -54,8 +57,8 @@ type Book struct {
 	Warnings []string
 }
 
-// Read opens the machine's casebook for reading; it writes nothing and creates nothing. Without one, the error is
-// [ErrNone].
+// Read opens the machine's casebook for reading; it writes nothing and creates
+// nothing. Without one, the error is [ErrNone].
 //
 // What a stop left half written in it is rolled back in a private copy.
 func Read(r *machine.Root, c Choice) (*Book, error) {
@@ -77,7 +80,8 @@ func ReadForeign(file string) (*Book, error) {
 		if errors.Is(err, ErrNone) {
 			err = fs.ErrNotExist
 		}
-		return nil, fmt.Errorf("the casebook %s cannot be read; give the file of one: %w", file, err)
+		return nil, fmt.Errorf("the casebook %s cannot be read; give the file of one: %w", file,
+			err)
 	}
 	return at.read(nil)
 }
@@ -89,7 +93,8 @@ func (at place) read(r *machine.Root) (*Book, error) {
 		copied, copyErr := at.copy()
 		at.release()
 		if copyErr != nil {
-			return nil, fmt.Errorf("the casebook %s was left half written, and cannot be put right in a copy: %w", at.where, copyErr)
+			return nil, fmt.Errorf("the casebook %s was left half written, and cannot be put "+
+				"right in a copy: %w", at.where, copyErr)
 		}
 		return copied.open(r, url.Values{"mode": {"rw"}}, false)
 	case err != nil && !errors.Is(err, ErrNone) && at.readOnly(r) && at.journalSize() <= 0:
@@ -102,8 +107,9 @@ func (at place) read(r *machine.Root) (*Book, error) {
 	return b, err
 }
 
-// Write opens the machine's casebook for writing, and makes it if it is missing. What a stop left half written is
-// rolled back. Who makes edits too holds the machine's lock; the rest of a casebook is written without it.
+// Write opens the machine's casebook for writing, and makes it if it is
+// missing. What a stop left half written is rolled back. Who makes edits too
+// holds the machine's lock; the rest of a casebook is written without it.
 func Write(r *machine.Root, c Choice) (*Book, error) {
 	exposed := false
 	var err error
@@ -132,12 +138,14 @@ func Write(r *machine.Root, c Choice) (*Book, error) {
 		return nil, err
 	}
 	if exposed {
-		b.Warnings = append(b.Warnings, fmt.Sprintf("Others may read the casebook %s, in which private files of the machine can stand: its file system keeps no modes.", c.File))
+		b.Warnings = append(b.Warnings, fmt.Sprintf("Others may read the casebook %s, in which "+
+			"private files of the machine can stand: its file system keeps no modes.", c.File))
 	}
 	return b, nil
 }
 
-// Barred says why the casebook of a machine could not be written; nil where it can. It writes nothing.
+// Barred says why the casebook of a machine could not be written; nil where it
+// can. It writes nothing.
 func Barred(r *machine.Root, c Choice) error {
 	file := c.File
 	if file == "" {
@@ -151,13 +159,16 @@ func Barred(r *machine.Root, c Choice) error {
 		err = mayWrite(filepath.Dir(file))
 	}
 	if err != nil {
-		return fmt.Errorf("the casebook %s cannot be written (%w), so nothing was changed; name another place with --casebook FILE", file, err)
+		return fmt.Errorf("the casebook %s cannot be written (%w), so nothing was changed; name "+
+			"another place with --casebook FILE", file, err)
 	}
 	return nil
 }
 
 func noPlace(err error) error {
-	return fmt.Errorf("the casebook cannot be kept in this machine (%s: %s), so nothing was changed; make the disk writable, run this as root, or name another place with --casebook FILE", Folder, machine.Reason(err))
+	return fmt.Errorf("the casebook cannot be kept in this machine (%s: %s), so nothing was "+
+		"changed; make the disk writable, run this as root, or name another place with "+
+		"--casebook FILE", Folder, machine.Reason(err))
 }
 
 func makeFolder(r *machine.Root) error {
@@ -192,11 +203,18 @@ type place struct {
 	release     func() error
 }
 
-// locate finds the casebook, as far as it may be opened at all. Where only the file is missing, the error is ErrNone
-// and the place is whole. The place is to be released in any case.
+// locate finds the casebook, as far as it may be opened at all. Where only the
+// file is missing, the error is ErrNone and the place is whole. The place is to
+// be released in any case.
 func locate(r *machine.Root, c Choice) (place, error) {
 	file := c.File
-	at := place{file: filepath.Clean(file), where: file, outside: true, thisMachine: c.ThisMachine, release: func() error { return nil }}
+	at := place{
+		file:        filepath.Clean(file),
+		where:       file,
+		outside:     true,
+		thisMachine: c.ThisMachine,
+		release:     func() error { return nil },
+	}
 	if file != "" {
 		info, err := os.Stat(file)
 		switch {
@@ -208,7 +226,8 @@ func locate(r *machine.Root, c Choice) (place, error) {
 			return at, fmt.Errorf("%s is no file; a casebook is one", file)
 		}
 		if info, err := os.Lstat(at.journal()); err == nil && !info.Mode().IsRegular() {
-			return at, fmt.Errorf("%s is no file, and would be written to; take it away", at.journal())
+			return at, fmt.Errorf("%s is no file, and would be written to; take it away",
+				at.journal())
 		}
 		return at, at.checkJournal()
 	}
@@ -231,13 +250,17 @@ func locate(r *machine.Root, c Choice) (place, error) {
 		case err != nil:
 			return at, err
 		case info.Kind != machine.Regular:
-			return at, &machine.Refusal{Path: path.Join(Folder, name), Reason: "is " + info.Kind.String() + " where the casebook is expected; not opened"}
+			return at, &machine.Refusal{
+				Path:   path.Join(Folder, name),
+				Reason: "is " + info.Kind.String() + " where the casebook is expected; not opened",
+			}
 		}
 	}
 	return at, errors.Join(missing, at.checkJournal())
 }
 
-// Exists reports whether the machine has a casebook there, as far as can be seen.
+// Exists reports whether the machine has a casebook there, as far as can be
+// seen.
 func Exists(r *machine.Root, c Choice) bool {
 	at, err := locate(r, c)
 	at.release()
@@ -252,12 +275,22 @@ func (at place) readOnly(r *machine.Root) bool {
 }
 
 func (at place) open(r *machine.Root, settings url.Values, write bool) (*Book, error) {
-	settings["_pragma"] = []string{"busy_timeout(5000)", "trusted_schema(off)", "cell_size_check(on)", "foreign_keys(on)"}
+	settings["_pragma"] = []string{
+		"busy_timeout(5000)",
+		"trusted_schema(off)",
+		"cell_size_check(on)",
+		"foreign_keys(on)",
+	}
 	if write {
-		settings["_pragma"] = append(settings["_pragma"], "journal_mode(delete)", "synchronous(extra)")
+		settings["_pragma"] = append(settings["_pragma"], "journal_mode(delete)",
+			"synchronous(extra)")
 		settings.Set("_txlock", "immediate")
 	}
-	address := url.URL{Scheme: "file", Opaque: (&url.URL{Path: at.file}).EscapedPath(), RawQuery: settings.Encode()}
+	address := url.URL{
+		Scheme:   "file",
+		Opaque:   (&url.URL{Path: at.file}).EscapedPath(),
+		RawQuery: settings.Encode(),
+	}
 	db, err := sql.Open("sqlite", address.String())
 	if err != nil {
 		return nil, err
@@ -274,14 +307,18 @@ func (at place) open(r *machine.Root, settings url.Values, write bool) (*Book, e
 // Close closes the casebook.
 func (b *Book) Close() error { return errors.Join(b.db.Close(), b.release()) }
 
-// prepare checks whose the casebook is, and brings its tables up to date when it may write.
+// prepare checks whose the casebook is, and brings its tables up to date when
+// it may write.
 func (b *Book) prepare(r *machine.Root, write, thisMachine bool) error {
 	if err := b.get("PRAGMA user_version")(&b.format); err != nil {
-		return fmt.Errorf("it is damaged, or no casebook (%w); keep it, since it may hold what undo needs: %s beside it tells how changes are taken back by hand; restore it from a backup, or keep further changes elsewhere with --casebook FILE", err, GuideName)
+		return fmt.Errorf("it is damaged, or no casebook (%w); keep it, since it may hold what "+
+			"undo needs: %s beside it tells how changes are taken back by hand; restore it from "+
+			"a backup, or keep further changes elsewhere with --casebook FILE", err, GuideName)
 	}
 	switch {
 	case b.format > len(migrations):
-		return fmt.Errorf("it was written by a newer calmdawn (format %d, this one knows %d); use that one", b.format, len(migrations))
+		return fmt.Errorf("it was written by a newer calmdawn (format %d, this one knows %d); "+
+			"use that one", b.format, len(migrations))
 	case b.format == 0 && !write:
 		return ErrNone
 	}
@@ -297,14 +334,17 @@ func (b *Book) prepare(r *machine.Root, write, thisMachine bool) error {
 			return err
 		}
 	}
-	if err := b.get("SELECT value FROM facts WHERE name = 'casebook'")(&b.Token); err != nil && !errors.Is(err, sql.ErrNoRows) {
+	if err := b.get("SELECT value FROM facts WHERE name = 'casebook'")(
+		&b.Token,
+	); err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return err
 	}
 	var owner string
 	if err := b.get("SELECT value FROM facts WHERE name = 'machine'")(&owner); err != nil {
 		return fmt.Errorf("it does not say whose it is: %w", err)
 	}
-	if owner == noID && id != noID { // it was begun before the machine's first boot, which gives it its id
+	// it was begun before the machine's first boot, which gives it its id
+	if owner == noID && id != noID {
 		if write {
 			_, err := b.db.Exec("UPDATE facts SET value = ? WHERE name = 'machine'", id)
 			return err
@@ -315,9 +355,12 @@ func (b *Book) prepare(r *machine.Root, write, thisMachine bool) error {
 		return nil
 	}
 	if !thisMachine {
-		return fmt.Errorf("it belongs to another machine (id %.8s…, this one is %.8s…); if it is this machine's all the same, whose id was changed or cannot be read, say so with --this-machine", owner, id)
+		return fmt.Errorf("it belongs to another machine (id %.8s…, this one is %.8s…); if it is "+
+			"this machine's all the same, whose id was changed or cannot be read, say so with "+
+			"--this-machine", owner, id)
 	}
-	b.Warnings = append(b.Warnings, fmt.Sprintf("The casebook was kept under another machine id (%.8s…, and now it is %.8s…); it is used as you say.", owner, id))
+	b.Warnings = append(b.Warnings, fmt.Sprintf("The casebook was kept under another machine id "+
+		"(%.8s…, and now it is %.8s…); it is used as you say.", owner, id))
 	if write && id != noID {
 		_, err := b.db.Exec("UPDATE facts SET value = ? WHERE name = 'machine'", id)
 		return err

@@ -43,8 +43,17 @@ func record(t *testing.T, r *machine.Root, verb change.Verb, undoes int64) chang
 	b, err := Write(r, Inside)
 	must(t, err)
 	defer b.Close()
-	e := change.Edit{Path: "/etc/x", Before: change.Node{Kind: change.Absent}, After: change.Node{Kind: change.Link, Target: "/y"}}
-	c, err := b.Begin(change.Change{Verb: verb, MadeAt: time.Now(), Edits: []change.Edit{e}, Undoes: undoes}, nil)
+	e := change.Edit{
+		Path:   "/etc/x",
+		Before: change.Node{Kind: change.Absent},
+		After:  change.Node{Kind: change.Link, Target: "/y"},
+	}
+	c, err := b.Begin(change.Change{
+		Verb:   verb,
+		MadeAt: time.Now(),
+		Edits:  []change.Edit{e},
+		Undoes: undoes,
+	}, nil)
 	must(t, err)
 	must(t, b.End(c, change.Done, nil))
 	return c
@@ -59,8 +68,10 @@ func halfWritten(t *testing.T, dir string) {
 	must(t, err)
 	defer db.Close()
 	db.SetMaxOpenConns(1)
-	for _, words := range []string{"PRAGMA cache_size = 2", "BEGIN IMMEDIATE", "UPDATE changes SET verb = 'lost'", "CREATE TABLE filler(x)",
-		"WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i+1 FROM n WHERE i < 400) INSERT INTO filler SELECT zeroblob(900) FROM n"} {
+	for _, words := range []string{"PRAGMA cache_size = 2", "BEGIN IMMEDIATE", "UPDATE changes " +
+		"SET verb = 'lost'", "CREATE TABLE filler(x)",
+		"WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i+1 FROM n WHERE i < 400) INSERT INTO " +
+			"filler SELECT zeroblob(900) FROM n"} {
 		_, err := db.Exec(words)
 		must(t, err)
 	}
@@ -94,7 +105,8 @@ func TestWhatWasLeftHalfWrittenIsReadInACopy(t *testing.T) {
 		t.Errorf("read: %+v", all)
 	}
 	copies, _ := os.ReadDir(temp)
-	if info, err := copies[0].Info(); err != nil || len(copies) != 1 || info.Mode().Perm() != 0o700 {
+	if info, err := copies[0].Info(); err != nil || len(copies) != 1 ||
+		info.Mode().Perm() != 0o700 {
 		t.Errorf("the copy: %v %v", copies, err)
 	}
 	must(t, b.Close())
@@ -127,12 +139,23 @@ func TestAJournalThatNamesAFileIsRefused(t *testing.T) {
 	for _, c := range []byte(victim) {
 		sum += uint32(c)
 	}
-	big := func(n uint32) []byte { return []byte{byte(n >> 24), byte(n >> 16), byte(n >> 8), byte(n)} }
-	tail := bytes.Join([][]byte{big(0x40000000/4096 + 1), []byte(victim), big(uint32(len(victim))), big(sum),
-		{0xd9, 0xd5, 0x05, 0xf9, 0x20, 0xa1, 0x63, 0xd7}}, nil)
+	big := func(n uint32) []byte {
+		return []byte{byte(n >> 24), byte(n >> 16), byte(n >> 8), byte(n)}
+	}
+	tail := bytes.Join([][]byte{
+		big(0x40000000/4096 + 1),
+		[]byte(victim),
+		big(uint32(len(victim))),
+		big(sum),
+		{0xd9, 0xd5, 0x05, 0xf9, 0x20, 0xa1, 0x63, 0xd7},
+	}, nil)
 	must(t, os.WriteFile(journal, append(data, tail...), 0o600))
-	for name, open := range map[string]func(*machine.Root, Choice) (*Book, error){"read": Read, "write": Write} {
-		if _, err := open(r, Inside); err == nil || !strings.Contains(err.Error(), "names a further file") {
+	for name, open := range map[string]func(*machine.Root, Choice) (*Book, error){
+		"read":  Read,
+		"write": Write,
+	} {
+		if _, err := open(r, Inside); err == nil || !strings.Contains(err.Error(), "names a "+
+			"further file") {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
@@ -189,8 +212,10 @@ func TestAnOlderFormatIsReadAndBroughtUpToDate(t *testing.T) {
 		must(t, os.MkdirAll(filepath.Join(dir, Folder), 0o700))
 		db, err := sql.Open("sqlite", filepath.Join(dir, Folder, Name))
 		must(t, err)
-		for _, words := range append(migrations[:format:format], "INSERT INTO facts VALUES('machine', '"+id+"')",
-			"INSERT INTO changes(verb, status, made_at, made_by, targets) VALUES('disable', 'done', '2026-11-25T09:00:00Z', 'teo', x'5b5d')",
+		for _, words := range append(migrations[:format:format], "INSERT INTO facts "+
+			"VALUES('machine', '"+id+"')",
+			"INSERT INTO changes(verb, status, made_at, made_by, targets) VALUES('disable', "+
+				"'done', '2026-11-25T09:00:00Z', 'teo', x'5b5d')",
 			"PRAGMA user_version = "+string(rune('0'+format))) {
 			_, err := db.Exec(words)
 			must(t, err)
@@ -212,9 +237,12 @@ func TestAnOlderFormatIsReadAndBroughtUpToDate(t *testing.T) {
 func TestADamagedCasebookIsNotGivenUp(t *testing.T) {
 	dir, r := newMachine(t)
 	record(t, r, change.Disable, 0)
-	must(t, os.WriteFile(filepath.Join(dir, Folder, Name), bytes.Repeat([]byte("no casebook"), 1000), 0o600))
+	must(t,
+		os.WriteFile(filepath.Join(dir, Folder, Name), bytes.Repeat([]byte("no casebook"), 1000),
+			0o600))
 	_, err := Read(r, Inside)
-	if err == nil || !strings.Contains(err.Error(), "keep it") || !strings.Contains(err.Error(), GuideName) || strings.Contains(err.Error(), "move it away") {
+	if err == nil || !strings.Contains(err.Error(), "keep it") ||
+		!strings.Contains(err.Error(), GuideName) || strings.Contains(err.Error(), "move it away") {
 		t.Errorf("%v", err)
 	}
 }

@@ -10,8 +10,8 @@ import (
 	"calmdawn/internal/core/change"
 )
 
-// Begin records a change as planned, with the marks of the folders it touches, and returns it with its number. When it
-// returns, the record is on the disk.
+// Begin records a change as planned, with the marks of the folders it touches,
+// and returns it with its number. When it returns, the record is on the disk.
 func (b *Book) Begin(c change.Change, marks []change.FolderMark) (change.Change, error) {
 	c.Status = change.Planned
 	targets, err := json.Marshal(c.Targets)
@@ -29,8 +29,10 @@ func (b *Book) Begin(c change.Change, marks []change.FolderMark) (change.Change,
 		if c.Verb == change.Watch || c.Verb == change.Leave || c.Undoes < 0 {
 			number = "(SELECT min(0, coalesce(min(id), 0)) - 1 FROM changes)" // a chore's
 		}
-		res, err := tx.Exec("INSERT INTO changes(id, verb, status, made_at, made_by, targets, undoes, forecast) VALUES("+number+", ?, ?, ?, ?, ?, ?, ?)",
-			c.Verb, c.Status, c.MadeAt.UTC().Format(time.RFC3339Nano), c.MadeBy, targets, c.Undoes, forecast)
+		res, err := tx.Exec("INSERT INTO changes(id, verb, status, made_at, made_by, targets, "+
+			"undoes, forecast) VALUES("+number+", ?, ?, ?, ?, ?, ?, ?)",
+			c.Verb, c.Status, c.MadeAt.UTC().Format(time.RFC3339Nano), c.MadeBy, targets, c.Undoes,
+			forecast)
 		if err != nil {
 			return err
 		}
@@ -40,14 +42,16 @@ func (b *Book) Begin(c change.Change, marks []change.FolderMark) (change.Change,
 		for i, e := range c.Edits {
 			found := e.Before
 			if c.Undoes != 0 && e.After.Kind == change.Absent {
-				found = found.WithoutData() // an undo that was interrupted is finished, never taken back
+				// an undo that was interrupted is finished, never taken back
+				found = found.WithoutData()
 			}
 			before, err1 := json.Marshal(found)
 			after, err2 := json.Marshal(keptOf(e))
 			if err := errors.Join(err1, err2); err != nil {
 				return err
 			}
-			_, err = tx.Exec("INSERT INTO edits(change, step, path, folder, home, before, after) VALUES(?, ?, ?, ?, ?, ?, ?)",
+			_, err = tx.Exec("INSERT INTO edits(change, step, path, folder, home, before, after) "+
+				"VALUES(?, ?, ?, ?, ?, ?, ?)",
 				c.ID, i, e.Path, path.Dir(e.Path), e.Home, before, after)
 			if err != nil {
 				return err
@@ -59,7 +63,8 @@ func (b *Book) Begin(c change.Change, marks []change.FolderMark) (change.Change,
 			}
 		}
 		for _, m := range marks {
-			_, err = tx.Exec("INSERT OR REPLACE INTO folders(path, home, made, time_before, time_left) VALUES(?, ?, ?, ?, ?)",
+			_, err = tx.Exec("INSERT OR REPLACE INTO folders(path, home, made, time_before, "+
+				"time_left) VALUES(?, ?, ?, ?, ?)",
 				m.Path, m.Home, m.Made, m.Before, m.Left)
 			if err != nil {
 				return err
@@ -87,7 +92,8 @@ func (b *Book) Amend(c change.Change) error {
 			if err != nil {
 				return err
 			}
-			if _, err := tx.Exec("UPDATE edits SET after = ? WHERE change = ? AND step = ?", after, c.ID, i); err != nil {
+			if _, err := tx.Exec("UPDATE edits SET after = ? WHERE change = ? AND step = ?", after,
+				c.ID, i); err != nil {
 				return err
 			}
 		}
@@ -101,8 +107,9 @@ func (b *Book) Next() (n int64, err error) {
 	return n, err
 }
 
-// End records that a change is done or has failed, ties an undo to what it took back, and forgets the marks of folders
-// in which nothing of ours is left. A chore's record goes when nothing of it stands.
+// End records that a change is done or has failed, ties an undo to what it took
+// back, and forgets the marks of folders in which nothing of ours is left. A
+// chore's record goes when nothing of it stands.
 func (b *Book) End(c change.Change, status change.Status, forget []string) error {
 	return b.transact(func(tx *sql.Tx) error {
 		if err := keepSettlement(tx, c, forget); err != nil {
@@ -115,7 +122,8 @@ func (b *Book) End(c change.Change, status change.Status, forget []string) error
 			}
 			return erase(tx, gone)
 		}
-		if _, err := tx.Exec("UPDATE changes SET status = ? WHERE id = ?", status, c.ID); err != nil {
+		if _, err := tx.Exec("UPDATE changes SET status = ? WHERE id = ?", status,
+			c.ID); err != nil {
 			return err
 		}
 		if status == change.Done && c.Undoes != 0 {
@@ -126,7 +134,8 @@ func (b *Book) End(c change.Change, status change.Status, forget []string) error
 	})
 }
 
-// Settle records how far an interrupted change is settled, while some of its paths stay open.
+// Settle records how far an interrupted change is settled, while some of its
+// paths stay open.
 func (b *Book) Settle(c change.Change, forget []string) error {
 	return b.transact(func(tx *sql.Tx) error { return keepSettlement(tx, c, forget) })
 }
@@ -145,7 +154,8 @@ func keepSettlement(tx *sql.Tx, c change.Change, forget []string) error {
 
 func erase(tx *sql.Tx, ids []any) error {
 	for _, id := range ids {
-		for _, where := range []string{"edits WHERE change", "terms WHERE change", "outcomes WHERE change", "settlements WHERE change", "changes WHERE id"} {
+		for _, where := range []string{"edits WHERE change", "terms WHERE change", "outcomes " +
+			"WHERE change", "settlements WHERE change", "changes WHERE id"} {
 			if _, err := tx.Exec("DELETE FROM "+where+" = ?", id); err != nil {
 				return err
 			}
@@ -154,14 +164,16 @@ func erase(tx *sql.Tx, ids []any) error {
 	return nil
 }
 
-// Changes returns all changes, oldest first; chores, which no list shows, are not among them.
+// Changes returns all changes, oldest first; chores, which no list shows, are
+// not among them.
 func (b *Book) Changes() ([]change.Change, error) { return b.changes("id > 0 ORDER BY id") }
 
 // Chores returns what was recorded of our own upkeep, oldest first.
 func (b *Book) Chores() ([]change.Change, error) { return b.changes("id < 0 ORDER BY id DESC") }
 
 func (b *Book) changes(which string) ([]change.Change, error) {
-	rows, err := b.query("SELECT id, verb, status, made_at, made_by, targets, undoes, undone_by, forecast FROM changes WHERE " + which)
+	rows, err := b.query("SELECT id, verb, status, made_at, made_by, targets, undoes, undone_by, " +
+		"forecast FROM changes WHERE " + which)
 	if err != nil {
 		return nil, err
 	}
@@ -169,7 +181,8 @@ func (b *Book) changes(which string) ([]change.Change, error) {
 	var all []change.Change
 	for rows.Next() {
 		var r row
-		if err := rows.Scan(&r.id, &r.verb, &r.status, &r.madeAt, &r.madeBy, &r.targets, &r.undoes, &r.undoneBy, &r.forecast); err != nil {
+		if err := rows.Scan(&r.id, &r.verb, &r.status, &r.madeAt, &r.madeBy, &r.targets, &r.undoes,
+			&r.undoneBy, &r.forecast); err != nil {
 			return nil, err
 		}
 		c, err := r.change()
@@ -224,7 +237,8 @@ func (r row) change() (change.Change, error) {
 }
 
 func (b *Book) edits(id int64) ([]change.Edit, error) {
-	rows, err := b.query("SELECT path, home, before, after FROM edits WHERE change = ? ORDER BY step", id)
+	rows, err := b.query("SELECT path, home, before, after FROM edits WHERE change = ? ORDER BY "+
+		"step", id)
 	if err != nil {
 		return nil, err
 	}
@@ -257,7 +271,9 @@ func readEdit(p, home string, before, after []byte) (change.Edit, error) {
 // Mark returns what is remembered of a folder.
 func (b *Book) Mark(folder string) (change.FolderMark, bool, error) {
 	m := change.FolderMark{Path: folder}
-	err := b.get("SELECT home, made, time_before, time_left FROM folders WHERE path = ?", folder)(&m.Home, &m.Made, &m.Before, &m.Left)
+	err := b.get("SELECT home, made, time_before, time_left FROM folders WHERE path = ?", folder)(
+		&m.Home, &m.Made, &m.Before, &m.Left,
+	)
 	if errors.Is(err, sql.ErrNoRows) {
 		return m, false, nil
 	}

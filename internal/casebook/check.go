@@ -81,7 +81,8 @@ var schemas = sync.OnceValues(func() (all [][]string, err error) {
 // schema lists what the file says that its tables are; reading it runs nothing
 // of the file.
 func (b *Book) schema() ([]string, error) {
-	rows, err := b.query("SELECT type, name, tbl_name, substr(coalesce(sql, ''), 1, 10000) FROM sqlite_schema WHERE length(name) < 1000 LIMIT 1000")
+	rows, err := b.query("SELECT type, name, tbl_name, substr(coalesce(sql, ''), 1, 10000) FROM " +
+		"sqlite_schema WHERE length(name) < 1000 LIMIT 1000")
 	if err != nil {
 		return nil, err
 	}
@@ -103,7 +104,8 @@ var errStrange = errors.New("it holds what no calmdawn writes, and is not used")
 // check refuses a file whose tables are not ours, or hold more than ours do.
 func (b *Book) check() error {
 	var pages, size int64
-	if err := errors.Join(b.get("PRAGMA page_count")(&pages), b.get("PRAGMA page_size")(&size)); err != nil {
+	if err := errors.Join(b.get("PRAGMA page_count")(&pages),
+		b.get("PRAGMA page_size")(&size)); err != nil {
 		return err
 	}
 	if pages*size > maxFile {
@@ -125,7 +127,8 @@ func (b *Book) check() error {
 			continue
 		}
 		var rows, large, total int64
-		words := fmt.Sprintf("SELECT count(*), coalesce(sum(%s), 0), coalesce(sum(%s), 0) FROM %s", bounds.large, bounds.total, table)
+		words := fmt.Sprintf("SELECT count(*), coalesce(sum(%s), 0), coalesce(sum(%s), 0) FROM %s",
+			bounds.large, bounds.total, table)
 		if err := b.get(words)(&rows, &large, &total); err != nil {
 			return err
 		}
@@ -143,9 +146,17 @@ var limits = map[string]struct {
 	large, total string
 }{
 	"facts": {1, over(maxText, "name", "value"), "0"},
-	"changes": {1, over(maxText, "verb", "status", "made_at", "made_by") + " OR " + over(maxRecord, "targets", "coalesce(forecast, x'')"),
-		"length(targets) + length(coalesce(forecast, x''))"},
-	"edits":       {1, over(maxText, "path", "folder", "home") + " OR " + over(maxEdit, "before", "after"), "length(before) + length(after)"},
+	"changes": {
+		1,
+		over(maxText, "verb", "status", "made_at", "made_by") + " OR " +
+			over(maxRecord, "targets", "coalesce(forecast, x'')"),
+		"length(targets) + length(coalesce(forecast, x''))",
+	},
+	"edits": {
+		1,
+		over(maxText, "path", "folder", "home") + " OR " + over(maxEdit, "before", "after"),
+		"length(before) + length(after)",
+	},
 	"folders":     {1, over(maxText, "path", "home"), "0"},
 	"surveys":     {1, over(maxText, "taken_at"), "0"},
 	"boots":       {1, over(maxText, "boot_id", "began"), "0"},
@@ -167,7 +178,10 @@ func over(most int, columns ...string) string {
 // checkChange refuses a record that no ledger of ours writes. Which paths a
 // machine may be edited at, the machine says.
 func checkChange(c change.Change) error {
-	verbs := []change.Verb{change.Disable, change.Enable, change.Delay, change.Undo, change.Record, change.Watch, change.Leave}
+	verbs := []change.Verb{
+		change.Disable, change.Enable, change.Delay, change.Undo, change.Record, change.Watch,
+		change.Leave,
+	}
 	stati := []change.Status{change.Planned, change.Done, change.Failed}
 	chore := c.Verb == change.Watch || c.Verb == change.Leave || c.Undoes < 0
 	switch {
@@ -206,7 +220,8 @@ func checkEdit(e change.Edit) error {
 		case change.File:
 			ok = ok && n.Target == "" && (n.Sum == nil || n.Data == nil)
 		case change.Link:
-			ok = ok && n.Target != "" && n.Data == nil && n.Sum == nil && !strings.ContainsRune(n.Target, 0)
+			ok = ok && n.Target != "" && n.Data == nil && n.Sum == nil &&
+				!strings.ContainsRune(n.Target, 0)
 		default:
 			ok = false
 		}

@@ -19,13 +19,21 @@ import (
 func TestAStrangersCasebookIsBounded(t *testing.T) {
 	const endless = "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i+1 FROM n) SELECT i FROM n"
 	for name, words := range map[string][]string{
-		"an endless view":   {"DROP TABLE labels", "CREATE VIEW labels(boot_id, label) AS " + strings.Replace(endless, "SELECT i FROM n", "SELECT i, i FROM n", 1)},
-		"a trigger":         {"CREATE TRIGGER t AFTER INSERT ON changes BEGIN DELETE FROM changes; END"},
-		"one more table":    {"CREATE TABLE more(x)"},
-		"a loose table":     {"DROP TABLE labels", "CREATE TABLE labels(boot_id TEXT PRIMARY KEY, label TEXT NOT NULL)"},
-		"400 MB":            {"UPDATE edits SET before = zeroblob(400000000)"},
-		"many of 90 MB":     {"INSERT INTO edits SELECT 1, value + 10, '/etc/' || value, '/etc', '', zeroblob(90000000), x'7b7d' FROM json_each('[1,2,3]')"},
-		"a long name":       {"UPDATE changes SET made_by = replace(hex(zeroblob(9000)), '0', 'x')"},
+		"an endless view": {
+			"DROP TABLE labels",
+			"CREATE VIEW labels(boot_id, label) AS " +
+				strings.Replace(endless, "SELECT i FROM n", "SELECT i, i FROM n", 1),
+		},
+		"a trigger": {"CREATE TRIGGER t AFTER INSERT ON changes BEGIN DELETE FROM " +
+			"changes; END"},
+		"one more table": {"CREATE TABLE more(x)"},
+		"a loose table": {"DROP TABLE labels", "CREATE TABLE labels(boot_id TEXT PRIMARY " +
+			"KEY, label TEXT NOT NULL)"},
+		"400 MB": {"UPDATE edits SET before = zeroblob(400000000)"},
+		"many of 90 MB": {"INSERT INTO edits SELECT 1, value + 10, '/etc/' || value, '/etc', " +
+			"'', zeroblob(90000000), x'7b7d' FROM json_each('[1,2,3]')"},
+		"a long name": {"UPDATE changes SET made_by = replace(hex(zeroblob(9000)), '0', " +
+			"'x')"},
 		"an unknown kind":   {`UPDATE edits SET after = '{"kind":"nothing","uid":0,"gid":0}'`},
 		"a path upwards":    {"UPDATE edits SET path = '/etc/../x'"},
 		"no path":           {"UPDATE edits SET path = 'x'"},
@@ -42,7 +50,8 @@ func TestAStrangersCasebookIsBounded(t *testing.T) {
 			db, err := sql.Open("sqlite", filepath.Join(dir, Folder, Name))
 			must(t, err)
 			for _, w := range words {
-				_, err := db.Exec(strings.Replace(w, "after = '{", "after = CAST('{", 1) + map[bool]string{true: " AS BLOB)"}[strings.Contains(w, "after = '{")])
+				_, err := db.Exec(strings.Replace(w, "after = '{", "after = CAST('{", 1) +
+					map[bool]string{true: " AS BLOB)"}[strings.Contains(w, "after = '{")])
 				must(t, err)
 			}
 			must(t, db.Close())
@@ -58,7 +67,9 @@ func TestAStrangersCasebookIsBounded(t *testing.T) {
 			if err == nil {
 				t.Error("it is used")
 			}
-			if took, memory := time.Since(began), after.TotalAlloc-before.TotalAlloc; took > 5*time.Second || memory > 64<<20 {
+			if took, memory := time.Since(
+				began,
+			), after.TotalAlloc-before.TotalAlloc; took > 5*time.Second || memory > 64<<20 {
 				t.Errorf("%v and %d bytes until %v", took, memory, err)
 			}
 			if name != "no instant" && name != "no document" && !errors.Is(err, errStrange) {
@@ -78,14 +89,29 @@ func TestAStrangersCasebookIsBounded(t *testing.T) {
 // what is let through.
 func FuzzRows(f *testing.F) {
 	link, _ := json.Marshal(change.Node{Kind: change.Link, Target: "/x", ModTime: 5})
-	file, _ := json.Marshal(change.Node{Kind: change.File, Data: []byte("a\nb\n"), Mode: 0o644, Xattrs: map[string][]byte{"user.x": {1}}})
+	file, _ := json.Marshal(change.Node{
+		Kind:   change.File,
+		Data:   []byte("a\nb\n"),
+		Mode:   0o644,
+		Xattrs: map[string][]byte{"user.x": {1}},
+	})
 	sum, _ := json.Marshal(change.Node{Kind: change.File, Sum: make([]byte, 32)})
 	for _, state := range [][]byte{link, file, sum, []byte(`{"kind":"absent"}`)} {
-		f.Add("disable", "done", "2026-11-25T09:00:00Z", "[]", `{"saving":1}`, int64(0), "/etc/x", "", state, link)
-		f.Add("undo", "planned", "2026-11-25T09:00:00Z", `[{"id":"service:x"}]`, "", int64(3), "/home/maria/x", "/home/maria", file, state)
+		f.Add("disable", "done", "2026-11-25T09:00:00Z", "[]", `{"saving":1}`, int64(0), "/etc/x",
+			"", state, link)
+		f.Add("undo", "planned", "2026-11-25T09:00:00Z", `[{"id":"service:x"}]`, "", int64(3),
+			"/home/maria/x", "/home/maria", file, state)
 	}
-	f.Fuzz(func(t *testing.T, verb, status, at, targets, forecast string, undoes int64, path, home string, before, after []byte) {
-		c, err := row{1, undoes, 0, verb, status, at, "teo", []byte(targets), []byte(forecast)}.change()
+	f.Fuzz(func(
+		t *testing.T,
+		verb, status, at, targets, forecast string,
+		undoes int64,
+		path, home string,
+		before, after []byte,
+	) {
+		c, err := row{
+			1, undoes, 0, verb, status, at, "teo", []byte(targets), []byte(forecast),
+		}.change()
 		if err != nil {
 			return
 		}
@@ -98,9 +124,16 @@ func FuzzRows(f *testing.F) {
 			return
 		}
 		_, _ = c.Open(), c.TakesEffect()
-		for _, now := range []change.Node{e.Before, e.After, {Kind: change.Absent}, {Kind: change.File, Data: []byte("a\nc\n"), Mode: 0o644}} {
+		for _, now := range []change.Node{
+			e.Before,
+			e.After,
+			{Kind: change.Absent},
+			{Kind: change.File, Data: []byte("a\nc\n"), Mode: 0o644},
+		} {
 			change.Torn(e, now)
-			edit, err := change.TakeBack([]change.Step{{Change: 1, Edit: e}}, 1, now, c.MadeAt, false)
+			edit, err := change.TakeBack([]change.Step{
+				{Change: 1, Edit: e},
+			}, 1, now, c.MadeAt, false)
 			if err != nil {
 				_ = err.Error()
 			} else if edit.Path != e.Path || edit.Home != e.Home {

@@ -41,7 +41,8 @@ func guardState(from interface {
 	QueryRow(string, ...any) *sql.Row
 }) (s guard.State, err error) {
 	var text []byte
-	err = from.QueryRow("SELECT state FROM guard WHERE id = 1 AND length(state) < ?", maxGuard).Scan(&text)
+	err = from.QueryRow("SELECT state FROM guard WHERE id = 1 AND length(state) < ?",
+		maxGuard).Scan(&text)
 	if errors.Is(err, sql.ErrNoRows) {
 		return s, nil
 	}

@@ -58,7 +58,8 @@ func (at place) checkJournal() error {
 		return err
 	}
 	if bytes.Equal(tail, magic) {
-		return fmt.Errorf("the casebook %s is not opened: what was left half written in it names a further file, as no calmdawn does", at.where)
+		return fmt.Errorf("the casebook %s is not opened: what was left half written in it names "+
+			"a further file, as no calmdawn does", at.where)
 	}
 	return nil
 }
@@ -70,7 +71,12 @@ func (at place) copy() (place, error) {
 	if err != nil {
 		return at, err
 	}
-	copied := place{file: filepath.Join(dir, Name), where: at.where, outside: true, release: func() error { return os.RemoveAll(dir) }}
+	copied := place{
+		file:    filepath.Join(dir, Name),
+		where:   at.where,
+		outside: true,
+		release: func() error { return os.RemoveAll(dir) },
+	}
 	const tries = 3
 	for try := range tries {
 		size := at.journalSize()

@@ -8,20 +8,23 @@ import (
 	"calmdawn/internal/core/change"
 )
 
-// Before these formats, a casebook kept no labels and outcomes, no terms, and neither settlements nor the guard's state.
+// Before these formats, a casebook kept no labels and outcomes, no terms, and
+// neither settlements nor the guard's state.
 const (
 	formatOfLabels      = 2
 	formatOfTerms       = 3
 	formatOfSettlements = 4
 )
 
-// SetOutcome keeps what became of a change's forecast, in place of what was kept before.
+// SetOutcome keeps what became of a change's forecast, in place of what was
+// kept before.
 func (b *Book) SetOutcome(id int64, o change.Outcome) error {
 	return b.transact(func(tx *sql.Tx) error { return put(tx, "outcome", id, o) })
 }
 
-// UpdateTerms changes the terms of the changes with the given numbers: of all of them or of none, and whatever somebody else changes in them at the
-// same time.
+// UpdateTerms changes the terms of the changes with the given numbers: of all
+// of them or of none, and whatever somebody else changes in them at the same
+// time.
 func (b *Book) UpdateTerms(ids []int64, update func(*change.Terms)) error {
 	return b.transact(func(tx *sql.Tx) error {
 		for _, id := range ids {
@@ -51,11 +54,13 @@ func put(tx *sql.Tx, what string, id int64, value any) error {
 	if err != nil {
 		return err
 	}
-	_, err = tx.Exec("INSERT OR REPLACE INTO "+tables[what]+"(change, "+what+") VALUES(?, ?)", id, document)
+	_, err = tx.Exec("INSERT OR REPLACE INTO "+tables[what]+"(change, "+what+") VALUES(?, ?)", id,
+		document)
 	return err
 }
 
-// documents reads what put wrote, by the numbers of changes; nothing where the casebook is of an older format.
+// documents reads what put wrote, by the numbers of changes; nothing where the
+// casebook is of an older format.
 func documents[T any](b *Book, what string, format int) (map[int64]*T, error) {
 	all := map[int64]*T{}
 	if b.format < format {
@@ -81,7 +86,8 @@ func documents[T any](b *Book, what string, format int) (map[int64]*T, error) {
 	return all, rows.Err()
 }
 
-// Label gives boots a label, in place of the one they had; an empty one takes it away.
+// Label gives boots a label, in place of the one they had; an empty one takes
+// it away.
 func (b *Book) Label(ids []string, label string) error {
 	return b.transact(func(tx *sql.Tx) error {
 		for _, id := range ids {
@@ -89,7 +95,8 @@ func (b *Book) Label(ids []string, label string) error {
 			if label == "" {
 				_, err = tx.Exec("DELETE FROM labels WHERE boot_id = ?", id)
 			} else {
-				_, err = tx.Exec("INSERT OR REPLACE INTO labels(boot_id, label) VALUES(?, ?)", id, label)
+				_, err = tx.Exec("INSERT OR REPLACE INTO labels(boot_id, label) VALUES(?, ?)", id,
+					label)
 			}
 			if err != nil {
 				return err

@@ -6,8 +6,9 @@ import (
 	"fmt"
 )
 
-// migrations bring the tables from one format to the next; format N is what the first N leave. A migration that has
-// landed is never changed. docs/formats.md explains the tables.
+// migrations bring the tables from one format to the next; format N is what the
+// first N leave. A migration that has landed is never changed. docs/formats.md
+// explains the tables.
 var migrations = []string{
 	`CREATE TABLE facts(name TEXT PRIMARY KEY, value TEXT NOT NULL) STRICT;
 	CREATE TABLE changes(
@@ -90,7 +91,8 @@ func (b *Book) migrate(machineID string) error {
 		if _, err := tx.Exec(fmt.Sprintf("PRAGMA user_version = %d", b.format)); err != nil {
 			return err
 		}
-		_, err := tx.Exec("INSERT OR IGNORE INTO facts(name, value) VALUES('machine', ?), ('casebook', ?)", machineID, rand.Text())
+		_, err := tx.Exec("INSERT OR IGNORE INTO facts(name, value) VALUES('machine', ?), "+
+			"('casebook', ?)", machineID, rand.Text())
 		return err
 	})
 }

@@ -16,11 +16,14 @@ type Kept struct {
 // maxSurvey bounds a kept survey: a casebook may be a stranger's.
 const maxSurvey = 64 << 20
 
-// Survey returns a kept survey by its number, or the last one for 0; false where there is none.
+// Survey returns a kept survey by its number, or the last one for 0; false
+// where there is none.
 func (b *Book) Survey(number int64) (Kept, bool, error) {
 	var k Kept
 	var at string
-	err := b.get("SELECT id, taken_at, survey FROM surveys WHERE (id = ? OR ? = 0) AND length(survey) < ? ORDER BY id DESC LIMIT 1", number, number, maxSurvey)(&k.Number, &at, &k.Document)
+	err := b.get("SELECT id, taken_at, survey FROM surveys WHERE (id = ? OR ? = 0) AND "+
+		"length(survey) < ? ORDER BY id DESC LIMIT 1", number, number, maxSurvey)(&k.Number, &at,
+		&k.Document)
 	if errors.Is(err, sql.ErrNoRows) {
 		return k, false, nil
 	}
@@ -52,10 +55,12 @@ func (b *Book) Surveys() ([]Kept, error) {
 	return all, rows.Err()
 }
 
-// AddSurvey keeps a survey, as the JSON document of calmdawn list --all --json, and returns its number.
+// AddSurvey keeps a survey, as the JSON document of calmdawn list --all --json,
+// and returns its number.
 func (b *Book) AddSurvey(at time.Time, document []byte) (n int64, err error) {
 	err = b.transact(func(tx *sql.Tx) error {
-		res, err := tx.Exec("INSERT INTO surveys(taken_at, survey) VALUES(?, ?)", at.UTC().Format(time.RFC3339Nano), document)
+		res, err := tx.Exec("INSERT INTO surveys(taken_at, survey) VALUES(?, ?)",
+			at.UTC().Format(time.RFC3339Nano), document)
 		if err != nil {
 			return err
 		}

@@ -114,10 +114,13 @@ func (a *app) alter(yes bool, make func(*desk) (plan, error)) error {
 		}
 		d = next
 		if p, err = make(d); err != nil {
-			return fmt.Errorf("the machine is another one than when the question was asked, so nothing was changed: %w", err)
+			return fmt.Errorf("the machine is another one than when the question was asked, so "+
+				"nothing was changed: %w", err)
 		}
 		if diff := change.Differences(agreed, p.changes); len(diff) > 0 {
-			return fmt.Errorf("the machine is another one than when the question was asked, so nothing was changed:\n%s\ncall again to see it as it is now", strings.Join(diff, "\n"))
+			return fmt.Errorf("the machine is another one than when the question was asked, so "+
+				"nothing was changed:\n%s\ncall again to see it as it is now",
+				strings.Join(diff, "\n"))
 		}
 	}
 	err = p.carry(d)
@@ -152,10 +155,13 @@ func (a *app) done(s *render.Screen, c change.Change) error {
 	}
 	s.Line("")
 	if c.Verb == change.Undo {
-		s.Line("%s", s.Paint(render.Good, fmt.Sprintf("Change %d is taken back (recorded as change %d). It takes effect %s.", c.Undoes, c.ID, effect(c))))
+		s.Line("%s", s.Paint(render.Good, fmt.Sprintf("Change %d is taken back (recorded as "+
+			"change %d). It takes effect %s.", c.Undoes, c.ID, effect(c))))
 		return nil
 	}
-	s.Line("%s", s.Paint(render.Good, fmt.Sprintf("Done, as change %d. It takes effect %s%s.", c.ID, effect(c), restart(c))))
+	s.Line("%s",
+		s.Paint(render.Good,
+			fmt.Sprintf("Done, as change %d. It takes effect %s%s.", c.ID, effect(c), restart(c))))
 	if c.Terms.Until != "" {
 		s.Line("It is on trial until %s.", c.Terms.Until)
 	}
@@ -167,7 +173,8 @@ func (a *app) done(s *render.Screen, c change.Change) error {
 func writable(r *machine.Root, c change.Change) error {
 	for _, e := range c.Edits {
 		if r.ReadOnly(path.Dir(e.Path)) {
-			return fmt.Errorf("%s is on a disk that is mounted read-only, so nothing was changed; mount it writable, then call again", e.Path)
+			return fmt.Errorf("%s is on a disk that is mounted read-only, so nothing was "+
+				"changed; mount it writable, then call again", e.Path)
 		}
 	}
 	return nil
@@ -178,7 +185,9 @@ func writable(r *machine.Root, c change.Change) error {
 func (a *app) casebookHasPlace(r *machine.Root) error {
 	for _, p := range linux.Unmounted(r) {
 		if a.casebook == "" && (p == "/var" || p == "/var/lib") {
-			return fmt.Errorf("%s of this machine is a file system of its own that is not mounted, so the casebook would land in the wrong place and nothing was changed; mount it, or name another place with --casebook FILE", p)
+			return fmt.Errorf("%s of this machine is a file system of its own that is not "+
+				"mounted, so the casebook would land in the wrong place and nothing was changed; "+
+				"mount it, or name another place with --casebook FILE", p)
 		}
 	}
 	return nil
@@ -187,7 +196,8 @@ func (a *app) casebookHasPlace(r *machine.Root) error {
 // confirm asks a person; without one it refuses.
 func (a *app) confirm() error {
 	if !a.Ask {
-		return usage("nobody is there to be asked, so nothing was changed; call it with --yes to do it")
+		return usage("nobody is there to be asked, so nothing was changed; call it with --yes to " +
+			"do it")
 	}
 	fmt.Fprint(a.Err, "Go ahead? [y/N] ")
 	answer, _ := bufio.NewReader(a.In).ReadString('\n')
@@ -204,11 +214,14 @@ func (a *app) tellSettled(s *render.Screen, d *desk) {
 	for _, c := range d.led.Recovered() {
 		switch {
 		case len(c.Open()) > 0:
-			s.Wrap(2, "%s", s.Paint(render.Warn, fmt.Sprintf("Change %d had been interrupted. It is settled but for %s.", c.ID, count(len(c.Open()), "path", "paths"))))
+			s.Wrap(2, "%s", s.Paint(render.Warn, fmt.Sprintf("Change %d had been interrupted. It "+
+				"is settled but for %s.", c.ID, count(len(c.Open()), "path", "paths"))))
 		case c.Verb == change.Undo:
-			s.Wrap(2, "%s", s.Paint(render.Warn, fmt.Sprintf("Change %d, which takes change %d back, had been interrupted; it was finished.", c.ID, c.Undoes)))
+			s.Wrap(2, "%s", s.Paint(render.Warn, fmt.Sprintf("Change %d, which takes change %d "+
+				"back, had been interrupted; it was finished.", c.ID, c.Undoes)))
 		default:
-			s.Wrap(2, "%s", s.Paint(render.Warn, fmt.Sprintf("Change %d had been interrupted; it was taken back, and the machine is as it was before it.", c.ID)))
+			s.Wrap(2, "%s", s.Paint(render.Warn, fmt.Sprintf("Change %d had been interrupted; it "+
+				"was taken back, and the machine is as it was before it.", c.ID)))
 		}
 	}
 	if len(d.led.Edited()) > 0 {
@@ -234,7 +247,9 @@ func (a *app) tellNotes(s *render.Screen, led *ledger.Ledger) {
 func (a *app) waysOn(c change.Change) []string {
 	var lines []string
 	for _, p := range c.Open() {
-		lines = append(lines, fmt.Sprintf("Change %d is open at %s: %s.", c.ID, render.Clean(p), render.Clean(c.WhyOpen(p))))
+		lines = append(lines,
+			fmt.Sprintf("Change %d is open at %s: %s.", c.ID, render.Clean(p),
+				render.Clean(c.WhyOpen(p))))
 	}
 	open := c.Open()
 	back := "put there what was before it"
@@ -242,8 +257,10 @@ func (a *app) waysOn(c change.Change) []string {
 		back = "put there what was before the change"
 	}
 	return append(lines,
-		fmt.Sprintf("  To %s, whatever is there now: %s", back, a.call(fmt.Sprintf("undo %d --overwrite", c.ID))),
-		fmt.Sprintf("  To leave it as it is: %s", a.call(fmt.Sprintf("undo %d --leave %s", c.ID, shellWord(open[0])))))
+		fmt.Sprintf("  To %s, whatever is there now: %s", back, a.call(fmt.Sprintf("undo %d "+
+			"--overwrite", c.ID))),
+		fmt.Sprintf("  To leave it as it is: %s",
+			a.call(fmt.Sprintf("undo %d --leave %s", c.ID, shellWord(open[0])))))
 }
 
 // withWays adds to the refusal of a path that an interrupted change holds what
@@ -255,7 +272,9 @@ func (a *app) withWays(err error) error {
 	if held := (*ledger.HeldElsewhere)(nil); errors.As(err, &held) {
 		with := *a
 		with.casebook = held.Casebook
-		return fmt.Errorf("%w\ntake that back first, on that computer: %s\nif that casebook is lost, remove %s from the machine by hand", err, with.call(fmt.Sprintf("undo %d", held.Change)), held.Mark)
+		return fmt.Errorf("%w\ntake that back first, on that computer: %s\nif that casebook is "+
+			"lost, remove %s from the machine by hand", err,
+			with.call(fmt.Sprintf("undo %d", held.Change)), held.Mark)
 	}
 	return err
 }
@@ -269,11 +288,14 @@ func (a *app) tellUnsettled(r *machine.Root, changes []change.Change) {
 		switch {
 		case len(c.Open()) == 0:
 		case r.Locked():
-			lines = append(lines, fmt.Sprintf("Change %d is being made at this moment; what is shown may be half of it.", c.ID))
+			lines = append(lines, fmt.Sprintf("Change %d is being made at this moment; what is "+
+				"shown may be half of it.", c.ID))
 		case c.Settlement != nil:
 			lines = append(lines, a.waysOn(c)...)
 		default:
-			lines = append(lines, fmt.Sprintf("Change %d was interrupted: what is shown is the machine as it is, changed in part. To have it settled: %s", c.ID, a.call(fmt.Sprintf("undo %d", c.ID))))
+			lines = append(lines, fmt.Sprintf("Change %d was interrupted: what is shown is the "+
+				"machine as it is, changed in part. To have it settled: %s", c.ID,
+				a.call(fmt.Sprintf("undo %d", c.ID))))
 		}
 	}
 	s := render.NewScreen(a.Err, a.Width, a.colour(), a.UTF8)

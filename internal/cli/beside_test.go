@@ -55,7 +55,8 @@ func TestWhatBelongsToOthersInAHome(t *testing.T) {
 	on := "--root " + dir + " "
 	must(t, os.Lchown(filepath.Join(dir, entry), 0, 0))
 	before := testtree.Snapshot(t, dir, withoutCasebook)
-	says(t, on+"disable --yes program:lanternfile.desktop@maria", 1, "belongs to user 0 and group 0", "nothing was changed")
+	says(t, on+"disable --yes program:lanternfile.desktop@maria", 1, "belongs to user 0 and "+
+		"group 0", "nothing was changed")
 	if d := testtree.Diff(before, testtree.Snapshot(t, dir, withoutCasebook)); d != "" {
 		t.Fatalf("something was changed:\n%s", d)
 	}
@@ -63,18 +64,23 @@ func TestWhatBelongsToOthersInAHome(t *testing.T) {
 
 	// A user unit that is linked by root in maria's home.
 	units := map[string]string{
-		"home/maria/.config/systemd/user/slides.service":                      "[Service]\nExecStart=/usr/bin/true\n[Install]\nWantedBy=default.target\n",
-		"home/maria/.config/systemd/user/default.target.wants/slides.service": "-> ../slides.service",
+		"home/maria/.config/systemd/user/slides.service": "[Service]\n" +
+			"ExecStart=/usr/bin/true\n[Install]\nWantedBy=default.target\n",
+		"home/maria/.config/systemd/user/default.target.wants/slides.service": "-> " +
+			"../slides.service",
 	}
 	testtree.Add(t, dir, units)
 	var home syscall.Stat_t
 	must(t, syscall.Stat(dir+"/home/maria", &home))
-	for p := filepath.Join(dir, "home/maria/.config/systemd/user/default.target.wants"); !strings.HasSuffix(p, ".config"); p = filepath.Dir(p) {
+	for p := filepath.Join(dir,
+		"home/maria/.config/systemd/user/default.target.wants"); !strings.HasSuffix(p,
+		".config"); p = filepath.Dir(p) {
 		must(t, os.Lchown(p, int(home.Uid), int(home.Gid)))
 	}
 	before = testtree.Snapshot(t, dir, withoutCasebook)
 	says(t, on+"disable --yes service:slides.service@maria", 0, "Done, as change 1")
-	if _, err := os.Lstat(dir + "/home/maria/.config/systemd/user/default.target.wants/slides.service"); err == nil {
+	if _, err := os.Lstat(dir +
+		"/home/maria/.config/systemd/user/default.target.wants/slides.service"); err == nil {
 		t.Fatal("the link is still there")
 	}
 	says(t, on+"undo 1 --yes", 0, "Change 1 is taken back")
@@ -86,7 +92,10 @@ func TestWhatBelongsToOthersInAHome(t *testing.T) {
 // TestAMachineWhoseIDChanged is told, and goes on when somebody says that it is
 // the same.
 func TestAMachineWhoseIDChanged(t *testing.T) {
-	for name, id := range map[string]string{"another": strings.Repeat("ab", 16) + "\n", "none": ""} {
+	for name, id := range map[string]string{
+		"another": strings.Repeat("ab", 16) + "\n",
+		"none":    "",
+	} {
 		t.Run(name, func(t *testing.T) {
 			dir := demoMachine(t)
 			on := "--root " + dir + " "
@@ -100,7 +109,8 @@ func TestAMachineWhoseIDChanged(t *testing.T) {
 			says(t, on+"undo 1 --yes", 1, "belongs to another machine", "--this-machine")
 			says(t, on+"history", 1, "belongs to another machine", "--this-machine")
 			says(t, on+"--this-machine history", 0, "kept under another machine id", "1 in force")
-			says(t, on+"--this-machine undo 1 --yes", 0, "kept under another machine id", "Change 1 is taken back")
+			says(t, on+"--this-machine undo 1 --yes", 0, "kept under another machine id",
+				"Change 1 is taken back")
 			if name == "another" {
 				says(t, on+"history", 0, "0 in force") // it is bound to the new one
 			}
@@ -120,7 +130,8 @@ func TestOneLockForOneMachine(t *testing.T) {
 	var st syscall.Stat_t
 	must(t, syscall.Stat(dir, &st))
 	lock := fmt.Sprintf("/run/calmdawn/%x-%x.lock", st.Dev, st.Ino)
-	says(t, "--root "+dir+" disable "+star, 2, "This touches") // takes it, and lets go of it at the question
+	// takes it, and lets go of it at the question
+	says(t, "--root "+dir+" disable "+star, 2, "This touches")
 	info, err := os.Stat(lock)
 	if err != nil || info.Mode().Perm() != 0o600 {
 		t.Fatalf("%v %v", info, err)
@@ -128,7 +139,10 @@ func TestOneLockForOneMachine(t *testing.T) {
 	fd, err := unix.Open(lock, unix.O_RDWR, 0)
 	must(t, err)
 	must(t, unix.Flock(fd, unix.LOCK_EX))
-	for _, words := range []string{"disable --yes " + star, "--casebook " + t.TempDir() + "/other.db disable --yes " + star} {
+	for _, words := range []string{
+		"disable --yes " + star,
+		"--casebook " + t.TempDir() + "/other.db disable --yes " + star,
+	} {
 		began := time.Now()
 		says(t, "--root "+dir+" "+words, 1, "another calmdawn is changing this machine")
 		if took := time.Since(began); took < 4*time.Second {
@@ -172,7 +186,8 @@ func TestTwoCasebooks(t *testing.T) {
 	if info, _ := os.Stat(marks[0]); info.Mode().Perm() != 0o600 {
 		t.Errorf("the mark's mode is %v", info.Mode())
 	}
-	refused := says(t, inside+"undo 1 --yes", 1, "change 1 of the casebook "+other, "take that back first", "nothing was changed")
+	refused := says(t, inside+"undo 1 --yes", 1, "change 1 of the casebook "+other, "take that "+
+		"back first", "nothing was changed")
 	says(t, inside+"disable --yes service:dome-agent.service", 0, "Done") // other paths go on
 	says(t, inside+"undo 2 --yes", 0)
 	for line := range strings.Lines(refused) { // what it recommends works
@@ -181,7 +196,9 @@ func TestTwoCasebooks(t *testing.T) {
 		}
 	}
 	says(t, inside+"undo 1 --yes", 0, "Change 1 is taken back")
-	if d := testtree.Diff(before, testtree.Snapshot(t, dir, func(p string) bool { return p == "/var/lib" })); d != "" {
+	if d := testtree.Diff(before, testtree.Snapshot(t, dir, func(p string) bool {
+		return p == "/var/lib"
+	})); d != "" {
 		t.Errorf("the machine is not as it was:\n%s", d)
 	}
 }
@@ -215,8 +232,12 @@ func TestFilesOfOursArePrivate(t *testing.T) {
 	if text, _ := os.ReadFile(victim); string(text) != "untouched" {
 		t.Errorf("a link was followed: %q", text)
 	}
-	for _, name := range []string{"book.db", "old.db", "book.db.how-to-take-back.txt", "r.html", "p.toml", "b.png", "calmdawn/notes.toml"} {
-		if info, err := os.Stat(filepath.Join(at, name)); err != nil || info.Mode().Perm() != 0o600 {
+	for _, name := range []string{
+		"book.db", "old.db", "book.db.how-to-take-back.txt", "r.html", "p.toml", "b.png",
+		"calmdawn/notes.toml",
+	} {
+		if info, err := os.Stat(filepath.Join(at,
+			name)); err != nil || info.Mode().Perm() != 0o600 {
 			t.Errorf("%s: %v %v", name, info, err)
 		}
 	}
@@ -262,9 +283,11 @@ func TestAFolderThatIsNoneAnyMore(t *testing.T) {
 			must(t, os.RemoveAll(dir+wants))
 			must(t, replace(dir+wants))
 			says(t, on+"undo --all --yes", 1, wants+"/star-index.service", "--leave")
-			says(t, on+"undo --all --yes --overwrite", 1, wants, "1 change is taken back", "undo 1 --leave")
+			says(t, on+"undo --all --yes --overwrite", 1, wants, "1 change is taken back",
+				"undo 1 --leave")
 			says(t, on+"history", 0, "1 in force")
-			says(t, on+"undo 1 --yes --leave "+wants+"/star-index.service", 0, "Change 1 is taken back")
+			says(t, on+"undo 1 --yes --leave "+wants+"/star-index.service", 0, "Change 1 is "+
+				"taken back")
 			if info, err := os.Lstat(dir + wants); err != nil || info.Mode()&fs.ModeDir != 0 {
 				t.Errorf("what is there now was touched: %v %v", info, err)
 			}
@@ -277,18 +300,22 @@ func TestTheGuideCanBeFollowedForAnyName(t *testing.T) {
 	dir := demoMachine(t)
 	names := []string{"öffnung", "it's", "tab\tbell\a", "żółw \u202e"}
 	for _, name := range names {
-		testtree.Add(t, dir, map[string]string{"etc/xdg/autostart/" + name + ".desktop": "[Desktop Entry]\nType=Application\nName=x\nExec=/usr/bin/true\n"})
+		testtree.Add(t, dir,
+			map[string]string{"etc/xdg/autostart/" + name + ".desktop": "[Desktop Entry]\n" +
+				"Type=Application\nName=x\nExec=/usr/bin/true\n"})
 	}
 	before := testtree.Snapshot(t, dir+"/home", nil)
 	for _, name := range names {
-		cmd := exec.Command(program, "--root", dir, "disable", "--yes", "program:"+name+".desktop@maria")
+		cmd := exec.Command(program, "--root", dir, "disable", "--yes",
+			"program:"+name+".desktop@maria")
 		if out, err := cmd.CombinedOutput(); err != nil {
 			t.Fatalf("%v %s", err, out)
 		}
 	}
 	guide, err := os.ReadFile(dir + "/var/lib/calmdawn/how-to-take-back.txt")
 	must(t, err)
-	if strings.ContainsAny(string(guide), "\a\u202e") || !strings.Contains(string(guide), "öffnung") {
+	if strings.ContainsAny(string(guide), "\a\u202e") ||
+		!strings.Contains(string(guide), "öffnung") {
 		t.Errorf("%q", guide)
 	}
 	for line := range strings.Lines(string(guide)) {

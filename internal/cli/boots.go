@@ -33,20 +33,21 @@ func (a *app) bootsCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "boots",
 		Short: "Show the boots that the machine remembers, and how long each took",
-		Long: `Boots shows every boot that the machine still remembers: when it began, how long it took until it
-was ready and until it had settled, and its phases. Ready counts from the moment the kernel
-began until the boot's goal was reached; firmware and loader stand beside it. Settled is when
-the machine had gone quiet; only the recorder sees that. Time in which the machine waited for
+		Long: `Boots shows every boot that the machine still remembers: when it began, how
+long it took until it was ready and until it had settled, and its phases.
+Ready counts from the moment the kernel began until the boot's goal was
+reached; firmware and loader stand beside it. Settled is when the machine had
+gone quiet; only the recorder sees that. Time in which the machine waited for
 a person is taken out, and shown.
 
-A boot is odd if something about it makes it no measure of the machine: it is named, and left
-out of comparisons.
+A boot is odd if something about it makes it no measure of the machine: it is
+named, and left out of comparisons.
 
-It reads the log, the records of our recorder, and on the running machine the service managers'
-own clocks. Of each figure the finest is taken.
+It reads the log, the records of our recorder, and on the running machine the
+service managers' own clocks. Of each figure the finest is taken.
 
---spans shows one boot as a timeline: what ready waited for, one thing after the other, what
-ran meanwhile, and when the machine was busy.`,
+--spans shows one boot as a timeline: what ready waited for, one thing after
+the other, what ran meanwhile, and when the machine was busy.`,
 		Example: `  calmdawn boots
   calmdawn boots --spans                 the last boot as a timeline
   calmdawn boots --spans --boot be6fe0a8
@@ -70,9 +71,12 @@ ran meanwhile, and when the machine was busy.`,
 		},
 	}
 	cmd.Flags().BoolVar(&v.spans, "spans", false, "show the starts of the items within a boot")
-	cmd.Flags().StringVar(&v.id, "boot", "", "the boot whose id begins with `ID`; the last one if not given")
-	cmd.Flags().BoolVar(&v.csv, "csv", false, "print comma-separated values: a line a boot, with --spans a line a start")
-	cmd.Flags().StringVar(&v.picture, "picture", "", "draw the timeline into `FILE`, whose name ends in .png or .svg")
+	cmd.Flags().StringVar(&v.id, "boot", "", "the boot whose id begins with `ID`; the last one "+
+		"if not given")
+	cmd.Flags().BoolVar(&v.csv, "csv", false, "print comma-separated values: a line a boot, with "+
+		"--spans a line a start")
+	cmd.Flags().StringVar(&v.picture, "picture", "", "draw the timeline into `FILE`, whose name "+
+		"ends in .png or .svg")
 	cmd.Flags().IntVar(&v.last, "last", 0, "only the last `N` boots")
 	return cmd
 }
@@ -94,9 +98,13 @@ func (a *app) boots(v bootsView) error {
 	}
 	s := a.screen()
 	if len(found.Boots) == 0 {
-		s.Line("%s", s.Paint(render.Strong, "The machine remembers no boot: there is no log in "+journal.Folder+" that could be read."))
+		s.Line("%s",
+			s.Paint(render.Strong,
+				"The machine remembers no boot: there is no log in "+journal.Folder+" that could "+
+					"be read."))
 		a.unreadLog(s, found)
-		s.Line("Where the log is kept in memory only, the operating system keeps it on the disk once that folder exists.")
+		s.Line("Where the log is kept in memory only, the operating system keeps it on the disk " +
+			"once that folder exists.")
 		return nil
 	}
 	if v.spans {
@@ -115,13 +123,15 @@ func (a *app) boots(v bootsView) error {
 func bootHeadline(boots []boot.Boot) string {
 	fit := boot.Fit(boots, ratedBoots)
 	if len(fit) == 0 {
-		return fmt.Sprintf("%s remembered, none that became ready and can be compared.", count(len(boots), "boot is", "boots are"))
+		return fmt.Sprintf("%s remembered, none that became ready and can be compared.",
+			count(len(boots), "boot is", "boots are"))
 	}
 	var ready []time.Duration
 	for _, b := range fit {
 		ready = append(ready, b.Ready.Value)
 	}
-	return fmt.Sprintf("Ready after %s: the median of the last %s%s.", render.Duration(boot.Median(ready)), count(len(fit), "boot", "boots"), simulated(fit))
+	return fmt.Sprintf("Ready after %s: the median of the last %s%s.",
+		render.Duration(boot.Median(ready)), count(len(fit), "boot", "boots"), simulated(fit))
 }
 
 // simulated labels figures that no machine measured.
@@ -141,17 +151,37 @@ func simulated(boots []boot.Boot) string {
 	return fmt.Sprintf(", %d of them simulated", n)
 }
 
-func (a *app) bootTable(s *render.Screen, found linux.Boots, changes []change.Change, labels map[string][]string, part bool) {
+func (a *app) bootTable(
+	s *render.Screen,
+	found linux.Boots,
+	changes []change.Change,
+	labels map[string][]string,
+	part bool,
+) {
 	s.Line("%s", s.Paint(render.Strong, bootHeadline(found.Boots)))
 	s.Line("")
-	columns := []render.Column{{Title: "NO", Right: true, Keep: 7}, {Title: "BOOT"}, {Title: "BEGAN"}, {Title: "READY", Right: true}, {Title: "SETTLED", Right: true, Keep: 9}}
-	for i, name := range boot.PhaseNames {
-		columns = append(columns, render.Column{Title: strings.ToUpper(name), Right: true, Keep: 1 + i})
+	columns := []render.Column{
+		{Title: "NO", Right: true, Keep: 7},
+		{Title: "BOOT"},
+		{Title: "BEGAN"},
+		{Title: "READY", Right: true},
+		{Title: "SETTLED", Right: true, Keep: 9},
 	}
-	columns = append(columns, render.Column{Keep: 8}, render.Column{Title: "NOTE", Keep: 10, Flex: 16})
+	for i, name := range boot.PhaseNames {
+		columns = append(columns, render.Column{
+			Title: strings.ToUpper(name),
+			Right: true,
+			Keep:  1 + i,
+		})
+	}
+	columns = append(columns, render.Column{
+		Keep: 8,
+	}, render.Column{Title: "NOTE", Keep: 10, Flex: 16})
 	longest := time.Duration(0)
 	for _, b := range found.Boots {
-		longest = max(longest, b.Phase("firmware").Value+b.Phase("loader").Value+b.Ready.Value+b.Settled.FromReady.Value)
+		longest = max(longest,
+			b.Phase("firmware").Value+b.Phase("loader").Value+b.Ready.Value+
+				b.Settled.FromReady.Value)
 	}
 	type dated struct {
 		at  time.Time
@@ -167,7 +197,10 @@ func (a *app) bootTable(s *render.Screen, found linux.Boots, changes []change.Ch
 		if !part {
 			number = fmt.Sprint(n + 1)
 		}
-		row := []render.Cell{render.C(number), render.C(b.ID[:8]), render.C(day(b.Began)), render.C(figure(b.Ready)), render.C(settled)}
+		row := []render.Cell{
+			render.C(number), render.C(b.ID[:8]), render.C(day(b.Began)),
+			render.C(figure(b.Ready)), render.C(settled),
+		}
 		for _, name := range boot.PhaseNames {
 			row = append(row, render.C(figure(b.Phase(name))))
 		}
@@ -181,7 +214,10 @@ func (a *app) bootTable(s *render.Screen, found linux.Boots, changes []change.Ch
 		if s.Figures() {
 			bar = s.PhaseBar(b, longest, 24)
 		}
-		row = append(row, render.Cell{Text: bar, Tone: render.Good}, render.Cell{Text: render.Clean(mark), Tone: tone})
+		row = append(row, render.Cell{
+			Text: bar,
+			Tone: render.Good,
+		}, render.Cell{Text: render.Clean(mark), Tone: tone})
 		rows = append(rows, dated{b.Began, row})
 	}
 	for _, c := range changes {
@@ -190,7 +226,10 @@ func (a *app) bootTable(s *render.Screen, found linux.Boots, changes []change.Ch
 		}
 		row := make([]render.Cell, len(columns))
 		row[2] = render.Cell{Text: day(c.MadeAt), Tone: render.Good}
-		row[len(row)-1] = render.Cell{Text: fmt.Sprintf("change %d: %s", c.ID, what(c)), Tone: render.Good}
+		row[len(row)-1] = render.Cell{
+			Text: fmt.Sprintf("change %d: %s", c.ID, what(c)),
+			Tone: render.Good,
+		}
 		rows = append(rows, dated{c.MadeAt, row})
 	}
 	slices.SortStableFunc(rows, func(x, y dated) int { return x.at.Compare(y.at) })
@@ -201,11 +240,15 @@ func (a *app) bootTable(s *render.Screen, found linux.Boots, changes []change.Ch
 	s.Table(columns, cells)
 	s.Line("")
 	if s.Figures() {
-		s.Wrap(0, "%s", s.Paint(render.Dim, "A bar's letters: f firmware, l loader, k kernel, i initrd, u userspace until ready, s from ready until settled."))
+		s.Wrap(0, "%s", s.Paint(render.Dim, "A bar's letters: f firmware, l loader, k kernel, i "+
+			"initrd, u userspace until ready, s from ready until settled."))
 	}
 	for _, b := range found.Boots {
 		if len(b.Odd) > 0 {
-			s.Wrap(2, "%s", s.Paint(render.Warn, fmt.Sprintf("Odd: %s, since %s.", b.ID[:8], render.Clean(strings.Join(b.Odd, "; ")))))
+			s.Wrap(2, "%s",
+				s.Paint(render.Warn,
+					fmt.Sprintf("Odd: %s, since %s.", b.ID[:8],
+						render.Clean(strings.Join(b.Odd, "; ")))))
 		}
 	}
 }
@@ -244,10 +287,13 @@ func figure(f boot.Figure) string {
 	return render.Seconds(f.Value)
 }
 
-// unreadLog tells what of the log could not be read, and whom else could not be asked.
+// unreadLog tells what of the log could not be read, and whom else could not be
+// asked.
 func (a *app) unreadLog(s *render.Screen, found linux.Boots) {
 	for _, u := range found.Unread {
-		s.Line("%s", s.Paint(render.Warn, fmt.Sprintf("Not read: %s: %s", render.Clean(u.Path), render.Clean(u.Reason))))
+		s.Line("%s",
+			s.Paint(render.Warn,
+				fmt.Sprintf("Not read: %s: %s", render.Clean(u.Path), render.Clean(u.Reason))))
 	}
 	for _, note := range found.Notes {
 		s.Wrap(2, "%s", s.Paint(render.Dim, "Not asked: "+render.Clean(note)))
@@ -268,9 +314,11 @@ func pickBoot(boots []boot.Boot, id string) (boot.Boot, error) {
 	case 1:
 		return fits[0], nil
 	case 0:
-		return boot.Boot{}, usage("no remembered boot has an id that begins with %q; calmdawn boots lists them", id)
+		return boot.Boot{}, usage("no remembered boot has an id that begins with %q; calmdawn "+
+			"boots lists them", id)
 	}
-	return boot.Boot{}, usage("%d boots have an id that begins with %q; give more of it", len(fits), id)
+	return boot.Boot{}, usage("%d boots have an id that begins with %q; give more of it",
+		len(fits), id)
 }
 
 type bootsJSON struct {
@@ -340,11 +388,25 @@ func amount(a boot.Amount) *int64 {
 }
 
 func bootsDocument(found linux.Boots, spans bool) bootsJSON {
-	d := bootsJSON{Format: "calmdawn.boots/1", Boots: []bootJSON{}, Unread: append([]item.Unread{}, found.Unread...)}
+	d := bootsJSON{
+		Format: "calmdawn.boots/1",
+		Boots:  []bootJSON{},
+		Unread: append([]item.Unread{}, found.Unread...),
+	}
 	for _, b := range found.Boots {
 		j := bootJSON{
-			ID: b.ID, Began: b.Began.UTC().Format(time.RFC3339Nano), Phases: map[string]float64{}, Ready: number(b.Ready), ReadyFrom: b.Ready.From, Goal: b.Goal, Odd: append([]string{}, b.Odd...),
-			Simulated: b.Simulated, Sources: append([]boot.Source{}, b.Sources...), Kernel: b.Kernel, Processors: b.Processors, Memory: b.Memory,
+			ID:         b.ID,
+			Began:      b.Began.UTC().Format(time.RFC3339Nano),
+			Phases:     map[string]float64{},
+			Ready:      number(b.Ready),
+			ReadyFrom:  b.Ready.From,
+			Goal:       b.Goal,
+			Odd:        append([]string{}, b.Odd...),
+			Simulated:  b.Simulated,
+			Sources:    append([]boot.Source{}, b.Sources...),
+			Kernel:     b.Kernel,
+			Processors: b.Processors,
+			Memory:     b.Memory,
 		}
 		if s := b.Settled; s.FromReady.Known || s.FromLogin.Known {
 			j.Settled = &settledJSON{number(s.FromReady), number(s.FromLogin)}
@@ -364,7 +426,10 @@ func bootsDocument(found linux.Boots, spans bool) bootsJSON {
 				if from == "" {
 					from = sp.Begin.From
 				}
-				j.Spans = append(j.Spans, spanJSON{sp.Native, sp.Owner, number(sp.Begin), number(sp.End), from, number(sp.CPU), sp.CPU.From, amount(sp.DiskRead), amount(sp.Memory), sp.Failed, sp.Skipped})
+				j.Spans = append(j.Spans, spanJSON{
+					sp.Native, sp.Owner, number(sp.Begin), number(sp.End), from, number(sp.CPU),
+					sp.CPU.From, amount(sp.DiskRead), amount(sp.Memory), sp.Failed, sp.Skipped,
+				})
 			}
 		}
 		d.Boots = append(d.Boots, j)
@@ -380,9 +445,16 @@ func (a *app) bootsCSV(found linux.Boots, v bootsView) error {
 		}
 		return fmt.Sprintf("%.3f", f.Value.Seconds())
 	}
-	rows := [][]string{{"id", "began", "ready (s)", "settled from ready (s)", "settled from login (s)", "firmware (s)", "loader (s)", "kernel (s)", "initrd (s)", "userspace (s)", "odd", "simulated"}}
+	rows := [][]string{{
+		"id", "began", "ready (s)", "settled from ready (s)", "settled from " +
+			"login (s)", "firmware (s)", "loader (s)", "kernel (s)", "initrd (s)", "userspace (s)",
+		"odd", "simulated",
+	}}
 	for _, b := range found.Boots {
-		row := []string{b.ID, b.Began.UTC().Format(time.RFC3339), seconds(b.Ready), seconds(b.Settled.FromReady), seconds(b.Settled.FromLogin)}
+		row := []string{
+			b.ID, b.Began.UTC().Format(time.RFC3339), seconds(b.Ready),
+			seconds(b.Settled.FromReady), seconds(b.Settled.FromLogin),
+		}
 		for _, name := range boot.PhaseNames {
 			row = append(row, seconds(b.Phase(name)))
 		}
@@ -396,13 +468,21 @@ func (a *app) bootsCSV(found linux.Boots, v bootsView) error {
 		if err != nil {
 			return err
 		}
-		rows = [][]string{{"native", "owner", "begin (s)", "end (s)", "processor time (s)", "disk read (bytes)", "failed"}}
+		rows = [][]string{
+			{
+				"native", "owner", "begin (s)", "end (s)", "processor time (s)", "disk read " +
+					"(bytes)", "failed",
+			},
+		}
 		for _, sp := range b.Spans {
 			read := ""
 			if sp.DiskRead.Known {
 				read = fmt.Sprint(sp.DiskRead.Bytes)
 			}
-			rows = append(rows, []string{sp.Native, sp.Owner, seconds(sp.Begin), seconds(sp.End), seconds(sp.CPU), read, fmt.Sprint(sp.Failed)})
+			rows = append(rows, []string{
+				sp.Native, sp.Owner, seconds(sp.Begin), seconds(sp.End), seconds(sp.CPU), read,
+				fmt.Sprint(sp.Failed),
+			})
 		}
 	}
 	return a.writeCSV(rows)

@@ -1,4 +1,5 @@
-// Package cli is the command line: one file a command, each of which reads its flags, calls, and shows what came back.
+// Package cli is the command line: one file a command, each of which reads its
+// flags, calls, and shows what came back.
 package cli
 
 import (
@@ -46,26 +47,33 @@ type app struct {
 
 	dir      string
 	casebook string
-	// thisMachine says that the casebook is this machine's, whose id was changed.
+	// thisMachine says that the casebook is this machine's, whose id was
+	// changed.
 	thisMachine bool
 	json        bool
 	color       string
 
-	warned    []string       // what was said of the casebook
-	guardSaid string         // what was last said of the boot guard
-	usual     *time.Duration // how long the machine usually takes until it is ready; nil while not asked for
-	closing   bool           // the call is about what interrupted changes left open, and tells of it itself
-	caught    os.Signal      // the signal that was held off while edits were made
+	warned    []string // what was said of the casebook
+	guardSaid string   // what was last said of the boot guard
+	// how long the machine usually takes until it is ready; nil while not asked
+	// for
+	usual *time.Duration
+	// the call is about what interrupted changes left open, and tells of it
+	// itself
+	closing bool
+	caught  os.Signal // the signal that was held off while edits were made
 }
 
-// Main runs the command line on the process's own streams and returns the exit status.
+// Main runs the command line on the process's own streams and returns the exit
+// status.
 func Main(args []string) int {
 	code, caught := run(args, Streams{
 		In: os.Stdin, Out: os.Stdout, Err: os.Stderr,
 		Width: width(os.Stdout), Terminal: term.IsTerminal(int(os.Stdout.Fd())),
 		Ask: term.IsTerminal(int(os.Stdin.Fd())), UTF8: utf8Locale(),
 	})
-	if own, err := os.FindProcess(os.Getpid()); caught != nil && err == nil && own.Signal(caught) == nil {
+	if own, err := os.FindProcess(os.Getpid()); caught != nil && err == nil &&
+		own.Signal(caught) == nil {
 		time.Sleep(time.Second) // what was done is said; now it ends as it was asked to
 	}
 	return code
@@ -155,21 +163,25 @@ func usage(format string, values ...any) error {
 
 func (a *app) command() *cobra.Command {
 	root := &cobra.Command{
-		Use:   "calmdawn",
-		Short: "See what a machine launches at boot and login, switch off what is not needed, and take it back",
-		Long: `Calm Dawn shows everything that a machine launches by itself at boot and at login, switches
-unneeded items off in a way that can always be taken back, and says what to do next.
+		Use: "calmdawn",
+		Short: "See what a machine launches at boot and login, switch off what is not needed, " +
+			"and take it back",
+		Long: `Calm Dawn shows everything that a machine launches by itself at boot and at
+login, switches unneeded items off in a way that can always be taken back, and
+says what to do next.
 
-Called alone it says where this machine stands. With --root it works on a disk that is
-mounted somewhere, for instance a customer's disk on the bench computer.`,
-		Example: `  calmdawn demo                                  watch the whole job on a made-up machine
-  calmdawn list                                  what this machine launches by itself
-  calmdawn --root /mnt list                      the same for the disk mounted at /mnt
-  calmdawn show service:star-index.service       a page about one item
-  calmdawn disable service:star-index.service    switch it off, after a look at what that touches
-  calmdawn boots                                 how long its boots took
-  calmdawn compare                               the boots before the last change with those after it
-  calmdawn undo 1                                take change 1 back`,
+Called alone it says where this machine stands. With --root it works on a disk
+that is mounted somewhere, for instance a customer's disk on the bench
+computer.`,
+		Example: `  calmdawn demo                              the whole job on a made-up machine
+  calmdawn list                              what this machine launches by itself
+  calmdawn --root /mnt list                  the same for the disk mounted at /mnt
+  calmdawn show service:star-index.service   a page about one item
+  calmdawn disable service:cue-update.service
+                                             switch it off, after a look at what that touches
+  calmdawn boots                             how long its boots took
+  calmdawn compare                           the boots before the last change, and after it
+  calmdawn undo 1                            take change 1 back`,
 		Version:       version(),
 		SilenceErrors: true, SilenceUsage: true,
 		Args: func(cmd *cobra.Command, args []string) error {
@@ -190,8 +202,10 @@ mounted somewhere, for instance a customer's disk on the bench computer.`,
 	})
 	flags := root.PersistentFlags()
 	flags.StringVar(&a.dir, "root", "/", "work on the machine whose disk is mounted at `DIR`")
-	flags.StringVar(&a.casebook, "casebook", "", "keep this machine's changes in `FILE` instead of inside the machine")
-	flags.BoolVar(&a.thisMachine, "this-machine", false, "the casebook is this machine's, although it was kept under another machine id")
+	flags.StringVar(&a.casebook, "casebook", "", "keep this machine's changes in `FILE` instead "+
+		"of inside the machine")
+	flags.BoolVar(&a.thisMachine, "this-machine", false, "the casebook is this machine's, "+
+		"although it was kept under another machine id")
 	flags.BoolVar(&a.json, "json", false, "print one JSON document instead of text")
 	flags.StringVar(&a.color, "color", "auto", "colour `WHEN`: auto, always or never")
 	root.PersistentPreRunE = func(*cobra.Command, []string) error {
@@ -202,8 +216,13 @@ mounted somewhere, for instance a customer's disk on the bench computer.`,
 		return usage("--color takes auto, always or never, not %q", a.color)
 	}
 	cobra.EnableCommandSorting = false // they stand in the order in which the work is done
-	root.AddCommand(a.listCommand(), a.showCommand(), a.noteCommand(), a.bootsCommand(), a.recorderCommand(), a.conditionsCommand(), a.forecastCommand(), a.turnCommand(disableWords),
-		a.turnCommand(delayWords), a.turnCommand(enableWords), a.proposeCommand(), a.applyCommand(), a.trialCommand(), a.guardCommand(), a.historyCommand(), a.undoCommand(), a.compareCommand(), a.reportCommand(), a.driftCommand(), a.labelCommand(), a.demoCommand(), a.recordCommand())
+	root.AddCommand(a.listCommand(), a.showCommand(), a.noteCommand(), a.bootsCommand(),
+		a.recorderCommand(), a.conditionsCommand(), a.forecastCommand(),
+		a.turnCommand(disableWords),
+		a.turnCommand(delayWords), a.turnCommand(enableWords), a.proposeCommand(),
+		a.applyCommand(), a.trialCommand(), a.guardCommand(), a.historyCommand(), a.undoCommand(),
+		a.compareCommand(), a.reportCommand(), a.driftCommand(), a.labelCommand(), a.demoCommand(),
+		a.recordCommand())
 	return root
 }
 
@@ -230,14 +249,17 @@ func (a *app) screen() *render.Screen {
 }
 
 func (a *app) colour() bool {
-	return a.color == "always" || a.color == "auto" && a.Terminal && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+	return a.color == "always" ||
+		a.color == "auto" && a.Terminal && os.Getenv("NO_COLOR") == "" &&
+			os.Getenv("TERM") != "dumb"
 }
 
 // open opens the machine that the call is about.
 func (a *app) open() (*machine.Root, error) {
 	info, err := os.Stat(a.dir)
 	if err != nil || !info.IsDir() {
-		return nil, fmt.Errorf("--root %s: there is no such folder; give the folder at which the machine's disk is mounted", a.dir)
+		return nil, fmt.Errorf("--root %s: there is no such folder; give the folder at which the "+
+			"machine's disk is mounted", a.dir)
 	}
 	r, err := machine.Open(a.dir)
 	if err != nil {
@@ -245,7 +267,8 @@ func (a *app) open() (*machine.Root, error) {
 	}
 	if _, err := r.Stat("/etc"); err != nil {
 		r.Close()
-		return nil, fmt.Errorf("%s does not look like a Linux machine's disk: it has no /etc; give the folder at which its root file system is mounted", a.dir)
+		return nil, fmt.Errorf("%s does not look like a Linux machine's disk: it has no /etc; "+
+			"give the folder at which its root file system is mounted", a.dir)
 	}
 	return r, nil
 }
@@ -262,14 +285,17 @@ func (a *app) call(words string) string {
 	return s + " " + words
 }
 
-// shellWord quotes a word for a shell where it has to be; what no terminal may see is written as escapes.
+// shellWord quotes a word for a shell where it has to be; what no terminal may
+// see is written as escapes.
 func shellWord(w string) string {
 	if render.Clean(w) != w {
 		quoted := strconv.QuoteToASCII(w)
-		return "$'" + strings.NewReplacer(`\"`, `"`, "'", `\'`).Replace(quoted[1:len(quoted)-1]) + "'"
+		return "$'" + strings.NewReplacer(`\"`, `"`, "'", `\'`).Replace(quoted[1:len(quoted)-1]) +
+			"'"
 	}
 	plain := func(r rune) bool {
-		return r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("/._-:@+,=%#", r)
+		return r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' ||
+			strings.ContainsRune("/._-:@+,=%#", r)
 	}
 	if w != "" && w[0] != '#' && strings.IndexFunc(w, func(r rune) bool { return !plain(r) }) < 0 {
 		return w

@@ -31,12 +31,14 @@ func (a *app) compareCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "compare [BEFORE AFTER | change:N]",
 		Short: "Compare the boots before the last change with those after it",
-		Long: `Compare takes the boots that the machine remembers from before the last change and those from
-after it, and says whether they differ: faster, slower, no difference shown, or too few boots.
-Changes with no boot between them count as one. The verdict is on ready, or on what --on names;
-it is "faster" only if the boots bear it out with at least 95 % confidence. That takes four
-boots on each side, or five before and three after. Decide beforehand how many boots there are
-to be: who looks after each one and stops at the first "faster" sees one too often.
+		Long: `Compare takes the boots that the machine remembers from before the last change
+and those from after it, and says whether they differ: faster, slower, no
+difference shown, or too few boots. Changes with no boot between them count as
+one. The verdict is on ready, or on what --on names; it is "faster" only if
+the boots bear it out with at least 95 % confidence. That takes four boots on
+each side, or five before and three after. Decide beforehand how many boots
+there are to be: who looks after each one and stops at the first "faster" sees
+one too often.
 
 Other boots can be chosen, before and after, as lists with commas:
 
@@ -46,7 +48,8 @@ Other boots can be chosen, before and after, as lists with commas:
   change:2                      those right before and right after change 2
   memory                        those with a label of yours; see calmdawn label --help
 
---with takes the boots before from another casebook: the same machine earlier, or one like it.`,
+--with takes the boots before from another casebook: the same machine earlier,
+or one like it.`,
 		Example: `  calmdawn compare
   calmdawn compare change:1
   calmdawn compare 1-5 6-10
@@ -56,7 +59,8 @@ Other boots can be chosen, before and after, as lists with commas:
   calmdawn compare --csv > boots.csv       the boots of both sides, for a spreadsheet`,
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) > 2 {
-				return usage("compare takes two lists of boots, with commas and no spaces within each; %q is too much", args[2])
+				return usage("compare takes two lists of boots, with commas and no spaces within "+
+					"each; %q is too much", args[2])
 			}
 			return nil
 		},
@@ -76,7 +80,8 @@ Other boots can be chosen, before and after, as lists with commas:
 		},
 	}
 	v.flags(cmd)
-	cmd.Flags().StringVar(&v.failIf, "fail-if", "", "end with status 3 if the verdict is slower: `slower[:AMOUNT]`, as slower, slower:2s or slower:5%")
+	cmd.Flags().StringVar(&v.failIf, "fail-if", "", "end with status 3 if the verdict is slower: "+
+		"`slower[:AMOUNT]`, as slower, slower:2s or slower:5%")
 	cmd.Flags().BoolVar(&v.csv, "csv", false, "print comma-separated values, a line a boot")
 	return cmd
 }
@@ -84,8 +89,10 @@ Other boots can be chosen, before and after, as lists with commas:
 // flags are those that say which boots are compared, and by what.
 func (v *compareView) flags(cmd *cobra.Command) {
 	cmd.Flags().BoolVar(&v.odd, "odd", false, "take odd boots too, which are left out otherwise")
-	cmd.Flags().StringVar(&v.on, "on", "ready", "what the verdict is `ON`: ready, settled, or \"settled after login\"")
-	cmd.Flags().StringVar(&v.with, "with", "", "take the boots before from another casebook, `FILE`")
+	cmd.Flags().StringVar(&v.on, "on", "ready", "what the verdict is `ON`: ready, settled, or "+
+		"\"settled after login\"")
+	cmd.Flags().StringVar(&v.with, "with", "", "take the boots before from another casebook, "+
+		"`FILE`")
 }
 
 func (v *compareView) check() error {
@@ -120,14 +127,16 @@ func parseLimit(text string) (limit, error) {
 		}
 	}
 	if word != "slower" || err != nil || l.least < 0 || !(l.share >= 0) {
-		return l, usage("--fail-if takes slower, or slower with an amount such as slower:2s, slower:500ms or slower:5%%, not %q", text)
+		return l, usage("--fail-if takes slower, or slower with an amount such as slower:2s, "+
+			"slower:500ms or slower:5%%, not %q", text)
 	}
 	return l, nil
 }
 
 // broken reports whether a comparison says what the limit forbids.
 func (l limit) broken(r compare.Times) bool {
-	return l.set && r.Verdict == compare.Slower && r.Estimate >= l.least && r.Estimate.Seconds() >= l.share*r.Before.Median.Seconds()
+	return l.set && r.Verdict == compare.Slower && r.Estimate >= l.least &&
+		r.Estimate.Seconds() >= l.share*r.Before.Median.Seconds()
 }
 
 // judged takes odd boots for fit ones where that is wanted.
@@ -162,7 +171,8 @@ func (a *app) compare(v compareView, words []string, fail limit) error {
 			if len(carriedOut(l.changes)) > 0 {
 				made = "every change was taken back before a boot could feel it"
 			}
-			return fmt.Errorf("%s, so there is no before and after; %s shows its boots, and %s compares two lists of them", made, a.call("boots"), a.call("compare BEFORE AFTER"))
+			return fmt.Errorf("%s, so there is no before and after; %s shows its boots, and %s "+
+				"compares two lists of them", made, a.call("boots"), a.call("compare BEFORE AFTER"))
 		}
 	} else if c, err = a.chosen(l, boots, v, words); err != nil {
 		return err
@@ -183,7 +193,8 @@ func (a *app) compare(v compareView, words []string, fail limit) error {
 	return err
 }
 
-// keepOutcome keeps in the casebook what became of a forecast, so that it is known when the boots are forgotten. It returns why it could not.
+// keepOutcome keeps in the casebook what became of a forecast, so that it is
+// known when the boots are forgotten. It returns why it could not.
 func (a *app) keepOutcome(l *look, c comparison) error {
 	o, ok := c.outcome()
 	if !ok || c.changes[0].Outcome != nil && *c.changes[0].Outcome == o {
@@ -204,22 +215,30 @@ func (c comparison) answer() string {
 	switch r.Verdict {
 	case compare.Faster, compare.Slower:
 		near, far := min(r.Low.Abs(), r.High.Abs()), max(r.Low.Abs(), r.High.Abs())
-		return fmt.Sprintf("%s is %s by %s %s (between %s and %s%s).", what, r.Verdict, render.Duration(r.Estimate), c.between, render.Duration(near), render.Duration(far), how)
+		return fmt.Sprintf("%s is %s by %s %s (between %s and %s%s).", what, r.Verdict,
+			render.Duration(r.Estimate), c.between, render.Duration(near), render.Duration(far),
+			how)
 	case compare.NoDifference:
-		return fmt.Sprintf("No difference shown %s: %s changed by something between %s and %s%s.", c.between, c.on.Name, signed(r.Low), signed(r.High), how)
+		return fmt.Sprintf("No difference shown %s: %s changed by something between %s and %s%s.",
+			c.between, c.on.Name, signed(r.Low), signed(r.High), how)
 	}
 	if r.Before.N+r.After.N == 0 && len(c.sides.Before)+len(c.sides.After) > 0 {
-		return fmt.Sprintf("%s was measured in none of these boots: it takes a recorder that was on, and for what follows a login somebody who logged in.", what)
+		return fmt.Sprintf("%s was measured in none of these boots: it takes a recorder that was "+
+			"on, and for what follows a login somebody who logged in.", what)
 	}
 	if r.Before.N+r.After.N == 0 {
-		return fmt.Sprintf("Too few boots to tell what changed %s: none is remembered that could be compared.", c.between)
+		return fmt.Sprintf("Too few boots to tell what changed %s: none is remembered that could "+
+			"be compared.", c.between)
 	}
-	return fmt.Sprintf("Too few boots to tell what changed %s: %s before and %s after%s; %s.", c.between, count(r.Before.N, "boot", "boots"), count(r.After.N, "boot", "boots"), how, c.missing())
+	return fmt.Sprintf("Too few boots to tell what changed %s: %s before and %s after%s; %s.",
+		c.between, count(r.Before.N, "boot", "boots"), count(r.After.N, "boot", "boots"), how,
+		c.missing())
 }
 
 func capital(word string) string { return strings.ToUpper(word[:1]) + word[1:] }
 
-// forecastKept says whether what came out lies within what was forecast, and how good forecasts have been on this machine.
+// forecastKept says whether what came out lies within what was forecast, and
+// how good forecasts have been on this machine.
 func (c comparison) forecastKept() string {
 	text := ""
 	if o, ok := c.outcome(); ok {
@@ -238,7 +257,8 @@ func within(o change.Outcome) string {
 	return "outside that range"
 }
 
-// forecastsKept says how good forecasts have been on this machine; it is empty where none has an outcome.
+// forecastsKept says how good forecasts have been on this machine; it is empty
+// where none has an outcome.
 func forecastsKept(changes []change.Change) string {
 	n, kept, off := 0, 0, 0.0
 	for _, ch := range changes {
@@ -254,7 +274,8 @@ func forecastsKept(changes []change.Change) string {
 	if n == 0 {
 		return ""
 	}
-	return fmt.Sprintf("Of %s on this machine, %d came out within the range; on average they were %.1f s off.", count(n, "forecast", "forecasts"), kept, off/float64(n))
+	return fmt.Sprintf("Of %s on this machine, %d came out within the range; on average they "+
+		"were %.1f s off.", count(n, "forecast", "forecasts"), kept, off/float64(n))
 }
 
 // missing says what it takes for a verdict.
@@ -286,7 +307,8 @@ func signed(d time.Duration) string {
 func (a *app) showComparison(s *render.Screen, c comparison, found linux.Boots, unkept error) {
 	s.Line("%s", s.Paint(render.Strong, c.answer()))
 	if r := c.main; r.Verdict == compare.NoDifference {
-		s.Wrap(0, "From %s on, a difference would have shown in boots that spread like these.", render.Duration(r.Shows))
+		s.Wrap(0, "From %s on, a difference would have shown in boots that spread like these.",
+			render.Duration(r.Shows))
 	}
 	s.Line("")
 	const most = 8
@@ -300,7 +322,8 @@ func (a *app) showComparison(s *render.Screen, c comparison, found linux.Boots, 
 		s.Wrap(2, "  %s%s", forecastLine(*f), c.forecastKept())
 	}
 	if unkept != nil {
-		s.Wrap(2, "  %s", s.Paint(render.Dim, "Not kept in the casebook: "+render.Clean(unkept.Error())))
+		s.Wrap(2, "  %s",
+			s.Paint(render.Dim, "Not kept in the casebook: "+render.Clean(unkept.Error())))
 	}
 	if len(c.changes) > 0 {
 		s.Line("")
@@ -312,7 +335,8 @@ func (a *app) showComparison(s *render.Screen, c comparison, found linux.Boots, 
 	c.reasonTable(s)
 	c.stepTable(s)
 	for _, b := range c.sides.LeftOut {
-		s.Wrap(2, "Left out: the boot of %s, since %s.", day(b.Began), render.Clean(strings.Join(b.Odd, "; ")))
+		s.Wrap(2, "Left out: the boot of %s, since %s.", day(b.Began),
+			render.Clean(strings.Join(b.Odd, "; ")))
 	}
 	if len(c.sides.LeftOut) > 0 {
 		s.Line("To take them all the same, give --odd.")
@@ -320,17 +344,22 @@ func (a *app) showComparison(s *render.Screen, c comparison, found linux.Boots, 
 	a.unreadLog(s, found)
 	switch {
 	case c.main.Missing > 0 && len(c.changes) > 0:
-		s.Line("Next: restart the machine %s, then %s", count(c.main.Missing, "more time", "more times"), a.call("compare"))
-	case len(c.changes) > 0 && c.changes[len(c.changes)-1].Stands() && c.main.Verdict != compare.Faster:
-		s.Line("Next: keep what was changed, or take it back with %s", a.call("undo "+inWords(c.changes)))
+		s.Line("Next: restart the machine %s, then %s",
+			count(c.main.Missing, "more time", "more times"), a.call("compare"))
+	case len(c.changes) > 0 && c.changes[len(c.changes)-1].Stands() &&
+		c.main.Verdict != compare.Faster:
+		s.Line("Next: keep what was changed, or take it back with %s",
+			a.call("undo "+inWords(c.changes)))
 	case len(c.changes) > 0 && c.main.Verdict == compare.Faster:
-		s.Line("Next: write it down for the customer, with %s; or look for more, with %s", a.call("report"), a.call("list"))
+		s.Line("Next: write it down for the customer, with %s; or look for more, with %s",
+			a.call("report"), a.call("list"))
 	default:
 		s.Line("Next: look for more, with %s", a.call("list"))
 	}
 }
 
-// measureTable shows every figure that was measured: medians, how far boots spread, and the shift with its bounds.
+// measureTable shows every figure that was measured: medians, how far boots
+// spread, and the shift with its bounds.
 func (c comparison) measureTable(s *render.Screen) {
 	var rows [][]render.Cell
 	for _, m := range c.measures() {
@@ -342,7 +371,8 @@ func (c comparison) measureTable(s *render.Screen) {
 			if x.N == 0 {
 				return "", ""
 			}
-			return show(x.Median), fmt.Sprintf("%s to %s", strings.TrimSuffix(show(x.Least), " s"), show(x.Most))
+			return show(x.Median), fmt.Sprintf("%s to %s", strings.TrimSuffix(show(x.Least), " s"),
+				show(x.Most))
 		}
 		one, spread1 := side(m.Before)
 		two, spread2 := side(m.After)
@@ -353,9 +383,27 @@ func (c comparison) measureTable(s *render.Screen) {
 				bounds = m.signed(m.Low) + " to " + m.signed(m.High)
 			}
 		}
-		rows = append(rows, []render.Cell{render.C(m.Name), render.C(fmt.Sprintf("%d, %d", m.Before.N, m.After.N)), render.C(one), render.C(spread1), render.C(two), render.C(spread2), render.C(moved), render.C(bounds)})
+		rows = append(rows, []render.Cell{
+			render.C(m.Name),
+			render.C(fmt.Sprintf("%d, %d", m.Before.N, m.After.N)),
+			render.C(one),
+			render.C(spread1),
+			render.C(two),
+			render.C(spread2),
+			render.C(moved),
+			render.C(bounds),
+		})
 	}
-	s.Table([]render.Column{{Title: "FIGURE"}, {Title: "BOOTS", Keep: 2}, {Title: "BEFORE", Right: true}, {Title: "SPREAD", Right: true, Keep: 1}, {Title: "AFTER", Right: true}, {Title: "SPREAD", Right: true, Keep: 1}, {Title: "SHIFT", Right: true}, {Title: "WITHIN (95 %)", Right: true, Keep: 3}}, rows)
+	s.Table([]render.Column{
+		{Title: "FIGURE"},
+		{Title: "BOOTS", Keep: 2},
+		{Title: "BEFORE", Right: true},
+		{Title: "SPREAD", Right: true, Keep: 1},
+		{Title: "AFTER", Right: true},
+		{Title: "SPREAD", Right: true, Keep: 1},
+		{Title: "SHIFT", Right: true},
+		{Title: "WITHIN (95 %)", Right: true, Keep: 3},
+	}, rows)
 	s.Line("")
 }
 
@@ -376,16 +424,44 @@ func (c comparison) reasonTable(s *render.Screen) {
 	var rows [][]render.Cell
 	for _, r := range w.Reasons {
 		whole += r.Change()
-		rows = append(rows, []render.Cell{render.C(c.title(r.Name)), took(r.Before), took(r.After), render.C(shift(r.Change())), render.C(string(r.Kind))})
+		rows = append(rows, []render.Cell{
+			render.C(c.title(r.Name)), took(r.Before), took(r.After), render.C(shift(r.Change())),
+			render.C(string(r.Kind)),
+		})
 	}
 	if w.Others != 0 {
-		rows = append(rows, []render.Cell{render.C("all others"), {}, {}, render.C(shift(w.Others)), {}})
+		rows = append(rows, []render.Cell{
+			render.C("all others"),
+			{},
+			{},
+			render.C(shift(w.Others)),
+			{},
+		})
 	}
-	rows = append(rows, []render.Cell{render.C("remainder"), {}, {}, render.C(shift(w.Remainder)), render.C("means are not the shift between boots")},
-		[]render.Cell{{Text: "shift of ready", Tone: render.Strong}, {}, {}, {Text: shift(whole), Tone: render.Strong}, {}})
-	s.Table([]render.Column{{Title: "ITEM", Flex: 20}, {Title: "BEFORE", Right: true, Keep: 2}, {Title: "AFTER", Right: true, Keep: 2}, {Title: "CHANGE", Right: true}, {Title: "IT IS", Keep: 1}}, rows)
+	rows = append(rows, []render.Cell{
+		render.C("remainder"),
+		{},
+		{},
+		render.C(shift(w.Remainder)),
+		render.C("means are not the shift between boots"),
+	},
+		[]render.Cell{
+			{Text: "shift of ready", Tone: render.Strong},
+			{},
+			{},
+			{Text: shift(whole), Tone: render.Strong},
+			{},
+		})
+	s.Table([]render.Column{
+		{Title: "ITEM", Flex: 20},
+		{Title: "BEFORE", Right: true, Keep: 2},
+		{Title: "AFTER", Right: true, Keep: 2},
+		{Title: "CHANGE", Right: true},
+		{Title: "IT IS", Keep: 1},
+	}, rows)
 	if w.Blind > 0 {
-		s.Wrap(0, "Of %s nothing is known of what waited for what.", count(w.Blind, "boot", "boots"))
+		s.Wrap(0, "Of %s nothing is known of what waited for what.",
+			count(w.Blind, "boot", "boots"))
 	}
 	s.Line("")
 	for _, text := range c.changed {
@@ -396,7 +472,8 @@ func (c comparison) reasonTable(s *render.Screen) {
 	}
 }
 
-// stepTable shows what each change did, where there were several with boots between them.
+// stepTable shows what each change did, where there were several with boots
+// between them.
 func (c comparison) stepTable(s *render.Screen) {
 	if len(c.steps) < 3 {
 		return
@@ -405,7 +482,8 @@ func (c comparison) stepTable(s *render.Screen) {
 	for _, st := range c.steps {
 		name, moved, verdict := "before all changes", "", ""
 		if len(st.changes) > 0 {
-			name = fmt.Sprintf("%s: %s", strings.TrimPrefix(names(st.changes), "change "), what(st.changes[0]))
+			name = fmt.Sprintf("%s: %s", strings.TrimPrefix(names(st.changes), "change "),
+				what(st.changes[0]))
 			if n := len(st.changes) - 1; n > 0 {
 				name += fmt.Sprintf(", and %d more", n)
 			}
@@ -420,10 +498,19 @@ func (c comparison) stepTable(s *render.Screen) {
 		if st.side.N > 0 {
 			median = render.Seconds(st.side.Median)
 		}
-		rows = append(rows, []render.Cell{render.C(name), render.C(fmt.Sprint(st.side.N)), render.C(median), render.C(moved), render.C(verdict)})
+		rows = append(rows, []render.Cell{
+			render.C(name), render.C(fmt.Sprint(st.side.N)), render.C(median), render.C(moved),
+			render.C(verdict),
+		})
 	}
 	s.Line("Step by step; the bounds of each hold for it alone, of several one may miss.")
-	s.Table([]render.Column{{Title: "CHANGE", Flex: 20}, {Title: "BOOTS", Right: true, Keep: 2}, {Title: strings.ToUpper(c.on.Name), Right: true}, {Title: "SHIFT", Right: true}, {Title: "WITHIN (95 %)", Right: true, Keep: 1}}, rows)
+	s.Table([]render.Column{
+		{Title: "CHANGE", Flex: 20},
+		{Title: "BOOTS", Right: true, Keep: 2},
+		{Title: strings.ToUpper(c.on.Name), Right: true},
+		{Title: "SHIFT", Right: true},
+		{Title: "WITHIN (95 %)", Right: true, Keep: 1},
+	}, rows)
 	s.Line("")
 }
 
@@ -435,10 +522,14 @@ func (a *app) strips(s *render.Screen, c comparison) {
 	low, high = max(0, low-margin), high+margin
 	columns := max(20, min(100, s.Width()-24))
 	label := fmt.Sprintf("%-7s", c.on.Name)
-	s.Line("  before  %s  %s", s.Points(c.on.Values(c.sides.Before), low, high, columns), count(b.N, "boot", "boots"))
-	s.Line("  after   %s  %s", s.Paint(render.Good, s.Points(c.on.Values(c.sides.After), low, high, columns)), count(f.N, "boot", "boots"))
+	s.Line("  before  %s  %s", s.Points(c.on.Values(c.sides.Before), low, high, columns),
+		count(b.N, "boot", "boots"))
+	s.Line("  after   %s  %s",
+		s.Paint(render.Good, s.Points(c.on.Values(c.sides.After), low, high, columns)),
+		count(f.N, "boot", "boots"))
 	left, right := render.Seconds(low), render.Seconds(high)
-	s.Line("  %.7s %s%s%s", label, left, strings.Repeat(" ", max(1, columns-len(left)-len(right))), right)
+	s.Line("  %.7s %s%s%s", label, left, strings.Repeat(" ", max(1, columns-len(left)-len(right))),
+		right)
 	s.Line("")
 }
 

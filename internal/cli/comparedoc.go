@@ -89,11 +89,18 @@ type forecastOut struct {
 }
 
 func (c comparison) document() compareJSON {
-	d := compareJSON{Format: "calmdawn.compare/1", Changes: numbers(c.changes), On: c.on.Name, Different: append([]string{}, c.changed...), Steps: []stepJSON{}}
+	d := compareJSON{
+		Format:    "calmdawn.compare/1",
+		Changes:   numbers(c.changes),
+		On:        c.on.Name,
+		Different: append([]string{}, c.changed...),
+		Steps:     []stepJSON{},
+	}
 	d.Before, d.After = sideOf(c.sides.Before), sideOf(c.sides.After)
 	for _, b := range c.sides.LeftOut {
 		side := &d.After
-		if n := len(c.sides.After); len(c.changes) > 0 && b.Began.Before(c.changes[0].MadeAt) || len(c.changes) == 0 && (n == 0 || b.Began.Before(c.sides.After[0].Began)) {
+		if n := len(c.sides.After); len(c.changes) > 0 && b.Began.Before(c.changes[0].MadeAt) ||
+			len(c.changes) == 0 && (n == 0 || b.Began.Before(c.sides.After[0].Began)) {
 			side = &d.Before
 		}
 		side.LeftOut = append(side.LeftOut, leftOutJSON{b.ID, b.Odd})
@@ -108,7 +115,13 @@ func (c comparison) document() compareJSON {
 		if m.Bytes {
 			scale, unit = 1, "bytes"
 		}
-		j := milestoneJSON{Name: m.Name, Unit: unit, Before: countOf(m.Before, scale), After: countOf(m.After, scale), Difference: differenceOf(m.Times, scale)}
+		j := milestoneJSON{
+			Name:       m.Name,
+			Unit:       unit,
+			Before:     countOf(m.Before, scale),
+			After:      countOf(m.After, scale),
+			Difference: differenceOf(m.Times, scale),
+		}
 		if m.Name == c.on.Name {
 			j.Verdict, j.Missing = m.Verdict, max(0, m.Missing)
 			if m.Bounded {
@@ -121,15 +134,27 @@ func (c comparison) document() compareJSON {
 	if len(c.why.Reasons) > 0 {
 		d.Why = &whyJSON{Others: c.why.Others.Seconds(), Remainder: c.why.Remainder.Seconds()}
 		for _, r := range c.why.Reasons {
-			d.Why.Reasons = append(d.Why.Reasons, reasonJSON{r.Name, r.Kind, r.Before.Seconds(), r.After.Seconds(), r.Change().Seconds()})
+			d.Why.Reasons = append(d.Why.Reasons, reasonJSON{
+				r.Name, r.Kind, r.Before.Seconds(), r.After.Seconds(), r.Change().Seconds(),
+			})
 		}
 	}
 	for _, st := range c.steps {
 		side := countOf(st.side, float64(time.Second))
-		d.Steps = append(d.Steps, stepJSON{numbers(st.changes), side.N, side.Median, differenceOf(st.shift, float64(time.Second))})
+		d.Steps = append(d.Steps, stepJSON{
+			numbers(st.changes),
+			side.N,
+			side.Median,
+			differenceOf(st.shift, float64(time.Second)),
+		})
 	}
 	if f := c.forecast(); f != nil {
-		d.Forecast = &forecastOut{Saving: f.Saving.Seconds(), Low: f.Low.Seconds(), High: f.High.Seconds(), AtLeast: f.AtLeast}
+		d.Forecast = &forecastOut{
+			Saving:  f.Saving.Seconds(),
+			Low:     f.Low.Seconds(),
+			High:    f.High.Seconds(),
+			AtLeast: f.AtLeast,
+		}
 		if o, ok := c.outcome(); ok {
 			saved := o.Saved.Seconds()
 			d.Forecast.Outcome, d.Forecast.Within = &saved, &o.Within
@@ -157,7 +182,9 @@ func sideOf(boots []boot.Boot) sideJSON {
 func countOf(s compare.Side[time.Duration], scale float64) countJSON {
 	c := countJSON{N: s.N}
 	if s.N > 0 {
-		median, least, most := float64(s.Median)/scale, float64(s.Least)/scale, float64(s.Most)/scale
+		median, least, most := float64(s.Median)/scale, float64(
+			s.Least,
+		)/scale, float64(s.Most)/scale
 		c.Median, c.Least, c.Most = &median, &least, &most
 	}
 	return c

@@ -16,9 +16,11 @@ import (
 
 // A comparison is two sides of boots, and what lies between them.
 type comparison struct {
-	changes  []change.Change // those between the sides that count as one, oldest first; none where the sides were chosen otherwise
-	proposal bool            // they are those of a proposal
-	between  string          // what lies between the sides, in words
+	// those between the sides that count as one, oldest first; none where the
+	// sides were chosen otherwise
+	changes  []change.Change
+	proposal bool   // they are those of a proposal
+	between  string // what lies between the sides, in words
 	sides    compare.Sides
 	on       compare.Measure // what the verdict is on
 	main     compare.Times
@@ -36,20 +38,34 @@ type stage struct {
 	shift   compare.Times // since the step before
 }
 
-// sinceLastChange compares the boots around the last change; without a change there is nothing to compare.
-func sinceLastChange(boots []boot.Boot, changes []change.Change, on compare.Measure) (comparison, bool) {
+// sinceLastChange compares the boots around the last change; without a change
+// there is nothing to compare.
+func sinceLastChange(
+	boots []boot.Boot,
+	changes []change.Change,
+	on compare.Measure,
+) (comparison, bool) {
 	done := feltBy(boots, carriedOut(changes))
 	steps := compare.Steps(boots, instants(done))
 	if len(done) == 0 {
 		return comparison{}, false
 	}
-	// The changes of one proposal count as one, though the machine may have been started between them.
+	// The changes of one proposal count as one, though the machine may have
+	// been started between them.
 	first, end := len(steps)-1, steps[len(steps)-1].Last
-	for name := done[end].Terms.Proposal; name != "" && first > 1 && done[steps[first-1].Last].Terms.Proposal == name; {
+	for name := done[end].Terms.Proposal; name != "" && first > 1 &&
+		done[steps[first-1].Last].Terms.Proposal == name; {
 		first--
 	}
 	last := steps[len(steps)-1]
-	c := comparison{on: on, sides: compare.Sides{Before: steps[first-1].Boots, After: last.Boots, LeftOut: slices.Concat(steps[first-1].LeftOut, last.LeftOut)}}
+	c := comparison{
+		on: on,
+		sides: compare.Sides{
+			Before:  steps[first-1].Boots,
+			After:   last.Boots,
+			LeftOut: slices.Concat(steps[first-1].LeftOut, last.LeftOut),
+		},
+	}
 	c.changes = done[steps[first].First : end+1]
 	c.between = "since " + names(c.changes)
 	if c.proposal = wholeProposal(carriedOut(changes), c.changes); c.proposal {
@@ -67,7 +83,8 @@ func sinceLastChange(boots []boot.Boot, changes []change.Change, on compare.Meas
 	return c, true
 }
 
-// carriedOut are the changes of what the machine launches that came to their end.
+// carriedOut are the changes of what the machine launches that came to their
+// end.
 func carriedOut(changes []change.Change) []change.Change {
 	var done []change.Change
 	for _, ch := range changes {
@@ -78,21 +95,29 @@ func carriedOut(changes []change.Change) []change.Change {
 	return done
 }
 
-// wholeProposal reports whether some changes are those that one proposal made, all of them since the first and no others.
+// wholeProposal reports whether some changes are those that one proposal made,
+// all of them since the first and no others.
 func wholeProposal(all, some []change.Change) bool {
 	first := some[0]
-	other := func(ch change.Change) bool { return ch.Terms.Proposal != first.Terms.Proposal || ch.ID < first.ID }
-	return first.Terms.Proposal != "" && len(some) > 1 && !slices.ContainsFunc(some, other) && len(slices.DeleteFunc(slices.Clone(all), other)) == len(some)
+	other := func(ch change.Change) bool {
+		return ch.Terms.Proposal != first.Terms.Proposal || ch.ID < first.ID
+	}
+	return first.Terms.Proposal != "" && len(some) > 1 && !slices.ContainsFunc(some, other) &&
+		len(slices.DeleteFunc(slices.Clone(all), other)) == len(some)
 }
 
-// feltBy leaves out the changes that were taken back before a boot could feel them, and what took them back.
+// feltBy leaves out the changes that were taken back before a boot could feel
+// them, and what took them back.
 func feltBy(boots []boot.Boot, changes []change.Change) []change.Change {
 	at := map[int64]time.Time{}
 	for _, ch := range changes {
 		at[ch.ID] = ch.MadeAt
 	}
 	unfelt := func(made, undone time.Time) bool {
-		return !made.IsZero() && !undone.IsZero() && !slices.ContainsFunc(boots, func(b boot.Boot) bool { return b.Began.After(made) && b.Began.Before(undone) })
+		return !made.IsZero() && !undone.IsZero() &&
+			!slices.ContainsFunc(boots, func(b boot.Boot) bool {
+				return b.Began.After(made) && b.Began.Before(undone)
+			})
 	}
 	return slices.DeleteFunc(slices.Clone(changes), func(ch change.Change) bool {
 		if ch.Verb == change.Undo {
@@ -110,21 +135,34 @@ func instants(changes []change.Change) []time.Time {
 	return at
 }
 
-// aboutRecorder reports whether a change put the recorder in, or took it away: the boots before and after it are of the same machine.
+// aboutRecorder reports whether a change put the recorder in, or took it away:
+// the boots before and after it are of the same machine.
 func aboutRecorder(changes []change.Change, c change.Change) bool {
-	return c.Verb == change.Record || c.Verb == change.Undo && slices.ContainsFunc(changes, func(o change.Change) bool {
-		return o.ID == c.Undoes && o.Verb == change.Record
-	})
+	return c.Verb == change.Record ||
+		c.Verb == change.Undo && slices.ContainsFunc(changes, func(o change.Change) bool {
+			return o.ID == c.Undoes && o.Verb == change.Record
+		})
 }
 
 func (c *comparison) measure() {
 	c.main = compare.Compare(c.on.Values(c.sides.Before), c.on.Values(c.sides.After))
 }
 
-// chosen compares boots that were chosen in words: with the boots of another casebook as those before, where one is given.
-func (a *app) chosen(l *look, boots []boot.Boot, v compareView, words []string) (comparison, error) {
+// chosen compares boots that were chosen in words: with the boots of another
+// casebook as those before, where one is given.
+func (a *app) chosen(
+	l *look,
+	boots []boot.Boot,
+	v compareView,
+	words []string,
+) (comparison, error) {
 	done := carriedOut(l.changes)
-	here := compare.Shelf{Boots: boots, Changes: map[int64]time.Time{}, Steps: compare.Steps(boots, instants(done)), Zone: time.Local}
+	here := compare.Shelf{
+		Boots:   boots,
+		Changes: map[int64]time.Time{},
+		Steps:   compare.Steps(boots, instants(done)),
+		Zone:    time.Local,
+	}
 	for _, ch := range done {
 		here.Changes[ch.ID] = ch.MadeAt
 	}
@@ -156,7 +194,8 @@ func (a *app) chosen(l *look, boots []boot.Boot, v compareView, words []string) 
 		}
 		c.between = "by " + names(step)
 	case len(words) == 1:
-		return c, usage("%q is one side; give the boots before and the boots after, or change:N for both\ncalmdawn compare --help explains how boots are chosen", words[0])
+		return c, usage("%q is one side; give the boots before and the boots after, or change:N "+
+			"for both\ncalmdawn compare --help explains how boots are chosen", words[0])
 	default:
 		before, after = words[0], words[1]
 		c.between = fmt.Sprintf("between %s and %s", before, after)
@@ -189,14 +228,17 @@ func (a *app) chosen(l *look, boots []boot.Boot, v compareView, words []string) 
 	return c, nil
 }
 
-// sameStep are the changes without a boot between them to which one belongs: boots cannot tell them apart.
+// sameStep are the changes without a boot between them to which one belongs:
+// boots cannot tell them apart.
 func sameStep(steps []compare.Step, changes []change.Change, number string) []change.Change {
 	for _, s := range steps {
 		if s.First < 0 {
 			continue
 		}
 		all := changes[s.First : s.Last+1]
-		if slices.ContainsFunc(all, func(ch change.Change) bool { return fmt.Sprint(ch.ID) == number }) {
+		if slices.ContainsFunc(all, func(ch change.Change) bool {
+			return fmt.Sprint(ch.ID) == number
+		}) {
 			return all
 		}
 	}
@@ -219,9 +261,14 @@ func foreign(v compareView) (compare.Shelf, error) {
 		return compare.Shelf{}, err
 	}
 	if len(boots) == 0 {
-		return compare.Shelf{}, fmt.Errorf("the casebook %s holds no boot; calmdawn recorder on has boots recorded", v.with)
+		return compare.Shelf{}, fmt.Errorf("the casebook %s holds no boot; calmdawn recorder on "+
+			"has boots recorded", v.with)
 	}
-	return compare.Shelf{Boots: v.judged(boot.Judge(boots, nil)), Labels: byLabel(labels), Zone: time.Local}, nil
+	return compare.Shelf{
+		Boots:  v.judged(boot.Judge(boots, nil)),
+		Labels: byLabel(labels),
+		Zone:   time.Local,
+	}, nil
 }
 
 // explain finds out what the difference consists of.
@@ -241,7 +288,8 @@ func (c *comparison) explain(l *look) {
 		}
 	}
 	for _, ch := range l.changes {
-		if ch.Outcome != nil && ch.Judged() != nil && (len(c.changes) == 0 || ch.ID != c.changes[0].ID) {
+		if ch.Outcome != nil && ch.Judged() != nil &&
+			(len(c.changes) == 0 || ch.ID != c.changes[0].ID) {
 			c.kept = append(c.kept, ch)
 		}
 	}
@@ -259,7 +307,8 @@ func (c comparison) title(name string) string {
 	return render.Clean(name)
 }
 
-// forecast is what was forecast when the change, or those of a proposal together, were made; nil where nothing was, or other changes count as one.
+// forecast is what was forecast when the change, or those of a proposal
+// together, were made; nil where nothing was, or other changes count as one.
 func (c comparison) forecast() *change.Forecast {
 	switch {
 	case len(c.changes) == 1:
@@ -270,10 +319,12 @@ func (c comparison) forecast() *change.Forecast {
 	return nil
 }
 
-// outcome is what became of the forecast; false where there is none, or too little to tell.
+// outcome is what became of the forecast; false where there is none, or too
+// little to tell.
 func (c comparison) outcome() (change.Outcome, bool) {
 	f := c.forecast()
-	ready := compare.Compare(compare.Measures[0].Values(c.sides.Before), compare.Measures[0].Values(c.sides.After))
+	ready := compare.Compare(compare.Measures[0].Values(c.sides.Before),
+		compare.Measures[0].Values(c.sides.After))
 	if f == nil || ready.Before.N == 0 || ready.After.N == 0 {
 		return change.Outcome{}, false
 	}

@@ -16,13 +16,15 @@ func (a *app) conditionsCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "conditions",
 		Short: "Show what else bears on how long the machine takes to boot",
-		Long: `Conditions shows what bears on a boot besides the items that start in it: free disk space, memory,
-the disk's kind, power, updates that are half installed, and more, each with the reason why
-it matters. Calm Dawn repairs none of it; it wants you to know before you compare.
+		Long: `Conditions shows what bears on a boot besides the items that start in it: free
+disk space, memory, the disk's kind, power, updates that are half installed,
+and more, each with the reason why it matters. Calm Dawn repairs none of it;
+it wants you to know before you compare.
 
-Of a mounted disk, what stands on it is shown, as it is now. --boot shows those that the
-recorder noted in one boot.`,
-		Example:           "  calmdawn conditions\n  calmdawn --root /mnt conditions\n  calmdawn conditions --boot be6fe0a8",
+Of a mounted disk, what stands on it is shown, as it is now. --boot shows
+those that the recorder noted in one boot.`,
+		Example: "  calmdawn conditions\n  calmdawn --root /mnt conditions\n  calmdawn " +
+			"conditions --boot be6fe0a8",
 		Args:              noWords,
 		ValidArgsFunction: cobra.NoFileCompletions,
 		RunE:              func(*cobra.Command, []string) error { return a.conditions(id) },
@@ -45,7 +47,8 @@ func (a *app) conditions(id string) error {
 			return err
 		}
 		if all, about = b.Conditions, "in the boot of "+day(b.Began); len(all) == 0 {
-			return fmt.Errorf("nobody noted the conditions of that boot; %s has them noted from now on", a.call("recorder on"))
+			return fmt.Errorf("nobody noted the conditions of that boot; %s has them noted from "+
+				"now on", a.call("recorder on"))
 		}
 	} else {
 		all = a.presentConditions(r)
@@ -65,15 +68,26 @@ func (a *app) conditions(id string) error {
 			mark, tone = "mind", render.Warn
 			bad++
 		}
-		rows = append(rows, []render.Cell{{Text: mark, Tone: tone}, {Text: render.Clean(c.Name), Tone: tone}, {Text: render.Clean(c.Value), Tone: tone}, {Text: render.Clean(c.Why), Tone: render.Dim}})
+		rows = append(rows, []render.Cell{
+			{Text: mark, Tone: tone},
+			{Text: render.Clean(c.Name), Tone: tone},
+			{Text: render.Clean(c.Value), Tone: tone},
+			{Text: render.Clean(c.Why), Tone: render.Dim},
+		})
 	}
 	answer := "Nothing stands out"
 	if bad > 0 {
 		answer = count(bad, "thing stands out", "things stand out")
 	}
-	s.Line("%s", s.Paint(render.Strong, fmt.Sprintf("%s among what bears on a boot besides its items, %s.", answer, about)))
+	s.Line("%s", s.Paint(render.Strong, fmt.Sprintf("%s among what bears on a boot besides its "+
+		"items, %s.", answer, about)))
 	s.Line("")
-	s.Table([]render.Column{{Title: "", Keep: 5}, {Title: "CONDITION"}, {Title: "VALUE"}, {Title: "WHY IT MATTERS", Keep: 2, Flex: 30}}, rows)
+	s.Table([]render.Column{
+		{Title: "", Keep: 5},
+		{Title: "CONDITION"},
+		{Title: "VALUE"},
+		{Title: "WHY IT MATTERS", Keep: 2, Flex: 30},
+	}, rows)
 	s.Line("")
 	if id == "" && !r.Live() {
 		s.Line("As the disk is now; what it was in past boots cannot be told from it.")
@@ -82,7 +96,8 @@ func (a *app) conditions(id string) error {
 	return nil
 }
 
-// presentConditions are those of now, with the services that failed in the last boot.
+// presentConditions are those of now, with the services that failed in the last
+// boot.
 func (a *app) presentConditions(r *machine.Root) []boot.Condition {
 	all := conditions.Of(r)
 	boots := a.remember(r, 1).Boots

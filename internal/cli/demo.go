@@ -17,8 +17,8 @@ import (
 	"calmdawn/internal/render"
 )
 
-// A step of the walk through the job: what one wants to know, and the words of the call; or so many restarts, one on each of the
-// following mornings.
+// A step of the walk through the job: what one wants to know, and the words of
+// the call; or so many restarts, one on each of the following mornings.
 type step struct {
 	say, call string
 	restarts  int
@@ -27,23 +27,41 @@ type step struct {
 var walk = []step{
 	{say: "Where does this machine stand?"},
 	{say: "How long did its boots take?", call: "boots"},
-	{say: "What does it launch by itself? The operating system's own parts are folded.", call: "list"},
+	{
+		say:  "What does it launch by itself? The operating system's own parts are folded.",
+		call: "list",
+	},
 	{say: "What was the machine waiting for in its last boot?", call: "boots --spans"},
-	{say: "Which few items would bring most, of those that may go or wait?", call: "forecast --best"},
-	{say: "What is the star-catalogue indexer, and what does it cost?", call: "show service:star-index.service"},
+	{say: "Which few items would bring most, of those that may go or wait?", call: "forecast " +
+		"--best"},
+	{
+		say:  "What is the star-catalogue indexer, and what does it cost?",
+		call: "show service:star-index.service",
+	},
 	{say: "One updater sits in three places. Switch all three off, in one change.",
-		call: "disable service:cue-update.service program:cue-update-helper.desktop task:/etc/cron.d/cue-update#f31b --yes"},
+		call: "disable service:cue-update.service program:cue-update-helper.desktop " +
+			"task:/etc/cron.d/cue-update#f31b --yes"},
 	{say: "Indexer and cache are needed at night, not when the desk opens.",
 		call: "disable service:star-index.service service:star-cache.service --yes"},
-	{say: "The folder crawl is wanted, but not while somebody waits for the desk.", call: "delay service:lanternfile-crawl.service --by 5m --trial 14d --yes"},
+	{
+		say:  "The folder crawl is wanted, but not while somebody waits for the desk.",
+		call: "delay service:lanternfile-crawl.service --by 5m --trial 14d --yes",
+	},
 	{say: "What now?"},
 	{say: "The desk's computer is switched on, on each of the next five mornings.", restarts: 5},
 	{say: "Did it help, and what is the difference made of?", call: "compare"},
 	{say: "Written down for the customer.", call: "report DIR/meridian.html"},
-	{say: "The desk wants the updater back: taken back exactly, though other changes came later.", call: "undo 1 --yes"},
+	{
+		say: "The desk wants the updater back: taken back exactly, though other changes came " +
+			"later.",
+		call: "undo 1 --yes",
+	},
 	{say: "What was done to this machine?", call: "history"},
 	{say: "What is on trial?", call: "trial"},
-	{say: "Keep what it is like now: the next visit begins with what is different.", call: "drift --keep"},
+	{
+		say:  "Keep what it is like now: the next visit begins with what is different.",
+		call: "drift --keep",
+	},
 }
 
 func (a *app) demoCommand() *cobra.Command {
@@ -51,12 +69,13 @@ func (a *app) demoCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "demo",
 		Short: "Walk through the job on a made-up machine",
-		Long: `Demo makes the machine "meridian", the visitor-desk computer of a made-up observatory, in a
-temporary folder, walks through the job with it, showing each call and what it really
-prints, and clears up. Nothing outside that folder is touched.
+		Long: `Demo makes the machine "meridian", the visitor-desk computer of a made-up
+observatory, in a temporary folder, walks through the job with it, showing
+each call and what it really prints, and clears up. Nothing outside that
+folder is touched.
 
-No hardware stands behind that machine: its boots are simulated, and labelled so wherever
-their figures are shown.`,
+No hardware stands behind that machine: its boots are simulated, and labelled
+so wherever their figures are shown.`,
 		Example: `  calmdawn demo
   calmdawn demo --keep /tmp/meridian         make the machine only, to play with
   calmdawn --root /tmp/meridian list
@@ -70,7 +89,8 @@ their figures are shown.`,
 			return a.demo()
 		},
 	}
-	cmd.Flags().StringVar(&keep, "keep", "", "make the machine in `DIR`, which must be missing or empty, and leave it there")
+	cmd.Flags().StringVar(&keep, "keep", "", "make the machine in `DIR`, which must be missing "+
+		"or empty, and leave it there")
 	cmd.AddCommand(a.rebootCommand())
 	return cmd
 }
@@ -80,13 +100,16 @@ func (a *app) rebootCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "reboot DIR",
 		Short: "Restart the demo machine that stands in DIR, as a simulation",
-		Long: `Reboot reads what the demo machine in DIR would launch from its files as they are now, plays
-a boot through on two imagined processors, and writes it into the machine's log. It is a
-simulation, with noise as real boots have it, and it is labelled as one.`,
-		Example: "  calmdawn demo reboot /tmp/meridian\n  calmdawn demo reboot /tmp/meridian --times 4",
+		Long: `Reboot reads what the demo machine in DIR would launch from its files as they
+are now, plays a boot through on two imagined processors, and writes it into
+the machine's log. It is a simulation, with noise as real boots have it, and
+it is labelled as one.`,
+		Example: "  calmdawn demo reboot /tmp/meridian\n  calmdawn demo reboot /tmp/meridian " +
+			"--times 4",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) != 1 {
-				return usage("reboot takes the folder of a demo machine; calmdawn demo --keep DIR makes one")
+				return usage("reboot takes the folder of a demo machine; calmdawn demo --keep " +
+					"DIR makes one")
 			}
 			if times < 1 || times > 100 {
 				return usage("--times takes a number from 1 to 100, not %d", times)
@@ -123,7 +146,8 @@ func (a *app) reboot(dir string, times int) error {
 	return nil
 }
 
-// goodBoot has a boot guard go, as it does from a machine that has become ready.
+// goodBoot has a boot guard go, as it does from a machine that has become
+// ready.
 func goodBoot(dir string, at time.Time) error {
 	r, err := machine.Open(dir)
 	if err != nil {
@@ -169,7 +193,13 @@ func (a *app) demo() error {
 		return err
 	}
 	s := a.screen()
-	s.Wrap(0, `A made-up machine: "meridian", the visitor-desk computer of Brightwell Observatory, in %s. Two people log in there: maria (front desk) and teo (exhibits). Its boots are simulated.`, dir)
+	s.Wrap(
+		0,
+		`A made-up machine: "meridian", the visitor-desk computer of Brightwell `+
+			`Observatory, in %s. Two people log in there: maria (front desk) and teo `+
+			`(exhibits). Its boots are simulated.`,
+		dir,
+	)
 	streams := a.Streams
 	streams.Now = func() time.Time { return clock }
 	run := func(words string) error {

@@ -24,13 +24,14 @@ func (a *app) driftCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "drift [SURVEY [SURVEY]]",
 		Short: "Show what has changed since the last survey, and what came on again",
-		Long: `Drift holds what the machine launches now against the last survey that was kept, or against survey
-SURVEY; or one survey against another. It shows what is new, gone, switched on or off, altered,
-and above all what is on again after we switched it off, and by whom if a package manager wrote
-it down. What changes of ours did is told apart.
+		Long: `Drift holds what the machine launches now against the last survey that was
+kept, or against survey SURVEY; or one survey against another. It shows what
+is new, gone, switched on or off, altered, and above all what is on again
+after we switched it off, and by whom if a package manager wrote it down. What
+changes of ours did is told apart.
 
---keep keeps the present survey for the next time. The exit status is 3 if anything was found
-that no change of ours did.`,
+--keep keeps the present survey for the next time. The exit status is 3 if
+anything was found that no change of ours did.`,
 		Example: `  calmdawn drift --keep          after the job is done
   calmdawn drift                 on the next visit
   calmdawn drift 1 2             between two surveys
@@ -38,7 +39,8 @@ that no change of ours did.`,
 		Args: func(_ *cobra.Command, args []string) error {
 			for _, arg := range args {
 				if n, err := strconv.ParseInt(arg, 10, 64); err != nil || n < 1 {
-					return usage("%q is no number of a survey; calmdawn drift --surveys lists them", arg)
+					return usage("%q is no number of a survey; calmdawn drift --surveys lists "+
+						"them", arg)
 				}
 			}
 			if len(args) > 2 {
@@ -123,7 +125,8 @@ func (a *app) drift(args []string, keep, all bool) error {
 		}
 		sides = append(sides, now)
 	}
-	found := drift.Compare(sides[0].items, sides[1].items, sides[0].at, decided(l.changes), packages.Events(l.root, time.Local))
+	found := drift.Compare(sides[0].items, sides[1].items, sides[0].at, decided(l.changes),
+		packages.Events(l.root, time.Local))
 	others := 0
 	for _, d := range found {
 		if d.Ours == 0 {
@@ -161,22 +164,39 @@ func (a *app) keptSurvey(l *look, number int64) (driftSide, error) {
 	case !ok && number == 0:
 		return driftSide{}, none
 	case !ok:
-		return driftSide{}, usage("there is no survey %d; calmdawn drift --surveys lists them", number)
+		return driftSide{}, usage("there is no survey %d; calmdawn drift --surveys lists them",
+			number)
 	}
 	var document struct{ Items []drift.Item }
 	if err := json.Unmarshal(kept.Document, &document); err != nil {
 		return driftSide{}, fmt.Errorf("survey %d cannot be read: %w", kept.Number, err)
 	}
-	return driftSide{withoutOurs(document.Items), kept.TakenAt, fmt.Sprintf("survey %d", kept.Number)}, nil
+	return driftSide{
+		withoutOurs(document.Items),
+		kept.TakenAt,
+		fmt.Sprintf("survey %d", kept.Number),
+	}, nil
 }
 
-// withoutOurs leaves out the recorder and the guard, which come and go by themselves.
+// withoutOurs leaves out the recorder and the guard, which come and go by
+// themselves.
 func withoutOurs(items []drift.Item) []drift.Item {
-	return slices.DeleteFunc(items, func(it drift.Item) bool { return strings.HasPrefix(it.ID, "service:calmdawn-") })
+	return slices.DeleteFunc(items, func(it drift.Item) bool {
+		return strings.HasPrefix(it.ID, "service:calmdawn-")
+	})
 }
 
 func driftItem(it item.Item) drift.Item {
-	return drift.Item{ID: it.ID, Title: it.Title, State: string(it.State), When: string(it.When), Command: it.Command, Package: it.Package, Version: it.Version, System: it.System}
+	return drift.Item{
+		ID:      it.ID,
+		Title:   it.Title,
+		State:   string(it.State),
+		When:    string(it.When),
+		Command: it.Command,
+		Package: it.Package,
+		Version: it.Version,
+		System:  it.System,
+	}
 }
 
 // decided is what changes in force decided on items, the last one of each.
@@ -192,7 +212,13 @@ func decided(changes []change.Change) map[string]drift.Decision {
 	return all
 }
 
-func (a *app) showDrift(l *look, sides []driftSide, found []drift.Difference, missing error, all, keep bool) {
+func (a *app) showDrift(
+	l *look,
+	sides []driftSide,
+	found []drift.Difference,
+	missing error,
+	all, keep bool,
+) {
 	s := a.screen()
 	var rows [][]render.Cell
 	ours, folded, again := 0, 0, 0
@@ -211,40 +237,56 @@ func (a *app) showDrift(l *look, sides []driftSide, found []drift.Difference, mi
 		if d.Kind == drift.OnAgain || d.Kind == drift.New {
 			tone = render.Warn
 		}
-		rows = append(rows, []render.Cell{{Text: string(d.Kind), Tone: tone}, render.C(render.Clean(d.Title)), render.C(render.Clean(strings.Trim(d.Detail+"; "+d.By, "; "))), render.C(render.Clean(d.ID))})
+		rows = append(rows, []render.Cell{
+			{Text: string(d.Kind), Tone: tone},
+			render.C(render.Clean(d.Title)),
+			render.C(render.Clean(strings.Trim(d.Detail+"; "+d.By, "; "))),
+			render.C(render.Clean(d.ID)),
+		})
 	}
 	since := fmt.Sprintf("since %s, %s", sides[0].name, day(sides[0].at))
 	if sides[1].name != "now" {
-		since = fmt.Sprintf("between %s, %s, and %s, %s", sides[0].name, day(sides[0].at), sides[1].name, day(sides[1].at))
+		since = fmt.Sprintf("between %s, %s, and %s, %s", sides[0].name, day(sides[0].at),
+			sides[1].name, day(sides[1].at))
 	}
 	if missing != nil {
 		since = "of what changes of ours decided"
 	}
 	answer := fmt.Sprintf("Nothing is different %s.", since)
 	if n := len(rows) + folded; n > 0 {
-		answer = fmt.Sprintf("%s different on %s %s.", count(n, "item is", "items are"), l.machineName(), since)
+		answer = fmt.Sprintf("%s different on %s %s.", count(n, "item is", "items are"),
+			l.machineName(), since)
 	}
 	s.Line("%s", s.Paint(render.Strong, answer))
 	s.Line("")
 	if len(rows) > 0 {
-		s.Table([]render.Column{{Title: "IT IS"}, {Title: "ITEM", Flex: 18}, {Title: "HOW", Flex: 24, Keep: 1}, {Title: "ID"}}, rows)
+		s.Table([]render.Column{
+			{Title: "IT IS"},
+			{Title: "ITEM", Flex: 18},
+			{Title: "HOW", Flex: 24, Keep: 1},
+			{Title: "ID"},
+		}, rows)
 		s.Line("")
 	}
 	if folded > 0 {
-		s.Line("%s of the operating system besides; --all shows them.", count(folded, "part", "parts"))
+		s.Line("%s of the operating system besides; --all shows them.",
+			count(folded, "part", "parts"))
 	}
 	if ours > 0 {
-		s.Line("%s by changes of ours, not listed: %s", count(ours, "difference was made", "differences were made"), a.call("history"))
+		s.Line("%s by changes of ours, not listed: %s",
+			count(ours, "difference was made", "differences were made"), a.call("history"))
 	}
 	if missing != nil && !keep {
-		s.Wrap(0, "%s", s.Paint(render.Dim, "What is new or gone cannot be told: "+missing.Error()+"."))
+		s.Wrap(0, "%s",
+			s.Paint(render.Dim, "What is new or gone cannot be told: "+missing.Error()+"."))
 	}
 	a.unread(s, l.Unread)
 	switch {
 	case again > 0:
 		s.Line("Next: switch off what is on again, with %s", a.call("disable ITEM"))
 	case len(rows) > 0:
-		s.Line("Next: look at one of them, with %s; when all is well, %s", a.call("show ITEM"), a.call("drift --keep"))
+		s.Line("Next: look at one of them, with %s; when all is well, %s", a.call("show ITEM"),
+			a.call("drift --keep"))
 	}
 }
 
@@ -266,9 +308,16 @@ type differenceItem struct {
 }
 
 func driftDocument(sides []driftSide, found []drift.Difference) driftJSON {
-	d := driftJSON{Format: "calmdawn.drift/1", From: sides[0].at.UTC().Format(time.RFC3339), To: sides[1].at.UTC().Format(time.RFC3339), Differences: []differenceItem{}}
+	d := driftJSON{
+		Format:      "calmdawn.drift/1",
+		From:        sides[0].at.UTC().Format(time.RFC3339),
+		To:          sides[1].at.UTC().Format(time.RFC3339),
+		Differences: []differenceItem{},
+	}
 	for _, x := range found {
-		d.Differences = append(d.Differences, differenceItem{x.ID, x.Title, x.Kind, x.State, x.Detail, x.By, x.Ours})
+		d.Differences = append(d.Differences, differenceItem{
+			x.ID, x.Title, x.Kind, x.State, x.Detail, x.By, x.Ours,
+		})
 	}
 	return d
 }

@@ -15,7 +15,8 @@ import (
 	"calmdawn/internal/render"
 )
 
-// costCells are the cells of an item's grade, wait with its bar, processor time, disk and memory.
+// costCells are the cells of an item's grade, wait with its bar, processor
+// time, disk and memory.
 func (l *look) costCells(s *render.Screen, it item.Item, longest time.Duration) []render.Cell {
 	c := l.costs[it.ID]
 	cells := make([]render.Cell, 6)
@@ -26,7 +27,11 @@ func (l *look) costCells(s *render.Screen, it item.Item, longest time.Duration) 
 	if grade == "" {
 		grade = forecast.Unknown
 	}
-	tones := map[forecast.Grade]render.Tone{forecast.Heavy: render.Bad, forecast.Moderate: render.Warn, forecast.Unknown: render.Dim}
+	tones := map[forecast.Grade]render.Tone{
+		forecast.Heavy:    render.Bad,
+		forecast.Moderate: render.Warn,
+		forecast.Unknown:  render.Dim,
+	}
 	cells[0] = render.Cell{Text: string(grade), Tone: tones[grade]}
 	switch {
 	case !c.Replayed:
@@ -35,7 +40,10 @@ func (l *look) costCells(s *render.Screen, it item.Item, longest time.Duration) 
 	default:
 		cells[1] = render.C(atLeast(c.Wait) + render.Seconds(c.Wait.Saving.Median))
 		if s.Figures() {
-			cells[2] = render.Cell{Text: s.Bar(0, c.Wait.Saving.Median, longest, 12), Tone: tones[grade]}
+			cells[2] = render.Cell{
+				Text: s.Bar(0, c.Wait.Saving.Median, longest, 12),
+				Tone: tones[grade],
+			}
 		}
 	}
 	if c.CPU.Known {
@@ -58,11 +66,13 @@ func atLeast(f forecast.Forecast) string {
 	return ""
 }
 
-// dispensable are the items that may go or wait by advice, and are protected by nothing.
+// dispensable are the items that may go or wait by advice, and are protected by
+// nothing.
 func (l *look) dispensable() []item.Item {
 	var all []item.Item
 	for _, it := range l.Items {
-		if it.State.Launched() && (it.Advice == item.CanGo || it.Advice == item.CanWait) && it.Protected == "" && setOf(it) != nil {
+		if it.State.Launched() && (it.Advice == item.CanGo || it.Advice == item.CanWait) &&
+			it.Protected == "" && setOf(it) != nil {
 			all = append(all, it)
 		}
 	}
@@ -87,7 +97,8 @@ func (l *look) outlook() string {
 	if !f.Shows {
 		return text + " By advice, nothing can go that would be felt."
 	}
-	return fmt.Sprintf("%s %s%s of it can go or wait, by advice and forecast.", text, upper(atLeast(f)), render.Duration(f.Saving.Median))
+	return fmt.Sprintf("%s %s%s of it can go or wait, by advice and forecast.", text,
+		upper(atLeast(f)), render.Duration(f.Saving.Median))
 }
 
 func upper(s string) string {
@@ -108,11 +119,15 @@ func (a *app) costNotes(s *render.Screen, l *look) {
 		return
 	}
 	first := l.replays[len(l.replays)-1]
-	how := "a forecast from " + count(len(l.replays), "boot", "boots") + simulated(replayed(l.replays))
+	how := "a forecast from " + count(len(l.replays), "boot", "boots") +
+		simulated(replayed(l.replays))
 	if !first.Inputs.Processor {
-		how += "; what items use of the processors is not known, so it is a lower bound (calmdawn recorder on measures it)"
+		how += "; what items use of the processors is not known, so it is a lower bound " +
+			"(calmdawn recorder on measures it)"
 	}
-	s.Wrap(0, "Wait: how much sooner the machine would be ready without the item, %s. Waits overlap: what several save together is not their sum; %s tells it.", how, a.call("forecast ITEM..."))
+	s.Wrap(0, "Wait: how much sooner the machine would be ready without the item, %s. Waits "+
+		"overlap: what several save together is not their sum; %s tells it.", how,
+		a.call("forecast ITEM..."))
 }
 
 // unfitness says why nothing can be forecast.
@@ -131,17 +146,22 @@ func replayed(replays []*forecast.Replay) []boot.Boot {
 	return boots
 }
 
-// showCost is the part of an item's page that says what it costs, and how that is known.
+// showCost is the part of an item's page that says what it costs, and how that
+// is known.
 func (a *app) showCost(s *render.Screen, l *look, it item.Item) {
 	c := l.costs[it.ID]
 	if own, ok := l.ownTime(it); ok {
-		s.Field("Own time", fmt.Sprintf("%s: how long its start took by itself, the median of %d of the last %s%s", render.Duration(own.Median), own.Boots, count(own.Of, "boot", "boots"), simulated(boot.Fit(l.alike, ratedBoots))))
+		s.Field("Own time", fmt.Sprintf("%s: how long its start took by itself, the median of %d "+
+			"of the last %s%s", render.Duration(own.Median), own.Boots,
+			count(own.Of, "boot", "boots"), simulated(boot.Fit(l.alike, ratedBoots))))
 	}
 	if !c.Known() || !it.State.Launched() {
 		s.Field("Cost", "unknown: nothing was measured")
 		return
 	}
-	s.Field("Grade", fmt.Sprintf("%s; it ran in %d of the last %s", c.Grade, c.Seen, count(c.Of, "boot", "boots")))
+	s.Field("Grade",
+		fmt.Sprintf("%s; it ran in %d of the last %s", c.Grade, c.Seen,
+			count(c.Of, "boot", "boots")))
 	switch {
 	case !c.Replayed && len(l.replays) == 0:
 		s.Field("Wait", "unknown, since "+unfitness(l))
@@ -155,22 +175,29 @@ func (a *app) showCost(s *render.Screen, l *look, it item.Item) {
 		}
 	}
 	if c.CPU.Known {
-		s.Field("Processor", fmt.Sprintf("%s in a boot, measured (%s)", render.Duration(c.CPU.Value), c.CPU.From))
+		s.Field("Processor",
+			fmt.Sprintf("%s in a boot, measured (%s)", render.Duration(c.CPU.Value), c.CPU.From))
 	}
 	if c.DiskRead.Known {
-		s.Field("Disk", fmt.Sprintf("%s read in a boot, measured (%s)", render.Bytes(c.DiskRead.Bytes), c.DiskRead.From))
+		s.Field("Disk",
+			fmt.Sprintf("%s read in a boot, measured (%s)", render.Bytes(c.DiskRead.Bytes),
+				c.DiskRead.From))
 	}
 	if c.Memory.Known {
-		s.Field("Memory", fmt.Sprintf("%s at most, measured (%s)", render.Bytes(c.Memory.Bytes), c.Memory.From))
+		s.Field("Memory",
+			fmt.Sprintf("%s at most, measured (%s)", render.Bytes(c.Memory.Bytes), c.Memory.From))
 	}
 }
 
 // waitText says a forecast wait with its range.
 func waitText(f forecast.Forecast) string {
 	if !f.Shows {
-		return fmt.Sprintf("no measurable effect: without it ready would come sooner by less than boots differ anyhow (%s)", render.Duration(f.Saving.High-f.Saving.Median))
+		return fmt.Sprintf("no measurable effect: without it ready would come sooner by less "+
+			"than boots differ anyhow (%s)", render.Duration(f.Saving.High-f.Saving.Median))
 	}
-	return fmt.Sprintf("%s%s sooner without it, between %s and %s: a forecast from %s", atLeast(f), render.Duration(f.Saving.Median), signedOr0(f.Saving.Low), render.Duration(f.Saving.High), count(f.Boots, "boot", "boots"))
+	return fmt.Sprintf("%s%s sooner without it, between %s and %s: a forecast from %s", atLeast(f),
+		render.Duration(f.Saving.Median), signedOr0(f.Saving.Low), render.Duration(f.Saving.High),
+		count(f.Boots, "boot", "boots"))
 }
 
 // signedOr0 shows the lower end of a saving, which may be none, or a loss.
@@ -181,7 +208,8 @@ func signedOr0(d time.Duration) string {
 	return render.Duration(d)
 }
 
-// evidence says, from the last replayed boot, how an item bears on ready: ready waited for it, or it slows others down.
+// evidence says, from the last replayed boot, how an item bears on ready: ready
+// waited for it, or it slows others down.
 func (a *app) evidence(l *look, it item.Item) string {
 	r := l.replays[len(l.replays)-1]
 	waiting := 0
@@ -192,7 +220,8 @@ func (a *app) evidence(l *look, it item.Item) string {
 			onPath = onPath || s.Native == key.Native && key.Owner == ""
 		}
 		for _, s := range r.Boot.Spans {
-			if holder, ok := g.Holder(s); ok && s.Owner == key.Owner && (s.Begin.Known || s.End.Known) && holder.Native == key.Native {
+			if holder, ok := g.Holder(s); ok && s.Owner == key.Owner &&
+				(s.Begin.Known || s.End.Known) && holder.Native == key.Native {
 				waiting++
 			}
 		}
@@ -202,7 +231,8 @@ func (a *app) evidence(l *look, it item.Item) string {
 		parts[0] = "ready waited for it"
 	}
 	if waiting > 0 {
-		parts = append(parts, fmt.Sprintf("%s for its start", count(waiting, "unit waited", "units waited")))
+		parts = append(parts,
+			fmt.Sprintf("%s for its start", count(waiting, "unit waited", "units waited")))
 	}
 	if c := l.costs[it.ID]; !onPath && c.Wait.Shows && c.CPU.Known {
 		parts = append(parts, "it slows others down by what it computes")
@@ -217,12 +247,12 @@ func (a *app) forecastCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "forecast ITEM... | --best",
 		Short: "Tell what a boot would take without some items, before anything is touched",
-		Long: `Forecast replays the machine's last boots with the given items left out, all at once and each
-alone, and says when it would have been ready, with the range in which a measurement is to be
-expected. Nothing is changed.
+		Long: `Forecast replays the machine's last boots with the given items left out, all
+at once and each alone, and says when it would have been ready, with the range
+in which a measurement is to be expected. Nothing is changed.
 
---best looks among the items that may go or wait by advice, and are not protected, for the few
-that bring most of what all of them would.`,
+--best looks among the items that may go or wait by advice, and are not
+protected, for the few that bring most of what all of them would.`,
 		Example: `  calmdawn forecast service:star-index.service
   calmdawn forecast service:star-index.service service:star-cache.service
   calmdawn forecast --maker pellin
@@ -233,7 +263,8 @@ that bring most of what all of them would.`,
 			case best && (len(args) > 0 || w.chooses()):
 				return usage("--best looks for items by itself; give it none")
 			case !best && len(args) == 0 && !w.chooses():
-				return usage("forecast takes the ids of items, flags that choose some, or --best; calmdawn list shows them")
+				return usage("forecast takes the ids of items, flags that choose some, or " +
+					"--best; calmdawn list shows them")
 			}
 			return w.check()
 		},
@@ -249,7 +280,8 @@ that bring most of what all of them would.`,
 				return err
 			}
 			if len(l.replays) == 0 {
-				return fmt.Errorf("nothing can be forecast for %s: %s\n%s shows the boots that it remembers", l.machineName(), unfitness(l), a.call("boots"))
+				return fmt.Errorf("nothing can be forecast for %s: %s\n%s shows the boots that "+
+					"it remembers", l.machineName(), unfitness(l), a.call("boots"))
 			}
 			if best {
 				return a.forecastBest(l)
@@ -302,27 +334,46 @@ func (a *app) forecast(l *look, w wish, delay bool) error {
 				alone = atLeast(each[i]) + render.Seconds(each[i].Saving.Median)
 				sum += each[i].Saving.Median
 			}
-			rows = append(rows, []render.Cell{render.C(render.Clean(it.Title)), render.C(alone), render.C(span(each[i].Saving)), {Text: string(it.Advice), Tone: adviceTone(it.Advice)}, render.C(render.Clean(it.ID))})
+			rows = append(rows, []render.Cell{
+				render.C(render.Clean(it.Title)),
+				render.C(alone),
+				render.C(span(each[i].Saving)),
+				{Text: string(it.Advice), Tone: adviceTone(it.Advice)},
+				render.C(render.Clean(it.ID)),
+			})
 		}
-		s.Table([]render.Column{{Title: "ALONE", Flex: 18}, {Title: "SAVES", Right: true}, {Title: "BETWEEN", Right: true, Keep: 2}, {Title: "ADVICE", Keep: 1}, {Title: "ID"}}, rows)
+		s.Table([]render.Column{
+			{Title: "ALONE", Flex: 18},
+			{Title: "SAVES", Right: true},
+			{Title: "BETWEEN", Right: true, Keep: 2},
+			{Title: "ADVICE", Keep: 1},
+			{Title: "ID"},
+		}, rows)
 		s.Line("")
 		if len(known) > 1 {
-			s.Wrap(0, "Alone they save %s in sum; together %s, since starts overlap.", render.Duration(sum), render.Duration(f.Saving.Median))
+			s.Wrap(0, "Alone they save %s in sum; together %s, since starts overlap.",
+				render.Duration(sum), render.Duration(f.Saving.Median))
 		}
 	}
 	if f.Quiet && !delay { // what is delayed works later, and it takes longer until all is quiet
-		s.Wrap(0, "Until it has settled, all in all: %s sooner (between %s and %s).", render.Duration(f.Settled.Median), signedOr0(f.Settled.Low), render.Duration(f.Settled.High))
+		s.Wrap(0, "Until it has settled, all in all: %s sooner (between %s and %s).",
+			render.Duration(f.Settled.Median), signedOr0(f.Settled.Low),
+			render.Duration(f.Settled.High))
 	}
 	for _, key := range f.Stays {
-		s.Line("%s", s.Paint(render.Warn, fmt.Sprintf("Mind: %s is started all the same, by a timer or a path unit that stays.", render.Clean(key.Native))))
+		s.Line("%s", s.Paint(render.Warn, fmt.Sprintf("Mind: %s is started all the same, by a "+
+			"timer or a path unit that stays.", render.Clean(key.Native))))
 	}
 	for _, it := range known {
 		if len(it.Starters) > 0 {
-			s.Wrap(2, "%s", s.Paint(render.Warn, fmt.Sprintf("Mind: %s can still start %s on demand; what that would cost is not in the forecast.", render.Clean(strings.Join(it.Starters, ", ")), render.Clean(it.Native))))
+			s.Wrap(2, "%s", s.Paint(render.Warn, fmt.Sprintf("Mind: %s can still start %s on "+
+				"demand; what that would cost is not in the forecast.",
+				render.Clean(strings.Join(it.Starters, ", ")), render.Clean(it.Native))))
 		}
 	}
 	for _, id := range outside {
-		s.Line("No forecast for %s: it is off, or has no start of its own in a boot.", render.Clean(id))
+		s.Line("No forecast for %s: it is off, or has no start of its own in a boot.",
+			render.Clean(id))
 	}
 	if len(known) > 0 {
 		verb := "disable"
@@ -345,9 +396,12 @@ func forecastHeadline(f forecast.Forecast, n int, delay bool) string {
 		how = "With " + count(n, "item", "items") + " delayed"
 	}
 	if !f.Shows {
-		return fmt.Sprintf("%s: no measurable effect on ready, now %s.", how, render.Duration(f.Now))
+		return fmt.Sprintf("%s: no measurable effect on ready, now %s.", how,
+			render.Duration(f.Now))
 	}
-	return fmt.Sprintf("%s: ready after %s instead of %s, %s%s sooner (between %s and %s).", how, render.Duration(f.Then), render.Duration(f.Now), atLeast(f), render.Duration(f.Saving.Median), signedOr0(f.Saving.Low), render.Duration(f.Saving.High))
+	return fmt.Sprintf("%s: ready after %s instead of %s, %s%s sooner (between %s and %s).", how,
+		render.Duration(f.Then), render.Duration(f.Now), atLeast(f),
+		render.Duration(f.Saving.Median), signedOr0(f.Saving.Low), render.Duration(f.Saving.High))
 }
 
 // forecastBasis says what a forecast rests on.
@@ -357,7 +411,8 @@ func (l *look) forecastBasis(f forecast.Forecast) string {
 	if f.Error < 0.001 {
 		off = "less than 0.1 %"
 	}
-	text := fmt.Sprintf("A forecast from replays of %s%s; replayed unchanged they are off by %s.", count(f.Boots, "boot", "boots"), simulated(replayed(l.replays)), off)
+	text := fmt.Sprintf("A forecast from replays of %s%s; replayed unchanged they are off by %s.",
+		count(f.Boots, "boot", "boots"), simulated(replayed(l.replays)), off)
 	switch {
 	case !inputs.Processor:
 		text += " What items use of the processors is not known: it is a lower bound."
@@ -365,7 +420,8 @@ func (l *look) forecastBasis(f forecast.Forecast) string {
 		text += fmt.Sprintf(" Until ready, %.0f %% of the processors were in use.", 100*inputs.Busy)
 	}
 	if inputs.Disk > 0 {
-		text += fmt.Sprintf(" The disk held the boot back; it gave %s a second.", render.Bytes(int64(inputs.Disk)))
+		text += fmt.Sprintf(" The disk held the boot back; it gave %s a second.",
+			render.Bytes(int64(inputs.Disk)))
 	}
 	return text
 }
@@ -398,26 +454,45 @@ func (a *app) forecastBest(l *look) error {
 	}
 	s := a.screen()
 	if len(chosen) == 0 || !all.Shows {
-		s.Line("%s", s.Paint(render.Strong, "No item that may go or wait by advice would make a measurable difference to ready."))
+		s.Line("%s", s.Paint(render.Strong, "No item that may go or wait by advice would make a "+
+			"measurable difference to ready."))
 		s.Line("Next: look at the others, with %s", a.call("list"))
 		return nil
 	}
 	last := chosen[len(chosen)-1]
-	s.Line("%s", s.Paint(render.Strong, fmt.Sprintf("%s of %d bring %s of the %s that all of them would save.", count(len(chosen), "item", "items"), len(candidates), render.Duration(last.Saving.Median), render.Duration(all.Saving.Median))))
+	s.Line("%s", s.Paint(render.Strong, fmt.Sprintf("%s of %d bring %s of the %s that all of "+
+		"them would save.", count(len(chosen), "item", "items"), len(candidates),
+		render.Duration(last.Saving.Median), render.Duration(all.Saving.Median))))
 	s.Wrap(0, "%s", s.Paint(render.Dim, l.forecastBasis(all)))
 	s.Line("")
 	var rows [][]render.Cell
 	var ids []string
 	for n, c := range chosen {
 		it := candidates[c.Index]
-		rows = append(rows, []render.Cell{render.C(fmt.Sprint(n + 1)), render.C(render.Clean(it.Title)), render.C("+" + render.Seconds(c.Gain)), render.C(render.Seconds(c.Saving.Median)),
-			{Text: string(it.Advice), Tone: adviceTone(it.Advice)}, render.C(render.Clean(it.ID))})
+		rows = append(rows, []render.Cell{
+			render.C(fmt.Sprint(n + 1)),
+			render.C(render.Clean(it.Title)),
+			render.C("+" + render.Seconds(c.Gain)),
+			render.C(render.Seconds(c.Saving.Median)),
+			{Text: string(it.Advice), Tone: adviceTone(it.Advice)},
+			render.C(render.Clean(it.ID)),
+		})
 		ids = append(ids, shellWord(it.ID))
 	}
-	s.Table([]render.Column{{Title: ""}, {Title: "ITEM", Flex: 18}, {Title: "BRINGS", Right: true}, {Title: "SO FAR", Right: true}, {Title: "ADVICE", Keep: 1}, {Title: "ID"}}, rows)
+	s.Table([]render.Column{
+		{Title: ""},
+		{Title: "ITEM", Flex: 18},
+		{Title: "BRINGS", Right: true},
+		{Title: "SO FAR", Right: true},
+		{Title: "ADVICE", Keep: 1},
+		{Title: "ID"},
+	}, rows)
 	s.Line("")
-	if slices.ContainsFunc(chosen, func(c forecast.Choice) bool { return c.Gain < last.Saving.Median/50 }) {
-		s.Wrap(0, "An item that brings little by itself is here because a later one brings nothing without it.")
+	if slices.ContainsFunc(chosen, func(c forecast.Choice) bool {
+		return c.Gain < last.Saving.Median/50
+	}) {
+		s.Wrap(0, "An item that brings little by itself is here because a later one brings "+
+			"nothing without it.")
 	}
 	s.Line("Next: %s", a.call("disable "+strings.Join(ids, " ")))
 	return nil
@@ -459,10 +534,19 @@ func savingDocument(s forecast.Saving) savingJSON {
 	return savingJSON{s.Median.Seconds(), s.Low.Seconds(), s.High.Seconds()}
 }
 
-func (l *look) forecastDocument(f forecast.Forecast, items []item.Item, each []forecast.Forecast) forecastJSON {
+func (l *look) forecastDocument(
+	f forecast.Forecast,
+	items []item.Item,
+	each []forecast.Forecast,
+) forecastJSON {
 	d := forecastJSON{
-		Format: "calmdawn.forecast/1", Ready: readyJSON{f.Now.Seconds(), f.Then.Seconds(), savingDocument(f.Saving)}, Items: []forecastItemJSON{},
-		Boots: f.Boots, ReplayError: f.Error, AtLeast: f.AtLeast, Stays: []string{},
+		Format:      "calmdawn.forecast/1",
+		Ready:       readyJSON{f.Now.Seconds(), f.Then.Seconds(), savingDocument(f.Saving)},
+		Items:       []forecastItemJSON{},
+		Boots:       f.Boots,
+		ReplayError: f.Error,
+		AtLeast:     f.AtLeast,
+		Stays:       []string{},
 	}
 	if f.Quiet {
 		s := savingDocument(f.Settled)
@@ -470,7 +554,9 @@ func (l *look) forecastDocument(f forecast.Forecast, items []item.Item, each []f
 	}
 	for i, it := range items {
 		e := each[i]
-		d.Items = append(d.Items, forecastItemJSON{it.ID, e.Now.Seconds(), e.Then.Seconds(), savingDocument(e.Saving), e.Shows})
+		d.Items = append(d.Items, forecastItemJSON{
+			it.ID, e.Now.Seconds(), e.Then.Seconds(), savingDocument(e.Saving), e.Shows,
+		})
 	}
 	for _, key := range f.Stays {
 		d.Stays = append(d.Stays, key.Native)
@@ -521,7 +607,10 @@ func costDocument(c forecast.Cost) *costJSON {
 	d := &costJSON{Grade: c.Grade, Seen: c.Seen, Of: c.Of}
 	if c.Replayed {
 		s := c.Wait.Saving
-		d.Wait = &waitCostJSON{s.Median.Seconds(), s.Low.Seconds(), s.High.Seconds(), "forecast", c.Wait.AtLeast, c.Wait.Shows}
+		d.Wait = &waitCostJSON{
+			s.Median.Seconds(), s.Low.Seconds(), s.High.Seconds(), "forecast", c.Wait.AtLeast,
+			c.Wait.Shows,
+		}
 	}
 	if c.CPU.Known {
 		d.CPU = &secondsJSON{c.CPU.Value.Seconds(), measured, c.CPU.From}

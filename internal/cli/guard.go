@@ -30,7 +30,8 @@ const (
 	guardOff  = "off"
 )
 
-// checkGuard reads --guard; where it was not given the technician's own setting counts.
+// checkGuard reads --guard; where it was not given the technician's own setting
+// counts.
 func checkGuard(value *string) error {
 	if *value == "" {
 		own, err := notebook.OwnSettings()
@@ -49,15 +50,17 @@ func (a *app) guardCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "guard",
 		Short: "Show whether the boot guard is on, or take it away",
-		Long: `The boot guard takes a change back by itself when the machine has failed to become ready twice in a
-row after it: two boots that hung, broke off, or ended in an emergency. It then starts the machine's
-goal again, and calmdawn says so at the next call. A person's power-off does not count. It goes by
-itself once a boot has become ready.
+		Long: `The boot guard takes a change back by itself when the machine has failed to
+become ready twice in a row after it: two boots that hung, broke off, or ended
+in an emergency. It then starts the machine's goal again, and calmdawn says so
+at the next call. A person's power-off does not count. It goes by itself once
+a boot has become ready.
 
-It is switched on with a change that bears on the boot: on the running machine by itself, with
---root if --guard on is given; guard = "off" or "on" in settings.toml in your configuration folder
-says otherwise for all calls. It cannot see a black screen behind a goal that was reached, and
-does nothing for programs of a login.`,
+It is switched on with a change that bears on the boot: on the running machine
+by itself, with --root if --guard on is given; guard = "off" or "on" in
+settings.toml in your configuration folder says otherwise for all calls. It
+cannot see a black screen behind a goal that was reached, and does nothing for
+programs of a login.`,
 		Example: `  calmdawn disable service:star-index.service --guard off
   calmdawn --root /mnt disable service:star-index.service --guard on
   calmdawn guard
@@ -66,20 +69,32 @@ does nothing for programs of a login.`,
 		ValidArgsFunction: cobra.NoFileCompletions,
 		RunE:              func(*cobra.Command, []string) error { return a.guardStatus() },
 	}
-	cmd.AddCommand(&cobra.Command{Use: "off", Short: "Take the boot guard away; the changes stay", Args: noWords, ValidArgsFunction: cobra.NoFileCompletions,
-		RunE: func(*cobra.Command, []string) error { return a.guardOff() }})
-	for _, e := range []guard.Event{guard.Begin, guard.Good, guard.Failed, guard.End} { // for the guard's units
-		cmd.AddCommand(&cobra.Command{Use: string(e), Hidden: true, Args: noWords, RunE: func(*cobra.Command, []string) error {
-			r, err := a.open()
-			if err != nil {
-				return err
-			}
-			defer r.Close()
-			if !r.Live() {
-				return usage("the guard works on the machine that it runs on; it takes no --root")
-			}
-			return guard.Note(r, e, a.now(), a.Err)
-		}})
+	cmd.AddCommand(&cobra.Command{
+		Use:               "off",
+		Short:             "Take the boot guard away; the changes stay",
+		Args:              noWords,
+		ValidArgsFunction: cobra.NoFileCompletions,
+		RunE:              func(*cobra.Command, []string) error { return a.guardOff() },
+	})
+	// for the guard's units
+	for _, e := range []guard.Event{guard.Begin, guard.Good, guard.Failed, guard.End} {
+		cmd.AddCommand(&cobra.Command{
+			Use:    string(e),
+			Hidden: true,
+			Args:   noWords,
+			RunE: func(*cobra.Command, []string) error {
+				r, err := a.open()
+				if err != nil {
+					return err
+				}
+				defer r.Close()
+				if !r.Live() {
+					return usage("the guard works on the machine that it runs on; it takes no " +
+						"--root")
+				}
+				return guard.Note(r, e, a.now(), a.Err)
+			},
+		})
 	}
 	return cmd
 }
@@ -88,7 +103,9 @@ func (a *app) guardOff() error {
 	return a.alter(true, func(d *desk) (plan, error) {
 		s := a.screen()
 		if !guard.There(d.root) && len(d.led.Guarded()) == 0 {
-			return plan{nothing: func() error { s.Line("Nothing to do: no boot guard is on."); return nil }}, nil
+			return plan{
+				nothing: func() error { s.Line("Nothing to do: no boot guard is on."); return nil },
+			}, nil
 		}
 		return plan{show: func() {}, carry: func(d *desk) error {
 			if err := guard.Remove(d.led, d.root, d.at); err != nil {
@@ -111,7 +128,8 @@ func (w watching) on() bool { return len(w.guarded) > 0 && !w.part }
 
 func (a *app) watching(r *machine.Root, changes []change.Change) (w watching, err error) {
 	w.guarded = ledger.Guarded(changes)
-	book, err := casebook.Read(r, casebook.Choice{ThisMachine: a.thisMachine}) // it has to be inside the machine
+	// it has to be inside the machine
+	book, err := casebook.Read(r, casebook.Choice{ThisMachine: a.thisMachine})
 	if err == nil {
 		w.state, err = book.Guard()
 		book.Close()
@@ -141,7 +159,14 @@ func (a *app) guardStatus() error {
 			Boots   int     `json:"boots"`
 			Acted   bool    `json:"acted"`
 			Trouble string  `json:"trouble,omitempty"`
-		}{"calmdawn.guard/1", w.on(), append([]int64{}, w.guarded...), len(w.state.Boots), w.state.Acted, w.state.Trouble})
+		}{
+			"calmdawn.guard/1",
+			w.on(),
+			append([]int64{}, w.guarded...),
+			len(w.state.Boots),
+			w.state.Acted,
+			w.state.Trouble,
+		})
 	}
 	s := a.screen()
 	if !w.on() {
@@ -151,12 +176,16 @@ func (a *app) guardStatus() error {
 		}
 		return nil
 	}
-	s.Line("%s", s.Paint(render.Strong, fmt.Sprintf("The boot guard is on, for %s.", numbered(w.guarded))))
+	s.Line("%s",
+		s.Paint(render.Strong, fmt.Sprintf("The boot guard is on, for %s.", numbered(w.guarded))))
 	for _, b := range w.state.Boots {
-		s.Line("  boot %.8s: %s", b.ID, map[string]string{"": "begun", "failed": "did not become ready", "left": "ended by a person before it was due"}[string(b.Outcome)])
+		s.Line("  boot %.8s: %s", b.ID, map[string]string{"": "begun", "failed": "did not become " +
+			"ready", "left": "ended by a person before it was due"}[string(b.Outcome)])
 	}
 	if w.state.Trouble != "" {
-		s.Wrap(2, "%s", s.Paint(render.Warn, "It could not take the changes back: "+render.Clean(w.state.Trouble)))
+		s.Wrap(2, "%s",
+			s.Paint(render.Warn,
+				"It could not take the changes back: "+render.Clean(w.state.Trouble)))
 	}
 	s.Line("Next: restart the machine; or take the guard away, with %s", a.call("guard off"))
 	return nil
@@ -180,9 +209,12 @@ type watch struct {
 	against string // why it does not come although it usually would
 }
 
-// planWatch decides whether the guard comes with a change: where it is asked for, or usual. An error says why it cannot where it was asked for.
+// planWatch decides whether the guard comes with a change: where it is asked
+// for, or usual. An error says why it cannot where it was asked for.
 func (a *app) planWatch(r *machine.Root, c change.Change, wanted string) (watch, error) {
-	bears := slices.ContainsFunc(c.Targets, func(t change.Target) bool { return t.When == item.AtBoot && t.After != item.On })
+	bears := slices.ContainsFunc(c.Targets, func(t change.Target) bool {
+		return t.When == item.AtBoot && t.After != item.On
+	})
 	_, booted := os.Stat("/run/systemd/system")
 	usual := wanted == guardAuto && bears && r.Live() && booted == nil && a.casebook == ""
 	if wanted != guardOn && !usual {
@@ -194,7 +226,8 @@ func (a *app) planWatch(r *machine.Root, c change.Change, wanted string) (watch,
 		why = "it needs the casebook inside the machine, and --casebook names another"
 	}
 	if why != "" && w.must {
-		return w, fmt.Errorf("the boot guard cannot come with it, so nothing was changed: %s\nwithout it: --guard off", why)
+		return w, fmt.Errorf("the boot guard cannot come with it, so nothing was changed: %s\n"+
+			"without it: --guard off", why)
 	}
 	w.wanted, w.against = why == "", why
 	return w, nil
@@ -214,8 +247,15 @@ func (a *app) putGuard(d *desk) error {
 	return guard.Put(d.led, d.root, program, *a.usual, d.at)
 }
 
-// carryOutGuarded makes a change with the guard standing before its first edit, where one comes with it.
-func (a *app) carryOutGuarded(d *desk, s *render.Screen, c change.Change, w wish, watch watch) (change.Change, error) {
+// carryOutGuarded makes a change with the guard standing before its first edit,
+// where one comes with it.
+func (a *app) carryOutGuarded(
+	d *desk,
+	s *render.Screen,
+	c change.Change,
+	w wish,
+	watch watch,
+) (change.Change, error) {
 	against := watch.against
 	if watch.wanted {
 		err := a.putGuard(d)
@@ -234,7 +274,8 @@ func (a *app) carryOutGuarded(d *desk, s *render.Screen, c change.Change, w wish
 	text := ""
 	switch {
 	case c.Terms.Guarded:
-		text = "The boot guard is on: if the machine fails to become ready twice in a row, it takes the change back by itself."
+		text = "The boot guard is on: if the machine fails to become ready twice in a row, it " +
+			"takes the change back by itself."
 	case against != "":
 		text = s.Paint(render.Warn, "The boot guard is not on: "+render.Clean(against)+".")
 	}
@@ -245,7 +286,8 @@ func (a *app) carryOutGuarded(d *desk, s *render.Screen, c change.Change, w wish
 	return c, nil
 }
 
-// guarded says what the guard has done, if the last changes are its; empty otherwise.
+// guarded says what the guard has done, if the last changes are its; empty
+// otherwise.
 func guarded(changes []change.Change) string {
 	var back []int64
 	var at time.Time
@@ -258,5 +300,6 @@ func guarded(changes []change.Change) string {
 	if len(back) == 0 {
 		return ""
 	}
-	return fmt.Sprintf("The boot guard took %s back on %s: the machine had not become ready twice in a row.", numbered(back), day(at))
+	return fmt.Sprintf("The boot guard took %s back on %s: the machine had not become ready "+
+		"twice in a row.", numbered(back), day(at))
 }

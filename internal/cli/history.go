@@ -55,7 +55,10 @@ func (a *app) history() error {
 			interrupted = ", one interrupted"
 		}
 	}
-	s.Line("%s", s.Paint(render.Strong, fmt.Sprintf("%s, %d in force%s.", count(len(changes), "change", "changes"), len(standing), interrupted)))
+	s.Line("%s",
+		s.Paint(render.Strong,
+			fmt.Sprintf("%s, %d in force%s.", count(len(changes), "change", "changes"),
+				len(standing), interrupted)))
 	if text := guarded(changes); text != "" {
 		s.Wrap(0, "%s", s.Paint(render.Warn, text))
 	}
@@ -73,21 +76,31 @@ func (a *app) history() error {
 		if c.Outcome != nil {
 			told = strings.TrimPrefix(told+", came out "+signed(-c.Outcome.Saved), ", ")
 		}
-		row := []string{fmt.Sprint(c.ID), day(c.MadeAt), render.Clean(c.MadeBy), what(c), told, fate(c)}
+		row := []string{
+			fmt.Sprint(c.ID), day(c.MadeAt), render.Clean(c.MadeBy), what(c), told, fate(c),
+		}
 		var cells []render.Cell
 		for _, text := range row {
 			cells = append(cells, render.Cell{Text: text, Tone: tone})
 		}
 		rows = append(rows, cells)
 	}
-	s.Table([]render.Column{{Title: "NO", Right: true}, {Title: "MADE", Keep: 2}, {Title: "BY", Keep: 1}, {Title: "WHAT", Flex: 24}, {Title: "FORECAST OF READY", Keep: 3}, {Title: "NOW"}}, rows)
+	s.Table([]render.Column{
+		{Title: "NO", Right: true},
+		{Title: "MADE", Keep: 2},
+		{Title: "BY", Keep: 1},
+		{Title: "WHAT", Flex: 24},
+		{Title: "FORECAST OF READY", Keep: 3},
+		{Title: "NOW"},
+	}, rows)
 	if text := forecastsKept(changes); text != "" {
 		s.Line("")
 		s.Wrap(0, "%s", text)
 	}
 	if len(standing) > 0 {
 		s.Line("")
-		s.Line("To take the last one back: %s", a.call(fmt.Sprintf("undo %d", standing[len(standing)-1].ID)))
+		s.Line("To take the last one back: %s",
+			a.call(fmt.Sprintf("undo %d", standing[len(standing)-1].ID)))
 	}
 	return nil
 }

@@ -13,16 +13,18 @@ import (
 )
 
 // labelForm keeps labels apart from every other word by which boots are chosen.
-var labelForm = regexp.MustCompile(`^[g-zG-Z_][A-Za-z0-9_]{0,30}$|^[a-zA-Z][A-Za-z0-9_]*[g-zG-Z_][A-Za-z0-9_]*$`)
+var labelForm = regexp.MustCompile(
+	`^[g-zG-Z_][A-Za-z0-9_]{0,30}$|^[a-zA-Z][A-Za-z0-9_]*[g-zG-Z_][A-Za-z0-9_]*$`,
+)
 
 func (a *app) labelCommand() *cobra.Command {
 	var remove bool
 	cmd := &cobra.Command{
 		Use:   "label LABEL BOOT...",
 		Short: "Give boots a name, to compare by what was done outside Calm Dawn",
-		Long: `Label names boots, for instance "before" and "after" a memory module was put in, so that compare
-can be told of them. A boot has one label; a new one takes the place of the old. The labels
-stand in the machine's casebook.`,
+		Long: `Label names boots, for instance "before" and "after" a memory module was put
+in, so that compare can be told of them. A boot has one label; a new one takes
+the place of the old. The labels stand in the machine's casebook.`,
 		Example: `  calmdawn label before 1-5
   calmdawn label after 6-10
   calmdawn compare before after
@@ -32,9 +34,11 @@ stand in the machine's casebook.`,
 			case remove && len(args) == 0:
 				return usage("label --remove takes the boots whose labels are to go")
 			case !remove && len(args) < 2:
-				return usage("label takes a label and the boots that get it: their numbers, dates or ids")
+				return usage("label takes a label and the boots that get it: their numbers, " +
+					"dates or ids")
 			case !remove && (!labelForm.MatchString(args[0]) || len(args[0]) > 31):
-				return usage("%q cannot be a label: it takes letters, digits and _, begins with a letter, and must not look like the id of a boot", args[0])
+				return usage("%q cannot be a label: it takes letters, digits and _, begins with "+
+					"a letter, and must not look like the id of a boot", args[0])
 			}
 			return nil
 		},

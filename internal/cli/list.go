@@ -43,13 +43,62 @@ type choice struct {
 
 func (f *filter) lists() []choice {
 	return []choice{
-		{"kind", "only this `KIND`: program, service, task", &f.kind, []string{"program", "service", "task"}, func(it item.Item) string { return string(it.Kind) }, false},
-		{"state", "only this `STATE`: on, off, delayed, broken", &f.state, []string{"on", "off", "delayed", "broken"}, func(it item.Item) string { return string(it.State) }, false},
-		{"when", "only what starts at this `MOMENT`: boot, login, later", &f.when, []string{"boot", "login", "later"}, func(it item.Item) string { return string(it.When) }, false},
-		{"owner", "only items of this `USER`", &f.owner, nil, func(it item.Item) string { return it.Owner }, false},
-		{"maker", "only items whose maker's name contains `TEXT`", &f.maker, nil, func(it item.Item) string { return it.Maker }, true},
-		{"role", "only items with this `ROLE`, such as update or sound", &f.role, nil, func(it item.Item) string { return it.Role }, false},
-		{"advice", "only this `ADVICE`: keep, can wait, can go, look it up, clean up", &f.advice, []string{"keep", "can wait", "can go", "look it up", "clean up"}, func(it item.Item) string { return string(it.Advice) }, false},
+		{
+			"kind",
+			"only this `KIND`: program, service, task",
+			&f.kind,
+			[]string{"program", "service", "task"},
+			func(it item.Item) string { return string(it.Kind) },
+			false,
+		},
+		{
+			"state",
+			"only this `STATE`: on, off, delayed, broken",
+			&f.state,
+			[]string{"on", "off", "delayed", "broken"},
+			func(it item.Item) string { return string(it.State) },
+			false,
+		},
+		{
+			"when",
+			"only what starts at this `MOMENT`: boot, login, later",
+			&f.when,
+			[]string{"boot", "login", "later"},
+			func(it item.Item) string { return string(it.When) },
+			false,
+		},
+		{
+			"owner",
+			"only items of this `USER`",
+			&f.owner,
+			nil,
+			func(it item.Item) string { return it.Owner },
+			false,
+		},
+		{
+			"maker",
+			"only items whose maker's name contains `TEXT`",
+			&f.maker,
+			nil,
+			func(it item.Item) string { return it.Maker },
+			true,
+		},
+		{
+			"role",
+			"only items with this `ROLE`, such as update or sound",
+			&f.role,
+			nil,
+			func(it item.Item) string { return it.Role },
+			false,
+		},
+		{
+			"advice",
+			"only this `ADVICE`: keep, can wait, can go, look it up, clean up",
+			&f.advice,
+			[]string{"keep", "can wait", "can go", "look it up", "clean up"},
+			func(it item.Item) string { return string(it.Advice) },
+			false,
+		},
 	}
 }
 
@@ -64,9 +113,11 @@ func (f *filter) check() error {
 	return nil
 }
 
-// chooses reports whether the filter leaves anything out, the operating system's parts aside.
+// chooses reports whether the filter leaves anything out, the operating
+// system's parts aside.
 func (f *filter) chooses() bool {
-	return len(f.words) > 0 || slices.ContainsFunc(f.lists(), func(l choice) bool { return len(*l.values) > 0 })
+	return len(f.words) > 0 ||
+		slices.ContainsFunc(f.lists(), func(l choice) bool { return len(*l.values) > 0 })
 }
 
 func (f *filter) accepts(it item.Item) bool {
@@ -80,7 +131,9 @@ func (f *filter) accepts(it item.Item) bool {
 			return false
 		}
 	}
-	text := strings.ToLower(strings.Join([]string{it.ID, it.Title, it.Maker, it.Package, it.Summary, it.Command, it.Note, it.Role}, "\n"))
+	text := strings.ToLower(strings.Join([]string{
+		it.ID, it.Title, it.Maker, it.Package, it.Summary, it.Command, it.Note, it.Role,
+	}, "\n"))
 	for _, w := range f.words {
 		if !strings.Contains(text, strings.ToLower(w)) {
 			return false
@@ -101,11 +154,15 @@ type listing struct {
 
 // orders are what a list can be sorted by, besides cost.
 var orders = map[string]func(item.Item) string{
-	"title": func(it item.Item) string { return it.Title }, "maker": func(it item.Item) string { return it.Maker },
-	"state": func(it item.Item) string { return string(it.State) }, "when": func(it item.Item) string { return string(it.When) },
-	"owner": func(it item.Item) string { return it.Owner }, "role": func(it item.Item) string { return it.Role },
-	"advice": func(it item.Item) string { return string(it.Advice) }, "kind": func(it item.Item) string { return string(it.Kind) },
-	"id": func(it item.Item) string { return it.ID },
+	"title":  func(it item.Item) string { return it.Title },
+	"maker":  func(it item.Item) string { return it.Maker },
+	"state":  func(it item.Item) string { return string(it.State) },
+	"when":   func(it item.Item) string { return string(it.When) },
+	"owner":  func(it item.Item) string { return it.Owner },
+	"role":   func(it item.Item) string { return it.Role },
+	"advice": func(it item.Item) string { return string(it.Advice) },
+	"kind":   func(it item.Item) string { return string(it.Kind) },
+	"id":     func(it item.Item) string { return it.ID },
 }
 
 func (a *app) listCommand() *cobra.Command {
@@ -113,24 +170,29 @@ func (a *app) listCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "list [TEXT...]",
 		Short: "Show what the machine launches by itself at boot and login",
-		Long: `List shows everything that the machine launches by itself: services, timers and the programs
-of desktop logins, of the machine and of each user; old init scripts and rc.local; every line
-of the crontabs and the scripts that they run; and, with low confidence, what login scripts
-leave running. The operating system's own parts are folded into one line; --all shows them.
+		Long: `List shows everything that the machine launches by itself: services, timers
+and the programs of desktop logins, of the machine and of each user; old init
+scripts and rc.local; every line of the crontabs and the scripts that they
+run; and, with low confidence, what login scripts leave running. The operating
+system's own parts are folded into one line; --all shows them.
 
-Wait is how much sooner the machine would be ready without the item: a forecast, from replays of
-its last boots. CPU is the processor time it used by the end of the boot. An item is heavy if its
-wait is at least 5 % of the time until ready, or its processor time 10 % of what all processors
-could have done until then; moderate from 1.5 % or 3 %; else light. A grades.toml of your own in
-calmdawn's configuration folder changes that. Waits overlap: their sum is not what all would save.
+Wait is how much sooner the machine would be ready without the item: a
+forecast, from replays of its last boots. CPU is the processor time it used by
+the end of the boot. An item is heavy if its wait is at least 5 % of the time
+until ready, or its processor time 10 % of what all processors could have done
+until then; moderate from 1.5 % or 3 %; else light. A grades.toml of your own
+in calmdawn's configuration folder changes that. Waits overlap: their sum is
+not what all would save.
 
-State on: the next boot or login launches it, or arms it. off: it is set up, and is not
-launched. broken: it would be launched, but its program is gone. What only the running
-machine can tell (a condition on its hardware, say) is named on the item's page.
+State on: the next boot or login launches it, or arms it. off: it is set up,
+and is not launched. broken: it would be launched, but its program is gone.
+What only the running machine can tell (a condition on its hardware, say) is
+named on the item's page.
 
-Not looked at: udev rules, network hooks, mounts and swap, what containers launch, other init
-systems than systemd, kernel command lines that name another goal, generators other than for
-old scripts, and what programs launch in turn once they run.`,
+Not looked at: udev rules, network hooks, mounts and swap, what containers
+launch, other init systems than systemd, kernel command lines that name
+another goal, generators other than for old scripts, and what programs launch
+in turn once they run.`,
 		Example: `  calmdawn list                          added items, costliest first
   calmdawn list --all                    the operating system's own parts too
   calmdawn list cue                      what has "cue" in its name, maker or command
@@ -141,7 +203,10 @@ old scripts, and what programs launch in turn once they run.`,
   calmdawn list --sort cpu               what runs now, the busiest first (running machine)
   calmdawn list --save                   keep this survey in the casebook
   calmdawn list --all --csv > items.csv  for a spreadsheet`,
-		Args:              func(_ *cobra.Command, args []string) error { f.words = args; return nil },
+		Args: func(_ *cobra.Command, args []string) error {
+			f.words = args
+			return nil
+		},
 		ValidArgsFunction: cobra.NoFileCompletions,
 		RunE: func(*cobra.Command, []string) error {
 			if err := f.check(); err != nil {
@@ -149,8 +214,10 @@ old scripts, and what programs launch in turn once they run.`,
 			}
 			for flag, value := range map[string]string{"sort": f.sort, "group": f.group} {
 				byFigure := slices.Contains([]string{"cost", "cpu", "memory"}, value)
-				if _, ok := orders[value]; value != "" && !ok && !byFigure || byFigure && flag == "group" {
-					return usage("--%s takes %s, not %q", flag, strings.Join(slices.Sorted(maps.Keys(orders)), ", "), value)
+				if _, ok := orders[value]; value != "" && !ok && !byFigure ||
+					byFigure && flag == "group" {
+					return usage("--%s takes %s, not %q", flag,
+						strings.Join(slices.Sorted(maps.Keys(orders)), ", "), value)
 				}
 			}
 			f.now = f.now || f.sort == "cpu" || f.sort == "memory"
@@ -179,11 +246,15 @@ old scripts, and what programs launch in turn once they run.`,
 		},
 	}
 	f.flags(cmd)
-	cmd.Flags().BoolVar(&f.csv, "csv", false, "print comma-separated values, safe to open in a spreadsheet")
+	cmd.Flags().BoolVar(&f.csv, "csv", false, "print comma-separated values, safe to open in a "+
+		"spreadsheet")
 	cmd.Flags().BoolVar(&f.save, "save", false, "keep this survey in the casebook, with its date")
-	cmd.Flags().BoolVar(&f.now, "now", false, "show what each item uses of processors and memory at this moment (running machine)")
-	cmd.Flags().StringVar(&f.sort, "sort", "cost", "sort by `WHAT`: cost, cpu, memory, title, maker, role, advice, state, when, owner, kind or id")
-	cmd.Flags().StringVar(&f.group, "group", "", "put items together by `WHAT`: maker, role, advice, owner, …")
+	cmd.Flags().BoolVar(&f.now, "now", false, "show what each item uses of processors and memory "+
+		"at this moment (running machine)")
+	cmd.Flags().StringVar(&f.sort, "sort", "cost", "sort by `WHAT`: cost, cpu, memory, title, "+
+		"maker, role, advice, state, when, owner, kind or id")
+	cmd.Flags().StringVar(&f.group, "group", "", "put items together by `WHAT`: maker, role, "+
+		"advice, owner, …")
 	return cmd
 }
 
@@ -210,7 +281,8 @@ func (a *app) saveSurvey(l *look) error {
 
 func noWords(cmd *cobra.Command, args []string) error {
 	if len(args) > 0 {
-		return usage("%s takes no word %q\n%s --help explains it", cmd.CommandPath(), args[0], cmd.CommandPath())
+		return usage("%s takes no word %q\n%s --help explains it", cmd.CommandPath(), args[0],
+			cmd.CommandPath())
 	}
 	return nil
 }
@@ -255,10 +327,13 @@ func (a *app) list(l *look, f listing) error {
 	}
 	s.Line("")
 	if len(folded) > 0 {
-		s.Line("%s of the operating system itself (%s): %s", count(len(folded), "more is a part", "more are parts"), states(folded), a.call("list --all"))
+		s.Line("%s of the operating system itself (%s): %s",
+			count(len(folded), "more is a part", "more are parts"), states(folded),
+			a.call("list --all"))
 	}
 	if len(roots) > 0 {
-		s.Line("%s only when root logs in: %s", count(len(roots), "more starts", "more start"), a.call("list --owner root"))
+		s.Line("%s only when root logs in: %s", count(len(roots), "more starts", "more start"),
+			a.call("list --owner root"))
 	}
 	a.unread(s, l.Unread)
 	if len(shown) > 0 {
@@ -267,16 +342,19 @@ func (a *app) list(l *look, f listing) error {
 	return nil
 }
 
-// startsWithRoot reports whether an item is set up for all users alike, and this is root's.
+// startsWithRoot reports whether an item is set up for all users alike, and
+// this is root's.
 func startsWithRoot(it item.Item) bool {
-	return strings.HasSuffix(it.ID, "@root") && it.Kind != item.Program && it.When != item.AtBoot && !strings.HasPrefix(it.File, "/root/")
+	return strings.HasSuffix(it.ID, "@root") && it.Kind != item.Program &&
+		it.When != item.AtBoot && !strings.HasPrefix(it.File, "/root/")
 }
 
 // missingDisks says loudly what makes a list look whole that is not.
 func (a *app) missingDisks(s *render.Screen, places []item.Unread) {
 	for _, u := range places {
 		if strings.Contains(u.Reason, "not mounted") {
-			s.Line("%s", s.Paint(render.Bad, fmt.Sprintf("MIND: %s %s.", render.Clean(u.Path), u.Reason)))
+			s.Line("%s",
+				s.Paint(render.Bad, fmt.Sprintf("MIND: %s %s.", render.Clean(u.Path), u.Reason)))
 		}
 	}
 }
@@ -285,10 +363,25 @@ func (a *app) table(s *render.Screen, l *look, f listing, shown []item.Item) {
 	var rows [][]render.Cell
 	last := ""
 	columns := []render.Column{
-		{Title: "TITLE", Flex: 18}, {Title: "GRADE", Keep: 12}, {Title: "WAIT", Right: true, Keep: 11}, {Keep: 5}, {Title: "CPU", Right: true, Keep: 9}, {Title: "DISK", Right: true, Keep: 4},
-		{Title: "MEMORY", Right: true, Keep: 3}, {Title: "OWN TIME", Right: true, Keep: 2}, {Title: "CPU NOW", Right: true, Keep: 12}, {Title: "MEMORY NOW", Right: true, Keep: 12}, {Title: "STATE"},
-		{Title: "ADVICE", Keep: 10}, {Title: "WHEN", Keep: 8}, {Title: "OWNER", Keep: 7}, {Title: "ROLE", Keep: 3}, {Title: "MAKER", Keep: 2, Flex: 12}, {Title: "SWITCHED OFF", Keep: 6},
-		{Title: "NOTE", Keep: 1, Flex: 12}, {Title: "ID"},
+		{Title: "TITLE", Flex: 18},
+		{Title: "GRADE", Keep: 12},
+		{Title: "WAIT", Right: true, Keep: 11},
+		{Keep: 5},
+		{Title: "CPU", Right: true, Keep: 9},
+		{Title: "DISK", Right: true, Keep: 4},
+		{Title: "MEMORY", Right: true, Keep: 3},
+		{Title: "OWN TIME", Right: true, Keep: 2},
+		{Title: "CPU NOW", Right: true, Keep: 12},
+		{Title: "MEMORY NOW", Right: true, Keep: 12},
+		{Title: "STATE"},
+		{Title: "ADVICE", Keep: 10},
+		{Title: "WHEN", Keep: 8},
+		{Title: "OWNER", Keep: 7},
+		{Title: "ROLE", Keep: 3},
+		{Title: "MAKER", Keep: 2, Flex: 12},
+		{Title: "SWITCHED OFF", Keep: 6},
+		{Title: "NOTE", Keep: 1, Flex: 12},
+		{Title: "ID"},
 	}
 	longest := time.Duration(0)
 	for _, it := range shown {
@@ -323,9 +416,18 @@ func (a *app) table(s *render.Screen, l *look, f listing, shown []item.Item) {
 			when += "?"
 		}
 		row := append([]render.Cell{{Text: render.Clean(it.Title), Tone: tone}}, cost...)
-		rows = append(rows, append(row, render.C(own), render.C(cpuNow), render.C(memoryNow), render.Cell{Text: string(it.State), Tone: tone}, render.Cell{Text: string(it.Advice), Tone: adviceTone(it.Advice)},
-			render.C(when), render.C(render.Clean(it.Owner)), render.C(it.Role), render.C(render.Clean(it.Maker)),
-			render.Cell{Text: l.offSince(it), Tone: render.Dim}, render.C(render.Clean(it.Note)), render.C(render.Clean(it.ID))))
+		rows = append(rows, append(row, render.C(
+			own,
+		), render.C(cpuNow), render.C(memoryNow), render.Cell{
+			Text: string(it.State),
+			Tone: tone,
+		}, render.Cell{Text: string(it.Advice), Tone: adviceTone(it.Advice)},
+			render.C(when), render.C(render.Clean(it.Owner)), render.C(it.Role),
+			render.C(render.Clean(it.Maker)),
+			render.Cell{
+				Text: l.offSince(it),
+				Tone: render.Dim,
+			}, render.C(render.Clean(it.Note)), render.C(render.Clean(it.ID))))
 	}
 	s.Table(columns, rows)
 	a.costNotes(s, l)
@@ -343,7 +445,13 @@ func adviceTone(a item.Advice) render.Tone {
 
 // listCSV writes the items for a spreadsheet.
 func (a *app) listCSV(l *look, items []item.Item) error {
-	rows := [][]string{{"id", "kind", "title", "state", "when", "fires", "owner", "maker", "package", "version", "role", "advice", "reason", "grade", "wait (s)", "processor time (s)", "own time (s)", "command", "file", "system", "note"}}
+	rows := [][]string{
+		{
+			"id", "kind", "title", "state", "when", "fires", "owner", "maker", "package",
+			"version", "role", "advice", "reason", "grade", "wait (s)", "processor time (s)",
+			"own time (s)", "command", "file", "system", "note",
+		},
+	}
 	for _, it := range items {
 		own := ""
 		if t, ok := l.ownTime(it); ok {
@@ -357,18 +465,24 @@ func (a *app) listCSV(l *look, items []item.Item) error {
 		if c.CPU.Known {
 			cpu = fmt.Sprintf("%.3f", c.CPU.Value.Seconds())
 		}
-		rows = append(rows, []string{it.ID, string(it.Kind), it.Title, string(it.State), string(it.When), it.Fires, it.Owner, it.Maker, it.Package, it.Version,
-			it.Role, string(it.Advice), it.Reason, grade, wait, cpu, own, it.Command, it.File, fmt.Sprint(it.System), it.Note})
+		rows = append(rows, []string{
+			it.ID, string(it.Kind), it.Title, string(it.State), string(it.When), it.Fires,
+			it.Owner, it.Maker, it.Package, it.Version,
+			it.Role, string(it.Advice), it.Reason, grade, wait, cpu, own, it.Command, it.File,
+			fmt.Sprint(it.System), it.Note,
+		})
 	}
 	return a.writeCSV(rows)
 }
 
-// writeCSV writes rows that are safe to open in a spreadsheet: a text that one would take for a formula is led by an apostrophe.
+// writeCSV writes rows that are safe to open in a spreadsheet: a text that one
+// would take for a formula is led by an apostrophe.
 func (a *app) writeCSV(rows [][]string) error {
 	w := csv.NewWriter(a.Out)
 	for _, row := range rows {
 		for i, text := range row {
-			if text = render.Clean(text); text != "" && strings.ContainsRune("=+-@\t\r", rune(text[0])) {
+			if text = render.Clean(text); text != "" &&
+				strings.ContainsRune("=+-@\t\r", rune(text[0])) {
 				text = "'" + text
 			}
 			row[i] = text
@@ -380,7 +494,8 @@ func (a *app) writeCSV(rows [][]string) error {
 // headline answers what the list is asked for.
 func headline(l *look, f filter) string {
 	if !f.chooses() {
-		return fmt.Sprintf("%s launches %s by itself (%s).", l.machineName(), count(launched(l.Items), "thing", "things"), states(l.Items))
+		return fmt.Sprintf("%s launches %s by itself (%s).", l.machineName(),
+			count(launched(l.Items), "thing", "things"), states(l.Items))
 	}
 	var fits []item.Item
 	for _, it := range l.Items {
@@ -389,9 +504,11 @@ func headline(l *look, f filter) string {
 		}
 	}
 	if len(fits) == 0 {
-		return fmt.Sprintf("None of the %d items of %s is like that.", len(l.Items), l.machineName())
+		return fmt.Sprintf("None of the %d items of %s is like that.", len(l.Items),
+			l.machineName())
 	}
-	return fmt.Sprintf("%d of the %d items of %s (%s).", len(fits), len(l.Items), l.machineName(), states(fits))
+	return fmt.Sprintf("%d of the %d items of %s (%s).", len(fits), len(l.Items), l.machineName(),
+		states(fits))
 }
 
 func launched(items []item.Item) (n int) {
@@ -423,16 +540,21 @@ func (a *app) unread(s *render.Screen, places []item.Unread) {
 	if len(places) == 0 {
 		return
 	}
-	places = slices.DeleteFunc(slices.Clone(places), func(u item.Unread) bool { return strings.Contains(u.Reason, "not mounted") })
+	places = slices.DeleteFunc(slices.Clone(
+		places,
+	), func(u item.Unread) bool { return strings.Contains(u.Reason, "not mounted") })
 	if len(places) == 0 {
 		return
 	}
 	const most = 8
-	s.Line("%s", s.Paint(render.Warn, "Not the whole list: "+count(len(places), "place was not read.", "places were not read.")))
+	s.Line("%s", s.Paint(render.Warn, "Not the whole list: "+count(len(places), "place was not "+
+		"read.", "places were not read.")))
 	for _, u := range places[:min(most, len(places))] {
 		s.Line("  %s: %s", render.Clean(u.Path), render.Clean(u.Reason))
 	}
-	if slices.ContainsFunc(places, func(u item.Unread) bool { return u.Reason == machine.NoPermission }) {
+	if slices.ContainsFunc(places, func(u item.Unread) bool {
+		return u.Reason == machine.NoPermission
+	}) {
 		s.Line("  To see what needs permission, call it as root (sudo).")
 	}
 	if len(places) > most {
@@ -496,7 +618,8 @@ type ownJSON struct {
 	Simulated bool    `json:"simulated"`
 }
 
-// nowJSON is what an item uses at this moment: the share of one processor, and bytes of memory.
+// nowJSON is what an item uses at this moment: the share of one processor, and
+// bytes of memory.
 type nowJSON struct {
 	CPU    float64 `json:"cpu"`
 	Memory int64   `json:"memory"`
@@ -520,17 +643,52 @@ func (l *look) documentOf(it item.Item) itemJSON {
 		installed = it.Installed.UTC().Format(time.RFC3339)
 	}
 	return itemJSON{
-		ID: it.ID, Kind: it.Kind, Native: it.Native, Title: it.Title, Owner: it.Owner, When: it.When, State: it.State,
-		Why: it.Why, Because: list(it.Because), NeededBy: list(it.NeededBy), Starters: list(it.Starters),
-		Conditions: list(it.Conditions), Command: it.Command, Program: it.Program, File: it.File,
-		Package: it.Package, Maker: it.Maker, System: it.System, OwnTime: own, Cost: costDocument(l.costs[it.ID]), Now: now,
-		Fires: it.Fires, Confidence: confidence, Version: it.Version, Section: it.Section, Summary: it.Summary, Installed: installed,
-		Leftover: it.Leftover, Role: it.Role, Advice: string(it.Advice), Reason: it.Reason, Note: it.Note, Protected: it.Protected,
+		ID:         it.ID,
+		Kind:       it.Kind,
+		Native:     it.Native,
+		Title:      it.Title,
+		Owner:      it.Owner,
+		When:       it.When,
+		State:      it.State,
+		Why:        it.Why,
+		Because:    list(it.Because),
+		NeededBy:   list(it.NeededBy),
+		Starters:   list(it.Starters),
+		Conditions: list(it.Conditions),
+		Command:    it.Command,
+		Program:    it.Program,
+		File:       it.File,
+		Package:    it.Package,
+		Maker:      it.Maker,
+		System:     it.System,
+		OwnTime:    own,
+		Cost:       costDocument(l.costs[it.ID]),
+		Now:        now,
+		Fires:      it.Fires,
+		Confidence: confidence,
+		Version:    it.Version,
+		Section:    it.Section,
+		Summary:    it.Summary,
+		Installed:  installed,
+		Leftover:   it.Leftover,
+		Role:       it.Role,
+		Advice:     string(it.Advice),
+		Reason:     it.Reason,
+		Note:       it.Note,
+		Protected:  it.Protected,
 	}
 }
 
 func listDocument(l *look, items []item.Item, folded int) listJSON {
-	d := listJSON{Format: "calmdawn.list/1", Machine: l.Host, OS: l.OS, Items: []itemJSON{}, Folded: folded, Unread: append([]item.Unread{}, l.Unread...), Unsettled: unsettledDocument(l.changes)}
+	d := listJSON{
+		Format:    "calmdawn.list/1",
+		Machine:   l.Host,
+		OS:        l.OS,
+		Items:     []itemJSON{},
+		Folded:    folded,
+		Unread:    append([]item.Unread{}, l.Unread...),
+		Unsettled: unsettledDocument(l.changes),
+	}
 	for _, it := range items {
 		d.Items = append(d.Items, l.documentOf(it))
 	}

@@ -26,7 +26,8 @@ import (
 	"calmdawn/internal/render"
 )
 
-// A look is a machine as a reading command finds it: its survey, and its changes if it has a casebook.
+// A look is a machine as a reading command finds it: its survey, and its
+// changes if it has a casebook.
 type look struct {
 	root *machine.Root
 	*linux.Inventory
@@ -42,7 +43,8 @@ type look struct {
 
 func (l *look) Close() error { return l.root.Close() }
 
-// look surveys the machine; it writes nothing. A casebook that cannot be read is an error only where it is what was asked for.
+// look surveys the machine; it writes nothing. A casebook that cannot be read
+// is an error only where it is what was asked for.
 func (a *app) look() (*look, error) {
 	r, err := a.open()
 	if err != nil {
@@ -57,12 +59,20 @@ func (a *app) look() (*look, error) {
 	return l, err
 }
 
-// lookAt surveys an open machine whose changes are known, or could not be read as wrong tells. The machine stays the caller's to close.
+// lookAt surveys an open machine whose changes are known, or could not be read
+// as wrong tells. The machine stays the caller's to close.
 func (a *app) lookAt(r *machine.Root, changes []change.Change, wrong error) (*look, error) {
 	l := &look{root: r, changes: changes}
-	l.Inventory = linux.Survey(r, linux.Options{Now: a.now(), Remembered: switchedOff(l.changes), Language: locale()})
+	l.Inventory = linux.Survey(r, linux.Options{
+		Now:        a.now(),
+		Remembered: switchedOff(l.changes),
+		Language:   locale(),
+	})
 	if wrong != nil {
-		l.Unread = append(l.Unread, item.Unread{Path: casebook.Folder, Reason: machine.Reason(wrong)})
+		l.Unread = append(l.Unread, item.Unread{
+			Path:   casebook.Folder,
+			Reason: machine.Reason(wrong),
+		})
 	}
 	return l, l.judge()
 }
@@ -88,9 +98,12 @@ func (l *look) judge() error {
 	return nil
 }
 
-// readBoots reads the last boots that the machine remembers, prepares to replay those that are fit for it, and rates the items.
+// readBoots reads the last boots that the machine remembers, prepares to replay
+// those that are fit for it, and rates the items.
 func (a *app) readBoots(l *look) error {
-	const spare = 25 // some may be odd, or of the machine as it was before changes that were taken back
+	// some may be odd, or of the machine as it was before changes that were
+	// taken back
+	const spare = 25
 	found := a.remember(l.root, ratedBoots+spare)
 	l.Unread = append(l.Unread, found.Unread...)
 	l.boots = found.Boots
@@ -131,10 +144,14 @@ func (a *app) readBoots(l *look) error {
 	return nil
 }
 
-// asNow returns the boots in which the same changes were in force as now; where there are none yet, those of the machine as it was in its last
-// boot that can be compared.
+// asNow returns the boots in which the same changes were in force as now; where
+// there are none yet, those of the machine as it was in its last boot that can
+// be compared.
 func asNow(boots []boot.Boot, changes []change.Change, now time.Time) []boot.Boot {
-	for _, like := range [][]int64{change.InForce(changes, now), lastConfiguration(boots, changes)} {
+	for _, like := range [][]int64{
+		change.InForce(changes, now),
+		lastConfiguration(boots, changes),
+	} {
 		var alike []boot.Boot
 		for _, b := range boots {
 			if slices.Equal(change.InForce(changes, b.Began), like) {
@@ -155,7 +172,8 @@ func lastConfiguration(boots []boot.Boot, changes []change.Change) []int64 {
 	return nil
 }
 
-// setOf is what the replays leave out without an item; nil for one that has no start of its own in a boot.
+// setOf is what the replays leave out without an item; nil for one that has no
+// start of its own in a boot.
 func setOf(it item.Item) forecast.Set {
 	key, ok := linux.SpanKey(it)
 	if !ok {
@@ -171,18 +189,23 @@ func setOf(it item.Item) forecast.Set {
 	return set
 }
 
-// remember reads what is known of the last boots (0: of all), from every source.
+// remember reads what is known of the last boots (0: of all), from every
+// source.
 func (a *app) remember(r *machine.Root, last int) linux.Boots {
 	recorded, err := a.recordedBoots(r, last)
 	found := linux.RememberedBoots(r, recorded, last, true)
 	if err != nil {
-		found.Unread = append(found.Unread, item.Unread{Path: casebook.Folder, Reason: machine.Reason(err)})
+		found.Unread = append(found.Unread, item.Unread{
+			Path:   casebook.Folder,
+			Reason: machine.Reason(err),
+		})
 	}
 	return found
 }
 
-// ownTime is the own time of an item that the next boot or login launches; false where none was measured. Of an entry that is
-// started for each user it is the longest.
+// ownTime is the own time of an item that the next boot or login launches;
+// false where none was measured. Of an entry that is started for each user it
+// is the longest.
 func (l *look) ownTime(it item.Item) (boot.OwnTime, bool) {
 	key, ok := linux.SpanKey(it)
 	if !ok {
@@ -219,8 +242,9 @@ func (l *look) readPresent() error {
 	return nil
 }
 
-// present is what an item uses at this moment; false for one that does not run, or was not looked at. A program without a unit of
-// its own is known by its path.
+// present is what an item uses at this moment; false for one that does not run,
+// or was not looked at. A program without a unit of its own is known by its
+// path.
 func (l *look) present(it item.Item) (activity.Present, bool) {
 	if l.now == nil {
 		return activity.Present{}, false
@@ -260,12 +284,15 @@ func (l *look) byPresent(items []item.Item, what string) {
 		return p.CPU
 	}
 	if what == "cpu" || what == "memory" {
-		slices.SortStableFunc(items, func(a, b item.Item) int { return cmp.Compare(use(b), use(a)) })
+		slices.SortStableFunc(items, func(a, b item.Item) int {
+			return cmp.Compare(use(b), use(a))
+		})
 	}
 }
 
-// byCost puts those launched items first whose leaving out would save most, then those that use most of the processors, then those whose own
-// time is longest; the others stay in their order.
+// byCost puts those launched items first whose leaving out would save most,
+// then those that use most of the processors, then those whose own time is
+// longest; the others stay in their order.
 func (l *look) byCost(items []item.Item) {
 	weight := func(it item.Item) [3]time.Duration {
 		if !it.State.Launched() {
@@ -334,14 +361,16 @@ func switchedOff(changes []change.Change) []string {
 // lastChange returns the standing change that decided on an item last.
 func (l *look) lastChange(id string) (change.Change, bool) {
 	for _, c := range slices.Backward(l.changes) {
-		if c.Stands() && slices.ContainsFunc(c.Targets, func(t change.Target) bool { return t.ID == id }) {
+		if c.Stands() &&
+			slices.ContainsFunc(c.Targets, func(t change.Target) bool { return t.ID == id }) {
 			return c, true
 		}
 	}
 	return change.Change{}, false
 }
 
-// offSince says by which change and on which day an item was switched off; empty when no change did.
+// offSince says by which change and on which day an item was switched off;
+// empty when no change did.
 func (l *look) offSince(it item.Item) string {
 	if c, ok := l.lastChange(it.ID); ok && it.State == item.Off {
 		return fmt.Sprintf("%s, change %d", c.MadeAt.Local().Format("2 Jan"), c.ID)
@@ -357,7 +386,8 @@ func (l *look) machineName() string {
 	return render.Clean(l.Host)
 }
 
-// pick returns the items with the given ids; a word that fits none is refused with the nearest ids.
+// pick returns the items with the given ids; a word that fits none is refused
+// with the nearest ids.
 func (l *look) pick(ids []string) ([]item.Item, error) {
 	var picked []item.Item
 	for _, id := range ids {
@@ -378,13 +408,18 @@ func (l *look) nearest(word string) string {
 		id    string
 		score int
 	}
-	bare := func(id string) string { _, name, _ := strings.Cut(id, ":"); return strings.ToLower(name) }
+	bare := func(id string) string {
+		_, name, _ := strings.Cut(id, ":")
+		return strings.ToLower(name)
+	}
 	want := strings.ToLower(strings.TrimPrefix(word[strings.Index(word, ":")+1:], "/"))
 	var all []scored
 	for _, it := range l.Items {
 		name, _, _ := strings.Cut(bare(it.ID), ".")
-		score := min(levenshtein.ComputeDistance(want, name), levenshtein.ComputeDistance(want, bare(it.ID)))
-		if strings.Contains(bare(it.ID), want) || strings.Contains(strings.ToLower(it.Title), want) {
+		score := min(levenshtein.ComputeDistance(want, name),
+			levenshtein.ComputeDistance(want, bare(it.ID)))
+		if strings.Contains(bare(it.ID), want) ||
+			strings.Contains(strings.ToLower(it.Title), want) {
 			score = 0
 		}
 		if score <= max(2, len(want)/3) {
@@ -403,7 +438,11 @@ func (l *look) nearest(word string) string {
 }
 
 // completeIDs offers the ids of a machine to the shell.
-func (a *app) completeIDs(_ *cobra.Command, have []string, typed string) ([]string, cobra.ShellCompDirective) {
+func (a *app) completeIDs(
+	_ *cobra.Command,
+	have []string,
+	typed string,
+) ([]string, cobra.ShellCompDirective) {
 	a.Err = io.Discard // a shell shows what it is told in the midst of what is typed
 	l, err := a.look()
 	if err != nil {
@@ -412,7 +451,8 @@ func (a *app) completeIDs(_ *cobra.Command, have []string, typed string) ([]stri
 	defer l.Close()
 	var ids []string
 	for _, it := range l.Items {
-		if strings.HasPrefix(it.ID, typed) && !slices.Contains(have, it.ID) && it.ID == render.Clean(it.ID) {
+		if strings.HasPrefix(it.ID, typed) && !slices.Contains(have, it.ID) &&
+			it.ID == render.Clean(it.ID) {
 			ids = append(ids, fmt.Sprintf("%s\t%s", it.ID, render.Clean(it.Title)))
 		}
 	}

@@ -14,8 +14,9 @@ func (a *app) noteCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "note ITEM TEXT...",
 		Short: "Write a note of your own on an item",
-		Long: `Note keeps a remark of yours on an item, in a notebook in your own configuration folder. It is
-shown wherever the item is, on the next machine too.`,
+		Long: `Note keeps a remark of yours on an item, in a notebook in your own
+configuration folder. It is shown wherever the item is, on the next machine
+too.`,
 		Example: `  calmdawn note service:badge-spool.service "the customer's badge printer, keep"
   calmdawn note --remove service:badge-spool.service`,
 		Args: func(_ *cobra.Command, args []string) error {

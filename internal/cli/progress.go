@@ -6,7 +6,8 @@ import (
 	"github.com/schollz/progressbar/v3"
 )
 
-// progress shows on a terminal, from half a second on, that something is being done; what it returns takes the sign away.
+// progress shows on a terminal, from half a second on, that something is being
+// done; what it returns takes the sign away.
 func (a *app) progress(doing string) (done func()) {
 	if !a.Terminal || a.json {
 		return func() {}
@@ -19,8 +20,10 @@ func (a *app) progress(doing string) (done func()) {
 			return
 		case <-time.After(400 * time.Millisecond):
 		}
-		bar := progressbar.NewOptions(-1, progressbar.OptionSetWriter(a.Err), progressbar.OptionSetDescription(doing), progressbar.OptionClearOnFinish(),
-			progressbar.OptionSpinnerType(9), progressbar.OptionSetElapsedTime(true), progressbar.OptionUseANSICodes(true))
+		bar := progressbar.NewOptions(-1, progressbar.OptionSetWriter(a.Err),
+			progressbar.OptionSetDescription(doing), progressbar.OptionClearOnFinish(),
+			progressbar.OptionSpinnerType(9), progressbar.OptionSetElapsedTime(true),
+			progressbar.OptionUseANSICodes(true))
 		tick := time.NewTicker(100 * time.Millisecond)
 		defer tick.Stop()
 		for {

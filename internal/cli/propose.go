@@ -24,10 +24,10 @@ func (a *app) proposeCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "propose [FILE]",
 		Short: "Write down what could go or wait, as a file to edit and apply",
-		Long: `Propose writes a text file with a decision for each item that can go or wait by advice, those first
-that bring most by forecast, and after them those that somebody should look up. Edit it, keep it
-with the job, and apply it here or to the next machine of the same kind. Without a name the text
-is printed.`,
+		Long: `Propose writes a text file with a decision for each item that can go or wait
+by advice, those first that bring most by forecast, and after them those that
+somebody should look up. Edit it, keep it with the job, and apply it here or
+to the next machine of the same kind. Without a name the text is printed.`,
 		Example: `  calmdawn propose meridian.toml
   calmdawn apply meridian.toml`,
 		Args: func(_ *cobra.Command, args []string) error {
@@ -35,7 +35,8 @@ is printed.`,
 				return usage("propose writes one file, and %q is a second", args[1])
 			}
 			if a.json {
-				return usage("propose writes a text to edit; list --json and forecast --json are for programs")
+				return usage("propose writes a text to edit; list --json and forecast --json are " +
+					"for programs")
 			}
 			return nil
 		},
@@ -64,9 +65,13 @@ func (a *app) propose(args []string, replace bool) error {
 		return err
 	}
 	if _, err := os.Lstat(args[0]); err == nil && !replace {
-		return fmt.Errorf("%s is there already; give another name, or --replace to write over it", args[0])
+		return fmt.Errorf("%s is there already; give another name, or --replace to write over it",
+			args[0])
 	}
-	if err := ownfile.Write(args[0], func(w io.Writer) error { _, err := w.Write(text); return err }); err != nil {
+	if err := ownfile.Write(args[0], func(w io.Writer) error {
+		_, err := w.Write(text)
+		return err
+	}); err != nil {
 		return fmt.Errorf("the proposal cannot be written: %w", err)
 	}
 	n := map[string]int{}
@@ -74,12 +79,15 @@ func (a *app) propose(args []string, replace bool) error {
 		n[d.Do]++
 	}
 	s := a.screen()
-	s.Line("%s", s.Paint(render.Strong, fmt.Sprintf("%s in %s: %d to switch off, %d to delay, %d to keep unless you decide otherwise.", count(len(p.Decide), "decision", "decisions"), render.Clean(args[0]), n[proposal.Disable], n[proposal.Delay], n[proposal.Keep])))
+	s.Line("%s", s.Paint(render.Strong, fmt.Sprintf("%s in %s: %d to switch off, %d to delay, %d "+
+		"to keep unless you decide otherwise.", count(len(p.Decide), "decision", "decisions"),
+		render.Clean(args[0]), n[proposal.Disable], n[proposal.Delay], n[proposal.Keep])))
 	s.Line("Next: edit it, then %s", a.call("apply "+shellWord(args[0])))
 	return nil
 }
 
-// proposal puts the decisions in order: those that bring most together first, then what else can go or wait, then what is to be looked up.
+// proposal puts the decisions in order: those that bring most together first,
+// then what else can go or wait, then what is to be looked up.
 func (l *look) proposal(now time.Time) proposal.Proposal {
 	p := proposal.Proposal{Machine: l.Host, Made: now}
 	candidates := l.dispensable()
@@ -97,7 +105,8 @@ func (l *look) proposal(now time.Time) proposal.Proposal {
 	}
 	add := func(items []item.Item, fits func(item.Item) bool) {
 		for _, it := range items {
-			if fits(it) && !slices.ContainsFunc(order, func(o item.Item) bool { return o.ID == it.ID }) {
+			if fits(it) &&
+				!slices.ContainsFunc(order, func(o item.Item) bool { return o.ID == it.ID }) {
 				order = append(order, it)
 			}
 		}
@@ -106,7 +115,8 @@ func (l *look) proposal(now time.Time) proposal.Proposal {
 	l.byCost(all)
 	fits := func(advice item.Advice) func(item.Item) bool {
 		return func(it item.Item) bool {
-			return it.Advice == advice && it.State.Launched() && it.Protected == "" && (advice != item.LookUp || !it.System)
+			return it.Advice == advice && it.State.Launched() && it.Protected == "" &&
+				(advice != item.LookUp || !it.System)
 		}
 	}
 	add(all, fits(item.CanGo))
@@ -118,16 +128,23 @@ func (l *look) proposal(now time.Time) proposal.Proposal {
 	return p
 }
 
-// decision is what is proposed for an item: what can wait is delayed if it can be.
+// decision is what is proposed for an item: what can wait is delayed if it can
+// be.
 func (l *look) decision(it item.Item, now time.Time) proposal.Decision {
-	d := proposal.Decision{ID: it.ID, Do: proposal.Keep, Title: render.Clean(it.Title), Why: render.Clean(why(it))}
+	d := proposal.Decision{
+		ID:    it.ID,
+		Do:    proposal.Keep,
+		Title: render.Clean(it.Title),
+		Why:   render.Clean(why(it)),
+	}
 	switch it.Advice {
 	case item.CanGo:
 		d.Do = proposal.Disable
 	case item.CanWait:
 		d.Do = proposal.Delay
 		draft := l.root.Draft(now)
-		if l.canWait(it, item.Delayed) != nil || l.Turn(draft, it, item.Delayed, time.Minute) != nil {
+		if l.canWait(it, item.Delayed) != nil ||
+			l.Turn(draft, it, item.Delayed, time.Minute) != nil {
 			d.Do = proposal.Keep
 			d.Why += "; it cannot be delayed, so it goes or stays"
 		}
@@ -136,7 +153,8 @@ func (l *look) decision(it item.Item, now time.Time) proposal.Decision {
 		d.Forecast = "forecast: no effect on ready seen"
 		if c.Wait.Shows {
 			s := c.Wait.Saving
-			d.Forecast = fmt.Sprintf("forecast: ready %s sooner without it (between %s)", render.Duration(s.Median), span(s))
+			d.Forecast = fmt.Sprintf("forecast: ready %s sooner without it (between %s)",
+				render.Duration(s.Median), span(s))
 		}
 	}
 	return d
@@ -156,18 +174,21 @@ func (a *app) applyCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "apply FILE",
 		Short: "Carry out the decisions of a proposal",
-		Long: `Apply carries out a proposal, each decision as a change of its own, in the order of the file. What
-is as decided already is left alone; what does not exist on this machine is named, and the exit
-status is then 4. What is protected is refused before anything is done, unless you insist.
+		Long: `Apply carries out a proposal, each decision as a change of its own, in the
+order of the file. What is as decided already is left alone; what does not
+exist on this machine is named, and the exit status is then 4. What is
+protected is refused before anything is done, unless you insist.
 
-With --next only the first decision that is not carried out yet is: restart in between, and
-compare can tell what each of them brought.`,
+With --next only the first decision that is not carried out yet is: restart in
+between, and compare can tell what each of them brought.`,
 		Example: `  calmdawn apply meridian.toml
   calmdawn apply meridian.toml --next --yes
   calmdawn apply meridian.toml --trial 14d`,
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) != 1 {
-				return usage("apply takes the file of one proposal; calmdawn propose FILE writes one")
+				return usage(
+					"apply takes the file of one proposal; calmdawn propose FILE writes one",
+				)
 			}
 			if err := checkGuard(&v.guard); err != nil {
 				return err
@@ -184,10 +205,14 @@ compare can tell what each of them brought.`,
 		RunE: func(_ *cobra.Command, args []string) error { return a.apply(args[0], v) },
 	}
 	cmd.Flags().BoolVarP(&v.yes, "yes", "y", false, "do it without asking")
-	cmd.Flags().BoolVar(&v.next, "next", false, "carry out only the first decision that is not carried out yet")
-	cmd.Flags().StringSliceVar(&v.insist, "insist", nil, "do it to the protected item with this `ID` all the same")
-	cmd.Flags().StringVar(&v.guard, "guard", "", "have the boot guard take the changes back if the machine does not start: `WHEN` is auto, on or off")
-	cmd.Flags().StringVar(&v.trial, "trial", "", "put the changes on trial until a `DAY`: 14d, 2w, 2026-12-07")
+	cmd.Flags().BoolVar(&v.next, "next", false, "carry out only the first decision that is not "+
+		"carried out yet")
+	cmd.Flags().StringSliceVar(&v.insist, "insist", nil, "do it to the protected item with this "+
+		"`ID` all the same")
+	cmd.Flags().StringVar(&v.guard, "guard", "", "have the boot guard take the changes back if "+
+		"the machine does not start: `WHEN` is auto, on or off")
+	cmd.Flags().StringVar(&v.trial, "trial", "", "put the changes on trial until a `DAY`: 14d, "+
+		"2w, 2026-12-07")
 	return cmd
 }
 
@@ -205,7 +230,13 @@ type resolved struct {
 func (l *look) resolve(p proposal.Proposal, next bool) (all []resolved, missing int) {
 	doing := 0
 	for _, d := range p.Decide {
-		one := resolved{Decision: d, to: map[string]item.State{proposal.Disable: item.Off, proposal.Delay: item.Delayed}[d.Do]}
+		one := resolved{
+			Decision: d,
+			to: map[string]item.State{
+				proposal.Disable: item.Off,
+				proposal.Delay:   item.Delayed,
+			}[d.Do],
+		}
 		one.it, one.here = l.Lookup(d.ID)
 		switch {
 		case !one.here:
@@ -270,7 +301,8 @@ func (a *app) planApply(d *desk, file string, p proposal.Proposal, v applyView) 
 		planned = append(planned, c)
 	}
 	if len(refused) > 0 {
-		return plan{}, fmt.Errorf("%s\nnothing was changed; decide otherwise in %s", strings.Join(refused, "\n"), file)
+		return plan{}, fmt.Errorf("%s\nnothing was changed; decide otherwise in %s",
+			strings.Join(refused, "\n"), file)
 	}
 	if err := a.protect(l, picked, v.insist); err != nil {
 		return plan{}, err
@@ -288,7 +320,10 @@ func (a *app) planApply(d *desk, file string, p proposal.Proposal, v applyView) 
 		}
 	}
 	show := func() {
-		s.Line("%s", s.Paint(render.Strong, fmt.Sprintf("%s of %s, made for %s on %s: %s to carry out on %s.", count(len(all), "decision", "decisions"), render.Clean(file), render.Clean(p.Machine), day(p.Made), count(len(picked), "one", "ones"), l.machineName())))
+		s.Line("%s", s.Paint(render.Strong, fmt.Sprintf("%s of %s, made for %s on %s: %s to "+
+			"carry out on %s.", count(len(all), "decision", "decisions"), render.Clean(file),
+			render.Clean(p.Machine), day(p.Made), count(len(picked), "one", "ones"),
+			l.machineName())))
 		s.Line("")
 		showDecisions(s, all)
 	}
@@ -299,29 +334,40 @@ func (a *app) planApply(d *desk, file string, p proposal.Proposal, v applyView) 
 			}
 		}
 		if missing > 0 {
-			return &status{exitPartly, fmt.Errorf("%s not exist on this machine", count(missing, "item of the proposal does", "items of the proposal do"))}
+			return &status{
+				exitPartly,
+				fmt.Errorf("%s not exist on this machine", count(missing, "item of the proposal "+
+					"does", "items of the proposal do")),
+			}
 		}
 		return nil
 	}
 	if len(picked) == 0 {
-		return plan{nothing: func() error { show(); s.Line("Nothing to do."); return finish() }}, nil
+		return plan{
+			nothing: func() error { show(); s.Line("Nothing to do."); return finish() },
+		}, nil
 	}
 	carry := func(d *desk) error {
-		done, err := a.applyAll(d, s, l, all, picked, change.Terms{Until: v.trial, Proposal: fmt.Sprintf("%s %s", p.Machine, p.Made.UTC().Format(time.RFC3339))}, v.guard)
+		done, err := a.applyAll(d, s, l, all, picked, change.Terms{
+			Until:    v.trial,
+			Proposal: fmt.Sprintf("%s %s", p.Machine, p.Made.UTC().Format(time.RFC3339)),
+		}, v.guard)
 		for _, c := range done {
 			j := changeDocument(c)
 			j.Format = ""
 			document.Changes = append(document.Changes, j)
 		}
 		if err != nil {
-			return fmt.Errorf("%w\n%s carried out before it, and stand; %s lists them", err, count(len(done), "decision was", "decisions were"), a.call("history"))
+			return fmt.Errorf("%w\n%s carried out before it, and stand; %s lists them", err,
+				count(len(done), "decision was", "decisions were"), a.call("history"))
 		}
 		if len(done) == 0 {
 			s.Line("Nothing was left to do.")
 			return finish()
 		}
 		s.Line("")
-		s.Line("%s", s.Paint(render.Good, fmt.Sprintf("Done, as %s: restart the machine when it suits, then %s.", names(done), a.call("compare"))))
+		s.Line("%s", s.Paint(render.Good, fmt.Sprintf("Done, as %s: restart the machine when it "+
+			"suits, then %s.", names(done), a.call("compare"))))
 		s.Line("To take back what was done: %s", a.call("undo "+inWords(done)))
 		return finish()
 	}
@@ -339,14 +385,31 @@ func showDecisions(s *render.Screen, all []resolved) {
 		case !d.here:
 			tone = render.Warn
 		}
-		rows = append(rows, []render.Cell{{Text: render.Clean(d.it.Title), Tone: tone}, {Text: d.fate, Tone: tone}, {Text: render.Clean(d.ID), Tone: tone}})
+		rows = append(rows, []render.Cell{
+			{Text: render.Clean(d.it.Title), Tone: tone},
+			{Text: d.fate, Tone: tone},
+			{Text: render.Clean(d.ID), Tone: tone},
+		})
 	}
-	s.Table([]render.Column{{Title: "ITEM", Flex: 18}, {Title: "ON THIS MACHINE"}, {Title: "ID"}}, rows)
+	s.Table([]render.Column{
+		{Title: "ITEM", Flex: 18},
+		{Title: "ON THIS MACHINE"},
+		{Title: "ID"},
+	}, rows)
 	s.Line("")
 }
 
-// applyAll makes a change of each decision. Each is planned anew, on what the one before it left.
-func (a *app) applyAll(d *desk, s *render.Screen, l *look, all []resolved, picked []item.Item, terms change.Terms, guard string) (done []change.Change, err error) {
+// applyAll makes a change of each decision. Each is planned anew, on what the
+// one before it left.
+func (a *app) applyAll(
+	d *desk,
+	s *render.Screen,
+	l *look,
+	all []resolved,
+	picked []item.Item,
+	terms change.Terms,
+	guard string,
+) (done []change.Change, err error) {
 	if err := a.readBoots(l); err != nil {
 		return nil, err
 	}
@@ -374,14 +437,22 @@ func (a *app) applyAll(d *desk, s *render.Screen, l *look, all []resolved, picke
 	return done, nil
 }
 
-func (a *app) applyOne(d *desk, s *render.Screen, r resolved, terms change.Terms, guard string) (change.Change, error) {
+func (a *app) applyOne(
+	d *desk,
+	s *render.Screen,
+	r resolved,
+	terms change.Terms,
+	guard string,
+) (change.Change, error) {
 	l, err := a.lookAt(d.root, d.led.Changes(), nil)
 	if err != nil {
 		return change.Change{}, err
 	}
 	it, ok := l.Lookup(r.ID)
 	if !ok {
-		return change.Change{}, errors.New("it is not there any more, after the decisions before it")
+		return change.Change{}, errors.New(
+			"it is not there any more, after the decisions before it",
+		)
 	}
 	w := wish{turnWords: wordsOf(r.to), guard: guard, amid: true}
 	w.by, _ = r.Later()
@@ -410,11 +481,13 @@ func wordsOf(to item.State) turnWords {
 // readProposal reads a file that may be anything.
 func readProposal(file string) ([]byte, error) {
 	if info, err := os.Stat(file); err == nil && !info.Mode().IsRegular() {
-		return nil, fmt.Errorf("the proposal cannot be read: %s is no file", file) // a FIFO would keep us waiting
+		// a FIFO would keep us waiting
+		return nil, fmt.Errorf("the proposal cannot be read: %s is no file", file)
 	}
 	f, err := os.Open(file)
 	if err != nil {
-		return nil, fmt.Errorf("the proposal %s cannot be read; calmdawn propose FILE writes one: %w", file, err)
+		return nil, fmt.Errorf("the proposal %s cannot be read; calmdawn propose FILE writes "+
+			"one: %w", file, err)
 	}
 	defer f.Close()
 	return io.ReadAll(io.LimitReader(f, proposal.MaxSize+1))

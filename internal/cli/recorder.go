@@ -22,21 +22,25 @@ import (
 	"calmdawn/internal/render"
 )
 
-// recordedBoots is how many boots the recorder watches if nobody says otherwise: enough for before and after.
+// recordedBoots is how many boots the recorder watches if nobody says
+// otherwise: enough for before and after.
 const recordedBoots = 20
 
 func (a *app) recorderCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "recorder",
 		Short: "Have the machine's boots watched until they are quiet",
-		Long: `The recorder is a small service of ours. From early in a boot until the machine is quiet it looks
-at what each service and each program of a login uses of the processors and the disks, writes
-one record into the casebook, and ends. What it used itself stands in the record. It stops
-recording by itself after a number of boots.
+		Long: `The recorder is a small service of ours. From early in a boot until the
+machine is quiet it looks at what each service and each program of a login
+uses of the processors and the disks, writes one record into the casebook, and
+ends. What it used itself stands in the record. It stops recording by itself
+after a number of boots.
 
-It is put into the machine like any other change: recorded before, and taken away exactly.`,
-		Example: "  calmdawn recorder on\n  calmdawn recorder status\n  calmdawn recorder off\n  calmdawn --root /mnt recorder on --boots 5",
-		Args:    noWords,
+It is put into the machine like any other change: recorded before, and taken
+away exactly.`,
+		Example: "  calmdawn recorder on\n  calmdawn recorder status\n  calmdawn recorder off\n  " +
+			"calmdawn --root /mnt recorder on --boots 5",
+		Args: noWords,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return usage("recorder takes on, off or status")
 		},
@@ -44,8 +48,11 @@ It is put into the machine like any other change: recorded before, and taken awa
 	var w wish
 	boots := recordedBoots
 	on := &cobra.Command{
-		Use: "on", Short: "Put the recorder into the machine", Args: noWords, ValidArgsFunction: cobra.NoFileCompletions,
-		Example: "  calmdawn recorder on --boots 10",
+		Use:               "on",
+		Short:             "Put the recorder into the machine",
+		Args:              noWords,
+		ValidArgsFunction: cobra.NoFileCompletions,
+		Example:           "  calmdawn recorder on --boots 10",
 		RunE: func(*cobra.Command, []string) error {
 			if boots < 1 || boots > 1000 {
 				return usage("--boots takes a number from 1 to 1000, not %d", boots)
@@ -55,15 +62,21 @@ It is put into the machine like any other change: recorded before, and taken awa
 	}
 	on.Flags().IntVar(&boots, "boots", recordedBoots, "record so `MANY` boots, then stop")
 	off := &cobra.Command{
-		Use: "off", Short: "Take the recorder away; its records stay", Args: noWords, ValidArgsFunction: cobra.NoFileCompletions,
-		RunE: func(*cobra.Command, []string) error { return a.recorderOff(w) },
+		Use:               "off",
+		Short:             "Take the recorder away; its records stay",
+		Args:              noWords,
+		ValidArgsFunction: cobra.NoFileCompletions,
+		RunE:              func(*cobra.Command, []string) error { return a.recorderOff(w) },
 	}
 	for _, c := range []*cobra.Command{on, off} {
 		c.Flags().BoolVarP(&w.yes, "yes", "y", false, "do it without asking")
 	}
 	status := &cobra.Command{
-		Use: "status", Short: "Say whether it is on, and what it has recorded", Args: noWords, ValidArgsFunction: cobra.NoFileCompletions,
-		RunE: func(*cobra.Command, []string) error { return a.recorderStatus() },
+		Use:               "status",
+		Short:             "Say whether it is on, and what it has recorded",
+		Args:              noWords,
+		ValidArgsFunction: cobra.NoFileCompletions,
+		RunE:              func(*cobra.Command, []string) error { return a.recorderStatus() },
 	}
 	cmd.AddCommand(on, off, status)
 	return cmd
@@ -71,7 +84,15 @@ It is put into the machine like any other change: recorded before, and taken awa
 
 func recorderChange(at time.Time, from, to item.State, edits []change.Edit) change.Change {
 	return change.Change{Verb: change.Record, MadeAt: at, MadeBy: whoami(), Edits: edits,
-		Targets: []change.Target{{ID: "recorder", Title: "the boot recorder", Before: from, After: to, When: item.AtBoot}}}
+		Targets: []change.Target{
+			{
+				ID:     "recorder",
+				Title:  "the boot recorder",
+				Before: from,
+				After:  to,
+				When:   item.AtBoot,
+			},
+		}}
 }
 
 func (a *app) recorderOn(w wish, boots int) error {
@@ -79,7 +100,8 @@ func (a *app) recorderOn(w wish, boots int) error {
 		s := a.screen()
 		if recorder.StateOf(d.root).Armed {
 			return plan{nothing: func() error {
-				s.Line("Nothing to do: the recorder is on already. %s tells what it has recorded.", a.call("recorder status"))
+				s.Line("Nothing to do: the recorder is on already. %s tells what it has "+
+					"recorded.", a.call("recorder status"))
 				return nil
 			}}, nil
 		}
@@ -88,21 +110,26 @@ func (a *app) recorderOn(w wish, boots int) error {
 			return plan{}, err
 		}
 		draft := d.root.Draft(d.at)
-		if err := recorder.Uninstall(draft, d.root); err != nil { // one that has recorded all it was to
+		// one that has recorded all it was to
+		if err := recorder.Uninstall(draft, d.root); err != nil {
 			return plan{}, err
 		}
 		if err := recorder.Install(draft, d.root, program, boots, d.at); err != nil {
-			return plan{}, fmt.Errorf("the recorder cannot be put into this machine, so nothing was changed: %w", err)
+			return plan{}, fmt.Errorf("the recorder cannot be put into this machine, so nothing "+
+				"was changed: %w", err)
 		}
 		c := recorderChange(d.at, item.Off, item.On, draft.Edits())
-		return a.recorderPlan(s, c, fmt.Sprintf("Putting the recorder in; it will watch %s:", count(boots, "boot", "boots"))), nil
+		return a.recorderPlan(s, c,
+			fmt.Sprintf("Putting the recorder in; it will watch %s:",
+				count(boots, "boot", "boots"))), nil
 	})
 }
 
 func (a *app) recorderOff(w wish) error {
 	return a.alter(w.yes, func(d *desk) (plan, error) {
 		for _, c := range slices.Backward(d.led.Changes()) {
-			if c.Verb == change.Record && c.Stands() && len(c.Targets) > 0 && c.Targets[0].After == item.On {
+			if c.Verb == change.Record && c.Stands() && len(c.Targets) > 0 &&
+				c.Targets[0].After == item.On {
 				return a.planUndo(d, []int64{c.ID}, undoing{})
 			}
 		}
@@ -163,16 +190,20 @@ func (a *app) recorderStatus() error {
 	case state.Armed:
 		s.Line("%s", s.Paint(render.Strong, "The recorder is on: the next boot is watched."))
 	case state.Installed:
-		s.Line("%s", s.Paint(render.Strong, "The recorder has recorded what it was to, and starts no more."))
+		s.Line("%s", s.Paint(render.Strong, "The recorder has recorded what it was to, and "+
+			"starts no more."))
 	default:
 		s.Line("%s", s.Paint(render.Strong, "The recorder is not in this machine."))
 	}
 	if n := len(recorded); n > 0 {
 		last := recorded[n-1]
-		s.Line("%s recorded, the last one of %s.", count(n, "boot is", "boots are"), day(last.Began))
+		s.Line("%s recorded, the last one of %s.", count(n, "boot is", "boots are"),
+			day(last.Began))
 		if own := last.Recording; own != nil {
-			s.Wrap(2, "  In that one it used %s of processor time (%.2f %% of one processor) and at most %s.", render.Millis(own.CPU),
-				100*own.CPU.Seconds()/max(0.001, (own.Ended-own.Began).Seconds()), render.Bytes(own.Memory))
+			s.Wrap(2, "  In that one it used %s of processor time (%.2f %% of one processor) and "+
+				"at most %s.", render.Millis(own.CPU),
+				100*own.CPU.Seconds()/max(0.001, (own.Ended-own.Began).Seconds()),
+				render.Bytes(own.Memory))
 		}
 		for _, note := range last.Notes {
 			s.Wrap(2, "  Of that record: %s.", render.Clean(note))
@@ -194,7 +225,8 @@ func (a *app) recorderStatus() error {
 	return nil
 }
 
-// recordedBoots returns the records of the casebook, and of the machine's own one where another is used: the recorder knows only that.
+// recordedBoots returns the records of the casebook, and of the machine's own
+// one where another is used: the recorder knows only that.
 func (a *app) recordedBoots(r *machine.Root, last int) ([]boot.Boot, error) {
 	var all []boot.Boot
 	var wrong error
@@ -251,7 +283,10 @@ func (a *app) recordCommand() *cobra.Command {
 	var since string
 	o := recorder.Options{}
 	cmd := &cobra.Command{
-		Use: "record", Short: "Watch the boot that is running (for the recorder's unit)", Hidden: true, Args: noWords,
+		Use:    "record",
+		Short:  "Watch the boot that is running (for the recorder's unit)",
+		Hidden: true,
+		Args:   noWords,
 		RunE: func(*cobra.Command, []string) error {
 			at, err := time.Parse(time.RFC3339, since)
 			if err != nil && since != "" {
@@ -262,8 +297,10 @@ func (a *app) recordCommand() *cobra.Command {
 	}
 	cmd.Flags().IntVar(&boots, "boots", 0, "stop after so `MANY` recorded boots")
 	cmd.Flags().StringVar(&since, "since", "", "count those since this `INSTANT`")
-	cmd.Flags().DurationVar(&o.Longest, "longest", 10*time.Minute, "give up after `LONG` without quiet")
-	cmd.Flags().DurationVar(&o.LoginWait, "login-wait", 30*time.Minute, "wait so `LONG` for a login where there is a login screen")
+	cmd.Flags().DurationVar(&o.Longest, "longest", 10*time.Minute, "give up after `LONG` without "+
+		"quiet")
+	cmd.Flags().DurationVar(&o.LoginWait, "login-wait", 30*time.Minute, "wait so `LONG` for a "+
+		"login where there is a login screen")
 	return cmd
 }
 
@@ -292,7 +329,8 @@ func (a *app) record(o recorder.Options, boots int, since time.Time) error {
 		if err != nil || boots == 0 || n < boots {
 			return err
 		}
-		fmt.Fprintf(a.Err, "The last of %d boots is recorded; the next one is not watched.\n", boots)
+		fmt.Fprintf(a.Err, "The last of %d boots is recorded; the next one is not watched.\n",
+			boots)
 		if !recorder.StateOf(r).Armed {
 			return nil
 		}

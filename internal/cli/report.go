@@ -34,16 +34,18 @@ func (a *app) reportCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "report [FILE]",
 		Short: "Write down before and after for the customer, or for the ticket",
-		Long: `Report writes one file that tells what was done to this machine and what it brought: every boot
-as a point, a boot before and one after on the same axis, what was changed and how to take it
-back, what was left and why, and the machine's condition. The end of the name says the form:
+		Long: `Report writes one file that tells what was done to this machine and what it
+brought: every boot as a point, a boot before and one after on the same axis,
+what was changed and how to take it back, what was left and why, and the
+machine's condition. The end of the name says the form:
 
   .html    a page for the customer: it needs nothing besides itself, and prints well
   .md      text with tables, for a ticket
   .json    for programs
 
-Without a name it writes a page named after the machine and the day, into the present folder.
-The boots are those around the last change; --before and --after choose others, as compare does.`,
+Without a name it writes a page named after the machine and the day, into the
+present folder. The boots are those around the last change; --before and
+--after choose others, as compare does.`,
 		Example: `  calmdawn report
   calmdawn report meridian.html --by "Workshop at the old harbour"
   calmdawn report ticket.md
@@ -59,8 +61,10 @@ The boots are those around the last change; --before and --after choose others, 
 			if len(args) == 1 {
 				v.file = args[0]
 			}
-			if (v.before == "") != (v.after == "") && !strings.HasPrefix(v.before+v.after, "change:") && v.with == "" {
-				return usage("--before and --after choose the two sides; give both, or one of them as change:N")
+			if (v.before == "") != (v.after == "") &&
+				!strings.HasPrefix(v.before+v.after, "change:") && v.with == "" {
+				return usage("--before and --after choose the two sides; give both, or one of " +
+					"them as change:N")
 			}
 			if err := v.check(); err != nil {
 				return err
@@ -72,7 +76,8 @@ The boots are those around the last change; --before and --after choose others, 
 	cmd.Flags().StringVar(&v.before, "before", "", "the `BOOTS` before, as compare takes them")
 	cmd.Flags().StringVar(&v.after, "after", "", "the `BOOTS` after")
 	v.flags(cmd)
-	cmd.Flags().StringVar(&v.pictures, "pictures", "", "write the plots into the folder `DIR` too, as PNG and as SVG")
+	cmd.Flags().StringVar(&v.pictures, "pictures", "", "write the plots into the folder `DIR` "+
+		"too, as PNG and as SVG")
 	cmd.Flags().BoolVar(&v.replace, "replace", false, "write over a file of that name")
 	return cmd
 }
@@ -116,7 +121,8 @@ func (a *app) report(v reportView) error {
 		return usage("a report's name ends in .html, .md or .json, which %q does not", file)
 	}
 	if _, err := os.Lstat(file); file != "" && err == nil && !v.replace {
-		return fmt.Errorf("%s is there already; give another name, or --replace to write over it", file)
+		return fmt.Errorf("%s is there already; give another name, or --replace to write over it",
+			file)
 	}
 	t, err := a.tell(l, v)
 	if err != nil {
@@ -180,7 +186,8 @@ func (a *app) tell(l *look, v reportView) (*told, error) {
 	}
 	t.present = a.presentConditions(l.root)
 	for _, it := range l.Items {
-		if it.State.Launched() && !it.System && it.Advice != "" && !strings.HasPrefix(it.ID, "service:calmdawn-") {
+		if it.State.Launched() && !it.System && it.Advice != "" &&
+			!strings.HasPrefix(it.ID, "service:calmdawn-") {
 			t.left = append(t.left, it)
 		}
 	}
@@ -193,7 +200,11 @@ func (a *app) tell(l *look, v reportView) (*told, error) {
 // plot arranges every boot as a point.
 func (t *told) plot(m compare.Measure) {
 	place := map[string]render.Place{}
-	for side, boots := range map[render.Place][]boot.Boot{render.Before: t.c.sides.Before, render.After: t.c.sides.After, render.LeftOut: t.c.sides.LeftOut} {
+	for side, boots := range map[render.Place][]boot.Boot{
+		render.Before:  t.c.sides.Before,
+		render.After:   t.c.sides.After,
+		render.LeftOut: t.c.sides.LeftOut,
+	} {
 		for _, b := range boots {
 			place[b.ID] = side
 		}
@@ -212,11 +223,18 @@ func (t *told) plot(m compare.Measure) {
 			if len(b.Odd) > 0 {
 				where = render.LeftOut
 			}
-			t.points.All = append(t.points.All, render.Point{At: b.Began, Value: time.Duration(n), Place: where})
+			t.points.All = append(t.points.All, render.Point{
+				At:    b.Began,
+				Value: time.Duration(n),
+				Place: where,
+			})
 		}
 	}
 	for _, ch := range carriedOut(t.look.changes) {
-		t.points.Changes = append(t.points.Changes, render.Moment{At: ch.MadeAt, Name: fmt.Sprintf("change %d", ch.ID)})
+		t.points.Changes = append(t.points.Changes, render.Moment{
+			At:   ch.MadeAt,
+			Name: fmt.Sprintf("change %d", ch.ID),
+		})
 	}
 	r := t.c.main // medians are 0 where a side has no boots
 	t.points.Before, t.points.After = r.Before.Median, r.After.Median
@@ -225,17 +243,22 @@ func (t *told) plot(m compare.Measure) {
 	}
 }
 
-// mostPoints is how many boots a plot shows, the last ones; --json and compare --csv have all.
+// mostPoints is how many boots a plot shows, the last ones; --json and compare
+// --csv have all.
 const mostPoints = 120
 
-// pair arranges a boot of each side as a timeline: the one whose figure is nearest to the median.
+// pair arranges a boot of each side as a timeline: the one whose figure is
+// nearest to the median.
 func (t *told) pair() {
 	const rows = 16
 	for _, side := range []struct {
 		name   string
 		boots  []boot.Boot
 		median time.Duration
-	}{{"Before", t.c.sides.Before, t.c.main.Before.Median}, {"After", t.c.sides.After, t.c.main.After.Median}} {
+	}{
+		{"Before", t.c.sides.Before, t.c.main.Before.Median},
+		{"After", t.c.sides.After, t.c.main.After.Median},
+	} {
 		if len(side.boots) == 0 {
 			continue
 		}
@@ -246,7 +269,9 @@ func (t *told) pair() {
 			}
 			return (time.Duration(n) - side.median).Abs()
 		}
-		b := slices.MinFunc(side.boots, func(x, y boot.Boot) int { return cmp.Compare(off(x), off(y)) })
+		b := slices.MinFunc(side.boots, func(x, y boot.Boot) int {
+			return cmp.Compare(off(x), off(y))
+		})
 		line, _ := timelineOf(t.look.Complete([]boot.Boot{b})[0], rows)
 		for _, g := range line.Groups { // the customer knows names, not units
 			for i := range g.Rows {
@@ -254,7 +279,8 @@ func (t *told) pair() {
 			}
 		}
 		t.lines = append(t.lines, line)
-		t.titles = append(t.titles, fmt.Sprintf("%s: the boot of %s, %s", side.name, day(b.Began), outcome(b)))
+		t.titles = append(t.titles,
+			fmt.Sprintf("%s: the boot of %s, %s", side.name, day(b.Began), outcome(b)))
 	}
 }
 
@@ -264,9 +290,14 @@ func (a *app) drawReport(s *render.Screen, t *told, folder string) error {
 		return fmt.Errorf("the folder for pictures cannot be made: %w", err)
 	}
 	for _, end := range []string{".png", ".svg"} {
-		err := a.drawPicture(s, filepath.Join(folder, "boots"+end), func(w io.Writer, f render.Form) error { return t.points.WritePicture(w, f, render.Light) })
+		err := a.drawPicture(s, filepath.Join(folder,
+			"boots"+
+				end), func(w io.Writer, f render.Form) error {
+			return t.points.WritePicture(w, f, render.Light)
+		})
 		if err == nil && len(t.lines) > 0 {
-			err = a.drawPicture(s, filepath.Join(folder, "timelines"+end), func(w io.Writer, f render.Form) error {
+			err = a.drawPicture(s, filepath.Join(folder,
+				"timelines"+end), func(w io.Writer, f render.Form) error {
 				return render.WriteTimelines(w, f, render.Light, t.titles, t.lines)
 			})
 		}
@@ -287,7 +318,9 @@ func (t *told) answer() string {
 	if word == "" {
 		return c.answer()
 	}
-	return fmt.Sprintf("%s is %s %s %s than before: after %s instead of %s.", t.look.machineName(), c.on.Name, render.Duration(c.main.Estimate.Abs()), word, render.Duration(c.main.After.Median), render.Duration(c.main.Before.Median))
+	return fmt.Sprintf("%s is %s %s %s than before: after %s instead of %s.", t.look.machineName(),
+		c.on.Name, render.Duration(c.main.Estimate.Abs()), word,
+		render.Duration(c.main.After.Median), render.Duration(c.main.Before.Median))
 }
 
 func (a *app) reportPage(t *told) (render.Report, error) {
@@ -297,9 +330,14 @@ func (a *app) reportPage(t *told) (render.Report, error) {
 		about = append(about, "by "+t.by)
 	}
 	about = slices.DeleteFunc(about, func(s string) bool { return s == "" })
-	r := render.Report{Title: "Start-up report: " + l.machineName(), About: strings.Join(about, ", "), Answer: t.answer()}
+	r := render.Report{
+		Title:  "Start-up report: " + l.machineName(),
+		About:  strings.Join(about, ", "),
+		Answer: t.answer(),
+	}
 	if slices.ContainsFunc(t.boots, func(b boot.Boot) bool { return b.Simulated }) {
-		r.Remarks = append(r.Remarks, "The boots are simulated: no hardware stands behind these figures.")
+		r.Remarks = append(r.Remarks, "The boots are simulated: no hardware stands behind these "+
+			"figures.")
 	}
 	if t.compared {
 		if answer := t.c.answer(); answer != r.Answer {
@@ -311,7 +349,8 @@ func (a *app) reportPage(t *told) (render.Report, error) {
 	}
 	add := func(s render.Section) { r.Sections = append(r.Sections, s) }
 	if len(t.points.All) > 0 {
-		picture, err := render.NewPicture("Every boot as a point: "+t.answer(), t.points.WritePicture)
+		picture, err := render.NewPicture("Every boot as a point: "+t.answer(),
+			t.points.WritePicture)
 		if err != nil {
 			return r, err
 		}
@@ -322,13 +361,18 @@ func (a *app) reportPage(t *told) (render.Report, error) {
 		add(t.figures())
 	}
 	if len(t.lines) > 0 {
-		picture, err := render.NewPicture(strings.Join(t.titles, ". "), func(w io.Writer, f render.Form, p render.Palette) error {
+		picture, err := render.NewPicture(strings.Join(t.titles,
+			". "), func(w io.Writer, f render.Form, p render.Palette) error {
 			return render.WriteTimelines(w, f, p, t.titles, t.lines)
 		})
 		if err != nil {
 			return r, err
 		}
-		add(render.Section{Title: "What happens while it starts", Picture: picture, Table: t.reasons()})
+		add(render.Section{
+			Title:   "What happens while it starts",
+			Picture: picture,
+			Table:   t.reasons(),
+		})
 	}
 	t.tellLeft(add)
 	t.tellMachine(add)
@@ -341,7 +385,10 @@ func (a *app) tellChanges(t *told, add func(render.Section)) {
 		add(render.Section{Title: "What was changed", Text: "Nothing was changed."})
 		return
 	}
-	sheet := &render.Sheet{Heads: []string{"No", "When", "What", "Forecast of ready", "Now", "To take it back"}, Right: []bool{true}}
+	sheet := &render.Sheet{
+		Heads: []string{"No", "When", "What", "Forecast of ready", "Now", "To take it back"},
+		Right: []bool{true},
+	}
 	for _, ch := range t.look.changes {
 		back := render.Entry{}
 		if ch.Stands() {
@@ -354,14 +401,18 @@ func (a *app) tellChanges(t *told, add func(render.Section)) {
 				told += ", came out " + signed(-ch.Outcome.Saved)
 			}
 		}
-		sheet.Rows = append(sheet.Rows, append(render.Texts(fmt.Sprint(ch.ID), day(ch.MadeAt), what(ch), told, fate(ch)), back))
+		sheet.Rows = append(sheet.Rows,
+			append(render.Texts(fmt.Sprint(ch.ID), day(ch.MadeAt), what(ch), told, fate(ch)), back))
 	}
 	add(render.Section{Title: "What was changed, and how to take it back", Table: sheet})
 }
 
 // figures is the table of before and after.
 func (t *told) figures() render.Section {
-	sheet := &render.Sheet{Heads: []string{"Median of", "Before", "from … to", "After", "from … to", "Shift"}, Right: []bool{false, true, true, true, true, true}}
+	sheet := &render.Sheet{
+		Heads: []string{"Median of", "Before", "from … to", "After", "from … to", "Shift"},
+		Right: []bool{false, true, true, true, true, true},
+	}
 	for _, m := range t.c.measures() {
 		show := render.Seconds
 		if m.Bytes {
@@ -373,25 +424,40 @@ func (t *told) figures() render.Section {
 				row = append(row, render.Texts("", "")...)
 				continue
 			}
-			row = append(row, render.Texts(show(side.Median), fmt.Sprintf("%s … %s", strings.TrimSuffix(show(side.Least), " s"), show(side.Most)))...)
+			row = append(row,
+				render.Texts(show(side.Median),
+					fmt.Sprintf("%s … %s", strings.TrimSuffix(show(side.Least), " s"),
+						show(side.Most)))...)
 		}
 		moved := ""
 		if m.Before.N > 0 && m.After.N > 0 {
 			moved = m.signed(m.Estimate)
 		}
-		sheet.Rows = append(sheet.Rows, append(row, render.Entry{Text: moved, Strong: m.Name == t.c.on.Name}))
+		sheet.Rows = append(sheet.Rows, append(row, render.Entry{
+			Text:   moved,
+			Strong: m.Name == t.c.on.Name,
+		}))
 	}
 	r := t.c.main
-	return render.Section{Title: "Before and after", Text: fmt.Sprintf("%s before, %s after.", count(r.Before.N, "boot", "boots"), count(r.After.N, "boot", "boots")), Table: sheet}
+	return render.Section{
+		Title: "Before and after",
+		Text: fmt.Sprintf("%s before, %s after.", count(r.Before.N, "boot", "boots"),
+			count(r.After.N, "boot", "boots")),
+		Table: sheet,
+	}
 }
 
-// reasons is the table of what the difference consists of; nil where nothing is known of it.
+// reasons is the table of what the difference consists of; nil where nothing is
+// known of it.
 func (t *told) reasons() *render.Sheet {
 	w := t.c.why
 	if len(w.Reasons) == 0 {
 		return nil
 	}
-	sheet := &render.Sheet{Heads: []string{"Ready waited for", "Before", "After", "Change", ""}, Right: []bool{false, true, true, true}}
+	sheet := &render.Sheet{
+		Heads: []string{"Ready waited for", "Before", "After", "Change", ""},
+		Right: []bool{false, true, true, true},
+	}
 	took := func(d time.Duration) string {
 		if d == 0 {
 			return ""
@@ -401,13 +467,22 @@ func (t *told) reasons() *render.Sheet {
 	whole := w.Others + w.Remainder
 	for _, r := range w.Reasons {
 		whole += r.Change()
-		sheet.Rows = append(sheet.Rows, render.Texts(t.c.title(r.Name), took(r.Before), took(r.After), shift(r.Change()), string(r.Kind)))
+		sheet.Rows = append(sheet.Rows,
+			render.Texts(t.c.title(r.Name), took(r.Before), took(r.After), shift(r.Change()),
+				string(r.Kind)))
 	}
 	if w.Others != 0 {
 		sheet.Rows = append(sheet.Rows, render.Texts("all others", "", "", shift(w.Others), ""))
 	}
-	sheet.Rows = append(sheet.Rows, render.Texts("remainder: means are not the shift between boots", "", "", shift(w.Remainder), ""),
-		[]render.Entry{{Text: "shift of ready", Strong: true}, {}, {}, {Text: shift(whole), Strong: true}, {}})
+	sheet.Rows = append(sheet.Rows, render.Texts("remainder: means are not the shift between "+
+		"boots", "", "", shift(w.Remainder), ""),
+		[]render.Entry{
+			{Text: "shift of ready", Strong: true},
+			{},
+			{},
+			{Text: shift(whole), Strong: true},
+			{},
+		})
 	return sheet
 }
 
@@ -416,7 +491,10 @@ func (t *told) tellLeft(add func(render.Section)) {
 	if len(t.left) == 0 {
 		return
 	}
-	sheet := &render.Sheet{Heads: []string{"Item", "Does", "Advice", "Why", "Would save"}, Right: []bool{false, false, false, false, true}}
+	sheet := &render.Sheet{
+		Heads: []string{"Item", "Does", "Advice", "Why", "Would save"},
+		Right: []bool{false, false, false, false, true},
+	}
 	for _, it := range t.left[:min(most, len(t.left))] {
 		saves := "unknown"
 		if c := t.look.costs[it.ID]; c.Replayed {
@@ -425,16 +503,19 @@ func (t *told) tellLeft(add func(render.Section)) {
 				saves = render.Seconds(c.Wait.Saving.Median)
 			}
 		}
-		sheet.Rows = append(sheet.Rows, render.Texts(it.Title, it.Role, string(it.Advice), why(it), saves))
+		sheet.Rows = append(sheet.Rows,
+			render.Texts(it.Title, it.Role, string(it.Advice), why(it), saves))
 	}
-	text := "Items added to the operating system that are launched as before, the costliest first; what they would save is a forecast, and waits overlap."
+	text := "Items added to the operating system that are launched as before, the costliest " +
+		"first; what they would save is a forecast, and waits overlap."
 	if more := len(t.left) - most; more > 0 {
 		text += fmt.Sprintf(" %s not listed.", count(more, "more is", "more are"))
 	}
 	add(render.Section{Title: "What was left, and why", Text: text, Table: sheet})
 }
 
-// why is the reason for an advice, for people who do not ask which rule it is from.
+// why is the reason for an advice, for people who do not ask which rule it is
+// from.
 func why(it item.Item) string {
 	reason, _, _ := strings.Cut(cmp.Or(it.Protected, it.Reason), " (role ")
 	return reason
@@ -444,7 +525,11 @@ func (t *told) tellMachine(add func(render.Section)) {
 	sheet := &render.Sheet{Heads: []string{"", "", "Why it matters for a start"}}
 	row := func(name, value, why string, strong bool) {
 		if value != "" {
-			sheet.Rows = append(sheet.Rows, []render.Entry{{Text: name, Strong: strong}, {Text: value, Strong: strong}, {Text: why}})
+			sheet.Rows = append(sheet.Rows, []render.Entry{
+				{Text: name, Strong: strong},
+				{Text: value, Strong: strong},
+				{Text: why},
+			})
 		}
 	}
 	row("operating system", t.look.OS, "", false)
@@ -469,15 +554,20 @@ func (t *told) tellMachine(add func(render.Section)) {
 
 // method says how the figures came about.
 func (t *told) method() string {
-	text := "Ready counts from the start of the kernel until the machine has reached its goal; firmware and loader stand beside it. "
+	text := "Ready counts from the start of the kernel until the machine has reached its goal; " +
+		"firmware and loader stand beside it. "
 	if t.compared && t.c.main.Before.N > 0 && t.c.main.After.N > 0 {
-		text += fmt.Sprintf("The shift is the median of all differences between a boot after and one before (Hodges and Lehmann); the verdict asks for 95 %% confidence by the exact rank test of Mann and Whitney. %s before and %s after were used. ", count(t.c.main.Before.N, "boot", "boots"), count(t.c.main.After.N, "boot", "boots"))
+		text += fmt.Sprintf("The shift is the median of all differences between a boot after and "+
+			"one before (Hodges and Lehmann); the verdict asks for 95 %% confidence by the exact "+
+			"rank test of Mann and Whitney. %s before and %s after were used. ",
+			count(t.c.main.Before.N, "boot", "boots"), count(t.c.main.After.N, "boot", "boots"))
 	}
 	if n := len(t.c.sides.LeftOut); n > 0 {
 		text += fmt.Sprintf("%s left out: ", count(n, "boot was", "boots were"))
 		var each []string
 		for _, b := range t.c.sides.LeftOut {
-			each = append(each, fmt.Sprintf("that of %s, since %s", day(b.Began), strings.Join(b.Odd, "; ")))
+			each = append(each,
+				fmt.Sprintf("that of %s, since %s", day(b.Began), strings.Join(b.Odd, "; ")))
 		}
 		text += strings.Join(each, "; ") + ". "
 	}
@@ -516,8 +606,18 @@ type pointJSON struct {
 }
 
 func (a *app) reportDocument(t *told) reportJSON {
-	d := reportJSON{Format: "calmdawn.report/1", Made: t.at.UTC().Format(time.RFC3339), By: t.by, Host: t.look.Host, OS: t.look.OS, Answer: t.answer(),
-		Changes: []changeJSON{}, Left: []leftJSON{}, Conditions: conditionsDocument(t.present), Boots: []pointJSON{}}
+	d := reportJSON{
+		Format:     "calmdawn.report/1",
+		Made:       t.at.UTC().Format(time.RFC3339),
+		By:         t.by,
+		Host:       t.look.Host,
+		OS:         t.look.OS,
+		Answer:     t.answer(),
+		Changes:    []changeJSON{},
+		Left:       []leftJSON{},
+		Conditions: conditionsDocument(t.present),
+		Boots:      []pointJSON{},
+	}
 	if t.compared {
 		c := t.c.document()
 		d.Comparison = &c
@@ -530,7 +630,13 @@ func (a *app) reportDocument(t *told) reportJSON {
 		}
 	}
 	for _, it := range t.left {
-		j := leftJSON{ID: it.ID, Title: it.Title, Role: it.Role, Advice: it.Advice, Reason: cmp.Or(it.Protected, it.Reason)}
+		j := leftJSON{
+			ID:     it.ID,
+			Title:  it.Title,
+			Role:   it.Role,
+			Advice: it.Advice,
+			Reason: cmp.Or(it.Protected, it.Reason),
+		}
 		if c := t.look.costs[it.ID]; c.Replayed && c.Wait.Shows {
 			saves := c.Wait.Saving.Median.Seconds()
 			j.Saves = &saves
@@ -539,7 +645,12 @@ func (a *app) reportDocument(t *told) reportJSON {
 	}
 	for _, b := range t.boots {
 		d.Simulated = d.Simulated || b.Simulated
-		d.Boots = append(d.Boots, pointJSON{b.ID, b.Began.UTC().Format(time.RFC3339), number(b.Ready), append([]string{}, b.Odd...)})
+		d.Boots = append(d.Boots, pointJSON{
+			b.ID,
+			b.Began.UTC().Format(time.RFC3339),
+			number(b.Ready),
+			append([]string{}, b.Odd...),
+		})
 	}
 	return d
 }

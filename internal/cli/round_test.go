@@ -74,13 +74,17 @@ func TestRoundOnTheDemoMachine(t *testing.T) {
 		if len(d.Items) < 60 {
 			t.Fatalf("only %d items on the demo machine", len(d.Items))
 		}
-		i := slices.IndexFunc(d.Items, func(it struct{ ID, State string }) bool { return it.ID == id })
+		i := slices.IndexFunc(d.Items, func(it struct{ ID, State string }) bool {
+			return it.ID == id
+		})
 		if i < 0 {
 			return "not listed"
 		}
 		return d.Items[i].State
 	}
-	for _, words := range []string{"", "list", "list --all", "show service:star-index.service", "history", "list --json"} {
+	for _, words := range []string{
+		"", "list", "list --all", "show service:star-index.service", "history", "list --json",
+	} {
 		if _, errs, code := call(t, on+words); code != 0 || errs != "" {
 			t.Errorf("calmdawn %s: %d %s", words, code, errs)
 		}
@@ -89,11 +93,16 @@ func TestRoundOnTheDemoMachine(t *testing.T) {
 		t.Fatalf("a reading command wrote:\n%s", d)
 	}
 
-	ids := []string{"service:star-index.service", "service:dome-agent.service", "service:mast-poll@south.service",
-		"service:polkit.service", "program:lanternfile.desktop@maria", "program:varnholt-tray.desktop", "task:/etc/cron.d/mast#619c"}
+	ids := []string{
+		"service:star-index.service", "service:dome-agent.service",
+		"service:mast-poll@south.service",
+		"service:polkit.service", "program:lanternfile.desktop@maria",
+		"program:varnholt-tray.desktop", "task:/etc/cron.d/mast#619c",
+	}
 	for n, id := range ids {
 		out, errs, code := call(t, on+"disable --yes "+id+" --insist "+id)
-		if code != 0 || !strings.Contains(out, fmt.Sprintf("change %d.", n+1)) || !strings.Contains(out, "undo") {
+		if code != 0 || !strings.Contains(out, fmt.Sprintf("change %d.", n+1)) ||
+			!strings.Contains(out, "undo") {
 			t.Fatalf("disable %s: %d %s%s", id, code, out, errs)
 		}
 		if got := state(id); got != "off" {
@@ -112,7 +121,8 @@ func TestRoundOnTheDemoMachine(t *testing.T) {
 			t.Errorf("undo %d: %s", n, errs)
 		}
 	}
-	if _, errs, code := call(t, on+"undo 3 --yes"); code != 1 || !strings.Contains(errs, "already undone") {
+	if _, errs, code := call(t,
+		on+"undo 3 --yes"); code != 1 || !strings.Contains(errs, "already undone") {
 		t.Errorf("undoing twice: %d %s", code, errs)
 	}
 	if _, errs, code := call(t, on+"undo --all --yes"); code != 0 {
@@ -128,7 +138,8 @@ func TestRoundOnTheDemoMachine(t *testing.T) {
 	}
 }
 
-// onlyOurs reports whether the casebook's folder is all that a difference names.
+// onlyOurs reports whether the casebook's folder is all that a difference
+// names.
 func onlyOurs(diff string) bool {
 	for l := range strings.Lines(diff) {
 		p := strings.Fields(l)[1]
@@ -139,26 +150,35 @@ func onlyOurs(diff string) bool {
 	return true
 }
 
-// TestSeveralAtOnce switches items by pattern and by flag, with what could start them on demand, and for one user alone.
+// TestSeveralAtOnce switches items by pattern and by flag, with what could
+// start them on demand, and for one user alone.
 func TestSeveralAtOnce(t *testing.T) {
 	dir := demoMachine(t)
 	on := "--root " + dir + " "
 	before := testtree.Snapshot(t, dir, nil)
 	for _, c := range []struct{ words, want, not string }{
 		{"disable --yes service:cue-* --maker inkerholm", "Switching off 7 items", "dome"},
-		{"disable --yes service:cups.service", "--and-starters", "removes  /etc/systemd/system/sockets.target.wants/cups.socket"},
+		{"disable --yes service:cups.service", "--and-starters", "removes  " +
+			"/etc/systemd/system/sockets.target.wants/cups.socket"},
 		{"undo 2 --yes", "taken back", "conflict"},
-		{"disable --yes service:cups.service --and-starters", "sockets.target.wants/cups.socket", "on demand"},
-		{"disable --yes program:handrail-panel.desktop@teo", "creates  /home/teo/.config/autostart/handrail-panel.desktop", "/etc/xdg"},
+		{
+			"disable --yes service:cups.service --and-starters",
+			"sockets.target.wants/cups.socket",
+			"on demand",
+		},
+		{"disable --yes program:handrail-panel.desktop@teo", "creates  " +
+			"/home/teo/.config/autostart/handrail-panel.desktop", "/etc/xdg"},
 		{"list --state off panel", "program:handrail-panel.desktop@teo", "service:"},
 		{"enable --yes program:handrail-panel.desktop@teo", "off → on", "/etc/xdg"},
-		{"disable --yes service:dome-lamp.service task:/etc/cron.hourly/room-climate task:lanternfile-check.timer@teo", "K03dome-lamp", "S04"},
+		{"disable --yes service:dome-lamp.service task:/etc/cron.hourly/room-climate " +
+			"task:lanternfile-check.timer@teo", "K03dome-lamp", "S04"},
 		{"undo --all --yes", "taken back", "conflict"},
 	} {
 		out, errs, code := call(t, on+c.words)
 		out = strings.ReplaceAll(out, "->", "→")
 		if code != 0 || !strings.Contains(out, c.want) || strings.Contains(out, c.not) {
-			t.Errorf("calmdawn %s: exit %d, %s%s\nwant %q and not %q", c.words, code, out, errs, c.want, c.not)
+			t.Errorf("calmdawn %s: exit %d, %s%s\nwant %q and not %q", c.words, code, out, errs,
+				c.want, c.not)
 		}
 	}
 	if d := testtree.Diff(before, testtree.Snapshot(t, dir, nil)); !onlyOurs(d) {
@@ -166,7 +186,8 @@ func TestSeveralAtOnce(t *testing.T) {
 	}
 }
 
-// TestWhatSomebodyElseChanged shows a conflict, and puts the recorded state back when told to.
+// TestWhatSomebodyElseChanged shows a conflict, and puts the recorded state
+// back when told to.
 func TestWhatSomebodyElseChanged(t *testing.T) {
 	dir := demoMachine(t)
 	on := "--root " + dir + " "
@@ -176,7 +197,10 @@ func TestWhatSomebodyElseChanged(t *testing.T) {
 	if err := os.Symlink("/somewhere/else", p); err != nil {
 		t.Fatal(err)
 	}
-	if _, errs, code := call(t, on+"undo 1 --yes"); code != 1 || !strings.Contains(errs, "a link to /somewhere/else") || !strings.Contains(errs, "--overwrite") {
+	if _, errs, code := call(t,
+		on+
+			"undo 1 --yes"); code != 1 || !strings.Contains(errs, "a link to /somewhere/else") ||
+		!strings.Contains(errs, "--overwrite") {
 		t.Errorf("undo: %d %s", code, errs)
 	}
 	if now, _ := os.Readlink(p); now != "/somewhere/else" {
@@ -190,13 +214,19 @@ func TestWhatSomebodyElseChanged(t *testing.T) {
 	}
 }
 
-// TestSeveralAreTakenBackOrNone names changes by number and as a range. One that cannot be taken back keeps the others from it.
+// TestSeveralAreTakenBackOrNone names changes by number and as a range. One
+// that cannot be taken back keeps the others from it.
 func TestSeveralAreTakenBackOrNone(t *testing.T) {
 	dir := demoMachine(t)
 	on := "--root " + dir + " "
 	p := dir + "/etc/systemd/system/graphical.target.wants/star-index.service"
 	was, _ := os.Readlink(p)
-	for _, id := range []string{"service:star-index.service", "service:cue-update.service", "service:dome-agent.service", "service:palisade-news.service"} {
+	for _, id := range []string{
+		"service:star-index.service",
+		"service:cue-update.service",
+		"service:dome-agent.service",
+		"service:palisade-news.service",
+	} {
 		call(t, on+"disable --yes "+id)
 	}
 	call(t, on+"undo 2 --yes")
@@ -204,14 +234,17 @@ func TestSeveralAreTakenBackOrNone(t *testing.T) {
 		t.Fatal(err)
 	}
 	before := testtree.Snapshot(t, dir+"/etc", nil)
-	if _, errs, code := call(t, on+"undo 4 1-3 --yes"); code != 1 || !strings.Contains(errs, "change 1 cannot be taken back") {
+	if _, errs, code := call(t,
+		on+"undo 4 1-3 --yes"); code != 1 || !strings.Contains(errs, "change 1 cannot be taken "+
+		"back") {
 		t.Errorf("with a conflict: %d %s", code, errs)
 	}
 	if d := testtree.Diff(before, testtree.Snapshot(t, dir+"/etc", nil)); d != "" {
 		t.Errorf("something was taken back all the same:\n%s", d)
 	}
 	out, errs, code := call(t, on+"undo 4 1-3 --yes --overwrite")
-	if code != 0 || !strings.Contains(out, "Taking 3 changes back") || !strings.Contains(out, "3 changes are taken back") {
+	if code != 0 || !strings.Contains(out, "Taking 3 changes back") ||
+		!strings.Contains(out, "3 changes are taken back") {
 		t.Errorf("exit %d %s%s", code, out, errs)
 	}
 	if now, _ := os.Readlink(p); now != was {
@@ -222,7 +255,8 @@ func TestSeveralAreTakenBackOrNone(t *testing.T) {
 	}
 }
 
-// TestPartOfAProposal takes a part of a proposal back before a boot has felt it: what was forecast for the whole is not held against the rest.
+// TestPartOfAProposal takes a part of a proposal back before a boot has felt
+// it: what was forecast for the whole is not held against the rest.
 func TestPartOfAProposal(t *testing.T) {
 	dir := demoMachine(t)
 	on := "--root " + dir + " "
@@ -235,11 +269,15 @@ func TestPartOfAProposal(t *testing.T) {
 		t.Fatal(err)
 	}
 	call(t, on+"apply --yes "+file)
-	if out, _, _ := call(t, on+"compare"); !strings.Contains(out, "since the proposal (changes 1 to 4)") || !strings.Contains(out, "Forecast: ready") {
+	if out, _, _ := call(t, on+"compare"); !strings.Contains(out, "since the proposal (changes 1 "+
+		"to 4)") || !strings.Contains(out, "Forecast: ready") {
 		t.Error(out)
 	}
 	call(t, on+"undo 2 --yes")
-	if out, _, _ := call(t, on+"compare"); !strings.Contains(out, "since changes 1, 3 and 4:") || strings.Contains(out, "Forecast: ready") {
+	if out, _, _ := call(t,
+		on+
+			"compare"); !strings.Contains(out, "since changes 1, 3 and 4:") ||
+		strings.Contains(out, "Forecast: ready") {
 		t.Error(out)
 	}
 }
@@ -247,23 +285,32 @@ func TestPartOfAProposal(t *testing.T) {
 // TestDependentsComeAlong switches a service off with those that need it.
 func TestDependentsComeAlong(t *testing.T) {
 	on := "--root " + demoMachine(t) + " "
-	if out, _, _ := call(t, on+"disable --yes service:loan-db.service --json"); strings.Contains(out, "loan-web") {
+	if out, _, _ := call(t,
+		on+"disable --yes service:loan-db.service --json"); strings.Contains(out, "loan-web") {
 		t.Errorf("without asking for it: %s", out)
 	}
 	call(t, on+"undo 1 --yes")
-	if out, errs, code := call(t, on+"disable --yes service:loan-db.service --and-dependents"); code != 0 || !strings.Contains(out, "loan-web.service") || strings.Contains(out, "Mind") {
+	if out, errs, code := call(t,
+		on+
+			"disable --yes service:loan-db.service --and-dependents"); code != 0 ||
+		!strings.Contains(out, "loan-web.service") || strings.Contains(out, "Mind") {
 		t.Errorf("%d %s%s", code, out, errs)
 	}
-	if _, errs, code := call(t, on+"delay --yes service:cue-store.service"); code != 1 || !strings.Contains(errs, "cue-till.service needs it") {
+	if _, errs, code := call(t,
+		on+
+			"delay --yes service:cue-store.service"); code != 1 ||
+		!strings.Contains(errs, "cue-till.service needs it") {
 		t.Errorf("delaying what another needs: %d %s", code, errs)
 	}
 }
 
-// TestKilledAtAnyMoment kills the program at random moments of a change, and finds it wholly done or wholly undone.
+// TestKilledAtAnyMoment kills the program at random moments of a change, and
+// finds it wholly done or wholly undone.
 func TestKilledAtAnyMoment(t *testing.T) {
 	dir := demoMachine(t)
 	on := "--root " + dir + " "
-	ids := "service:star-index.service program:varnholt-tray.desktop task:/etc/cron.d/mast#619c service:dome-agent.service"
+	ids := "service:star-index.service program:varnholt-tray.desktop task:/etc/cron.d/mast#619c " +
+		"service:dome-agent.service"
 	call(t, on+"history") // the program is in memory from here on
 	skip := func(p string) bool { return p == "/var/lib" }
 	clean := testtree.Snapshot(t, dir, skip)
@@ -277,14 +324,20 @@ func TestKilledAtAnyMoment(t *testing.T) {
 		if cmd.Process.Kill() == nil && cmd.Wait() != nil {
 			killed++
 		}
-		if _, errs, code := call(t, on+"disable --yes service:smartd.service --insist service:smartd.service"); code != 0 { // settles what is open
+		// settles what is open
+		if _, errs, code := call(t, on+"disable --yes service:smartd.service --insist "+
+			"service:smartd.service"); code != 0 {
 			t.Fatalf("after a kill: %s", errs)
 		}
 		if _, errs, code := call(t, on+"undo --all --yes"); code != 0 {
 			t.Fatalf("undo after a kill: %s", errs)
 		}
 		if d := testtree.Diff(clean, testtree.Snapshot(t, dir, skip)); d != "" {
-			t.Fatalf("killed after %d × 1.5 ms, the machine is neither as before nor undoable:\n%s", n, d)
+			t.Fatalf(
+				"killed after %d × 1.5 ms, the machine is neither as before nor undoable:\n%s",
+				n,
+				d,
+			)
 		}
 	}
 	if killed < 10 {
@@ -299,7 +352,8 @@ func TestAFullDisk(t *testing.T) {
 	}
 	for _, spare := range []int{0, 8, 40, 100} {
 		dir := filepath.Join(t.TempDir(), "disk")
-		if err := errors.Join(os.Mkdir(dir, 0o755), unix.Mount("none", dir, "tmpfs", 0, "size=3m")); err != nil {
+		if err := errors.Join(os.Mkdir(dir, 0o755),
+			unix.Mount("none", dir, "tmpfs", 0, "size=3m")); err != nil {
 			t.Fatal(err)
 		}
 		on := "--root " + dir + " "
@@ -315,10 +369,12 @@ func TestAFullDisk(t *testing.T) {
 			_, err = filler.Write(block)
 		}
 		size, _ := filler.Seek(0, io.SeekCurrent)
-		if err := errors.Join(filler.Truncate(max(0, size-int64(spare)<<10)), filler.Close()); err != nil {
+		if err := errors.Join(filler.Truncate(max(0, size-int64(spare)<<10)),
+			filler.Close()); err != nil {
 			t.Fatal(err)
 		}
-		_, errs, code := call(t, on+"disable --yes service:star-index.service program:varnholt-tray.desktop")
+		_, errs, code := call(t, on+"disable --yes service:star-index.service "+
+			"program:varnholt-tray.desktop")
 		if code == 0 {
 			_, errs, code = call(t, on+"undo --all --yes")
 		} else if strings.Contains(errs, "goroutine") || code != 1 {
@@ -340,7 +396,8 @@ func TestAFullDisk(t *testing.T) {
 	}
 }
 
-// TestBeforeAndAfter goes from the first boots over a change and restarts to the verdict.
+// TestBeforeAndAfter goes from the first boots over a change and restarts to
+// the verdict.
 func TestBeforeAndAfter(t *testing.T) {
 	dir := demoMachine(t)
 	on := "--root " + dir + " "
@@ -356,14 +413,17 @@ func TestBeforeAndAfter(t *testing.T) {
 			}
 		}
 	}
-	if _, errs, code := call(t, on+"compare"); code != 1 || !strings.Contains(errs, "no change was made") {
+	if _, errs, code := call(t, on+"compare"); code != 1 || !strings.Contains(errs, "no change "+
+		"was made") {
 		t.Errorf("compare without a change: %d %s", code, errs)
 	}
 	says(on+"boots", "the last 5 boots, simulated", "FIRMWARE", "INITRD")
 	says(on+"boots --spans", "star-index.service", "Simulated")
 	says(on+"show service:star-index.service", "Own time", "5 of the last 5 boots", "simulated")
-	says(on+"show service:cue-update.service", "Processor", "measured") // it counts as started at once, and computes on
-	says(on+"forecast service:star-index.service service:star-cache.service", "sooner", "since starts overlap")
+	// it counts as started at once, and computes on
+	says(on+"show service:cue-update.service", "Processor", "measured")
+	says(on+"forecast service:star-index.service service:star-cache.service", "sooner",
+		"since starts overlap")
 	says(on+"forecast --best", "Star-catalogue indexer", "Next: calmdawn")
 	says(on + "disable --yes service:star-index.service service:star-cache.service")
 	says(on, "1 change is waiting for a restart", "Too few boots")
@@ -374,19 +434,22 @@ func TestBeforeAndAfter(t *testing.T) {
 	says(on, "Ready is faster by")
 	says(on + "undo 1 --yes")
 	says("demo reboot "+dir+" --times 5", "ready after")
-	says(on+"compare", "Ready is slower by", "change 2", "Step by step", "Star-catalogue indexer", "waited for no more", "remainder")
+	says(on+"compare", "Ready is slower by", "change 2", "Step by step", "Star-catalogue indexer",
+		"waited for no more", "remainder")
 	fails := func(words string, code int, want string) {
 		t.Helper()
 		if _, errs, got := call(t, words); got != code || !strings.Contains(errs, want) {
 			t.Errorf("calmdawn %s: %d %s; want %d %q", words, got, errs, code, want)
 		}
 	}
-	// Boots that are chosen by number, change and label, and those of another casebook.
+	// Boots that are chosen by number, change and label, and those of another
+	// casebook.
 	says(on+"compare change:1", "Ready is faster by", "by change 1", "WITHIN (95 %)")
 	says(on+"compare 1-5 6-8 --csv", "before,", "after,", "settled after login (s)")
 	says(on+"label memory 9-13", "5 boots have the label \"memory\"")
 	says(on+"boots", "memory; simulated")
-	says(on+"compare 1-5 memory", "No difference shown between 1-5 and memory", "a difference would have shown")
+	says(on+"compare 1-5 memory", "No difference shown between 1-5 and memory", "a difference "+
+		"would have shown")
 	says(on+"label --remove 9-13", "5 boots have no label now")
 	fails(on+"compare 1-5 memory", 2, "no number, date, id or label")
 	fails(on+"compare 1-5 5-8", 2, "is on both sides")
@@ -401,41 +464,58 @@ func TestBeforeAndAfter(t *testing.T) {
 	says(on+"compare --on settled", "Settled is slower by")
 	says(on+"compare --with "+dir+"/var/lib/calmdawn/casebook.db 1-5 6-8", "Ready is faster by")
 	says(on+"history", "came out")
-	// What was taken back before a boot could feel it is not compared by, and waits for no restart.
+	// What was taken back before a boot could feel it is not compared by, and
+	// waits for no restart.
 	says(on + "disable --yes service:cue-update.service")
 	says(on+"compare", "Too few boots", "since change 3")
 	says(on, "1 change is waiting for a restart")
 	says(on + "undo 3 --yes")
 	says(on+"compare", "Ready is slower by", "since change 2 (")
-	if out, _, _ := call(t, on); !strings.Contains(out, "No change is in force any more") || strings.Contains(out, "waiting") {
+	if out, _, _ := call(t,
+		on); !strings.Contains(out, "No change is in force any more") ||
+		strings.Contains(out, "waiting") {
 		t.Error(out)
 	}
 	// The report, in its three forms; a file that is there is kept.
 	out := t.TempDir()
-	for form, want := range map[string]string{"html": "xml;base64,", "md": "| **ready** |", "json": "calmdawn.report/1"} {
+	for form, want := range map[string]string{
+		"html": "xml;base64,",
+		"md":   "| **ready** |",
+		"json": "calmdawn.report/1",
+	} {
 		file := filepath.Join(out, "report."+form)
-		says(on+"report --before change:1 --after change:1 --by Shop "+file, "sooner than before", "The report stands in")
+		says(on+"report --before change:1 --after change:1 --by Shop "+file, "sooner than before",
+			"The report stands in")
 		text, err := os.ReadFile(file)
-		if err != nil || !strings.Contains(string(text), want) || !strings.Contains(string(text), "Shop") {
+		if err != nil || !strings.Contains(string(text), want) ||
+			!strings.Contains(string(text), "Shop") {
 			t.Errorf("%s: %v\n%.300s", form, err, text)
 		}
 		fails(on+"report "+file, 1, "is there already")
 	}
-	says(on+"report --replace --pictures "+out+"/plots "+out+"/report.html", "later than before", "timelines.svg")
+	says(on+"report --replace --pictures "+out+"/plots "+out+"/report.html", "later than before",
+		"timelines.svg")
 	fails(on+"report "+out+"/report.doc", 2, "ends in .html, .md or .json")
 	fails(on+"report "+out+"/none/report.md", 1, "there is no folder")
-	for _, words := range []string{"demo reboot /usr", "demo reboot", "demo reboot --times 0 " + dir, on + "boots --spans --boot zz", on + "boots --boot aa"} {
+	for _, words := range []string{
+		"demo reboot /usr", "demo reboot", "demo reboot --times 0 " + dir, on + "boots --spans " +
+			"--boot zz", on + "boots --boot aa",
+	} {
 		if _, errs, code := call(t, words); code == 0 || !strings.Contains(errs, "calmdawn") {
 			t.Errorf("calmdawn %s: %d %s", words, code, errs)
 		}
 	}
 	for _, damage := range []string{"", "LPKSHHRH", strings.Repeat("x", 5000)} {
-		testtree.Add(t, dir, map[string]string{"var/log/journal/5a1c0ffee0ddba11ad0be5eeda571e55/system@damaged.journal": damage})
+		testtree.Add(t, dir,
+			map[string]string{
+				"var/log/journal/5a1c0ffee0ddba11ad0be5eeda571e55/system@damaged.journal": damage,
+			})
 		says(on+"boots", "system@damaged.journal", "the last 5 boots")
 	}
 }
 
-// TestComingBack proposes, applies, puts on trial, guards, and comes back to a machine that has drifted.
+// TestComingBack proposes, applies, puts on trial, guards, and comes back to a
+// machine that has drifted.
 func TestComingBack(t *testing.T) {
 	dir := demoMachine(t)
 	on := "--root " + dir + " "
@@ -457,23 +537,32 @@ func TestComingBack(t *testing.T) {
 	expect(on+"propose", 0, "calmdawn.proposal/1", "# Star-catalogue indexer")
 	edit := func(text string) {
 		t.Helper()
-		if err := os.WriteFile(file, []byte("format = 'calmdawn.proposal/1'\nmachine = 'another'\nmade = 2026-11-01T08:00:00Z\n"+text), 0o644); err != nil {
+		if err := os.WriteFile(file, []byte("format = 'calmdawn.proposal/1'\nmachine = "+
+			"'another'\nmade = 2026-11-01T08:00:00Z\n"+text), 0o644); err != nil {
 			t.Fatal(err)
 		}
 	}
-	decide := func(id, do string) string { return "[[decide]]\nid = '" + id + "'\ndo = '" + do + "'\n" }
+	decide := func(id, do string) string {
+		return "[[decide]]\nid = '" + id + "'\ndo = '" + do + "'\n"
+	}
 	edit(decide("service:palisade.service", "disable"))
 	expect(on+"apply --yes "+file, 1, "is protected", "nothing was changed")
 	edit(decide("service:star-index.service", "disabel"))
 	expect(on+"apply --yes "+file, 1, "entry 1, service:star-index.service")
 	expect(on+"apply --yes /dev/null", 1, "is no file")
-	edit(decide("service:star-index.service", "disable") + decide("service:elsewhere.service", "disable") + decide("service:lanternfile-crawl.service", "delay") + decide("service:cue-update.service", "keep"))
+	edit(decide("service:star-index.service", "disable") +
+		decide("service:elsewhere.service", "disable") +
+		decide("service:lanternfile-crawl.service", "delay") +
+		decide("service:cue-update.service", "keep"))
 	expect(on+"apply "+file, 2, "nobody is there to be asked")
-	expect(on+"apply --yes --next --guard on "+file, 4, "made for another", "does not exist here", "comes later", "Done, as change 1", "The boot guard is on", "1 item of the proposal does not exist")
+	expect(on+"apply --yes --next --guard on "+file, 4, "made for another", "does not exist here",
+		"comes later", "Done, as change 1", "The boot guard is on", "1 item of the proposal does "+
+			"not exist")
 	expect(on+"apply --yes --trial 14d "+file, 4, "is off already", "Done, as change 2")
 	expect(on+"apply --yes "+file, 4, "Nothing to do")
 	expect(on+"guard", 0, "The boot guard is on, for change 1")
-	expect(on+"drift", 0, "Nothing is different of what changes of ours decided", "no survey was kept")
+	expect(on+"drift", 0, "Nothing is different of what changes of ours decided", "no survey was "+
+		"kept")
 	expect(on+"drift --keep", 0, "Kept as survey 1")
 	expect("demo reboot "+dir+" --times 4", 0)
 	expect(on+"guard", 0, "No boot guard is on")
@@ -493,8 +582,10 @@ func TestComingBack(t *testing.T) {
 	// What came on again since it was switched off, and what is new.
 	expect(on+"disable --yes service:cue-update.service", 0)
 	testtree.Add(t, dir, map[string]string{
-		"etc/systemd/system/multi-user.target.wants/cue-update.service": "-> /usr/lib/systemd/system/cue-update.service",
-		"etc/xdg/autostart/new.desktop":                                 "[Desktop Entry]\nType=Application\nName=Newcomer\nExec=/usr/bin/env\n",
+		"etc/systemd/system/multi-user.target.wants/cue-update.service": "-> " +
+			"/usr/lib/systemd/system/cue-update.service",
+		"etc/xdg/autostart/new.desktop": "[Desktop Entry]\n" +
+			"Type=Application\nName=Newcomer\nExec=/usr/bin/env\n",
 	})
 	expect(on+"drift", 3, "on again", "had switched it off", "new", "Newcomer")
 }
@@ -522,7 +613,8 @@ func TestCallsThatAreOff(t *testing.T) {
 		{on + "disable service:nothing*", "no item like", 2},
 		{on + "disable --maker nobody", "like that", 2},
 		{on + "disable --yes service:palisade.service", "--insist service:palisade.service", 1},
-		{on + "disable --yes service:star-index.service service:NetworkManager.service --insist service:star-index.service", "the network depends on it", 1},
+		{on + "disable --yes service:star-index.service service:NetworkManager.service --insist " +
+			"service:star-index.service", "the network depends on it", 1},
 		{on + "undo", "--all", 2},
 		{on + "undo x", "no number", 2},
 		{on + "undo 4 --yes", "no change 4", 2},
@@ -533,8 +625,10 @@ func TestCallsThatAreOff(t *testing.T) {
 		{"demo --keep /usr", "not empty", 1},
 	} {
 		out, errs, code := call(t, c.words)
-		if code != c.code || !strings.Contains(errs, c.says) || strings.Contains(errs, "goroutine") {
-			t.Errorf("calmdawn %s: exit %d, %q; want %d and %q", c.words, code, errs, c.code, c.says)
+		if code != c.code || !strings.Contains(errs, c.says) ||
+			strings.Contains(errs, "goroutine") {
+			t.Errorf("calmdawn %s: exit %d, %q; want %d and %q", c.words, code, errs, c.code,
+				c.says)
 		}
 		if strings.Contains(out, "Done") {
 			t.Errorf("calmdawn %s changed something", c.words)
@@ -564,7 +658,8 @@ func TestReadOnlyDiskIsReadAndNotChanged(t *testing.T) {
 	if err := unix.Mount("none", dir, "tmpfs", unix.MS_REMOUNT|unix.MS_RDONLY, ""); err != nil {
 		t.Fatal(err)
 	}
-	if out, errs, code := call(t, on+"history"); code != 0 || !strings.Contains(out, "1 change, 1 in force") {
+	if out, errs, code := call(t, on+"history"); code != 0 || !strings.Contains(out, "1 change, "+
+		"1 in force") {
 		t.Errorf("history: %d %s%s", code, out, errs)
 	}
 	if out, errs, code := call(t, on+"list"); code != 0 || strings.Contains(out, "not read") {
@@ -581,10 +676,13 @@ func TestHostileCasebooksAreRefused(t *testing.T) {
 	for name, make := range map[string]func(p string) error{
 		"a link that leads out": func(p string) error { return os.Symlink("/etc/passwd", p) },
 		"a FIFO":                func(p string) error { return unix.Mkfifo(p, 0o644) },
-		"not a database":        func(p string) error { return os.WriteFile(p, []byte(strings.Repeat("garbage ", 999)), 0o644) },
+		"not a database": func(p string) error {
+			return os.WriteFile(p, []byte(strings.Repeat("garbage ", 999)), 0o644)
+		},
 		"another machine's": func(p string) error {
 			other := demoMachine(t)
-			if err := os.WriteFile(other+"/etc/machine-id", []byte("ffffffffffffffffffffffffffffffff\n"), 0o644); err != nil {
+			if err := os.WriteFile(other+"/etc/machine-id",
+				[]byte("ffffffffffffffffffffffffffffffff\n"), 0o644); err != nil {
 				return err
 			}
 			if err := os.RemoveAll(other + "/var/lib/calmdawn"); err != nil {
@@ -609,7 +707,8 @@ func TestHostileCasebooksAreRefused(t *testing.T) {
 		if d := testtree.Diff(before, testtree.Snapshot(t, dir+"/etc", nil)); d != "" {
 			t.Errorf("%s: something was changed:\n%s", name, d)
 		}
-		if out, _, code := call(t, "--root "+dir+" list"); code != 0 || !strings.Contains(out, "not read") {
+		if out, _, code := call(t,
+			"--root "+dir+" list"); code != 0 || !strings.Contains(out, "not read") {
 			t.Errorf("%s: list: exit %d", name, code)
 		}
 	}
@@ -620,7 +719,8 @@ func TestListsAreFilteredSortedAndKept(t *testing.T) {
 	dir := demoMachine(t)
 	on := "--root " + dir + " "
 	t.Setenv("XDG_CONFIG_HOME", t.TempDir())
-	testtree.Add(t, dir, map[string]string{"etc/xdg/autostart/sum.desktop": "[Desktop Entry]\nType=Application\nName==1+1\nExec=/usr/bin/sum\n"})
+	testtree.Add(t, dir, map[string]string{"etc/xdg/autostart/sum.desktop": "[Desktop Entry]\n" +
+		"Type=Application\nName==1+1\nExec=/usr/bin/sum\n"})
 	for _, c := range []struct{ words, want, not string }{
 		{"list cue --kind task,program", "cue-update-helper.desktop", "cue-store.service"},
 		{"list --role update --maker pellin", "cue-update.service", "lanternfile"},
@@ -635,12 +735,14 @@ func TestListsAreFilteredSortedAndKept(t *testing.T) {
 		{"list needed at night", "needed at night", "cue-update"},
 		{"show service:star-index.service", "needed at night", "Look up"},
 		{"note --remove service:star-index.service", "Noted", "!"},
-		{"show service:dome-viewer.service", "Look up     Varnholt Domes dome-viewer dome-viewer.service", "needed at night"},
+		{"show service:dome-viewer.service", "Look up     Varnholt Domes dome-viewer " +
+			"dome-viewer.service", "needed at night"},
 		{"show service:cue-update.service", "can go", "Look up"},
 	} {
 		out, errs, code := call(t, on+c.words)
 		if code != 0 || !strings.Contains(out, c.want) || strings.Contains(out, c.not) {
-			t.Errorf("calmdawn %s: exit %d, %s%s\nwant %q and not %q", c.words, code, out, errs, c.want, c.not)
+			t.Errorf("calmdawn %s: exit %d, %s%s\nwant %q and not %q", c.words, code, out, errs,
+				c.want, c.not)
 		}
 	}
 	out, _, _ := call(t, on+"list --sort title --csv")
@@ -652,7 +754,8 @@ func TestListsAreFilteredSortedAndKept(t *testing.T) {
 		t.Errorf("not sorted by title: %v", titles)
 	}
 	own := filepath.Join(os.Getenv("XDG_CONFIG_HOME"), "calmdawn")
-	testtree.Add(t, own, map[string]string{"roles.toml": "[[rule]]\nrole = \"dome\"\nadvice = \"keep\"\nreason = \"the dome\"\npackages = [\"dome-*\"]\n"})
+	testtree.Add(t, own, map[string]string{"roles.toml": "[[rule]]\nrole = \"dome\"\nadvice = " +
+		"\"keep\"\nreason = \"the dome\"\npackages = [\"dome-*\"]\n"})
 	if out, _, _ := call(t, on+"list --role dome"); !strings.Contains(out, "dome-viewer.service") {
 		t.Errorf("the technician's own rule is not heeded: %s", out)
 	}
@@ -667,11 +770,16 @@ func TestADiskThatIsNotMountedIsSaid(t *testing.T) {
 	if err := os.RemoveAll(dir + "/var/lib/calmdawn"); err != nil { // as where /var is elsewhere
 		t.Fatal(err)
 	}
-	testtree.Add(t, dir, map[string]string{"etc/fstab": "/dev/a / ext4 defaults 0 1\nUUID=1 /var ext4 defaults 0 2\n/dev/c /home ext4 noauto 0 2\n"})
-	if out, _, _ := call(t, "--root "+dir+" list"); !strings.Contains(out, "MIND: /var is a file system of its own") || strings.Contains(out, "/home is") {
+	testtree.Add(t, dir, map[string]string{"etc/fstab": "/dev/a / ext4 defaults 0 1\nUUID=1 /var " +
+		"ext4 defaults 0 2\n/dev/c /home ext4 noauto 0 2\n"})
+	if out, _, _ := call(t, "--root "+dir+" list"); !strings.Contains(out, "MIND: /var is a file "+
+		"system of its own") || strings.Contains(out, "/home is") {
 		t.Errorf("list: %s", out)
 	}
-	if _, errs, code := call(t, "--root "+dir+" disable --yes service:star-index.service"); code != 1 || !strings.Contains(errs, "not mounted") {
+	if _, errs, code := call(t,
+		"--root "+dir+
+			" disable --yes service:star-index.service"); code != 1 ||
+		!strings.Contains(errs, "not mounted") {
 		t.Errorf("disable: %d %s", code, errs)
 	}
 	if _, err := os.Stat(dir + "/var/lib/calmdawn"); err == nil {
@@ -696,7 +804,10 @@ func TestALockedCasebookIsSaid(t *testing.T) {
 		t.Fatal(err)
 	}
 	before := testtree.Snapshot(t, dir+"/etc", nil)
-	if _, errs, code := call(t, on+"disable --yes service:dome-agent.service"); code != 1 || !strings.Contains(errs, "casebook") || !strings.Contains(errs, "locked") {
+	if _, errs, code := call(t,
+		on+
+			"disable --yes service:dome-agent.service"); code != 1 ||
+		!strings.Contains(errs, "casebook") || !strings.Contains(errs, "locked") {
 		t.Errorf("exit %d, %s", code, errs)
 	}
 	if d := testtree.Diff(before, testtree.Snapshot(t, dir+"/etc", nil)); d != "" {
@@ -708,16 +819,20 @@ func TestALockedCasebookIsSaid(t *testing.T) {
 func TestNothingFromAMachineReachesTheTerminalRaw(t *testing.T) {
 	dir := demoMachine(t)
 	testtree.Add(t, dir, map[string]string{
-		"etc/xdg/autostart/evil\x1b[2J.desktop": "[Desktop Entry]\nType=Application\nName=\x1b]0;owned\x07\u202egnp.exe\nExec=/bin/\x1b[31msh\n",
-		"etc/hostname.d/":                       "",
+		"etc/xdg/autostart/evil\x1b[2J.desktop": "[Desktop Entry]\nType=Application\n" +
+			"Name=\x1b]0;owned\x07\u202egnp.exe\nExec=/bin/\x1b[31msh\n",
+		"etc/hostname.d/": "",
 	})
 	if err := os.WriteFile(dir+"/etc/hostname", []byte("\x1b[31mred\n"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	for _, words := range []string{"", "list", "show program:evil\x1b[2J.desktop", "show program:evil", "list --json"} {
+	for _, words := range []string{
+		"", "list", "show program:evil\x1b[2J.desktop", "show program:evil", "list --json",
+	} {
 		out, errs, _ := call(t, "--root "+dir+" "+words)
 		for _, bad := range []string{"\x1b", "\x07", "\u202e"} {
-			if strings.Contains(out+errs, bad) && !(bad == "\u202e" && strings.Contains(words, "json")) {
+			if strings.Contains(out+errs, bad) &&
+				!(bad == "\u202e" && strings.Contains(words, "json")) {
 				t.Errorf("calmdawn %q printed %q", words, bad)
 			}
 		}
@@ -730,7 +845,12 @@ func TestScreensOfEveryWidth(t *testing.T) {
 		for _, words := range []string{"list --all", "history", "show service:star-index.service"} {
 			var out bytes.Buffer
 			args := append([]string{"--root", dir, "--color", "always"}, strings.Fields(words)...)
-			cli.Run(args, cli.Streams{In: strings.NewReader(""), Out: &out, Err: &out, Width: width})
+			cli.Run(args, cli.Streams{
+				In:    strings.NewReader(""),
+				Out:   &out,
+				Err:   &out,
+				Width: width,
+			})
 			for l := range strings.Lines(out.String()) {
 				plain := ansi.Strip(strings.TrimRight(l, "\n"))
 				if len(plain) > width && !strings.Contains(plain, "calmdawn --root") {
@@ -740,7 +860,8 @@ func TestScreensOfEveryWidth(t *testing.T) {
 					t.Errorf("%s: not ASCII where the locale is not UTF-8: %q", words, plain)
 				}
 			}
-			if words == "list --all" && !strings.Contains(out.String(), "program:humdrift-scrobe.desktop@teo") {
+			if words == "list --all" &&
+				!strings.Contains(out.String(), "program:humdrift-scrobe.desktop@teo") {
 				t.Errorf("an id was cut at %d columns", width)
 			}
 		}
@@ -750,11 +871,22 @@ func TestScreensOfEveryWidth(t *testing.T) {
 func TestDocumentsFollowTheirSchemas(t *testing.T) {
 	on := "--root " + demoMachine(t) + " --json "
 	for _, c := range []struct{ words, schema string }{
-		{"list --all", "list-1"}, {"show service:loan-db.service", "item-1"},
-		{"disable --yes service:star-index.service task:/etc/cron.d/mast#619c", "change-1"}, {"compare", "compare-1"},
-		{"report", "report-1"}, {"drift", "drift-1"}, {"trial", "trial-1"}, {"guard", "guard-1"},
-		{"undo 1 --yes", "change-1"}, {"history", "history-1"}, {"boots --spans", "boots-1"}, {"compare 1-2 3-5", "compare-1"},
-		{"conditions", "conditions-1"}, {"recorder status", "recorder-1"}, {"forecast --best", "forecast-1"}, {"forecast service:star-index.service", "forecast-1"},
+		{"list --all", "list-1"},
+		{"show service:loan-db.service", "item-1"},
+		{"disable --yes service:star-index.service task:/etc/cron.d/mast#619c", "change-1"},
+		{"compare", "compare-1"},
+		{"report", "report-1"},
+		{"drift", "drift-1"},
+		{"trial", "trial-1"},
+		{"guard", "guard-1"},
+		{"undo 1 --yes", "change-1"},
+		{"history", "history-1"},
+		{"boots --spans", "boots-1"},
+		{"compare 1-2 3-5", "compare-1"},
+		{"conditions", "conditions-1"},
+		{"recorder status", "recorder-1"},
+		{"forecast --best", "forecast-1"},
+		{"forecast service:star-index.service", "forecast-1"},
 	} {
 		out, errs, code := call(t, on+c.words)
 		if code != 0 {
@@ -781,9 +913,12 @@ func TestDocumentsFollowTheirSchemas(t *testing.T) {
 	}
 }
 
-// violations checks a document against the part of JSON Schema that our schemas use.
+// violations checks a document against the part of JSON Schema that our schemas
+// use.
 func violations(schema map[string]any, value any, at string) (wrong []string) {
-	say := func(format string, values ...any) { wrong = append(wrong, at+": "+fmt.Sprintf(format, values...)) }
+	say := func(format string, values ...any) {
+		wrong = append(wrong, at+": "+fmt.Sprintf(format, values...))
+	}
 	if c, ok := schema["const"]; ok && c != value {
 		say("%v is not %v", value, c)
 	}
@@ -817,7 +952,8 @@ func violations(schema map[string]any, value any, at string) (wrong []string) {
 			say("is no array")
 		}
 		for i, v := range list {
-			wrong = append(wrong, violations(schema["items"].(map[string]any), v, fmt.Sprintf("%s[%d]", at, i))...)
+			wrong = append(wrong,
+				violations(schema["items"].(map[string]any), v, fmt.Sprintf("%s[%d]", at, i))...)
 		}
 	case "string":
 		if _, ok := value.(string); !ok {

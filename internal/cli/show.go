@@ -74,7 +74,8 @@ func (a *app) show(l *look, it item.Item) {
 	}
 	switch {
 	case it.System:
-		s.Field("Maker", clean(fmt.Sprintf("%s; a part of the operating system, package %s", it.Maker, from)))
+		s.Field("Maker",
+			clean(fmt.Sprintf("%s; a part of the operating system, package %s", it.Maker, from)))
 	case it.Package != "" && it.Maker == "":
 		s.Field("Maker", clean("unknown; package "+from))
 	case it.Package != "":
@@ -107,7 +108,8 @@ func (a *app) show(l *look, it item.Item) {
 		s.Field("Needed by", clean(strings.Join(it.NeededBy, ", ")))
 	}
 	if len(it.Starters) > 0 {
-		s.Field("On demand", clean(strings.Join(it.Starters, ", "))+" can start it even when it is off")
+		s.Field("On demand", clean(strings.Join(it.Starters, ", "))+" can start it even when it "+
+			"is off")
 	}
 	a.showCost(s, l, it)
 	if it.Advice == item.LookUp {
@@ -124,9 +126,14 @@ func (a *app) show(l *look, it item.Item) {
 	}
 }
 
-// verdict says in a sentence what the next boot or login does with an item, and since when.
+// verdict says in a sentence what the next boot or login does with an item, and
+// since when.
 func verdict(l *look, it item.Item) string {
-	moment := map[item.When]string{item.AtBoot: "The next boot", item.AtLogin: "The next login", item.Later: "A timer or table that the next boot arms"}[it.When]
+	moment := map[item.When]string{
+		item.AtBoot:  "The next boot",
+		item.AtLogin: "The next login",
+		item.Later:   "A timer or table that the next boot arms",
+	}[it.When]
 	if it.When == item.AtLogin && it.Owner != "" {
 		moment += " of " + render.Clean(it.Owner)
 	}
@@ -143,11 +150,13 @@ func verdict(l *look, it item.Item) string {
 	default:
 		text = fmt.Sprintf("It is %s. %s launches it.", it.State, moment)
 		if it.Unsure {
-			text = fmt.Sprintf("It may be on: %s may launch it, which depends on what the script does.", strings.ToLower(moment[:1])+moment[1:])
+			text = fmt.Sprintf("It may be on: %s may launch it, which depends on what the script "+
+				"does.", strings.ToLower(moment[:1])+moment[1:])
 		}
 	}
 	if c, ok := l.lastChange(it.ID); ok {
-		text += fmt.Sprintf(" Switched %s on %s by %s, change %d.", c.Targets[0].After, day(c.MadeAt), render.Clean(c.MadeBy), c.ID)
+		text += fmt.Sprintf(" Switched %s on %s by %s, change %d.", c.Targets[0].After,
+			day(c.MadeAt), render.Clean(c.MadeBy), c.ID)
 	}
 	return text
 }

@@ -11,7 +11,8 @@ import (
 	"calmdawn/internal/render"
 )
 
-// standing is calmdawn called alone: where this machine stands and what to do next.
+// standing is calmdawn called alone: where this machine stands and what to do
+// next.
 func (a *app) standing() error {
 	if a.json {
 		return usage("calmdawn alone prints text; calmdawn list --json is for scripts")
@@ -31,9 +32,13 @@ func (a *app) standing() error {
 			added = append(added, it)
 		}
 	}
-	s.Line("%s", s.Paint(render.Strong, fmt.Sprintf("%s launches %s by itself.", l.machineName(), count(launched(l.Items), "thing", "things"))))
+	s.Line("%s",
+		s.Paint(render.Strong,
+			fmt.Sprintf("%s launches %s by itself.", l.machineName(),
+				count(launched(l.Items), "thing", "things"))))
 	if len(added) > 0 {
-		s.Line("  %s added to its operating system: %s.", count(len(added), "item was", "items were"), states(added))
+		s.Line("  %s added to its operating system: %s.",
+			count(len(added), "item was", "items were"), states(added))
 	} else {
 		s.Line("  All of them are parts of its operating system; nothing was added.")
 	}
@@ -52,7 +57,8 @@ func (a *app) standing() error {
 		}
 	}
 	for _, c := range feltBy(l.boots, l.changes) {
-		if c.Status == change.Done && c.TakesEffect() == change.NextBoot && (len(l.boots) == 0 || l.boots[len(l.boots)-1].Began.Before(c.MadeAt)) {
+		if c.Status == change.Done && c.TakesEffect() == change.NextBoot &&
+			(len(l.boots) == 0 || l.boots[len(l.boots)-1].Began.Before(c.MadeAt)) {
 			waiting++
 		}
 	}
@@ -66,7 +72,8 @@ func (a *app) standing() error {
 		if inForce > 0 {
 			inForceNow = count(inForce, "change is", "changes are")
 		}
-		s.Line("  %s in force, and %s interrupted: %s", inForceNow, count(unfinished, "was", "were"), a.call("history"))
+		s.Line("  %s in force, and %s interrupted: %s", inForceNow,
+			count(unfinished, "was", "were"), a.call("history"))
 	default:
 		s.Line("  %s in force: %s", count(inForce, "change is", "changes are"), a.call("history"))
 	}
@@ -77,9 +84,13 @@ func (a *app) standing() error {
 		s.Line("  The boot guard is on, for %s.", numbered(ids))
 	}
 	if _, due, off := a.onTrial(l.changes); due > 0 {
-		s.Line("%s", s.Paint(render.Warn, fmt.Sprintf("  %s: keep it or take it back, with %s", count(due, "trial is due", "trials are due"), a.call("trial"))))
+		s.Line("%s",
+			s.Paint(render.Warn,
+				fmt.Sprintf("  %s: keep it or take it back, with %s",
+					count(due, "trial is due", "trials are due"), a.call("trial"))))
 	} else if off > 0 {
-		s.Line("%s", s.Paint(render.Warn, "  A change is on trial, and this computer's clock is before it was made; set it right."))
+		s.Line("%s", s.Paint(render.Warn, "  A change is on trial, and this computer's clock is "+
+			"before it was made; set it right."))
 	}
 	c, compared := sinceLastChange(l.boots, l.changes, compare.Measures[0])
 	if compared && len(l.boots) > 0 {
@@ -89,17 +100,23 @@ func (a *app) standing() error {
 	s.Line("")
 	switch {
 	case unfinished > 0:
-		open := l.changes[slices.IndexFunc(l.changes, func(c change.Change) bool { return c.Status == change.Planned })]
-		s.Line("Next: have the interrupted change settled, with %s", a.call(fmt.Sprintf("undo %d", open.ID)))
+		open := l.changes[slices.IndexFunc(l.changes, func(c change.Change) bool {
+			return c.Status == change.Planned
+		})]
+		s.Line("Next: have the interrupted change settled, with %s",
+			a.call(fmt.Sprintf("undo %d", open.ID)))
 	case waiting > 0:
 		s.Line("%s waiting for a restart.", count(waiting, "change is", "changes are"))
 		s.Line("Next: restart the machine, then %s", a.call("compare"))
 	case compared && c.main.Missing > 0:
-		s.Line("Next: restart the machine %s, then %s", count(c.main.Missing, "more time", "more times"), a.call("compare"))
+		s.Line("Next: restart the machine %s, then %s",
+			count(c.main.Missing, "more time", "more times"), a.call("compare"))
 	case compared:
-		s.Line("Next: see what the change did, with %s; or look for more, with %s", a.call("compare"), a.call("list"))
+		s.Line("Next: see what the change did, with %s; or look for more, with %s",
+			a.call("compare"), a.call("list"))
 	case len(l.replays) > 0 && len(l.dispensable()) > 0:
-		s.Line("Next: see which few items would bring most, with %s; or all that it launches, with %s", a.call("forecast --best"), a.call("list"))
+		s.Line("Next: see which few items would bring most, with %s; or all that it launches, "+
+			"with %s", a.call("forecast --best"), a.call("list"))
 	default:
 		s.Line("Next: see what it launches, with %s", a.call("list"))
 	}

@@ -18,7 +18,8 @@ import (
 // mostRows bounds a timeline; --json and --csv have all of it.
 const mostRows = 40
 
-// timeline shows one boot: what ready waited for, what ran meanwhile, and when the machine was busy.
+// timeline shows one boot: what ready waited for, what ran meanwhile, and when
+// the machine was busy.
 func (a *app) timeline(s *render.Screen, found linux.Boots, v bootsView) error {
 	b, err := pickBoot(found.Boots, v.id)
 	if err != nil {
@@ -32,7 +33,8 @@ func (a *app) timeline(s *render.Screen, found linux.Boots, v bootsView) error {
 		}
 		defer l.Close()
 		b = l.Complete([]boot.Boot{b})[0]
-		note = "The order is that of the unit files as they are now; the log does not tell what waited for what."
+		note = "The order is that of the unit files as they are now; the log does not tell what " +
+			"waited for what."
 	}
 	t, folded := timelineOf(b, mostRows)
 	title := fmt.Sprintf("The boot of %s: %s", day(b.Began), outcome(b))
@@ -44,13 +46,20 @@ func (a *app) timeline(s *render.Screen, found linux.Boots, v bootsView) error {
 	s.Line("%s", s.Paint(render.Strong, title+"."))
 	s.Line("%s", s.Paint(render.Dim, sourcesOf(b)))
 	for _, w := range b.Waits {
-		s.Line("At %s it waited %s for %s; that is taken out.", render.Seconds(w.At), render.Duration(w.Took), render.Clean(w.What))
+		s.Line("At %s it waited %s for %s; that is taken out.", render.Seconds(w.At),
+			render.Duration(w.Took), render.Clean(w.What))
 	}
 	for _, why := range b.Odd {
 		s.Line("%s", s.Paint(render.Warn, "Odd: "+render.Clean(why)+"."))
 	}
 	s.Line("")
-	columns := []render.Column{{Title: "ITEM", Flex: 24}, {Title: "BEGAN", Right: true, Keep: 1}, {Title: "OWN TIME", Right: true, Keep: 3}, {Title: "WORKED", Right: true, Keep: 2}, {Title: "OF READY", Right: true, Keep: 4}}
+	columns := []render.Column{
+		{Title: "ITEM", Flex: 24},
+		{Title: "BEGAN", Right: true, Keep: 1},
+		{Title: "OWN TIME", Right: true, Keep: 3},
+		{Title: "WORKED", Right: true, Keep: 2},
+		{Title: "OF READY", Right: true, Keep: 4},
+	}
 	wide := 0
 	if s.Figures() {
 		wide = max(20, min(100, s.Width()-60))
@@ -76,7 +85,8 @@ func (a *app) timeline(s *render.Screen, found linux.Boots, v bootsView) error {
 		busy[0] = render.C("processors busy, tenths")
 		busy[len(busy)-1] = render.C(t.BusyLine(wide))
 		if len(t.Busy) == 0 {
-			busy[len(busy)-1] = render.Cell{Text: "not measured: the recorder does (calmdawn recorder on)", Tone: render.Dim}
+			busy[len(busy)-1] = render.Cell{Text: "not measured: the recorder does (calmdawn " +
+				"recorder on)", Tone: render.Dim}
 		}
 		marks := make([]render.Cell, len(columns))
 		marks[len(marks)-1] = render.Cell{Text: t.MarkLine(wide), Tone: render.Strong}
@@ -91,9 +101,11 @@ func (a *app) timeline(s *render.Screen, found linux.Boots, v bootsView) error {
 		s.Wrap(0, "%s", note)
 	}
 	if folded > 0 {
-		s.Line("%s with less to show: %s", count(folded, "more item", "more items"), a.call("boots --spans --csv --boot "+b.ID[:8]))
+		s.Line("%s with less to show: %s", count(folded, "more item", "more items"),
+			a.call("boots --spans --csv --boot "+b.ID[:8]))
 	}
-	s.Wrap(0, "Own time is how long a start took by itself; starts overlap, and what a boot would gain without one is not its own time.")
+	s.Wrap(0, "Own time is how long a start took by itself; starts overlap, and what a boot "+
+		"would gain without one is not its own time.")
 	return nil
 }
 
@@ -117,7 +129,17 @@ func timelineCells(t render.Timeline, row render.TimelineRow, wide int) []render
 	if row.Path && t.Ready > 0 {
 		part = fmt.Sprintf("%.0f %%", 100*float64(row.Share)/float64(t.Ready))
 	}
-	return []render.Cell{{Text: "  " + strings.Repeat("  ", min(row.Depth, 4)) + render.Clean(row.Label), Tone: tone}, render.C(render.Seconds(row.Begin)), render.C(render.Seconds(row.End - row.Begin)), render.C(worked), render.C(part), last}
+	return []render.Cell{
+		{
+			Text: "  " + strings.Repeat("  ", min(row.Depth, 4)) + render.Clean(row.Label),
+			Tone: tone,
+		},
+		render.C(render.Seconds(row.Begin)),
+		render.C(render.Seconds(row.End - row.Begin)),
+		render.C(worked),
+		render.C(part),
+		last,
+	}
 }
 
 // outcome says how a boot came out.
@@ -140,7 +162,11 @@ func sourcesOf(b boot.Boot) string {
 	if b.Simulated {
 		return "Simulated; no machine was measured."
 	}
-	names := map[boot.Source]string{boot.Log: "the log", boot.Bus: "the service managers' clocks", boot.Recorder: "the recorder's samples"}
+	names := map[boot.Source]string{
+		boot.Log:      "the log",
+		boot.Bus:      "the service managers' clocks",
+		boot.Recorder: "the recorder's samples",
+	}
 	var all []string
 	for _, source := range b.Sources {
 		all = append(all, names[source])
@@ -148,10 +174,16 @@ func sourcesOf(b boot.Boot) string {
 	return "Measured, from " + strings.Join(all, ", ") + "."
 }
 
-// timelineOf arranges a boot in groups of about so many rows: first what ready waited for, then what else ran, by what it had waited for. It
-// returns how many items were folded.
+// timelineOf arranges a boot in groups of about so many rows: first what ready
+// waited for, then what else ran, by what it had waited for. It returns how
+// many items were folded.
 func timelineOf(b boot.Boot, most int) (render.Timeline, int) {
-	t := render.Timeline{Ready: b.Ready.Value, End: b.Ready.Value, Busy: b.Course, Processors: b.Processors}
+	t := render.Timeline{
+		Ready:      b.Ready.Value,
+		End:        b.Ready.Value,
+		Busy:       b.Course,
+		Processors: b.Processors,
+	}
 	if b.Ready.Known {
 		t.Marks = append(t.Marks, render.Mark{Name: "ready", At: b.Ready.Value})
 		if s := b.Settled.FromReady; s.Known {
@@ -159,7 +191,10 @@ func timelineOf(b boot.Boot, most int) (render.Timeline, int) {
 			t.End += s.Value + s.Value/20
 		}
 		if s := b.Settled; s.Login.Known && s.FromLogin.Known {
-			t.Marks = append(t.Marks, render.Mark{Name: "login", At: s.Login.Value}, render.Mark{Name: "settled after login", At: s.Login.Value + s.FromLogin.Value})
+			t.Marks = append(t.Marks, render.Mark{
+				Name: "login",
+				At:   s.Login.Value,
+			}, render.Mark{Name: "settled after login", At: s.Login.Value + s.FromLogin.Value})
 			t.End = max(t.End, s.Login.Value+s.FromLogin.Value*21/20)
 		}
 		slices.SortFunc(t.Marks, func(x, y render.Mark) int { return cmp.Compare(x.At, y.At) })
@@ -182,18 +217,26 @@ func timelineOf(b boot.Boot, most int) (render.Timeline, int) {
 	at := time.Duration(0)
 	for _, name := range []string{"kernel", "initrd"} {
 		if p := b.Phase(name); p.Known {
-			first.Rows = append(first.Rows, render.TimelineRow{Label: name, Held: at, Begin: at, End: at + p.Value, Path: true})
+			first.Rows = append(first.Rows, render.TimelineRow{
+				Label: name,
+				Held:  at,
+				Begin: at,
+				End:   at + p.Value,
+				Path:  true,
+			})
 			at += p.Value
 		}
 	}
-	// Each explains the time since the one before it was done; what is folded counts for the next.
+	// Each explains the time since the one before it was done; what is folded
+	// counts for the next.
 	explained := time.Duration(0)
 	for i := range first.Rows {
 		first.Rows[i].Share = first.Rows[i].End - explained
 		explained = first.Rows[i].End
 	}
 	for i, s := range path {
-		if show[boot.Key{Native: s.Native}] || i == len(path)-1 && b.Ready.Value-explained >= b.Ready.Value/200 {
+		if show[boot.Key{Native: s.Native}] ||
+			i == len(path)-1 && b.Ready.Value-explained >= b.Ready.Value/200 {
 			row := rowOf(graph, s, true)
 			row.Share = row.End - explained
 			explained = row.End
@@ -214,7 +257,8 @@ func timelineOf(b boot.Boot, most int) (render.Timeline, int) {
 			g, title = boot.GraphOf(b, s.Owner), "For "+s.Owner
 		}
 		holder, ok := waitedFor(g, s, func(h boot.Span) bool {
-			return show[boot.Key{Native: h.Native, Owner: h.Owner}] || h.Owner == "" && onPath[h.Native]
+			return show[boot.Key{Native: h.Native, Owner: h.Owner}] ||
+				h.Owner == "" && onPath[h.Native]
 		})
 		above := boot.Key{Native: holder.Native, Owner: holder.Owner}
 		switch {
@@ -263,7 +307,8 @@ func timelineOf(b boot.Boot, most int) (render.Timeline, int) {
 	return t, folded
 }
 
-// worthARow are the costliest items, and among what ready waited for all that took time.
+// worthARow are the costliest items, and among what ready waited for all that
+// took time.
 func worthARow(b boot.Boot, onPath map[string]bool, end time.Duration, most int) map[boot.Key]bool {
 	var all []boot.Span
 	show := map[boot.Key]bool{}
@@ -281,14 +326,17 @@ func worthARow(b boot.Boot, onPath map[string]bool, end time.Duration, most int)
 			all = append(all, s)
 		}
 	}
-	slices.SortStableFunc(all, func(x, y boot.Span) int { return cmp.Compare(weight(y), weight(x)) })
+	slices.SortStableFunc(all, func(x, y boot.Span) int {
+		return cmp.Compare(weight(y), weight(x))
+	})
 	for _, s := range all[:min(len(all), max(0, most-len(show)))] {
 		show[boot.Key{Native: s.Native, Owner: s.Owner}] = true
 	}
 	return show
 }
 
-// waitedFor returns the nearest unit of a sort that a unit's start waited for, directly or through others.
+// waitedFor returns the nearest unit of a sort that a unit's start waited for,
+// directly or through others.
 func waitedFor(g boot.Graph, s boot.Span, sort func(boot.Span) bool) (boot.Span, bool) {
 	for range 1000 {
 		holder, ok := g.Holder(s)
@@ -304,7 +352,15 @@ func waitedFor(g boot.Graph, s boot.Span, sort func(boot.Span) bool) (boot.Span,
 }
 
 func rowOf(g boot.Graph, s boot.Span, path bool) render.TimelineRow {
-	row := render.TimelineRow{Label: s.Native, Held: s.Begin.Value, Begin: s.Begin.Value, End: max(s.Begin.Value, s.End.Value), Work: s.Course, Path: path, Failed: s.Failed}
+	row := render.TimelineRow{
+		Label:  s.Native,
+		Held:   s.Begin.Value,
+		Begin:  s.Begin.Value,
+		End:    max(s.Begin.Value, s.End.Value),
+		Work:   s.Course,
+		Path:   path,
+		Failed: s.Failed,
+	}
 	if holder, ok := g.Holder(s); ok {
 		row.Held = min(row.Begin, holder.First())
 	}
@@ -312,7 +368,11 @@ func rowOf(g boot.Graph, s boot.Span, path bool) render.TimelineRow {
 }
 
 // drawPicture writes a picture into a file, in the form that its name tells.
-func (a *app) drawPicture(s *render.Screen, file string, draw func(io.Writer, render.Form) error) error {
+func (a *app) drawPicture(
+	s *render.Screen,
+	file string,
+	draw func(io.Writer, render.Form) error,
+) error {
 	form := render.Form(strings.ToLower(strings.TrimPrefix(filepath.Ext(file), ".")))
 	if form != render.PNG && form != render.SVG {
 		return usage("a picture's name ends in .png or .svg, which %q does not", file)

@@ -16,9 +16,10 @@ func (a *app) trialCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "trial",
 		Short: "Show which changes are on trial, and keep them or take them back",
-		Long: `A change that was made with --trial is on trial until a day. Nothing happens by itself then: calmdawn
-alone, and trial, say that it is due, and you keep it or take it back. The day counts where you are; a
-clock that is before the change was made is said, and no trial is judged by it.`,
+		Long: `A change that was made with --trial is on trial until a day. Nothing happens
+by itself then: calmdawn alone, and trial, say that it is due, and you keep it
+or take it back. The day counts where you are; a clock that is before the
+change was made is said, and no trial is judged by it.`,
 		Example: `  calmdawn disable service:cue-update.service --trial 14d
   calmdawn trial
   calmdawn trial keep 3
@@ -32,30 +33,45 @@ clock that is before the change was made is said, and no trial is judged by it.`
 		return &cobra.Command{Use: use, Short: short, ValidArgsFunction: cobra.NoFileCompletions,
 			Args: func(_ *cobra.Command, args []string) error {
 				if len(args) < least {
-					return usage("something is missing: it is calmdawn trial %s, with the numbers that calmdawn trial shows", use)
+					return usage("something is missing: it is calmdawn trial %s, with the "+
+						"numbers that calmdawn trial shows", use)
 				}
 				return nil
 			},
 			RunE: func(_ *cobra.Command, args []string) error { return run(args) }}
 	}
 	yes := false
-	back := sub("return CHANGE...", "Take changes on trial back", 1, func(args []string) error { return a.undo(args, undoing{yes: yes}) })
+	back := sub("return CHANGE...", "Take changes on trial back", 1, func(args []string) error {
+		return a.undo(args, undoing{yes: yes})
+	})
 	back.Flags().BoolVarP(&yes, "yes", "y", false, "do it without asking")
 	cmd.AddCommand(
 		sub("keep CHANGE...", "Confirm changes: they stay", 1, func(args []string) error {
-			return a.setTerms(args, func(t *change.Terms) { t.Kept = a.now().Format(time.DateOnly) }, "stays")
-		}), back,
-		sub("until DAY CHANGE...", "Let a trial last until another day, or begin one", 2, func(args []string) error {
-			until, err := change.ParseTrial(args[0], a.now())
-			if err != nil {
-				return usage("%w", err)
-			}
-			return a.setTerms(args[1:], func(t *change.Terms) { t.Until, t.Kept = until, "" }, "is on trial until "+until)
-		}))
+			return a.setTerms(args, func(t *change.Terms) {
+				t.Kept = a.now().Format(time.DateOnly)
+			}, "stays")
+		}),
+		back,
+		sub(
+			"until DAY CHANGE...",
+			"Let a trial last until another day, or begin one",
+			2,
+			func(args []string) error {
+				until, err := change.ParseTrial(args[0], a.now())
+				if err != nil {
+					return usage("%w", err)
+				}
+				return a.setTerms(args[1:], func(t *change.Terms) {
+					t.Until, t.Kept = until, ""
+				}, "is on trial until "+until)
+			},
+		),
+	)
 	return cmd
 }
 
-// setTerms changes the terms of the changes that words name, if all of them are in force and on trial then.
+// setTerms changes the terms of the changes that words name, if all of them are
+// in force and on trial then.
 func (a *app) setTerms(words []string, set func(*change.Terms), says string) error {
 	r, changes, err := a.openChanges()
 	if err != nil {
@@ -140,22 +156,34 @@ func (a *app) trials() error {
 	}
 	answer := "None is due."
 	if due > 0 {
-		answer = count(due, "change is due: keep it, or take it back.", "changes are due: keep them, or take them back.")
+		answer = count(due, "change is due: keep it, or take it back.", "changes are due: keep "+
+			"them, or take them back.")
 	}
 	s.Line("%s", s.Paint(render.Strong, answer))
 	if off > 0 {
-		s.Line("%s", s.Paint(render.Warn, "This computer's clock is before these changes were made; set it right, then ask again."))
+		s.Line("%s", s.Paint(render.Warn, "This computer's clock is before these changes were "+
+			"made; set it right, then ask again."))
 	}
 	s.Line("")
 	var rows [][]render.Cell
 	for _, c := range all {
-		rows = append(rows, []render.Cell{render.C(fmt.Sprint(c.ID)), render.C(what(c)), render.C(day(c.MadeAt)), render.C(c.Terms.Until), a.trialCell(c)})
+		rows = append(rows, []render.Cell{
+			render.C(fmt.Sprint(c.ID)), render.C(what(c)), render.C(day(c.MadeAt)),
+			render.C(c.Terms.Until), a.trialCell(c),
+		})
 	}
-	s.Table([]render.Column{{Title: "NO", Right: true}, {Title: "WHAT", Flex: 20}, {Title: "MADE", Keep: 1}, {Title: "UNTIL", Keep: 2}, {Title: "NOW"}}, rows)
+	s.Table([]render.Column{
+		{Title: "NO", Right: true},
+		{Title: "WHAT", Flex: 20},
+		{Title: "MADE", Keep: 1},
+		{Title: "UNTIL", Keep: 2},
+		{Title: "NOW"},
+	}, rows)
 	for _, c := range all {
 		if state, _ := c.TrialAt(a.now()); state == change.Due || state == change.OnTrial {
 			s.Line("")
-			s.Line("Next: %s, or %s", a.call(fmt.Sprintf("trial keep %d", c.ID)), a.call(fmt.Sprintf("trial return %d", c.ID)))
+			s.Line("Next: %s, or %s", a.call(fmt.Sprintf("trial keep %d", c.ID)),
+				a.call(fmt.Sprintf("trial return %d", c.ID)))
 			break
 		}
 	}

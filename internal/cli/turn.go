@@ -34,15 +34,17 @@ var (
 	disableWords = turnWords{
 		verb: change.Disable, to: item.Off, doing: "Switching off", already: "off",
 		short: "Switch items off, in a way that can be taken back",
-		long: `Disable keeps the next boot or login from launching the given items. Nothing is deleted: what
-is edited is recorded first, and undo restores it exactly. All of it is done or none of it.
+		long: `Disable keeps the next boot or login from launching the given items. Nothing
+is deleted: what is edited is recorded first, and undo restores it exactly.
+All of it is done or none of it.
 
-It shows what it will touch and asks; --yes answers for you. What runs now goes on running,
-unless --stop is given.
+It shows what it will touch and asks; --yes answers for you. What runs now
+goes on running, unless --stop is given.
 
-Items are named by id, by a pattern with * in it, or by the same flags as in list. What the
-machine or its user depends on (security, login, network, sound, graphics, input, storage, …)
-is refused with the reason; --insist with its id switches it off all the same.`,
+Items are named by id, by a pattern with * in it, or by the same flags as in
+list. What the machine or its user depends on (security, login, network,
+sound, graphics, input, storage, …) is refused with the reason; --insist with
+its id switches it off all the same.`,
 		example: `  calmdawn disable service:star-index.service
   calmdawn disable 'service:cue-update*' program:cue-update-helper.desktop
   calmdawn disable program:lanternfile.desktop@teo
@@ -53,8 +55,9 @@ is refused with the reason; --insist with its id switches it off all the same.`,
 	enableWords = turnWords{
 		verb: change.Enable, to: item.On, doing: "Switching on", already: "on",
 		short: "Switch items on",
-		long: `Enable makes the next boot or login launch the given items, as the operating system would set
-that up. What was switched off by calmdawn is better taken back exactly, with undo.`,
+		long: `Enable makes the next boot or login launch the given items, as the operating
+system would set that up. What was switched off by calmdawn is better taken
+back exactly, with undo.`,
 		example: `  calmdawn enable service:dome-viewer.service`,
 	}
 )
@@ -62,9 +65,10 @@ that up. What was switched off by calmdawn is better taken back exactly, with un
 var delayWords = turnWords{
 	verb: change.Delay, to: item.Delayed, doing: "Delaying", already: "delayed",
 	short: "Have items start some time after the boot is ready, or after login",
-	long: `Delay keeps the given items, but starts them only some time after the boot is ready; programs of
-the desktop, after login. The machine needs no calmdawn for that. What others need, and what a
-vendor's text pulls in, cannot be delayed. It is taken back with undo like any change.`,
+	long: `Delay keeps the given items, but starts them only some time after the boot is
+ready; programs of the desktop, after login. The machine needs no calmdawn for
+that. What others need, and what a vendor's text pulls in, cannot be delayed.
+It is taken back with undo like any change.`,
 	example: `  calmdawn delay service:star-index.service
   calmdawn delay program:lanternfile.desktop@maria --by 3m
   calmdawn delay --role backup,sync --when boot`,
@@ -83,7 +87,9 @@ type wish struct {
 	trial      string
 	guard      string
 	yes        bool
-	amid       bool // one of several changes: what is said and done once for all of them comes after the last
+	// one of several changes: what is said and done once for all of them comes
+	// after the last
+	amid bool
 }
 
 func (a *app) turnCommand(w turnWords) *cobra.Command {
@@ -92,7 +98,8 @@ func (a *app) turnCommand(w turnWords) *cobra.Command {
 		Use: string(w.verb) + " ITEM...", Short: w.short, Long: w.long, Example: w.example,
 		Args: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 0 && !wish.chooses() {
-				return usage("%s takes the ids of items, or flags that choose some; calmdawn list shows them", w.verb)
+				return usage("%s takes the ids of items, or flags that choose some; calmdawn "+
+					"list shows them", w.verb)
 			}
 			if w.to == item.Delayed && (wish.by < time.Second || wish.by > 24*time.Hour) {
 				return usage("--by takes a time from 1s to 24h, not %s", wish.by)
@@ -121,20 +128,26 @@ func (a *app) turnCommand(w turnWords) *cobra.Command {
 	flags := cmd.Flags()
 	flags.BoolVarP(&wish.yes, "yes", "y", false, "do it without asking")
 	if w.to != item.On {
-		flags.StringVar(&wish.guard, "guard", "", "have the boot guard take the change back if the machine does not start: `WHEN` is auto, on or off")
+		flags.StringVar(&wish.guard, "guard", "", "have the boot guard take the change back if "+
+			"the machine does not start: `WHEN` is auto, on or off")
 	}
-	flags.StringVar(&wish.trial, "trial", "", "put the change on trial until a `DAY`: 14d, 2w, 2026-12-07")
+	flags.StringVar(&wish.trial, "trial", "", "put the change on trial until a `DAY`: 14d, 2w, "+
+		"2026-12-07")
 	if w.to == item.Delayed {
 		flags.DurationVar(&wish.by, "by", time.Minute, "for how `LONG`: 90s, 5m")
 	}
 	if w.to != item.On {
-		flags.StringSliceVar(&wish.insist, "insist", nil, "do it to the protected item with this `ID` all the same")
+		flags.StringSliceVar(&wish.insist, "insist", nil, "do it to the protected item with this "+
+			"`ID` all the same")
 		_ = cmd.RegisterFlagCompletionFunc("insist", a.completeIDs)
 	}
 	if w.to == item.Off {
-		flags.BoolVar(&wish.starters, "and-starters", false, "also switch off the sockets, paths and timers that could start the items on demand")
-		flags.BoolVar(&wish.dependents, "and-dependents", false, "also switch off the items that need the given ones")
-		flags.BoolVar(&wish.stop, "stop", false, "also stop what of it runs now, on the running machine")
+		flags.BoolVar(&wish.starters, "and-starters", false, "also switch off the sockets, paths "+
+			"and timers that could start the items on demand")
+		flags.BoolVar(&wish.dependents, "and-dependents", false, "also switch off the items that "+
+			"need the given ones")
+		flags.BoolVar(&wish.stop, "stop", false, "also stop what of it runs now, on the running "+
+			"machine")
 	}
 	return cmd
 }
@@ -165,7 +178,8 @@ func (a *app) planTurn(d *desk, w wish) (plan, error) {
 	s := a.screen()
 	if len(c.Targets) == 0 {
 		return plan{nothing: func() error {
-			s.Line("Nothing to do: %s already %s.", count(len(picked), "the item is", "the items are all"), w.already)
+			s.Line("Nothing to do: %s already %s.", count(len(picked), "the item is", "the items "+
+				"are all"), w.already)
 			if a.json {
 				return a.writeJSON(changeDocument(c))
 			}
@@ -184,7 +198,10 @@ func (a *app) planTurn(d *desk, w wish) (plan, error) {
 		return plan{}, err
 	}
 	show := func() {
-		s.Line("%s", s.Paint(render.Strong, fmt.Sprintf("%s %s on %s:", w.doing, count(len(c.Targets), "item", "items"), l.machineName())))
+		s.Line("%s",
+			s.Paint(render.Strong,
+				fmt.Sprintf("%s %s on %s:", w.doing, count(len(c.Targets), "item", "items"),
+					l.machineName())))
 		a.showTargets(s, c)
 		for _, it := range picked {
 			warn(s, it, w, c)
@@ -204,7 +221,8 @@ func (a *app) planTurn(d *desk, w wish) (plan, error) {
 	return plan{changes: []change.Change{c}, show: show, carry: carry}, nil
 }
 
-// forecastChange is what is forecast for ready when the picked items are switched off or delayed; nil where nothing can be.
+// forecastChange is what is forecast for ready when the picked items are
+// switched off or delayed; nil where nothing can be.
 func (l *look) forecastChange(picked []item.Item) *change.Forecast {
 	set := forecast.Set{}
 	for _, it := range picked {
@@ -216,22 +234,33 @@ func (l *look) forecastChange(picked []item.Item) *change.Forecast {
 		return nil
 	}
 	f := forecast.Of(l.replays, set)
-	return &change.Forecast{Now: f.Now, Saving: f.Saving.Median, Low: f.Saving.Low, High: f.Saving.High, Boots: f.Boots, AtLeast: f.AtLeast}
+	return &change.Forecast{
+		Now:     f.Now,
+		Saving:  f.Saving.Median,
+		Low:     f.Saving.Low,
+		High:    f.Saving.High,
+		Boots:   f.Boots,
+		AtLeast: f.AtLeast,
+	}
 }
 
 // forecastLine says a change's forecast.
 func forecastLine(f change.Forecast) string {
 	if f.Low <= 0 {
-		return fmt.Sprintf("Forecast: no effect on ready that could be told from how boots differ anyhow, now %s.", render.Duration(f.Now))
+		return fmt.Sprintf("Forecast: no effect on ready that could be told from how boots "+
+			"differ anyhow, now %s.", render.Duration(f.Now))
 	}
 	lead := ""
 	if f.AtLeast {
 		lead = "at least "
 	}
-	return fmt.Sprintf("Forecast: ready %s%s sooner (between %s and %s), from %s.", lead, render.Duration(f.Saving), render.Duration(f.Low), render.Duration(f.High), count(f.Boots, "boot", "boots"))
+	return fmt.Sprintf("Forecast: ready %s%s sooner (between %s and %s), from %s.", lead,
+		render.Duration(f.Saving), render.Duration(f.Low), render.Duration(f.High),
+		count(f.Boots, "boot", "boots"))
 }
 
-// choose returns the items that a wish names: by id, by pattern, or by what the flags choose.
+// choose returns the items that a wish names: by id, by pattern, or by what the
+// flags choose.
 func (l *look) choose(w wish) ([]item.Item, error) {
 	var ids []string
 	for _, id := range w.ids {
@@ -239,7 +268,8 @@ func (l *look) choose(w wish) ([]item.Item, error) {
 			ids = append(ids, id)
 			continue
 		}
-		pattern := regexp.MustCompile("^" + strings.ReplaceAll(regexp.QuoteMeta(id), `\*`, ".*") + "$")
+		pattern := regexp.MustCompile("^" + strings.ReplaceAll(regexp.QuoteMeta(id), `\*`, ".*") +
+			"$")
 		found := false
 		for _, it := range l.Items {
 			if pattern.MatchString(it.ID) {
@@ -247,7 +277,8 @@ func (l *look) choose(w wish) ([]item.Item, error) {
 			}
 		}
 		if !found {
-			return nil, usage("%s has no item like %q; calmdawn list --all shows every item with its id", l.machineName(), id)
+			return nil, usage("%s has no item like %q; calmdawn list --all shows every item with "+
+				"its id", l.machineName(), id)
 		}
 	}
 	if w.chooses() {
@@ -258,7 +289,8 @@ func (l *look) choose(w wish) ([]item.Item, error) {
 			}
 		}
 		if !found {
-			return nil, usage("none of the items of %s is like that; calmdawn list takes the same flags", l.machineName())
+			return nil, usage("none of the items of %s is like that; calmdawn list takes the "+
+				"same flags", l.machineName())
 		}
 	}
 	picked, err := l.pick(ids)
@@ -277,7 +309,8 @@ func (l *look) choose(w wish) ([]item.Item, error) {
 	return picked, nil
 }
 
-// protect refuses what the machine or its user depends on, unless somebody insists on that very item.
+// protect refuses what the machine or its user depends on, unless somebody
+// insists on that very item.
 func (a *app) protect(l *look, picked []item.Item, insist []string) error {
 	var refused []error
 	for _, it := range picked {
@@ -287,7 +320,9 @@ func (a *app) protect(l *look, picked []item.Item, insist []string) error {
 			why = "you are connected through it right now"
 		}
 		if why != "" && it.State.Launched() && !slices.Contains(insist, it.ID) {
-			refused = append(refused, fmt.Errorf("%s is protected: %s\nif you are sure: --insist %s", it.ID, why, shellWord(it.ID)))
+			refused = append(refused,
+				fmt.Errorf("%s is protected: %s\nif you are sure: --insist %s", it.ID, why,
+					shellWord(it.ID)))
 		}
 	}
 	if len(refused) > 0 {
@@ -296,8 +331,8 @@ func (a *app) protect(l *look, picked []item.Item, insist []string) error {
 	return errors.Join(refused...)
 }
 
-// turn works out the change that turns the picked items; those already as wished are left out. One that cannot be
-// turned refuses all of them.
+// turn works out the change that turns the picked items; those already as
+// wished are left out. One that cannot be turned refuses all of them.
 func (l *look) turn(w wish, picked []item.Item, at time.Time) (change.Change, error) {
 	d := l.root.Draft(at)
 	c := change.Change{Verb: w.verb, MadeAt: at, MadeBy: whoami()}
@@ -311,15 +346,29 @@ func (l *look) turn(w wish, picked []item.Item, at time.Time) (change.Change, er
 			err = l.Turn(d, it, w.to, w.by)
 		}
 		if err != nil {
-			refused = append(refused, fmt.Errorf("%s cannot be %s: %w", it.ID, participle(w.to), err))
+			refused = append(refused,
+				fmt.Errorf("%s cannot be %s: %w", it.ID, participle(w.to), err))
 			continue
 		}
-		c.Targets = append(c.Targets, change.Target{ID: it.ID, Title: it.Title, Before: it.State, After: w.to, When: it.When})
+		c.Targets = append(c.Targets, change.Target{
+			ID:     it.ID,
+			Title:  it.Title,
+			Before: it.State,
+			After:  w.to,
+			When:   it.When,
+		})
 		for _, starter := range startersOf(it, w) {
 			if err := l.TurnStarter(d, it, starter, w.to); err != nil {
-				refused = append(refused, fmt.Errorf("%s, which can start %s, cannot be switched %s: %w", starter, it.ID, w.to, err))
+				refused = append(refused, fmt.Errorf("%s, which can start %s, cannot be switched "+
+					"%s: %w", starter, it.ID, w.to, err))
 			}
-			c.Targets = append(c.Targets, change.Target{ID: "starter:" + starter, Title: starter, Before: item.On, After: w.to, When: it.When})
+			c.Targets = append(c.Targets, change.Target{
+				ID:     "starter:" + starter,
+				Title:  starter,
+				Before: item.On,
+				After:  w.to,
+				When:   it.When,
+			})
 		}
 	}
 	if len(refused) > 0 {
@@ -358,12 +407,15 @@ func participle(to item.State) string {
 	return "switched " + string(to)
 }
 
-// startersOf lists the units that can start an item on demand and are to be switched with it.
+// startersOf lists the units that can start an item on demand and are to be
+// switched with it.
 func startersOf(it item.Item, w wish) []string {
 	if !w.starters {
 		return nil
 	}
-	return slices.DeleteFunc(slices.Clone(it.Starters), func(s string) bool { return strings.Contains(s, " ") })
+	return slices.DeleteFunc(slices.Clone(
+		it.Starters,
+	), func(s string) bool { return strings.Contains(s, " ") })
 }
 
 // warn tells what else a decision about an item means.
@@ -375,12 +427,18 @@ func warn(s *render.Screen, it item.Item, w wish, c change.Change) {
 		return slices.ContainsFunc(c.Targets, func(t change.Target) bool { return t.ID == id })
 	})
 	if len(others) > 0 {
-		s.Line("%s", s.Paint(render.Warn, fmt.Sprintf("  Mind: %s needed by %s.", render.Clean(it.Native)+" is", render.Clean(strings.Join(others, ", ")))))
+		s.Line("%s",
+			s.Paint(render.Warn,
+				fmt.Sprintf("  Mind: %s needed by %s.", render.Clean(it.Native)+" is",
+					render.Clean(strings.Join(others, ", ")))))
 		s.Line("    --and-dependents switches that off as well.")
 	}
-	left := slices.DeleteFunc(slices.Clone(it.Starters), func(starter string) bool { return slices.Contains(startersOf(it, w), starter) })
+	left := slices.DeleteFunc(slices.Clone(
+		it.Starters,
+	), func(starter string) bool { return slices.Contains(startersOf(it, w), starter) })
 	if len(left) > 0 {
-		s.Wrap(4, "%s", s.Paint(render.Warn, fmt.Sprintf("  Mind: %s can still start %s on demand.", render.Clean(strings.Join(left, ", ")), render.Clean(it.Native))))
+		s.Wrap(4, "%s", s.Paint(render.Warn, fmt.Sprintf("  Mind: %s can still start %s on "+
+			"demand.", render.Clean(strings.Join(left, ", ")), render.Clean(it.Native))))
 		if len(startersOf(it, wish{starters: true})) > 0 && !w.starters {
 			s.Line("    --and-starters switches them off as well.")
 		}
@@ -390,7 +448,11 @@ func warn(s *render.Screen, it item.Item, w wish, c change.Change) {
 func (a *app) showTargets(s *render.Screen, c change.Change) {
 	var rows [][]render.Cell
 	for _, t := range c.Targets {
-		rows = append(rows, []render.Cell{render.C("  " + render.Clean(t.Title)), render.C(fmt.Sprintf("%s → %s", t.Before, t.After)), render.C(render.Clean(t.ID))})
+		rows = append(rows, []render.Cell{
+			render.C("  " + render.Clean(t.Title)),
+			render.C(fmt.Sprintf("%s → %s", t.Before, t.After)),
+			render.C(render.Clean(t.ID)),
+		})
 	}
 	s.Table([]render.Column{{Title: "  ITEM", Flex: 18}, {Title: "STATE"}, {Title: "ID"}}, rows)
 	s.Line("")
@@ -407,20 +469,24 @@ func (a *app) showTargets(s *render.Screen, c change.Change) {
 	}
 }
 
-// reloadManager has the running machine's service manager read changed unit files anew, so that its own tools agree.
+// reloadManager has the running machine's service manager read changed unit
+// files anew, so that its own tools agree.
 func reloadManager(r *machine.Root, s *render.Screen, edits []change.Edit) {
 	units := slices.ContainsFunc(edits, func(e change.Edit) bool {
-		return strings.Contains(e.Path, "/systemd/") || strings.HasPrefix(e.Path, "/etc/rc") || strings.HasPrefix(e.Path, "/etc/init.d/")
+		return strings.Contains(e.Path, "/systemd/") || strings.HasPrefix(e.Path, "/etc/rc") ||
+			strings.HasPrefix(e.Path, "/etc/init.d/")
 	})
 	if !units || !r.Live() {
 		return
 	}
 	if err := manager.Reload(); err != nil {
-		s.Line("%s", s.Paint(render.Warn, "The service manager was not told to read its files anew: "+render.Clean(err.Error())+". It does at the next boot."))
+		s.Line("%s", s.Paint(render.Warn, "The service manager was not told to read its files "+
+			"anew: "+render.Clean(err.Error())+". It does at the next boot."))
 	}
 }
 
-// stopNow stops the services of a change that run now; programs of a login end when their user closes them.
+// stopNow stops the services of a change that run now; programs of a login end
+// when their user closes them.
 func stopNow(r *machine.Root, s *render.Screen, c change.Change) {
 	if !r.Live() {
 		s.Line("%s", s.Paint(render.Warn, "Nothing was stopped: that machine is not running."))
@@ -432,7 +498,10 @@ func stopNow(r *machine.Root, s *render.Screen, c change.Change) {
 			continue
 		}
 		if err := manager.Stop(unit); err != nil {
-			s.Line("%s", s.Paint(render.Warn, fmt.Sprintf("%s was not stopped: %s", render.Clean(unit), render.Clean(err.Error()))))
+			s.Line("%s",
+				s.Paint(render.Warn,
+					fmt.Sprintf("%s was not stopped: %s", render.Clean(unit),
+						render.Clean(err.Error()))))
 		}
 	}
 }
@@ -451,7 +520,8 @@ func restart(c change.Change) string {
 	return ""
 }
 
-// whoami is the person behind the call: the one who became root, if that can be told.
+// whoami is the person behind the call: the one who became root, if that can be
+// told.
 func whoami() string {
 	if name := os.Getenv("SUDO_USER"); name != "" {
 		return name
@@ -510,9 +580,17 @@ func nodeDocument(n change.Node) nodeJSON {
 
 func changeDocument(c change.Change) changeJSON {
 	d := changeJSON{
-		Format: "calmdawn.change/1", Change: c.ID, Verb: c.Verb, Status: c.Status, MadeAt: c.MadeAt.UTC().Format(time.RFC3339),
-		MadeBy: c.MadeBy, Items: append([]change.Target{}, c.Targets...), Edits: []editJSON{},
-		TakesEffect: c.TakesEffect(), Undoes: c.Undoes, UndoneBy: c.UndoneBy,
+		Format:      "calmdawn.change/1",
+		Change:      c.ID,
+		Verb:        c.Verb,
+		Status:      c.Status,
+		MadeAt:      c.MadeAt.UTC().Format(time.RFC3339),
+		MadeBy:      c.MadeBy,
+		Items:       append([]change.Target{}, c.Targets...),
+		Edits:       []editJSON{},
+		TakesEffect: c.TakesEffect(),
+		Undoes:      c.Undoes,
+		UndoneBy:    c.UndoneBy,
 	}
 	if f := c.Forecast; f != nil {
 		d.Forecast = &savingJSON{f.Saving.Seconds(), f.Low.Seconds(), f.High.Seconds()}

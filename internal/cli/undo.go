@@ -27,16 +27,19 @@ func (a *app) undoCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "undo CHANGE... | --all",
 		Short: "Take changes back, exactly",
-		Long: `Undo restores every path that a change touched: bytes, link, mode, owner, modification time
-and extended attributes. Changes can be taken back in any order, several at once by their
-numbers or as a range, which takes those that are in force. A path that somebody else changed
-since is shown, and nothing at all is undone then: --overwrite puts it back all the same, --leave
-takes the rest back and leaves it as it is.
+		Long: `Undo restores every path that a change touched: bytes, link, mode, owner,
+modification time and extended attributes. Changes can be taken back in any
+order, several at once by their numbers or as a range, which takes those that
+are in force. A path that somebody else changed since is shown, and nothing at
+all is undone then: --overwrite puts it back all the same, --leave takes the
+rest back and leaves it as it is.
 
-A change that was interrupted, by a power cut or a kill, is settled by the next call that changes
-something, this one too. Where a path of it cannot be, the same two flags close it.
+A change that was interrupted, by a power cut or a kill, is settled by the
+next call that changes something, this one too. Where a path of it cannot be,
+the same two flags close it.
 
-It works on the running machine and, with --root, on the disk of one that no longer starts.`,
+It works on the running machine and, with --root, on the disk of one that no
+longer starts.`,
 		Example: `  calmdawn undo 3
   calmdawn undo 5 8-12
   calmdawn undo 4 --leave /etc/crontab
@@ -44,7 +47,8 @@ It works on the running machine and, with --root, on the disk of one that no lon
   calmdawn --root /mnt undo --all --yes`,
 		Args: func(cmd *cobra.Command, args []string) error {
 			if u.all == (len(args) > 0) {
-				return usage("undo takes the numbers of changes, or --all; calmdawn history lists them")
+				return usage("undo takes the numbers of changes, or --all; calmdawn history " +
+					"lists them")
 			}
 			if len(u.leave) > 0 && (u.all || len(args) > 1 || strings.Contains(args[0], "-")) {
 				return usage("--leave goes with the number of one change")
@@ -55,8 +59,10 @@ It works on the running machine and, with --root, on the disk of one that no lon
 		RunE:              func(_ *cobra.Command, args []string) error { return a.undo(args, u) },
 	}
 	cmd.Flags().BoolVarP(&u.yes, "yes", "y", false, "do it without asking")
-	cmd.Flags().BoolVar(&u.overwrite, "overwrite", false, "put a path back although somebody else changed it since")
-	cmd.Flags().StringArrayVar(&u.leave, "leave", nil, "leave this `PATH` of the change as it is, and take back the rest")
+	cmd.Flags().BoolVar(&u.overwrite, "overwrite", false, "put a path back although somebody "+
+		"else changed it since")
+	cmd.Flags().StringArrayVar(&u.leave, "leave", nil, "leave this `PATH` of the change as it "+
+		"is, and take back the rest")
 	cmd.Flags().BoolVar(&u.all, "all", false, "take back every change in force, the newest first")
 	return cmd
 }
@@ -82,7 +88,8 @@ func (a *app) undo(words []string, u undoing) error {
 	})
 }
 
-// planUndo works out how the changes of the given numbers are taken back, the newest first.
+// planUndo works out how the changes of the given numbers are taken back, the
+// newest first.
 func (a *app) planUndo(d *desk, ids []int64, u undoing) (plan, error) {
 	s := a.screen()
 	plans, open, left, err := a.undoable(d, ids, u)
@@ -112,8 +119,13 @@ func (a *app) planUndo(d *desk, ids []int64, u undoing) (plan, error) {
 	}}, nil
 }
 
-// undoable plans the undo of changes. open are interrupted ones that are among them or hold their paths, left says why others cannot be taken back.
-func (a *app) undoable(d *desk, ids []int64, u undoing) (plans, open []change.Change, left, err error) {
+// undoable plans the undo of changes. open are interrupted ones that are among
+// them or hold their paths, left says why others cannot be taken back.
+func (a *app) undoable(
+	d *desk,
+	ids []int64,
+	u undoing,
+) (plans, open []change.Change, left, err error) {
 	keep := func(c change.Change) {
 		if !slices.ContainsFunc(open, func(o change.Change) bool { return o.ID == c.ID }) {
 			open = append(open, c)
@@ -159,7 +171,8 @@ func settledNow(led *ledger.Ledger, id int64) bool {
 	})
 }
 
-// leftOpen says that interrupted changes are not taken back; nil where there are none.
+// leftOpen says that interrupted changes are not taken back; nil where there
+// are none.
 func (a *app) leftOpen(open []change.Change) error {
 	var lines []string
 	seen := map[int64]bool{}
@@ -175,7 +188,8 @@ func (a *app) leftOpen(open []change.Change) error {
 	return fmt.Errorf("not everything is taken back:\n%s", strings.Join(lines, "\n"))
 }
 
-// changeNumbers are the changes that words name by number, or as a range of those in force; the newest first.
+// changeNumbers are the changes that words name by number, or as a range of
+// those in force; the newest first.
 func changeNumbers(changes []change.Change, words []string) ([]int64, error) {
 	named := map[int64]bool{}
 	for _, word := range words {
@@ -186,7 +200,8 @@ func changeNumbers(changes []change.Change, words []string) ([]int64, error) {
 		from, err1 := strconv.ParseInt(first, 10, 64)
 		to, err2 := strconv.ParseInt(last, 10, 64)
 		if err1 != nil || err2 != nil || from < 1 || to < from {
-			return nil, usage("%q is no number of a change and no range such as 3-7; calmdawn history lists them", word)
+			return nil, usage("%q is no number of a change and no range such as 3-7; calmdawn "+
+				"history lists them", word)
 		}
 		found := false
 		for _, c := range changes {
@@ -218,13 +233,21 @@ func inWords(changes []change.Change) string {
 	return strings.Join(words, " ")
 }
 
-// takeBack is the plan that takes changes back; left says what is not among them and should be.
-func (a *app) takeBack(d *desk, s *render.Screen, plans []change.Change, u undoing, left error) plan {
+// takeBack is the plan that takes changes back; left says what is not among
+// them and should be.
+func (a *app) takeBack(
+	d *desk,
+	s *render.Screen,
+	plans []change.Change,
+	u undoing,
+	left error,
+) plan {
 	if len(plans) == 1 && left == nil {
 		c := plans[0]
 		return plan{changes: plans,
 			show: func() {
-				s.Line("%s", s.Paint(render.Strong, fmt.Sprintf("Taking change %d back:", c.Undoes)))
+				s.Line("%s",
+					s.Paint(render.Strong, fmt.Sprintf("Taking change %d back:", c.Undoes)))
 				a.showTargets(s, c)
 				s.Line("It takes effect %s.", effect(c))
 			},
@@ -245,25 +268,43 @@ func (a *app) takeBack(d *desk, s *render.Screen, plans []change.Change, u undoi
 			var rows [][]render.Cell
 			for _, p := range plans {
 				for _, t := range p.Targets {
-					rows = append(rows, []render.Cell{render.C(strconv.FormatInt(p.Undoes, 10)), render.C(render.Clean(t.Title)), render.C(fmt.Sprintf("%s → %s", t.Before, t.After)), render.C(render.Clean(t.ID))})
+					rows = append(rows, []render.Cell{
+						render.C(strconv.FormatInt(p.Undoes, 10)),
+						render.C(render.Clean(t.Title)),
+						render.C(fmt.Sprintf("%s → %s", t.Before, t.After)),
+						render.C(render.Clean(t.ID)),
+					})
 				}
 			}
-			s.Line("%s", s.Paint(render.Strong, fmt.Sprintf("Taking %s back, the newest first:", count(len(plans), "change", "changes"))))
-			s.Table([]render.Column{{Title: "CHANGE", Right: true}, {Title: "ITEM", Flex: 18}, {Title: "STATE"}, {Title: "ID"}}, rows)
+			s.Line("%s",
+				s.Paint(render.Strong,
+					fmt.Sprintf("Taking %s back, the newest first:",
+						count(len(plans), "change", "changes"))))
+			s.Table([]render.Column{
+				{Title: "CHANGE", Right: true},
+				{Title: "ITEM", Flex: 18},
+				{Title: "STATE"},
+				{Title: "ID"},
+			}, rows)
 			s.Line("")
-			s.Line("This touches %s. It takes effect %s.", count(len(all.Edits), "path", "paths"), effect(all))
+			s.Line("This touches %s. It takes effect %s.", count(len(all.Edits), "path", "paths"),
+				effect(all))
 		},
 		carry: func(d *desk) error {
 			if err := a.takeEach(d, s, plans, u); err != nil {
 				return err
 			}
 			s.Line("")
-			s.Line("%s", s.Paint(render.Good, fmt.Sprintf("%s taken back. It takes effect %s%s.", count(len(plans), "change is", "changes are"), effect(all), restart(all))))
+			s.Line("%s",
+				s.Paint(render.Good,
+					fmt.Sprintf("%s taken back. It takes effect %s%s.",
+						count(len(plans), "change is", "changes are"), effect(all), restart(all))))
 			return left
 		}}
 }
 
-// takeEach takes changes back one after another, each planned anew on what those before it left.
+// takeEach takes changes back one after another, each planned anew on what
+// those before it left.
 func (a *app) takeEach(d *desk, s *render.Screen, plans []change.Change, u undoing) error {
 	var made []change.Edit
 	defer func() { reloadManager(d.root, s, made) }()
@@ -276,20 +317,29 @@ func (a *app) takeEach(d *desk, s *render.Screen, plans []change.Change, u undoi
 			c, err = a.carryOut(d, s, c, wish{amid: true})
 		}
 		if err != nil {
-			return fmt.Errorf("change %d is not taken back: %w\n%d of %d were before it, and stay so; %s lists them", p.Undoes, err, i, len(plans), a.call("history"))
+			return fmt.Errorf("change %d is not taken back: %w\n%d of %d were before it, and "+
+				"stay so; %s lists them", p.Undoes, err, i, len(plans), a.call("history"))
 		}
 		made = append(made, c.Edits...)
 	}
 	return nil
 }
 
-// resolve is the plan that closes interrupted changes as the technician decides, and takes others back.
-func (a *app) resolve(d *desk, s *render.Screen, plans, open []change.Change, u undoing, left error) (plan, error) {
+// resolve is the plan that closes interrupted changes as the technician
+// decides, and takes others back.
+func (a *app) resolve(
+	d *desk,
+	s *render.Screen,
+	plans, open []change.Change,
+	u undoing,
+	left error,
+) (plan, error) {
 	agreed := slices.Clone(plans)
 	for _, c := range open {
 		for _, p := range u.leave {
 			if !slices.Contains(c.Open(), p) {
-				return plan{}, usage("change %d is not open at %s, but at %s", c.ID, p, strings.Join(c.Open(), ", "))
+				return plan{}, usage("change %d is not open at %s, but at %s", c.ID, p,
+					strings.Join(c.Open(), ", "))
 			}
 		}
 		found := change.Change{}
@@ -314,7 +364,8 @@ func (a *app) resolve(d *desk, s *render.Screen, plans, open []change.Change, u 
 			}
 		}
 		if len(plans) > 0 {
-			s.Line("Besides, %s taken back: %s.", count(len(plans), "change is", "changes are"), a.undone(plans))
+			s.Line("Besides, %s taken back: %s.", count(len(plans), "change is", "changes are"),
+				a.undone(plans))
 		}
 	}
 	return plan{changes: agreed, show: show, carry: func(d *desk) error {
@@ -336,7 +387,8 @@ func (a *app) resolve(d *desk, s *render.Screen, plans, open []change.Change, u 
 			return err
 		}
 		if len(plans) > 0 {
-			s.Line("%s", s.Paint(render.Good, count(len(plans), "change is", "changes are")+" taken back."))
+			s.Line("%s",
+				s.Paint(render.Good, count(len(plans), "change is", "changes are")+" taken back."))
 		}
 		return left
 	}}, nil
@@ -353,11 +405,15 @@ func (a *app) undone(plans []change.Change) string {
 // refused says why a change cannot be taken back, and what would do it.
 func (a *app) refused(id int64, err error) error {
 	if conflict := (*change.Conflict)(nil); errors.As(err, &conflict) {
-		return fmt.Errorf("change %d cannot be taken back as it is, and nothing was changed: %w\nto put the recorded state back all the same: %s\nto leave that path and take back the rest: %s", id, err,
-			a.call(fmt.Sprintf("undo %d --overwrite", id)), a.call(fmt.Sprintf("undo %d --leave %s", id, shellWord(conflict.Edit.Path))))
+		return fmt.Errorf("change %d cannot be taken back as it is, and nothing was changed: %w\n"+
+			"to put the recorded state back all the same: %s\nto leave that path and take back "+
+			"the rest: %s", id, err,
+			a.call(fmt.Sprintf("undo %d --overwrite", id)),
+			a.call(fmt.Sprintf("undo %d --leave %s", id, shellWord(conflict.Edit.Path))))
 	}
 	if gone := (*ledger.Unreachable)(nil); errors.As(err, &gone) {
-		return fmt.Errorf("change %d cannot be taken back as it is, and nothing was changed: %w\nput the folder back, or leave that path and take back the rest: %s", id, err,
+		return fmt.Errorf("change %d cannot be taken back as it is, and nothing was changed: %w\n"+
+			"put the folder back, or leave that path and take back the rest: %s", id, err,
 			a.call(fmt.Sprintf("undo %d --leave %s", id, shellWord(gone.Path))))
 	}
 	return a.withWays(err)

@@ -1,5 +1,6 @@
-// Package demo holds the demo machine: the visitor-desk computer of a made-up observatory, written into a folder as real
-// unit files, autostart entries, crontabs and a package database.
+// Package demo holds the demo machine: the visitor-desk computer of a made-up
+// observatory, written into a folder as real unit files, autostart entries,
+// crontabs and a package database.
 package demo
 
 import (
@@ -19,7 +20,8 @@ import (
 //go:embed meridian.toml
 var meridian []byte
 
-// A manifest is what the demo machine consists of; meridian.toml explains the keys.
+// A manifest is what the demo machine consists of; meridian.toml explains the
+// keys.
 type manifest struct {
 	Host     string            `toml:"host"`
 	OS       map[string]string `toml:"os"`
@@ -119,8 +121,8 @@ type builder struct {
 	owned     []string // paths of the package at work
 }
 
-// Make writes the demo machine into dir, which must be missing or empty, with the log of five simulated boots on the
-// mornings before now.
+// Make writes the demo machine into dir, which must be missing or empty, with
+// the log of five simulated boots on the mornings before now.
 func Make(dir string, now time.Time) error {
 	m, err := load()
 	if err != nil {
@@ -143,10 +145,13 @@ func Make(dir string, now time.Time) error {
 	return b.err
 }
 
-// Morning is when the visitor desk's computer is switched on, some days after the day of t: at about eight.
+// Morning is when the visitor desk's computer is switched on, some days after
+// the day of t: at about eight.
 func Morning(t time.Time, days int) time.Time {
 	y, m, d := t.Date()
-	return time.Date(y, m, d+days, 8, 0, 0, 0, t.Location()).Add(time.Duration((d+days+31)*37%11) * time.Minute)
+	return time.Date(y, m, d+days, 8, 0, 0, 0, t.Location()).Add(
+		time.Duration((d+days+31)*37%11) * time.Minute,
+	)
 }
 
 func (b *builder) at(p string) string { return filepath.Join(b.dir, filepath.FromSlash(p)) }
@@ -179,11 +184,14 @@ const (
 	adminUnits  = "/etc/systemd/system"
 )
 
-// targets are the goals of a boot, by the texts that order them and pull them in.
+// targets are the goals of a boot, by the texts that order them and pull them
+// in.
 var targets = []struct{ name, title, text string }{
 	{"graphical", "Graphical Interface", "Requires=multi-user.target\nAfter=multi-user.target"},
-	{"multi-user", "Multi-User System", "Requires=basic.target\nAfter=basic.target\nWants=dbus.service polkit.service getty.target remote-fs.target"},
-	{"basic", "Basic System", "Requires=sysinit.target\nAfter=sysinit.target\nWants=sockets.target timers.target"},
+	{"multi-user", "Multi-User System", "Requires=basic.target\nAfter=basic.target\n" +
+		"Wants=dbus.service polkit.service getty.target remote-fs.target"},
+	{"basic", "Basic System", "Requires=sysinit.target\nAfter=sysinit.target\n" +
+		"Wants=sockets.target timers.target"},
 	{"sysinit", "System Initialization", "Wants=local-fs.target\nAfter=local-fs.target"},
 	{"local-fs", "Local File Systems", ""},
 	{"remote-fs", "Remote File Systems", "DefaultDependencies=no\nAfter=local-fs.target"},
@@ -203,19 +211,27 @@ func (b *builder) frame(m manifest) {
 	b.file("/etc/os-release", release.String(), 0o644)
 	b.file("/etc/hostname", m.Host+"\n", 0o644)
 	b.file("/etc/machine-id", machineID+"\n", 0o444)
-	passwd := "root:x:0:0:root:/root:/bin/bash\nmast:x:120:120:Weather masts:/var/lib/mast:/usr/sbin/nologin\n"
+	passwd := "root:x:0:0:root:/root:/bin/bash\nmast:x:120:120:Weather " +
+		"masts:/var/lib/mast:/usr/sbin/nologin\n"
 	for _, u := range m.Users {
-		passwd += fmt.Sprintf("%s:x:%d:%d:%s:/home/%s:/bin/bash\n", u.Name, u.UID, u.UID, u.Full, u.Name)
+		passwd += fmt.Sprintf("%s:x:%d:%d:%s:/home/%s:/bin/bash\n", u.Name, u.UID, u.UID, u.Full,
+			u.Name)
 	}
 	b.file("/etc/passwd", passwd, 0o644)
-	b.file("/usr/share/xsessions/lark.desktop", "[Desktop Entry]\nName=Lark\nExec=lark-session\nType=Application\nDesktopNames=Lark\n", 0o644)
+	b.file("/usr/share/xsessions/lark.desktop", "[Desktop Entry]\nName=Lark\nExec=lark-session\n"+
+		"Type=Application\nDesktopNames=Lark\n", 0o644)
 	for _, t := range targets {
-		b.file(vendorUnits+"/"+t.name+".target", fmt.Sprintf("[Unit]\nDescription=%s\n%s\n", t.title, t.text), 0o644)
+		b.file(vendorUnits+"/"+t.name+".target",
+			fmt.Sprintf("[Unit]\nDescription=%s\n%s\n", t.title, t.text), 0o644)
 	}
 	b.link(vendorUnits+"/default.target", "graphical.target")
-	b.file("/usr/lib/systemd/user/default.target", "[Unit]\nDescription=Main User Target\nWants=timers.target\n", 0o644)
+	b.file("/usr/lib/systemd/user/default.target", "[Unit]\nDescription=Main User Target\n"+
+		"Wants=timers.target\n", 0o644)
 	b.file("/usr/lib/systemd/user/timers.target", "[Unit]\nDescription=Timers\n", 0o644)
-	for _, folder := range []string{"/var/lib/dpkg/info", "/var/log/journal", "/var/spool/cron/crontabs", "/root", "/proc", "/run", "/tmp"} {
+	for _, folder := range []string{
+		"/var/lib/dpkg/info", "/var/log/journal", "/var/spool/cron/crontabs", "/root", "/proc",
+		"/run", "/tmp",
+	} {
 		if b.err == nil {
 			b.err = os.MkdirAll(b.at(folder), 0o755)
 		}
@@ -272,12 +288,15 @@ func (b *builder) install(p pkg, m manifest) {
 	if p.Summary != "" {
 		record += "Description: " + p.Summary + "\n"
 	}
-	record += fmt.Sprintf("Priority: %s\nSection: %s\nMaintainer: %s <packages@example.invalid>\nVersion: 1.0\n\n", priority, section, maker)
+	record += fmt.Sprintf("Priority: %s\nSection: %s\nMaintainer: %s <packages@example.invalid>\n"+
+		"Version: 1.0\n\n", priority, section, maker)
 	b.add("/var/lib/dpkg/status", record)
 	list := "/.\n"
 	for _, owned := range b.owned {
-		admin := strings.HasPrefix(owned, "/etc/systemd/system/") && strings.Contains(owned, ".wants/")
-		if !admin && !strings.HasPrefix(owned, "/home/") && !strings.HasPrefix(owned, "/var/spool/") {
+		admin := strings.HasPrefix(owned, "/etc/systemd/system/") &&
+			strings.Contains(owned, ".wants/")
+		if !admin && !strings.HasPrefix(owned, "/home/") &&
+			!strings.HasPrefix(owned, "/var/spool/") {
 			list += owned + "\n"
 		}
 	}
@@ -372,8 +391,10 @@ func (b *builder) timer(t timer) {
 	if t.User {
 		vendor, admin = "/usr/lib/systemd/user", "/etc/systemd/user"
 	}
-	b.file(path.Join(vendor, t.Name+".service"), fmt.Sprintf("[Unit]\nDescription=%s\n\n[Service]\nType=oneshot\nExecStart=%s\n", t.Title, t.Run), 0o644)
-	b.file(path.Join(vendor, t.Name+".timer"), fmt.Sprintf("[Unit]\nDescription=%s, by the clock\n\n[Timer]\n%s\n\n[Install]\nWantedBy=%s\n", t.Title, t.Times, goal), 0o644)
+	b.file(path.Join(vendor, t.Name+".service"), fmt.Sprintf("[Unit]\nDescription=%s\n\n"+
+		"[Service]\nType=oneshot\nExecStart=%s\n", t.Title, t.Run), 0o644)
+	b.file(path.Join(vendor, t.Name+".timer"), fmt.Sprintf("[Unit]\nDescription=%s, by the "+
+		"clock\n\n[Timer]\n%s\n\n[Install]\nWantedBy=%s\n", t.Title, t.Times, goal), 0o644)
 	b.link(path.Join(admin, goal+".wants", t.Name+".timer"), path.Join(vendor, t.Name+".timer"))
 }
 
@@ -394,10 +415,12 @@ func (b *builder) entry(e entry) {
 func (b *builder) cron(c cronjob) {
 	b.program(c.Run, "", c.Gone)
 	if c.UserTable != "" {
-		b.file("/var/spool/cron/crontabs/"+c.UserTable, fmt.Sprintf("# %s\n@reboot %s\n", c.Comment, c.Run), 0o600)
+		b.file("/var/spool/cron/crontabs/"+c.UserTable,
+			fmt.Sprintf("# %s\n@reboot %s\n", c.Comment, c.Run), 0o600)
 		return
 	}
-	b.file("/etc/cron.d/"+c.Table, fmt.Sprintf("# %s\n@reboot %s %s\n", c.Comment, c.User, c.Run), 0o644)
+	b.file("/etc/cron.d/"+c.Table, fmt.Sprintf("# %s\n@reboot %s %s\n", c.Comment, c.User, c.Run),
+		0o644)
 }
 
 // hand gives the users what is theirs, where we may.
@@ -412,6 +435,7 @@ func (b *builder) hand(m manifest) {
 			}
 			return errors.Join(err, os.Lchown(p, u.UID, u.UID))
 		}
-		b.err = errors.Join(b.err, filepath.WalkDir(b.at("/home/"+u.Name), give), filepath.WalkDir(b.at("/var/spool/cron/crontabs/"+u.Name), give))
+		b.err = errors.Join(b.err, filepath.WalkDir(b.at("/home/"+u.Name), give),
+			filepath.WalkDir(b.at("/var/spool/cron/crontabs/"+u.Name), give))
 	}
 }

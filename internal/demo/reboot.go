@@ -24,9 +24,11 @@ import (
 // processors is how many the simulated machine has.
 const processors = 2
 
-// The simulated reboot stands in for hardware: it reads what a boot of the demo machine would launch from the machine's
-// files as they are now, by its own means, plays it through second by second, and writes a log. It knows the machine's
-// programs from meridian.toml, and nothing of how Calm Dawn surveys, rates or compares.
+// The simulated reboot stands in for hardware: it reads what a boot of the demo
+// machine would launch from the machine's files as they are now, by its own
+// means, plays it through second by second, and writes a log. It knows the
+// machine's programs from meridian.toml, and nothing of how Calm Dawn surveys,
+// rates or compares.
 
 // A sim is one simulated boot.
 type sim struct {
@@ -68,8 +70,9 @@ type segment struct {
 	left     float64
 }
 
-// Reboot starts the demo machine in dir once, as a simulation, at the given instant, and returns how many seconds it took
-// until it was ready. seed decides the noise; the same machine with the same seed boots the same way.
+// Reboot starts the demo machine in dir once, as a simulation, at the given
+// instant, and returns how many seconds it took until it was ready. seed
+// decides the noise; the same machine with the same seed boots the same way.
 func Reboot(dir string, at time.Time, seed uint64) (ready time.Duration, err error) {
 	m, err := load()
 	if err != nil {
@@ -78,7 +81,12 @@ func Reboot(dir string, at time.Time, seed uint64) (ready time.Duration, err err
 	if !Is(dir) {
 		return 0, fmt.Errorf("%s is not the demo machine; calmdawn demo --keep DIR makes one", dir)
 	}
-	s := &sim{dir: dir, rng: rand.New(rand.NewPCG(seed, 7)), known: map[string][]float64{}, units: map[string]*simUnit{}}
+	s := &sim{
+		dir:   dir,
+		rng:   rand.New(rand.NewPCG(seed, 7)),
+		known: map[string][]float64{},
+		units: map[string]*simUnit{},
+	}
 	s.slow = math.Exp(0.03 * s.rng.NormFloat64())
 	for _, p := range m.Packages {
 		for _, service := range p.Services {
@@ -102,22 +110,29 @@ func Is(dir string) bool {
 	return err == nil && strings.TrimSpace(string(text)) == machineID
 }
 
-// Boots returns how many boots the demo machine in dir has in its log, and when the last of them began.
+// Boots returns how many boots the demo machine in dir has in its log, and when
+// the last of them began.
 func Boots(dir string) (n int, last time.Time, err error) {
 	files, err := filepath.Glob(filepath.Join(dir, journal.Folder, machineID, "*.journal"))
 	for _, f := range files {
 		var micro int64
 		name := strings.TrimSuffix(filepath.Base(f), ".journal")
-		if _, scanErr := fmt.Sscanf(name[strings.LastIndex(name, "-")+1:], "%x", &micro); scanErr == nil && time.UnixMicro(micro).After(last) {
+		if _, scanErr := fmt.Sscanf(name[strings.LastIndex(name, "-")+1:], "%x",
+			&micro); scanErr == nil && time.UnixMicro(micro).After(last) {
 			last = time.UnixMicro(micro)
 		}
 	}
 	return len(files), last, err
 }
 
-var simFolders = []string{"etc/systemd/system.control", "etc/systemd/system", "usr/lib/systemd/system"}
+var simFolders = []string{
+	"etc/systemd/system.control",
+	"etc/systemd/system",
+	"usr/lib/systemd/system",
+}
 
-// pull reads a unit and all that it pulls in; nil for one that is masked or nowhere.
+// pull reads a unit and all that it pulls in; nil for one that is masked or
+// nowhere.
 func (s *sim) pull(name string) *simUnit {
 	if u, ok := s.units[name]; ok {
 		return u
@@ -132,11 +147,18 @@ func (s *sim) pull(name string) *simUnit {
 	if text == "" {
 		return nil
 	}
-	u := &simUnit{name: name, title: name, kind: "simple", target: strings.HasSuffix(name, ".target")}
+	u := &simUnit{
+		name:   name,
+		title:  name,
+		kind:   "simple",
+		target: strings.HasSuffix(name, ".target"),
+	}
 	s.units[name] = u
 	s.order = append(s.order, u)
 	instance, _, _ := strings.Cut(name[strings.Index(name, "@")+1:], ".")
-	for line := range strings.Lines(strings.NewReplacer("%i", instance, "%I", instance).Replace(text)) {
+	for line := range strings.Lines(strings.NewReplacer("%i", instance, "%I", instance).Replace(
+		text,
+	)) {
 		key, value, _ := strings.Cut(strings.TrimSpace(line), "=")
 		switch key {
 		case "Description":
@@ -151,7 +173,8 @@ func (s *sim) pull(name string) *simUnit {
 			u.early = value == "no"
 		case "ExecStart":
 			program, _, _ := strings.Cut(value, " ")
-			_, err := os.Stat(filepath.Join(s.dir, strings.TrimLeft(program, "-@:+!"))) // the prefixes of systemd.service(5)
+			// the prefixes of systemd.service(5)
+			_, err := os.Stat(filepath.Join(s.dir, strings.TrimLeft(program, "-@:+!")))
 			u.missing = value != "" && err != nil
 		}
 	}
@@ -163,7 +186,8 @@ func (s *sim) pull(name string) *simUnit {
 	return u
 }
 
-// read returns the text of a unit with its drop-ins, and the name that its own name may be another one for.
+// read returns the text of a unit with its drop-ins, and the name that its own
+// name may be another one for.
 func (s *sim) read(name string) (text, canonical string) {
 	for _, try := range []string{name, name[:strings.Index(name, "@")+1] + path.Ext(name)} {
 		for _, folder := range simFolders {
@@ -178,7 +202,8 @@ func (s *sim) read(name string) (text, canonical string) {
 			}
 			if data, err := os.ReadFile(p); err == nil {
 				text = string(data)
-				dropins, _ := filepath.Glob(filepath.Join(s.dir, "etc/systemd/system", name+".d", "*.conf"))
+				dropins, _ := filepath.Glob(filepath.Join(s.dir, "etc/systemd/system", name+".d",
+					"*.conf"))
 				for _, d := range dropins {
 					more, _ := os.ReadFile(d)
 					text += "\n" + string(more)
@@ -190,7 +215,8 @@ func (s *sim) read(name string) (text, canonical string) {
 	return "", name
 }
 
-// links lists what the folders of a unit pull in: the strongest entry of a name counts.
+// links lists what the folders of a unit pull in: the strongest entry of a name
+// counts.
 func (s *sim) links(name string) []string {
 	var names, seen []string
 	for _, kind := range []string{".wants", ".requires"} {
@@ -223,7 +249,9 @@ func (s *sim) plan(u *simUnit) {
 	sum := fnv.New64a() // noise of its own, whatever else starts
 	sum.Write([]byte(u.name))
 	own := rand.New(rand.NewPCG(s.rng.Uint64(), sum.Sum64()))
-	noisy := func(seconds float64) float64 { return seconds * s.slow * math.Exp(0.06*own.NormFloat64()) }
+	noisy := func(seconds float64) float64 {
+		return seconds * s.slow * math.Exp(0.06*own.NormFloat64())
+	}
 	wait, compute, background := noisy(does[0]), noisy(does[1]), noisy(does[2])
 	u.work = []segment{{false, wait / 2}, {true, compute}, {false, wait / 2}}
 	for left := background; left > 0; left -= 0.5 { // it pauses between strokes of work
@@ -235,11 +263,13 @@ func (s *sim) plan(u *simUnit) {
 	}
 }
 
-// link works out what each unit waits for: what it is ordered after, and what targets and services wait for by default.
+// link works out what each unit waits for: what it is ordered after, and what
+// targets and services wait for by default.
 func (s *sim) link() {
 	wait := func(u *simUnit, name string) {
 		other := s.units[name]
-		if other != nil && other != u && !slices.Contains(u.waitsFor, other) && !other.waitsOn(u, 0) {
+		if other != nil && other != u && !slices.Contains(u.waitsFor, other) &&
+			!other.waitsOn(u, 0) {
 			u.waitsFor = append(u.waitsFor, other)
 		}
 	}
@@ -278,11 +308,13 @@ func (u *simUnit) waitsOn(other *simUnit, depth int) bool {
 	if depth > 200 {
 		return true
 	}
-	return slices.ContainsFunc(u.waitsFor, func(v *simUnit) bool { return v == other || v.waitsOn(other, depth+1) })
+	return slices.ContainsFunc(u.waitsFor, func(v *simUnit) bool {
+		return v == other || v.waitsOn(other, depth+1)
+	})
 }
 
-// play runs the boot until everything that was pulled in has started: waiting passes by itself, computing is shared among
-// the processors.
+// play runs the boot until everything that was pulled in has started: waiting
+// passes by itself, computing is shared among the processors.
 func (s *sim) play() error {
 	for step := 0; ; step++ {
 		if step > 1_000_000 {
@@ -291,7 +323,8 @@ func (s *sim) play() error {
 		s.release()
 		computing, next := 0, math.Inf(1)
 		running, units := s.running()
-		if len(running) == 0 && !slices.ContainsFunc(s.order, func(u *simUnit) bool { return !u.done }) {
+		if len(running) == 0 &&
+			!slices.ContainsFunc(s.order, func(u *simUnit) bool { return !u.done }) {
 			s.sample()
 			return nil
 		}
@@ -309,7 +342,8 @@ func (s *sim) play() error {
 			next = min(next, left)
 		}
 		if math.IsInf(next, 1) {
-			return errors.New("the simulated boot stands still: units wait for each other in a circle")
+			return errors.New("the simulated boot stands still: units wait for each other in a " +
+				"circle")
 		}
 		next = min(next, 0.2) // as often as the recorder would look
 		s.now += next
@@ -339,18 +373,21 @@ func (s *sim) sample() {
 	at := time.Duration(s.now * 1e9)
 	s.course = append(s.course, boot.Use{At: at, CPU: time.Duration(s.used * 1e9)})
 	for _, u := range s.order {
-		if n := len(u.course); u.begun && u.used > 0 && (n == 0 || u.course[n-1].CPU != time.Duration(u.used*1e9)) {
+		if n := len(u.course); u.begun && u.used > 0 &&
+			(n == 0 || u.course[n-1].CPU != time.Duration(u.used*1e9)) {
 			u.course = append(u.course, boot.Use{At: at, CPU: time.Duration(u.used * 1e9)})
 		}
 	}
 }
 
-// release begins the units that wait for nothing any more, and ends those that have nothing to do, until none is left.
+// release begins the units that wait for nothing any more, and ends those that
+// have nothing to do, until none is left.
 func (s *sim) release() {
 	for again := true; again; {
 		again = false
 		for _, u := range s.order {
-			ready := !u.begun && !slices.ContainsFunc(u.waitsFor, func(v *simUnit) bool { return !v.done })
+			ready := !u.begun &&
+				!slices.ContainsFunc(u.waitsFor, func(v *simUnit) bool { return !v.done })
 			if ready {
 				u.begun, u.begin = true, s.now
 				again = true
@@ -389,7 +426,9 @@ const msgStarting = "7d4958e842da4a758f6c1cdc7b36dcc5"
 // write puts the boot down as a log file of the machine.
 func (s *sim) write(m manifest, goal *simUnit, at time.Time) (time.Duration, error) {
 	noise := func(seconds float64) time.Duration {
-		d := time.Duration(seconds * s.slow * math.Exp(0.02*s.rng.NormFloat64()) * float64(time.Second))
+		d := time.Duration(seconds * s.slow * math.Exp(
+			0.02*s.rng.NormFloat64(),
+		) * float64(time.Second))
 		return d.Round(time.Microsecond)
 	}
 	firmware, loader, kernel, initrd := noise(6.4), noise(2.1), noise(3.9), noise(2.6)
@@ -406,10 +445,18 @@ func (s *sim) write(m manifest, goal *simUnit, at time.Time) (time.Duration, err
 	base := kernel + initrd
 	add := func(moment time.Duration, fields ...string) {
 		real := at.Add(moment)
-		own := []string{"_BOOT_ID=" + bootID.String(), "_MACHINE_ID=" + machineID, "_HOSTNAME=" + m.Host, journal.SimulatedField + "=1", "PRIORITY=6"}
-		w.Add(journal.Entry{Realtime: uint64(real.UnixMicro()), Monotonic: uint64(moment.Microseconds()), Boot: bootID}, append(own, fields...))
+		own := []string{
+			"_BOOT_ID=" + bootID.String(), "_MACHINE_ID=" + machineID, "_HOSTNAME=" + m.Host,
+			journal.SimulatedField + "=1", "PRIORITY=6",
+		}
+		w.Add(journal.Entry{
+			Realtime:  uint64(real.UnixMicro()),
+			Monotonic: uint64(moment.Microseconds()),
+			Boot:      bootID,
+		}, append(own, fields...))
 	}
-	add(0, "_TRANSPORT=kernel", "SYSLOG_IDENTIFIER=kernel", "MESSAGE=Simulated start of the demo machine")
+	add(0, "_TRANSPORT=kernel", "SYSLOG_IDENTIFIER=kernel", "MESSAGE=Simulated start of the demo "+
+		"machine")
 
 	type event struct {
 		moment time.Duration
@@ -425,7 +472,10 @@ func (s *sim) write(m manifest, goal *simUnit, at time.Time) (time.Duration, err
 		if logged != nil && moment < logged.end {
 			return // the log was not there yet
 		}
-		fields := []string{"_TRANSPORT=journal", "_PID=1", "_COMM=systemd", "SYSLOG_IDENTIFIER=systemd", "MESSAGE_ID=" + id, "MESSAGE=" + message}
+		fields := []string{
+			"_TRANSPORT=journal", "_PID=1", "_COMM=systemd", "SYSLOG_IDENTIFIER=systemd",
+			"MESSAGE_ID=" + id, "MESSAGE=" + message,
+		}
 		events = append(events, event{at1(moment), id == msgStarting, append(fields, more...)})
 	}
 	last := 0.0
@@ -435,10 +485,12 @@ func (s *sim) write(m manifest, goal *simUnit, at time.Time) (time.Duration, err
 		label := u.name + " - " + u.title
 		switch {
 		case u.missing:
-			say(u.end, "be02cf6855d2428ba40df7e9d022f03d", "Failed to start "+label+".", append(unit, "JOB_RESULT=failed")...)
+			say(u.end, "be02cf6855d2428ba40df7e9d022f03d", "Failed to start "+label+".",
+				append(unit, "JOB_RESULT=failed")...)
 			continue
 		case u.target:
-			say(u.end, "39f53479d3a045ac8e11786248231fbf", "Reached target "+label+".", append(unit, "JOB_RESULT=done")...)
+			say(u.end, "39f53479d3a045ac8e11786248231fbf", "Reached target "+label+".",
+				append(unit, "JOB_RESULT=done")...)
 			continue
 		case u.kind != "simple" && strings.HasSuffix(u.name, ".service"):
 			say(u.begin, msgStarting, "Starting "+label+"...", unit...)
@@ -447,7 +499,8 @@ func (s *sim) write(m manifest, goal *simUnit, at time.Time) (time.Duration, err
 		if u.kind == "oneshot" {
 			verb = "Finished "
 		}
-		say(u.end, "39f53479d3a045ac8e11786248231fbf", verb+label+".", append(unit, "JOB_RESULT=done")...)
+		say(u.end, "39f53479d3a045ac8e11786248231fbf", verb+label+".",
+			append(unit, "JOB_RESULT=done")...)
 	}
 	userspace := time.Duration(last*1e6) * time.Microsecond
 	total := firmware + loader + base + userspace
@@ -458,12 +511,16 @@ func (s *sim) write(m manifest, goal *simUnit, at time.Time) (time.Duration, err
 		return fmt.Sprintf("%.3fs", d.Seconds())
 	}
 	say(last, "b07a249cd024414a82dd00cd181378ff",
-		fmt.Sprintf("Startup finished in %s (firmware) + %s (loader) + %s (kernel) + %s (initrd) + %s (userspace) = %s.",
-			spell(firmware), spell(loader), spell(kernel), spell(initrd), spell(userspace), spell(total)),
-		fmt.Sprintf("KERNEL_USEC=%d", kernel.Microseconds()), fmt.Sprintf("INITRD_USEC=%d", initrd.Microseconds()),
+		fmt.Sprintf("Startup finished in %s (firmware) + %s (loader) + %s (kernel) + %s (initrd) "+
+			"+ %s (userspace) = %s.",
+			spell(firmware), spell(loader), spell(kernel), spell(initrd), spell(userspace),
+			spell(total)),
+		fmt.Sprintf("KERNEL_USEC=%d", kernel.Microseconds()),
+		fmt.Sprintf("INITRD_USEC=%d", initrd.Microseconds()),
 		fmt.Sprintf("USERSPACE_USEC=%d", userspace.Microseconds()))
 	// Some hours later it is switched off.
-	say(last+7*3600, "39f53479d3a045ac8e11786248231fbf", "Reached target shutdown.target - System Shutdown.", "UNIT=shutdown.target", "JOB_TYPE=start", "JOB_RESULT=done")
+	say(last+7*3600, "39f53479d3a045ac8e11786248231fbf", "Reached target shutdown.target - "+
+		"System Shutdown.", "UNIT=shutdown.target", "JOB_TYPE=start", "JOB_RESULT=done")
 	slices.SortStableFunc(events, func(a, b event) int {
 		if a.moment == b.moment && a.begins != b.begins {
 			if a.begins {
@@ -485,13 +542,26 @@ func (s *sim) write(m manifest, goal *simUnit, at time.Time) (time.Duration, err
 		return 0, err
 	}
 	record := boot.Boot{
-		ID: bootID.String(), Began: at.UTC(), Ready: boot.Of(at1(goal.end), boot.Bus), Goal: goal.name, Simulated: true, Sources: []boot.Source{boot.Recorder}, Processors: processors,
-		Phases: []boot.Phase{{Name: "firmware", Took: firmware}, {Name: "loader", Took: loader}, {Name: "kernel", Took: kernel}, {Name: "initrd", Took: initrd}, {Name: "userspace", Took: userspace}},
+		ID:         bootID.String(),
+		Began:      at.UTC(),
+		Ready:      boot.Of(at1(goal.end), boot.Bus),
+		Goal:       goal.name,
+		Simulated:  true,
+		Sources:    []boot.Source{boot.Recorder},
+		Processors: processors,
+		Phases: []boot.Phase{
+			{Name: "firmware", Took: firmware},
+			{Name: "loader", Took: loader},
+			{Name: "kernel", Took: kernel},
+			{Name: "initrd", Took: initrd},
+			{Name: "userspace", Took: userspace},
+		},
 	}
 	return at1(goal.end), s.record(record, base)
 }
 
-// record stands in for the recorder: what each unit used, by which moment. base is what came before the service manager.
+// record stands in for the recorder: what each unit used, by which moment. base
+// is what came before the service manager.
 func (s *sim) record(b boot.Boot, base time.Duration) error {
 	moved := func(course []boot.Use) []boot.Use {
 		course = slices.Clone(course)
@@ -504,7 +574,14 @@ func (s *sim) record(b boot.Boot, base time.Duration) error {
 		return boot.Of(base+time.Duration(seconds*1e9), boot.Bus)
 	}
 	for _, u := range s.order {
-		span := boot.Span{Native: u.name, Begin: moment(u.begin), End: moment(u.end), Failed: u.missing, Pulls: u.pulls, Course: moved(u.course)}
+		span := boot.Span{
+			Native: u.name,
+			Begin:  moment(u.begin),
+			End:    moment(u.end),
+			Failed: u.missing,
+			Pulls:  u.pulls,
+			Course: moved(u.course),
+		}
 		for _, other := range u.waitsFor {
 			span.After = append(span.After, other.name)
 		}
@@ -517,7 +594,8 @@ func (s *sim) record(b boot.Boot, base time.Duration) error {
 	boot.SortSpans(b.Spans)
 	b.Course = moved(s.course)
 	b.Settled.Rule = boot.QuietRule
-	b.Settled.FromReady = boot.Of(max(0, base+time.Duration(s.lastWork*1e9)-b.Ready.Value), boot.Recorder)
+	b.Settled.FromReady = boot.Of(max(0, base+time.Duration(s.lastWork*1e9)-b.Ready.Value),
+		boot.Recorder)
 	end := b.Course[len(b.Course)-1]
 	b.Course = append(b.Course, boot.Use{At: end.At + 5*time.Second, CPU: end.CPU})
 	r, err := machine.Open(s.dir)

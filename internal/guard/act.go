@@ -27,10 +27,11 @@ const (
 	End    Event = "end"    // it is switched off in order
 )
 
-// Note does what an event asks for, on the running machine. What it does is told to log.
+// Note does what an event asks for, on the running machine. What it does is
+// told to log.
 //
-// The begin of a start and its good end open the ledger, and so settle first what an interrupted call has left; the other two write the casebook
-// alone.
+// The begin of a start and its good end open the ledger, and so settle first
+// what an interrupted call has left; the other two write the casebook alone.
 func Note(r *machine.Root, e Event, now time.Time, log io.Writer) error {
 	id, clock := journal.Present(r), uptime()
 	switch e {
@@ -47,13 +48,16 @@ func Note(r *machine.Root, e Event, now time.Time, log io.Writer) error {
 	for _, c := range led.Recovered() {
 		fmt.Fprintf(log, "Change %d had been interrupted; it is settled.\n", c.ID)
 	}
-	if e == Good { // whatever was before: with these changes, or without them again, the machine becomes ready
+	// whatever was before: with these changes, or without them again, the
+	// machine becomes ready
+	if e == Good {
 		fmt.Fprintln(log, "The machine is ready; the boot guard goes.")
 		return Remove(led, r, now)
 	}
 	guarded := led.Guarded()
 	if len(guarded) == 0 {
-		if len(led.Edited()) > 0 { // what this start was begun with is not what stands on the disk now
+		// what this start was begun with is not what stands on the disk now
+		if len(led.Edited()) > 0 {
 			return startAgain()
 		}
 		return nil
@@ -78,7 +82,8 @@ func remember(r *machine.Root, update func(*guard.State)) error {
 	return errors.Join(book.UpdateGuard(update), book.Close())
 }
 
-// act takes the guarded changes back and has the goal started again: what the start that is under way does not know of would stay off in it.
+// act takes the guarded changes back and has the goal started again: what the
+// start that is under way does not know of would stay off in it.
 func act(led *ledger.Ledger, guarded []int64, now time.Time, log io.Writer) error {
 	var wrong []error
 	for _, id := range slices.Backward(guarded) {
@@ -90,7 +95,8 @@ func act(led *ledger.Ledger, guarded []int64, now time.Time, log io.Writer) erro
 			wrong = append(wrong, fmt.Errorf("change %d: %w", id, err))
 			continue
 		}
-		fmt.Fprintf(log, "Change %d is taken back: the machine did not become ready twice in a row.\n", id)
+		fmt.Fprintf(log, "Change %d is taken back: the machine did not become ready twice in a "+
+			"row.\n", id)
 	}
 	trouble := errors.Join(wrong...)
 	err := errors.Join(trouble, led.UpdateGuard(func(s *guard.State) { s.Acting(trouble) }))
@@ -100,7 +106,8 @@ func act(led *ledger.Ledger, guarded []int64, now time.Time, log io.Writer) erro
 	return errors.Join(err, startAgain())
 }
 
-// asked reports whether a person asked for another start than the usual one, on the kernel's command line (kernel-command-line(7)).
+// asked reports whether a person asked for another start than the usual one, on
+// the kernel's command line (kernel-command-line(7)).
 func asked() bool {
 	text, err := os.ReadFile("/proc/cmdline")
 	if err != nil || inContainer() { // a container sees the words of the computer around it
@@ -120,5 +127,6 @@ func asked() bool {
 
 func inContainer() bool {
 	environ, _ := os.ReadFile("/proc/1/environ")
-	return strings.HasPrefix(string(environ), "container=") || strings.Contains(string(environ), "\x00container=")
+	return strings.HasPrefix(string(environ), "container=") ||
+		strings.Contains(string(environ), "\x00container=")
 }

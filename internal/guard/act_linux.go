@@ -16,9 +16,11 @@ func uptime() time.Duration {
 	return time.Duration(now.Nano())
 }
 
-// startAgain has the service manager read its files anew and start its goal again, by the signals that systemd(1) names; so early in a start there
-// is no bus to ask over.
+// startAgain has the service manager read its files anew and start its goal
+// again, by the signals that systemd(1) names; so early in a start there is no
+// bus to ask over.
 func startAgain() error {
-	const enterDefault = unix.Signal(34) // SIGRTMIN+0 of the C library that the service manager is built with
+	// SIGRTMIN+0 of the C library that the service manager is built with
+	const enterDefault = unix.Signal(34)
 	return errors.Join(unix.Kill(1, unix.SIGHUP), unix.Kill(1, enterDefault))
 }

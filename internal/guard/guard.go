@@ -1,6 +1,9 @@
-// Package guard puts the boot guard into a machine, and does its work there: three small units that count the boots since a change, and take it back
-// when the machine has failed to become ready twice in a row. It is no part of the change it guards, but a chore of the ledger: it stands before the
-// change's first edit, goes when nothing is guarded, and leaves no trace, so that the change can be undone as if it had never been there.
+// Package guard puts the boot guard into a machine, and does its work there:
+// three small units that count the boots since a change, and take it back when
+// the machine has failed to become ready twice in a row. It is no part of the
+// change it guards, but a chore of the ledger: it stands before the change's
+// first edit, goes when nothing is guarded, and leaves no trace, so that the
+// change can be undone as if it had never been there.
 package guard
 
 import (
@@ -20,18 +23,22 @@ import (
 // By is who takes changes back, in the ledger.
 const By = "boot guard"
 
-// Where the guard stands in a machine. All of it has to be on the file system of the root, for it runs before any other is there.
+// Where the guard stands in a machine. All of it has to be on the file system
+// of the root, for it runs before any other is there.
 const (
-	Program = "/usr/local/lib/calmdawn-guard/calmdawn" // not the recorder's: each comes and goes alone
+	// not the recorder's: each comes and goes alone
+	Program = "/usr/local/lib/calmdawn-guard/calmdawn"
 	units   = "/etc/systemd/system/"
 	begin   = "calmdawn-guard.service"
 	good    = "calmdawn-guard-good.service"
 	failed  = "calmdawn-guard-failed.service"
 )
 
-// The first unit counts the boot, before any file system but the root's is needed, and so before a start without them can end in an emergency. Its
-// end is an orderly one. The second is started once the goal is reached; if the goal fails it fails with it, and the third notes that, as it does
-// when the machine ends in an emergency or in a rescue.
+// The first unit counts the boot, before any file system but the root's is
+// needed, and so before a start without them can end in an emergency. Its end
+// is an orderly one. The second is started once the goal is reached; if the
+// goal fails it fails with it, and the third notes that, as it does when the
+// machine ends in an emergency or in a rescue.
 var texts = map[string]string{
 	begin: `[Unit]
 Description=Calm Dawn boot guard
@@ -95,15 +102,21 @@ func Refused(r *machine.Root) string {
 	}
 	for _, p := range []string{"/usr", "/usr/local", "/usr/local/lib", "/var", "/var/lib"} {
 		if info, err := r.Stat(p); err == nil && info.Device != root.Device {
-			return p + " is a file system of its own, and the guard has to work before that is there"
+			return p + " is a file system of its own, and the guard has to work before that is " +
+				"there"
 		}
 	}
 	return ""
 }
 
-// Goal is what the machine aims at when it starts: what default.target leads to.
+// Goal is what the machine aims at when it starts: what default.target leads
+// to.
 func Goal(r *machine.Root) string {
-	for _, p := range []string{units + "default.target", "/usr/lib/systemd/system/default.target", "/lib/systemd/system/default.target"} {
+	for _, p := range []string{
+		units + "default.target",
+		"/usr/lib/systemd/system/default.target",
+		"/lib/systemd/system/default.target",
+	} {
 		if target, err := r.ReadLink(p); err == nil && strings.HasSuffix(target, ".target") {
 			return path.Base(target)
 		}
@@ -121,7 +134,8 @@ func There(r *machine.Root) bool {
 	return false
 }
 
-// everything lists the paths at which the guard, or one for another goal, stands.
+// everything lists the paths at which the guard, or one for another goal,
+// stands.
 func everything(r *machine.Root) []string {
 	var paths []string
 	for _, goal := range []string{Goal(r), "graphical.target", "multi-user.target"} {
@@ -133,12 +147,21 @@ func everything(r *machine.Root) []string {
 		paths = append(paths, units+name)
 	}
 	slices.Sort(paths)
-	return append(slices.Compact(paths), Program) // links first: without its program no unit does anything
+	// links first: without its program no unit does anything
+	return append(slices.Compact(paths), Program)
 }
 
-// Put puts the guard into the machine, for a change that is to be carried out next with Guarded among its terms, and has it count boots from now
-// on. program is this program for the machine, usual how long the machine takes until it is ready. An error leaves the machine as it was.
-func Put(led *ledger.Ledger, r *machine.Root, program []byte, usual time.Duration, at time.Time) error {
+// Put puts the guard into the machine, for a change that is to be carried out
+// next with Guarded among its terms, and has it count boots from now on.
+// program is this program for the machine, usual how long the machine takes
+// until it is ready. An error leaves the machine as it was.
+func Put(
+	led *ledger.Ledger,
+	r *machine.Root,
+	program []byte,
+	usual time.Duration,
+	at time.Time,
+) error {
 	goal := Goal(r)
 	d := r.Draft(at)
 	var errs []error
@@ -152,7 +175,8 @@ func Put(led *ledger.Ledger, r *machine.Root, program []byte, usual time.Duratio
 	errs = append(errs, d.Chmod(Program, true))
 	for _, name := range slices.Sorted(maps.Keys(texts)) {
 		text := strings.ReplaceAll(texts[name], "GOAL", goal)
-		create(units+name, []byte(text), "/usr/lib/systemd/system/basic.target", "/lib/systemd/system/basic.target")
+		create(units+name, []byte(text), "/usr/lib/systemd/system/basic.target",
+			"/lib/systemd/system/basic.target")
 	}
 	starts := links(goal)
 	for _, link := range slices.Sorted(maps.Keys(starts)) {
@@ -172,7 +196,8 @@ func Put(led *ledger.Ledger, r *machine.Root, program []byte, usual time.Duratio
 	return err
 }
 
-// Remove has no change guarded any more and takes the guard out of the machine, whoever put it there.
+// Remove has no change guarded any more and takes the guard out of the machine,
+// whoever put it there.
 func Remove(led *ledger.Ledger, r *machine.Root, at time.Time) error {
 	if err := led.Unguard(); err != nil {
 		return err
@@ -189,6 +214,11 @@ func Remove(led *ledger.Ledger, r *machine.Root, at time.Time) error {
 	if len(d.Edits()) == 0 {
 		return nil
 	}
-	_, err := led.CarryOut(change.Change{Verb: change.Leave, MadeAt: at, MadeBy: By, Edits: d.Edits()})
+	_, err := led.CarryOut(change.Change{
+		Verb:   change.Leave,
+		MadeAt: at,
+		MadeBy: By,
+		Edits:  d.Edits(),
+	})
 	return err
 }

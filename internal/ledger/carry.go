@@ -21,7 +21,8 @@ type Unsettled struct {
 }
 
 func (u *Unsettled) Error() string {
-	return fmt.Sprintf("%s is still held by change %d, which was interrupted and could not be settled there (%s)",
+	return fmt.Sprintf("%s is still held by change %d, which was interrupted and could not be "+
+		"settled there (%s)",
 		u.Path, u.Change.ID, u.Change.WhyOpen(u.Path))
 }
 
@@ -68,7 +69,8 @@ func (l *Ledger) CarryOut(c change.Change) (change.Change, error) {
 	}
 	c.Status = change.Done
 	if err := l.reload(); err != nil {
-		return c, fmt.Errorf("change %d is done and recorded, but the guide beside the casebook could not be brought up to date: %w", c.ID, err)
+		return c, fmt.Errorf("change %d is done and recorded, but the guide beside the casebook "+
+			"could not be brought up to date: %w", c.ID, err)
 	}
 	if c.Verb != change.Watch {
 		l.dismiss()
@@ -81,7 +83,8 @@ func (l *Ledger) check(c change.Change) error {
 	wrong := []error{l.elsewhere(c)}
 	seen := map[string]bool{}
 	for _, e := range c.Edits {
-		if !path.IsAbs(e.Path) || path.Clean(e.Path) != e.Path || strings.ContainsRune(e.Path, 0) || seen[e.Path] {
+		if !path.IsAbs(e.Path) || path.Clean(e.Path) != e.Path ||
+			strings.ContainsRune(e.Path, 0) || seen[e.Path] {
 			return fmt.Errorf("%q is no path that can be edited", e.Path)
 		}
 		seen[e.Path] = true
@@ -117,7 +120,9 @@ func (l *Ledger) homeOwns(e change.Edit) error {
 	}
 	for _, n := range []change.Node{e.Before, e.After} {
 		if n.Kind == change.File && (n.UID != home.UID || n.GID != home.GID) {
-			return &machine.Refusal{Path: e.Path, Reason: fmt.Sprintf("belongs to user %d and group %d, in the home of user %d and group %d; give it to them with chown, or edit it by hand", n.UID, n.GID, home.UID, home.GID)}
+			return &machine.Refusal{Path: e.Path, Reason: fmt.Sprintf("belongs to user %d and "+
+				"group %d, in the home of user %d and group %d; give it to them with chown, or "+
+				"edit it by hand", n.UID, n.GID, home.UID, home.GID)}
 		}
 	}
 	return nil
@@ -195,10 +200,12 @@ func (l *Ledger) giveUp(c change.Change, why error) error {
 		}
 	}
 	if err := l.end(c, change.Failed); err != nil {
-		return fmt.Errorf("%w\nthe machine is as it was, but the record could not be closed: %w", why, err)
+		return fmt.Errorf("%w\nthe machine is as it was, but the record could not be closed: %w",
+			why, err)
 	}
 	if err := l.reload(); err != nil {
-		return fmt.Errorf("nothing was changed: %w\nand the guide beside the casebook could not be brought up to date: %w", why, err)
+		return fmt.Errorf("nothing was changed: %w\nand the guide beside the casebook could not "+
+			"be brought up to date: %w", why, err)
 	}
 	l.dismiss()
 	return fmt.Errorf("nothing was changed: %w", why)
@@ -211,7 +218,8 @@ func (l *Ledger) told(id int64, why error) error {
 	if len(open) == 0 {
 		return fmt.Errorf("%w\ntried once more, that could be done", why)
 	}
-	return fmt.Errorf("%w\nchange %d stays open at %s: the next call that changes something tries again", why, id, strings.Join(open, ", "))
+	return fmt.Errorf("%w\nchange %d stays open at %s: the next call that changes something "+
+		"tries again", why, id, strings.Join(open, ", "))
 }
 
 // reload reads the records anew and brings the guide up to date.

@@ -51,7 +51,8 @@ func (h *HeldElsewhere) Error() string {
 	if h.Path != "" {
 		what = "holds " + h.Path
 	}
-	return fmt.Sprintf("change %d of the casebook %s on %s %s", h.Change, h.Casebook, h.Computer, what)
+	return fmt.Sprintf("change %d of the casebook %s on %s %s", h.Change, h.Casebook, h.Computer,
+		what)
 }
 
 // withMark adds to a change that is recorded outside the machine, as its first
@@ -61,7 +62,8 @@ func (l *Ledger) withMark(c change.Change) (change.Change, error) {
 		return c, nil
 	}
 	if err := l.root.MayWrite(Elsewhere); err != nil && os.Geteuid() != 0 {
-		l.note("No mark of the change can stand in the machine (%s): another casebook would not know of it.", machine.Reason(err))
+		l.note("No mark of the change can stand in the machine (%s): another casebook would not "+
+			"know of it.", machine.Reason(err))
 		return c, nil
 	}
 	n, err := l.book.Next()
@@ -81,7 +83,8 @@ func (l *Ledger) withMark(c change.Change) (change.Change, error) {
 		return c, err
 	}
 	d := l.root.Draft(c.MadeAt)
-	if err := d.Create(path.Join(Elsewhere, fmt.Sprintf("%s-%d.json", m.Token, n)), "", append(text, '\n')); err != nil {
+	if err := d.Create(path.Join(Elsewhere, fmt.Sprintf("%s-%d.json", m.Token, n)), "",
+		append(text, '\n')); err != nil {
 		return c, err
 	}
 	e := d.Edits()[0]
@@ -109,8 +112,8 @@ func unsettledMark(text []byte) []byte {
 	return append(open, '\n')
 }
 
-// openMark has the mark of a change say that it is not settled, before the first
-// of the other edits of the change or of its undo.
+// openMark has the mark of a change say that it is not settled, before the
+// first of the other edits of the change or of its undo.
 func (l *Ledger) openMark(c change.Change) error {
 	for _, e := range c.Edits {
 		if !isMark(e) {

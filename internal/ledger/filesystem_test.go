@@ -29,7 +29,10 @@ func coarse(t *testing.T, dir string, r *machine.Root) {
 			info, err := d.Info()
 			if err == nil && info.ModTime().Nanosecond() != 0 {
 				whole := unix.NsecToTimespec(info.ModTime().Truncate(time.Second).UnixNano())
-				err = unix.UtimesNanoAt(unix.AT_FDCWD, p, []unix.Timespec{{Nsec: unix.UTIME_OMIT}, whole}, unix.AT_SYMLINK_NOFOLLOW)
+				err = unix.UtimesNanoAt(unix.AT_FDCWD, p, []unix.Timespec{
+					{Nsec: unix.UTIME_OMIT},
+					whole,
+				}, unix.AT_SYMLINK_NOFOLLOW)
 			}
 			return err
 		})
@@ -39,7 +42,8 @@ func coarse(t *testing.T, dir string, r *machine.Root) {
 		cut()
 		switch o.Name {
 		case "write":
-			news, _ := filepath.Glob(filepath.Join(dir, filepath.Dir(o.Path), machine.TempPrefix+"*"))
+			news, _ := filepath.Glob(filepath.Join(dir, filepath.Dir(o.Path),
+				machine.TempPrefix+"*"))
 			for _, p := range news {
 				if err := unix.Lsetxattr(p, "user.born", []byte("by itself"), 0); err != nil {
 					t.Skipf("no attributes here: %v", err)
@@ -60,7 +64,8 @@ func TestFileSystemsOfTheirOwnKind(t *testing.T) {
 	clean := undated(testtree.Snapshot(t, dir, skip))
 	times := testtree.Snapshot(t, dir, skip)
 	all := func(d *machine.Draft) error {
-		return errors.Join(drafts[0](d), drafts[2](d), drafts[3](d), drafts[4](d), d.Create("/etc/made", "", []byte("x")))
+		return errors.Join(drafts[0](d), drafts[2](d), drafts[3](d), drafts[4](d),
+			d.Create("/etc/made", "", []byte("x")))
 	}
 	var ids []int64
 	for _, draft := range []func(*machine.Draft) error{all, drafts[1], drafts[5]} {

@@ -29,7 +29,9 @@ func (l *Ledger) marks(c change.Change) ([]change.FolderMark, error) {
 			}
 		}
 	}
-	slices.SortFunc(marks, func(a, b change.FolderMark) int { return strings.Compare(a.Path, b.Path) })
+	slices.SortFunc(marks, func(a, b change.FolderMark) int {
+		return strings.Compare(a.Path, b.Path)
+	})
 	return marks, nil
 }
 
@@ -136,7 +138,8 @@ func (l *Ledger) madeBelow(folder string, gone []string) bool {
 	}
 	for _, e := range entries {
 		p := path.Join(folder, e.Name)
-		if m, known, err := l.book.Mark(p); err == nil && known && m.Made && !slices.Contains(gone, p) {
+		if m, known, err := l.book.Mark(p); err == nil && known && m.Made &&
+			!slices.Contains(gone, p) {
 			return true
 		}
 	}

@@ -18,8 +18,9 @@ import (
 	"calmdawn/internal/ownfile"
 )
 
-// writeGuide brings the guide beside the casebook up to date, with open changes among those in force. The casebook says all that it says, so that
-// one which a stop left behind is put right by the next call.
+// writeGuide brings the guide beside the casebook up to date, with open changes
+// among those in force. The casebook says all that it says, so that one which a
+// stop left behind is put right by the next call.
 func (l *Ledger) writeGuide() error {
 	text := []byte(guide(l.all))
 	if l.choice.File != "" {
@@ -43,18 +44,28 @@ func (l *Ledger) writeGuide() error {
 	if err != nil {
 		return err
 	}
-	after := change.Node{Kind: change.File, Data: text, Mode: 0o600, UID: os.Geteuid(), GID: os.Getegid(), ModTime: l.at.UnixNano()}
+	after := change.Node{
+		Kind:    change.File,
+		Data:    text,
+		Mode:    0o600,
+		UID:     os.Geteuid(),
+		GID:     os.Getegid(),
+		ModTime: l.at.UnixNano(),
+	}
 	if now.Same(after) {
 		return nil
 	}
 	return l.root.Apply(change.Edit{Path: p, Before: now, After: after})
 }
 
-// guide tells, newest first, what each change in force did, and how each of its edits is taken back without calmdawn.
+// guide tells, newest first, what each change in force did, and how each of its
+// edits is taken back without calmdawn.
 func guide(changes []change.Change) string {
 	var b strings.Builder
-	b.WriteString("How to take back by hand what calmdawn changed on this machine, newest change first.\n" +
-		"With calmdawn at hand, calmdawn undo does the same and checks it. All paths are the machine's own:\n" +
+	b.WriteString("How to take back by hand what calmdawn changed on this machine, newest change " +
+		"first.\n" +
+		"With calmdawn at hand, calmdawn undo does the same and checks it. All paths are the " +
+		"machine's own:\n" +
 		"on a rescue system, put the folder before them at which its disk is mounted.\n")
 	any := false
 	for _, c := range slices.Backward(changes) {
@@ -62,7 +73,8 @@ func guide(changes []change.Change) string {
 			continue
 		}
 		any = true
-		fmt.Fprintf(&b, "\nChange %d, %s, by %s: %s", c.ID, c.MadeAt.UTC().Format("2006-01-02 15:04 UTC"), printable(c.MadeBy), c.Verb)
+		fmt.Fprintf(&b, "\nChange %d, %s, by %s: %s", c.ID, c.MadeAt.UTC().Format("2006-01-02 "+
+			"15:04 UTC"), printable(c.MadeBy), c.Verb)
 		for _, t := range c.Targets {
 			fmt.Fprintf(&b, " %s", printable(t.ID))
 		}
@@ -93,19 +105,27 @@ func byHand(e change.Edit) string {
 	case e.After.Kind == change.File && string(e.Before.Data) == string(e.After.Data):
 		return fmt.Sprintf("  chmod %04o %s\n", e.Before.Mode, p)
 	}
-	if large := 256 << 10; e.Before.Sum != nil || e.After.Sum != nil || len(e.Before.Data) > large || len(e.After.Data) > large {
-		return fmt.Sprintf("  %s was %s (owner %d:%d, mode %04o), which the casebook keeps: calmdawn undo puts it back\n", p, e.Before.Known(), e.Before.UID, e.Before.GID, e.Before.Mode)
+	if large := 256 << 10; e.Before.Sum != nil || e.After.Sum != nil ||
+		len(e.Before.Data) > large || len(e.After.Data) > large {
+		return fmt.Sprintf("  %s was %s (owner %d:%d, mode %04o), which the casebook keeps: "+
+			"calmdawn undo puts it back\n", p, e.Before.Known(), e.Before.UID, e.Before.GID,
+			e.Before.Mode)
 	}
-	text := fmt.Sprintf("  in %s put back the lines with - and take away those with + (owner %d:%d, mode %04o):\n", p, e.Before.UID, e.Before.GID, e.Before.Mode)
-	for line := range strings.Lines(udiff.Unified("before", "after", string(e.Before.Data), string(e.After.Data))) {
+	text := fmt.Sprintf("  in %s put back the lines with - and take away those with + (owner "+
+		"%d:%d, mode %04o):\n", p, e.Before.UID, e.Before.GID, e.Before.Mode)
+	for line := range strings.Lines(udiff.Unified("before", "after", string(e.Before.Data),
+		string(e.After.Data))) {
 		text += "    " + printable(strings.TrimRight(line, "\n")) + "\n"
 	}
 	return text
 }
 
-// quote makes a path a word for a shell; what no terminal should see is written as bash and the newer POSIX shells read it.
+// quote makes a path a word for a shell; what no terminal should see is written
+// as bash and the newer POSIX shells read it.
 func quote(p string) string {
-	if strings.IndexFunc(p, func(r rune) bool { return !unicode.IsPrint(r) || r == utf8.RuneError }) < 0 {
+	if strings.IndexFunc(p, func(r rune) bool {
+		return !unicode.IsPrint(r) || r == utf8.RuneError
+	}) < 0 {
 		return "'" + strings.ReplaceAll(p, "'", `'\''`) + "'"
 	}
 	var b strings.Builder

@@ -84,7 +84,8 @@ func Open(r *machine.Root, choice casebook.Choice, at time.Time, by string) (*Le
 // View opens the machine's ledger to look at it. It takes no lock, settles
 // nothing and writes nothing.
 func View(r *machine.Root, choice casebook.Choice) (*Ledger, error) {
-	l := &Ledger{root: r, choice: choice, barred: errors.New("the ledger was opened to look at it only")}
+	l := &Ledger{root: r, choice: choice, barred: errors.New("the ledger was opened to look at " +
+		"it only")}
 	book, err := casebook.Read(r, choice)
 	if errors.Is(err, casebook.ErrNone) {
 		return l, nil

@@ -28,7 +28,11 @@ func tree(t *testing.T) (string, *machine.Root) {
 	t.Helper()
 	dir := testtree.Make(t, map[string]string{
 		"etc/machine-id": "11112222333344445555666677778888\n",
-		"etc/table":      "a\nb\nc\nd\n", "etc/w/link": "-> /usr/x", "etc/w/other": "-> /usr/y", "usr/": "", "var/lib/": "",
+		"etc/table":      "a\nb\nc\nd\n",
+		"etc/w/link":     "-> /usr/x",
+		"etc/w/other":    "-> /usr/y",
+		"usr/":           "",
+		"var/lib/":       "",
 	})
 	old := time.Date(2020, 1, 2, 3, 4, 5, 6, time.UTC)
 	for _, p := range []string{"etc/table", "etc/w", "etc", "usr"} {
@@ -36,7 +40,8 @@ func tree(t *testing.T) (string, *machine.Root) {
 			t.Fatal(err)
 		}
 	}
-	if err := errors.Join(os.WriteFile(dir+"/etc/twin", []byte("x\ny\n"), 0o644), os.Link(dir+"/etc/twin", dir+"/etc/twin2"), os.Chtimes(dir+"/etc", old, old)); err != nil {
+	if err := errors.Join(os.WriteFile(dir+"/etc/twin", []byte("x\ny\n"), 0o644),
+		os.Link(dir+"/etc/twin", dir+"/etc/twin2"), os.Chtimes(dir+"/etc", old, old)); err != nil {
 		t.Fatal(err)
 	}
 	r, err := machine.Open(dir)
@@ -47,7 +52,8 @@ func tree(t *testing.T) (string, *machine.Root) {
 	return dir, r
 }
 
-// drafts are decisions as mechanisms make them: lines, links taken away, links in folders that are not there yet.
+// drafts are decisions as mechanisms make them: lines, links taken away, links
+// in folders that are not there yet.
 var drafts = []func(*machine.Draft) error{
 	func(d *machine.Draft) error { return d.Rewrite("/etc/table", "", mark("b")) },
 	func(d *machine.Draft) error { return d.Rewrite("/etc/table", "", mark("d")) },
@@ -55,20 +61,24 @@ var drafts = []func(*machine.Draft) error{
 	func(d *machine.Draft) error { return d.Link("/etc/w/other", "", "/dev/null") },
 	func(d *machine.Draft) error { return d.Link("/etc/new/deep/one", "", "/dev/null") },
 	func(d *machine.Draft) error {
-		return errors.Join(d.Link("/etc/new/two", "", "/dev/null"), d.Rewrite("/etc/table", "", mark("a")))
+		return errors.Join(d.Link("/etc/new/two", "", "/dev/null"),
+			d.Rewrite("/etc/table", "", mark("a")))
 	},
-	func(d *machine.Draft) error { return d.Rewrite("/etc/twin", "", mark("y")) }, // it has two names
+	// it has two names
+	func(d *machine.Draft) error { return d.Rewrite("/etc/twin", "", mark("y")) },
 }
 
 func mark(line string) func([]byte) ([]byte, error) {
 	return func(text []byte) ([]byte, error) {
-		return []byte(strings.Replace("\n"+string(text), "\n"+line+"\n", "\n#"+line+"\n", 1)[1:]), nil
+		return []byte(strings.Replace("\n"+string(text), "\n"+line+"\n", "\n#"+line+"\n",
+			1)[1:]), nil
 	}
 }
 
 var clock = time.Now()
 
-// do makes one change in a ledger of its own, or with undo takes that change back.
+// do makes one change in a ledger of its own, or with undo takes that change
+// back.
 func do(r *machine.Root, draft func(*machine.Draft) error, undo int64) (int64, error) {
 	clock = clock.Add(time.Second)
 	led, err := ledger.Open(r, casebook.Inside, clock, "test")
@@ -94,7 +104,8 @@ func do(r *machine.Root, draft func(*machine.Draft) error, undo int64) (int64, e
 
 func TestUndoInAnyOrderEndsWhereItBegan(t *testing.T) {
 	rounds := uint64(40)
-	if n, err := strconv.Atoi(os.Getenv("CALMDAWN_ROUNDS")); err == nil { // CONTRIBUTING.md: thousands, now and then
+	// CONTRIBUTING.md: thousands, now and then
+	if n, err := strconv.Atoi(os.Getenv("CALMDAWN_ROUNDS")); err == nil {
 		rounds = uint64(n)
 	}
 	for seed := range rounds {
@@ -129,7 +140,8 @@ func TestUndoInAnyOrderEndsWhereItBegan(t *testing.T) {
 
 var errInjected = errors.New("injected")
 
-// TestEveryInterruption fails, and then stops, each operation of a change and of its undo in turn.
+// TestEveryInterruption fails, and then stops, each operation of a change and
+// of its undo in turn.
 func TestEveryInterruption(t *testing.T) {
 	all := func(d *machine.Draft) error {
 		return errors.Join(drafts[0](d), drafts[6](d), drafts[2](d), drafts[3](d), drafts[4](d))
@@ -147,7 +159,10 @@ func TestEveryInterruption(t *testing.T) {
 						t.Fatal(err)
 					}
 				}
-				if ended := interrupt(r, n, crash, func() error { _, err := do(r, all, id); return err }); ended {
+				if ended := interrupt(r, n, crash, func() error {
+					_, err := do(r, all, id)
+					return err
+				}); ended {
 					break
 				}
 				interrupted++
@@ -158,7 +173,8 @@ func TestEveryInterruption(t *testing.T) {
 				var standing int64
 				for _, c := range led.Changes() {
 					if c.Status == change.Planned {
-						t.Errorf("crash %v undo %v at %d: change %d is still open", crash, undo, n, c.ID)
+						t.Errorf("crash %v undo %v at %d: change %d is still open", crash, undo, n,
+							c.ID)
 					}
 					if c.Stands() {
 						standing = c.ID
@@ -171,7 +187,8 @@ func TestEveryInterruption(t *testing.T) {
 					}
 				}
 				if d := testtree.Diff(clean, testtree.Snapshot(t, dir, skip)); d != "" {
-					t.Fatalf("crash %v undo %v at %d: neither wholly done nor wholly undone:\n%s", crash, undo, n, d)
+					t.Fatalf("crash %v undo %v at %d: neither wholly done nor wholly undone:\n%s",
+						crash, undo, n, d)
 				}
 			}
 			if interrupted < 20 {
@@ -181,7 +198,8 @@ func TestEveryInterruption(t *testing.T) {
 	}
 }
 
-// interrupt lets n writing operations pass and fails or stops the next; it reports whether the call ended before that.
+// interrupt lets n writing operations pass and fails or stops the next; it
+// reports whether the call ended before that.
 func interrupt(r *machine.Root, n int, crash bool, call func() error) (ended bool) {
 	reading := map[string]bool{"open": true, "read": true, "list": true}
 	left, hit := n, false
@@ -213,7 +231,8 @@ func interrupt(r *machine.Root, n int, crash bool, call func() error) (ended boo
 	return err == nil && !hit
 }
 
-// TestATornFileIsMended stops a change while it writes a file with two names, with half of it written.
+// TestATornFileIsMended stops a change while it writes a file with two names,
+// with half of it written.
 func TestATornFileIsMended(t *testing.T) {
 	dir, r := tree(t)
 	clean := testtree.Snapshot(t, dir, skip)
@@ -264,7 +283,8 @@ func TestWhatSomebodyElseChangedIsAConflict(t *testing.T) {
 	}
 }
 
-// TestTheGuideTakesChangesBackByHand follows the plain-text guide with a shell, and finds the machine as it was.
+// TestTheGuideTakesChangesBackByHand follows the plain-text guide with a shell,
+// and finds the machine as it was.
 func TestTheGuideTakesChangesBackByHand(t *testing.T) {
 	dir, r := tree(t)
 	if err := os.WriteFile(dir+"/etc/run", nil, 0o755); err != nil {
@@ -293,7 +313,8 @@ func TestTheGuideTakesChangesBackByHand(t *testing.T) {
 		if !strings.HasPrefix(l, "  ") {
 			continue
 		}
-		if out, err := exec.Command("sh", "-c", strings.ReplaceAll(l, "'/etc", "'"+dir+"/etc")).CombinedOutput(); err != nil {
+		if out, err := exec.Command("sh", "-c",
+			strings.ReplaceAll(l, "'/etc", "'"+dir+"/etc")).CombinedOutput(); err != nil {
 			t.Errorf("%s: %v %s", l, err, out)
 		}
 	}
@@ -311,14 +332,17 @@ func TestTheGuideTakesChangesBackByHand(t *testing.T) {
 	for n := id; n > 0; n-- {
 		_, _ = do(r, nil, n)
 	}
-	if text, _ = os.ReadFile(dir + "/var/lib/calmdawn/" + casebook.GuideName); !strings.Contains(string(text), "No change is in force") {
+	if text, _ = os.ReadFile(dir + "/var/lib/calmdawn/" +
+		casebook.GuideName); !strings.Contains(string(text), "No change is in force") {
 		t.Errorf("with everything undone the guide says:\n%s", text)
 	}
 }
 
-// TestEachEditIsOnTheDiskBeforeTheNext checks the order of writes and syncs, on which it rests that whatever a power loss
-// leaves is one of the states that TestEveryInterruption goes through: the record is on the disk before the first edit, a file before
-// it is renamed, its folder before anything else is touched.
+// TestEachEditIsOnTheDiskBeforeTheNext checks the order of writes and syncs, on
+// which it rests that whatever a power loss leaves is one of the states that
+// TestEveryInterruption goes through: the record is on the disk before the
+// first edit, a file before it is renamed, its folder before anything else is
+// touched.
 func TestEachEditIsOnTheDiskBeforeTheNext(t *testing.T) {
 	_, r := tree(t)
 	var ops []machine.Op
@@ -337,7 +361,8 @@ func TestEachEditIsOnTheDiskBeforeTheNext(t *testing.T) {
 				t.Fatal(err)
 			}
 			changes, err := book.Changes()
-			if err != nil || len(changes) != 1 || changes[0].Status != change.Planned || len(changes[0].Edits) != 4 {
+			if err != nil || len(changes) != 1 || changes[0].Status != change.Planned ||
+				len(changes[0].Edits) != 4 {
 				t.Errorf("at the first edit the casebook holds %+v, %v", changes, err)
 			}
 			book.Close()
@@ -375,11 +400,13 @@ func TestEachEditIsOnTheDiskBeforeTheNext(t *testing.T) {
 			fallthrough
 		case "unlink", "mkdir", "rmdir":
 			next := ops[i+1:]
-			for len(next) > 0 && next[0].Path == op.Path && (next[0].Name == "chmod" || next[0].Name == "chown") {
+			for len(next) > 0 && next[0].Path == op.Path &&
+				(next[0].Name == "chmod" || next[0].Name == "chown") {
 				next = next[1:]
 			}
 			if len(next) == 0 || next[0].Path != op.Path || next[0].Name != "sync" {
-				t.Errorf("%v is not followed by the sync of its folder: %v", op, next[:min(2, len(next))])
+				t.Errorf("%v is not followed by the sync of its folder: %v", op,
+					next[:min(2, len(next))])
 			}
 		}
 	}
@@ -388,24 +415,44 @@ func TestEachEditIsOnTheDiskBeforeTheNext(t *testing.T) {
 	}
 }
 
-// TestAHostileLedgerWritesNothingOutside carries out edits as a casebook on a hostile disk could hold them.
+// TestAHostileLedgerWritesNothingOutside carries out edits as a casebook on a
+// hostile disk could hold them.
 func TestAHostileLedgerWritesNothingOutside(t *testing.T) {
 	dir, r := tree(t)
 	outside := testtree.Make(t, map[string]string{"victim": "untouched"})
-	testtree.Add(t, dir, map[string]string{"etc/out": "-> " + outside, "home/maria/.config": "-> /etc/w", "home/maria/far": "-> " + outside})
+	testtree.Add(t, dir, map[string]string{
+		"etc/out":            "-> " + outside,
+		"home/maria/.config": "-> /etc/w",
+		"home/maria/far":     "-> " + outside,
+	})
 	before, inside := testtree.Snapshot(t, outside, nil), testtree.Snapshot(t, dir+"/etc", nil)
-	file := change.Node{Kind: change.File, Data: []byte("owned"), Mode: 0o4755, UID: os.Geteuid(), GID: os.Getegid()}
+	file := change.Node{
+		Kind: change.File,
+		Data: []byte("owned"),
+		Mode: 0o4755,
+		UID:  os.Geteuid(),
+		GID:  os.Getegid(),
+	}
 	for _, e := range []change.Edit{
-		{Path: "/etc/out/victim", After: file}, {Path: "/etc/out/new", After: file}, {Path: "/../../../../../.." + outside + "/new", After: file},
-		{Path: "/home/maria/.config/x", Home: "/home/maria", After: file}, {Path: "/home/maria/far/x", Home: "/home/maria", After: file},
-		{Path: "/etc/w/x", Home: "/home/maria", After: file}, {Path: "/etc/a\x00b", After: file}, {Path: "/etc/w", After: file},
+		{Path: "/etc/out/victim", After: file},
+		{Path: "/etc/out/new", After: file},
+		{Path: "/../../../../../.." + outside + "/new", After: file},
+		{Path: "/home/maria/.config/x", Home: "/home/maria", After: file},
+		{Path: "/home/maria/far/x", Home: "/home/maria", After: file},
+		{Path: "/etc/w/x", Home: "/home/maria", After: file},
+		{Path: "/etc/a\x00b", After: file},
+		{Path: "/etc/w", After: file},
 	} {
 		e.Before.Kind = change.Absent
 		led, err := ledger.Open(r, casebook.Inside, clock, "test")
 		if err != nil {
 			t.Fatal(err)
 		}
-		_, err = led.CarryOut(change.Change{Verb: change.Disable, MadeAt: time.Now(), Edits: []change.Edit{e}})
+		_, err = led.CarryOut(change.Change{
+			Verb:   change.Disable,
+			MadeAt: time.Now(),
+			Edits:  []change.Edit{e},
+		})
 		if err == nil && !strings.HasPrefix(e.Path, "/..") {
 			t.Errorf("%q was carried out", e.Path)
 		}
@@ -414,7 +461,8 @@ func TestAHostileLedgerWritesNothingOutside(t *testing.T) {
 	if d := testtree.Diff(before, testtree.Snapshot(t, outside, nil)); d != "" {
 		t.Errorf("outside the machine:\n%s", d)
 	}
-	if d := testtree.Diff(inside, testtree.Snapshot(t, dir+"/etc", nil)); strings.Contains(d, "owned") {
+	if d := testtree.Diff(inside,
+		testtree.Snapshot(t, dir+"/etc", nil)); strings.Contains(d, "owned") {
 		t.Errorf("a link in a home led to an edit elsewhere:\n%s", d)
 	}
 }
@@ -428,7 +476,8 @@ func TestTwoAtATime(t *testing.T) {
 	defer led.Close()
 	defer func(usual time.Duration) { ledger.Patience = usual }(ledger.Patience)
 	ledger.Patience = 50 * time.Millisecond
-	if _, err := ledger.Open(r, casebook.Inside, clock, "test"); err == nil || !strings.Contains(err.Error(), "another calmdawn") {
+	if _, err := ledger.Open(r, casebook.Inside, clock,
+		"test"); err == nil || !strings.Contains(err.Error(), "another calmdawn") {
 		t.Errorf("a second ledger: %v", err)
 	}
 }

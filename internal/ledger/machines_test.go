@@ -20,8 +20,9 @@ import (
 	"calmdawn/internal/testtree"
 )
 
-// TestRandomDecisionsOnWholeMachines switches, delays and takes back random items of the demo machine by its real
-// mechanisms, each time surveyed anew, and undoes what is left in random order.
+// TestRandomDecisionsOnWholeMachines switches, delays and takes back random
+// items of the demo machine by its real mechanisms, each time surveyed anew,
+// and undoes what is left in random order.
 func TestRandomDecisionsOnWholeMachines(t *testing.T) {
 	rounds := uint64(6)
 	if n, err := strconv.Atoi(os.Getenv("CALMDAWN_ROUNDS")); err == nil {
@@ -38,7 +39,9 @@ func TestRandomDecisionsOnWholeMachines(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		leaveOut := func(p string) bool { return p == "/var/lib" || strings.HasPrefix(p, "/var/lib/") }
+		leaveOut := func(p string) bool {
+			return p == "/var/lib" || strings.HasPrefix(p, "/var/lib/")
+		}
 		before := testtree.Snapshot(t, dir, leaveOut)
 		var standing []int64
 		for range 15 {
@@ -72,7 +75,8 @@ func TestRandomDecisionsOnWholeMachines(t *testing.T) {
 	}
 }
 
-// decide turns one to three random items to a random state; false where a mechanism refuses.
+// decide turns one to three random items to a random state; false where a
+// mechanism refuses.
 func decide(t *testing.T, r *machine.Root, rng *rand.Rand) (int64, bool) {
 	t.Helper()
 	clock = clock.Add(time.Second)

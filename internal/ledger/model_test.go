@@ -41,12 +41,19 @@ func (m *model) expect() map[string]string {
 		table += line + "\n"
 	}
 	all := map[string]string{
-		"/etc/table": table + strings.Join(m.lines, ""), "/etc/w/other": "-> " + m.other, "/etc/twin": "x\ny\n", "/etc/w/link": "-> /usr/x",
+		"/etc/table":   table + strings.Join(m.lines, ""),
+		"/etc/w/other": "-> " + m.other,
+		"/etc/twin":    "x\ny\n",
+		"/etc/w/link":  "-> /usr/x",
 	}
 	if m.has(2) {
 		delete(all, "/etc/w/link")
 	}
-	for draft, p := range map[int]string{3: "/etc/w/other", 4: "/etc/new/deep/one", 5: "/etc/new/two"} {
+	for draft, p := range map[int]string{
+		3: "/etc/w/other",
+		4: "/etc/new/deep/one",
+		5: "/etc/new/two",
+	} {
 		if m.has(draft) {
 			all[p] = "-> /dev/null"
 		}
@@ -62,7 +69,10 @@ func (m *model) expect() map[string]string {
 func (m *model) differs(dir string) string {
 	var wrong []string
 	want := m.expect()
-	for _, p := range []string{"/etc/table", "/etc/w/other", "/etc/twin", "/etc/twin2", "/etc/w/link", "/etc/new/deep/one", "/etc/new/two"} {
+	for _, p := range []string{
+		"/etc/table", "/etc/w/other", "/etc/twin", "/etc/twin2", "/etc/w/link",
+		"/etc/new/deep/one", "/etc/new/two",
+	} {
 		found := ""
 		if target, err := os.Readlink(dir + p); err == nil {
 			found = "-> " + target
@@ -90,7 +100,8 @@ func TestModel(t *testing.T) {
 			return
 		}
 	}
-	for _, what := range []string{"decision", "undo", "stopped", "somebody's line", "somebody's link", "conflict", "open", "left", "overwritten"} {
+	for _, what := range []string{"decision", "undo", "stopped", "somebody's line", "somebody's " +
+		"link", "conflict", "open", "left", "overwritten"} {
 		if seen[what] == 0 {
 			t.Errorf("in %d rounds there was no %s: %v", rounds, what, seen)
 		}
@@ -103,7 +114,9 @@ func playModel(t *testing.T, rng *rand.Rand, name string, seen map[string]int) {
 	clean := testtree.Snapshot(t, dir, skip)
 	m := &model{standing: map[int]int64{}, other: "/usr/y"}
 	var story []string
-	say := func(format string, values ...any) { story = append(story, fmt.Sprintf(format, values...)) }
+	say := func(format string, values ...any) {
+		story = append(story, fmt.Sprintf(format, values...))
+	}
 	for range 14 {
 		switch n := rng.IntN(10); {
 		case n == 0:
@@ -121,7 +134,8 @@ func playModel(t *testing.T, rng *rand.Rand, name string, seen map[string]int) {
 			seen["somebody's line"]++
 		case n == 1 && !m.has(3):
 			m.other, m.foreign = fmt.Sprintf("/somebody/%d", rng.IntN(100)), true
-			if err := errors.Join(os.Remove(dir+"/etc/w/other"), os.Symlink(m.other, dir+"/etc/w/other")); err != nil {
+			if err := errors.Join(os.Remove(dir+"/etc/w/other"),
+				os.Symlink(m.other, dir+"/etc/w/other")); err != nil {
 				t.Fatal(err)
 			}
 			say("somebody leads the link to %s", m.other)
@@ -150,7 +164,16 @@ func playModel(t *testing.T, rng *rand.Rand, name string, seen map[string]int) {
 
 // step carries a draft out, or takes it back where it stands, and may stop
 // that at a random operation; then somebody may edit, and it is settled.
-func (m *model) step(t *testing.T, rng *rand.Rand, dir string, r *machine.Root, draft int, stop bool, say func(string, ...any), seen map[string]int) {
+func (m *model) step(
+	t *testing.T,
+	rng *rand.Rand,
+	dir string,
+	r *machine.Root,
+	draft int,
+	stop bool,
+	say func(string, ...any),
+	seen map[string]int,
+) {
 	id := m.standing[draft]
 	left, stopped := 4+rng.IntN(24), false
 	if stop {
@@ -190,7 +213,8 @@ func (m *model) step(t *testing.T, rng *rand.Rand, dir string, r *machine.Root, 
 	theirs := ""
 	if draft == 3 && rng.IntN(2) == 0 { // before it is settled, somebody edits the very path
 		theirs = fmt.Sprintf("/between/%d", rng.IntN(100))
-		if err := errors.Join(os.Remove(dir+"/etc/w/other"), os.Symlink(theirs, dir+"/etc/w/other")); err != nil {
+		if err := errors.Join(os.Remove(dir+"/etc/w/other"),
+			os.Symlink(theirs, dir+"/etc/w/other")); err != nil {
 			t.Fatal(err)
 		}
 		m.foreign = true
@@ -206,8 +230,11 @@ func (m *model) step(t *testing.T, rng *rand.Rand, dir string, r *machine.Root, 
 			t.Errorf("change %d is open, and nobody was in the way: %+v", c.ID, c.Settlement)
 		}
 	}
-	began := last.ID != 0 && (last.Undoes == id && id != 0 || id == 0 && last.Verb != change.Undo && last.ID > m.newest())
-	say("draft %d (undoes %d) is stopped, began %v, is %s; somebody in between: %q", draft, id, began, last.Status, theirs)
+	began := last.ID != 0 &&
+		(last.Undoes == id && id != 0 ||
+			id == 0 && last.Verb != change.Undo && last.ID > m.newest())
+	say("draft %d (undoes %d) is stopped, began %v, is %s; somebody in between: %q", draft, id,
+		began, last.Status, theirs)
 	switch {
 	case began && len(last.Open()) > 0:
 		seen["open"]++
@@ -243,7 +270,15 @@ func (m *model) step(t *testing.T, rng *rand.Rand, dir string, r *machine.Root, 
 
 // takeBackTheirs takes a change back whose path somebody else has edited since:
 // a conflict, which a person decides on.
-func (m *model) takeBackTheirs(t *testing.T, rng *rand.Rand, led *ledger.Ledger, theirs string, id int64, draft int, seen map[string]int) {
+func (m *model) takeBackTheirs(
+	t *testing.T,
+	rng *rand.Rand,
+	led *ledger.Ledger,
+	theirs string,
+	id int64,
+	draft int,
+	seen map[string]int,
+) {
 	if theirs == "" {
 		return
 	}

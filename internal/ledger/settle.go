@@ -29,11 +29,13 @@ func (l *Ledger) settle() error {
 			continue
 		}
 		if err := l.settleOne(c); err != nil {
-			return fmt.Errorf("change %d was interrupted, and settling it cannot be recorded: %w", c.ID, err)
+			return fmt.Errorf("change %d was interrupted, and settling it cannot be recorded: %w",
+				c.ID, err)
 		}
 	}
 	if err := l.writeGuide(); err != nil {
-		l.note("The guide beside the casebook could not be brought up to date: %s.", machine.Reason(err))
+		l.note("The guide beside the casebook could not be brought up to date: %s.",
+			machine.Reason(err))
 	}
 	l.dismiss()
 	return nil
@@ -46,13 +48,20 @@ func (l *Ledger) settleOne(c change.Change) error {
 	if c.Settlement != nil {
 		before = *c.Settlement
 	}
-	after := change.Settlement{At: l.at, By: l.by, Done: slices.Clone(before.Done), Left: before.Left, Open: map[string]string{}}
+	after := change.Settlement{
+		At:   l.at,
+		By:   l.by,
+		Done: slices.Clone(before.Done),
+		Left: before.Left,
+		Open: map[string]string{},
+	}
 	for _, e := range wayOut(c) {
 		if before.Settled(e.Path) {
 			continue
 		}
 		if err := l.root.Sweep(path.Dir(e.Path), e.Home); err != nil {
-			l.note("What an interrupted call left beside %s could not be removed: %s.", e.Path, machine.Reason(err))
+			l.note("What an interrupted call left beside %s could not be removed: %s.", e.Path,
+				machine.Reason(err))
 		}
 		err := l.finish(e, c.MadeAt)
 		if err != nil && (c.Chore() || isMark(e)) {
@@ -229,7 +238,8 @@ func (l *Ledger) dismiss() {
 			_, err = l.CarryOut(plan)
 		}
 		if err != nil {
-			l.note("The boot guard guards nothing any more, and could not be taken away: %s.", machine.Reason(err))
+			l.note("The boot guard guards nothing any more, and could not be taken away: %s.",
+				machine.Reason(err))
 		}
 	}
 }
@@ -265,7 +275,9 @@ func (l *Ledger) Unguard() error {
 		return l.barred
 	}
 	if guarded := l.Guarded(); len(guarded) > 0 {
-		if err := l.book.UpdateTerms(guarded, func(t *change.Terms) { t.Guarded = false }); err != nil {
+		if err := l.book.UpdateTerms(guarded, func(t *change.Terms) {
+			t.Guarded = false
+		}); err != nil {
 			return err
 		}
 	}

@@ -24,7 +24,13 @@ import (
 
 // stopBefore makes a change, or with undo takes one back, and stops it at an
 // operation on a path.
-func stopBefore(t *testing.T, r *machine.Root, op, path string, draft func(*machine.Draft) error, undo int64) {
+func stopBefore(
+	t *testing.T,
+	r *machine.Root,
+	op, path string,
+	draft func(*machine.Draft) error,
+	undo int64,
+) {
 	t.Helper()
 	r.Hook = func(o machine.Op) error {
 		if o.Name == op && o.Path == path {
@@ -55,7 +61,9 @@ func opened(t *testing.T, r *machine.Root) *ledger.Ledger {
 // TestAPathThatCannotBeSettledHoldsUpItselfAlone has a package replace a link
 // that an interrupted change, or undo, had edited.
 func TestAPathThatCannotBeSettledHoldsUpItselfAlone(t *testing.T) {
-	both := func(d *machine.Draft) error { return errors.Join(drafts[2](d), drafts[3](d), drafts[4](d)) }
+	both := func(d *machine.Draft) error {
+		return errors.Join(drafts[2](d), drafts[3](d), drafts[4](d))
+	}
 	for _, undo := range []bool{false, true} {
 		for _, leave := range []bool{false, true} {
 			dir, r := tree(t)
@@ -71,12 +79,14 @@ func TestAPathThatCannotBeSettledHoldsUpItselfAlone(t *testing.T) {
 				stopBefore(t, r, "rename", "/etc/new/deep/one", both, 0)
 			}
 			theirs := map[string]string{"etc/w/other": "-> /somebody/else"}
-			if err := os.Remove(dir + "/etc/w/other"); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			if err := os.Remove(dir +
+				"/etc/w/other"); err != nil && !errors.Is(err, fs.ErrNotExist) {
 				t.Fatal(err)
 			}
 			testtree.Add(t, dir, theirs)
 
-			// Other paths go on; that one is refused, with the record that holds it.
+			// Other paths go on; that one is refused, with the record that
+			// holds it.
 			first, err := do(r, drafts[0], 0)
 			if err != nil {
 				t.Fatalf("undo %v: another path: %v", undo, err)
@@ -91,7 +101,8 @@ func TestAPathThatCannotBeSettledHoldsUpItselfAlone(t *testing.T) {
 			}
 			led := opened(t, r)
 			open, ok := led.Interrupted(held.Change.ID)
-			if !ok || !slices.Equal(open.Open(), []string{"/etc/w/other"}) || !strings.Contains(open.WhyOpen("/etc/w/other"), "/somebody/else") {
+			if !ok || !slices.Equal(open.Open(), []string{"/etc/w/other"}) ||
+				!strings.Contains(open.WhyOpen("/etc/w/other"), "/somebody/else") {
 				t.Fatalf("%+v %v", open, ok)
 			}
 			if len(led.Recovered()) > 0 {
@@ -136,7 +147,8 @@ func TestAFolderWhoseTimeCannotBeSetHoldsNothingUp(t *testing.T) {
 		t.Fatal(err)
 	}
 	c, err := led.CarryOut(change.Change{Verb: change.Disable, MadeAt: clock, Edits: d.Edits()})
-	if notes := led.Notes(); err != nil || len(notes) != 1 || !strings.Contains(notes[0], "/etc/w could not be given its time") {
+	if notes := led.Notes(); err != nil || len(notes) != 1 ||
+		!strings.Contains(notes[0], "/etc/w could not be given its time") {
 		t.Errorf("%v; told: %q", err, notes)
 	}
 	led.Close()
@@ -200,7 +212,8 @@ func TestOneDoor(t *testing.T) {
 	writing := []string{"Apply", "Force", "MakeFolder", "RemoveFolder", "SetFolderTime", "Sweep"}
 	found := map[string][]string{}
 	err := filepath.WalkDir("../..", func(p string, d fs.DirEntry, err error) error {
-		if err != nil || d.IsDir() || !strings.HasSuffix(p, ".go") || strings.HasSuffix(p, "_test.go") {
+		if err != nil || d.IsDir() || !strings.HasSuffix(p, ".go") ||
+			strings.HasSuffix(p, "_test.go") {
 			return err
 		}
 		file, err := parser.ParseFile(token.NewFileSet(), p, nil, 0)
@@ -212,7 +225,8 @@ func TestOneDoor(t *testing.T) {
 			if !ok {
 				return true
 			}
-			if sel, ok := call.Fun.(*ast.SelectorExpr); ok && slices.Contains(writing, sel.Sel.Name) {
+			if sel, ok := call.Fun.(*ast.SelectorExpr); ok &&
+				slices.Contains(writing, sel.Sel.Name) {
 				dir := filepath.Base(filepath.Dir(p))
 				found[dir] = append(found[dir], sel.Sel.Name)
 			}

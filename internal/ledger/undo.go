@@ -17,7 +17,8 @@ type Undoing struct {
 	Leave     []string // leave these paths as they are
 }
 
-// An Unreachable error says why a path of a change cannot be looked at any more.
+// An Unreachable error says why a path of a change cannot be looked at any
+// more.
 type Unreachable struct {
 	Path string
 	Err  error
@@ -27,18 +28,20 @@ func (u *Unreachable) Error() string { return u.Path + ": " + u.Err.Error() }
 func (u *Unreachable) Unwrap() error { return u.Err }
 
 // PlanUndo works out what takes change id back, now: its edits the other way
-// round, fitted to the present state of their paths. Paths that somebody changed
-// since are *change.Conflict errors, those that an interrupted change still
-// holds *Unsettled ones, all of them joined.
+// round, fitted to the present state of their paths. Paths that somebody
+// changed since are *change.Conflict errors, those that an interrupted change
+// still holds *Unsettled ones, all of them joined.
 func (l *Ledger) PlanUndo(id int64, u Undoing) (change.Change, error) {
 	c, ok := l.Find(id)
 	switch {
 	case !ok:
 		return c, fmt.Errorf("there is no change %d; calmdawn history lists them", id)
 	case c.Verb == change.Undo:
-		return c, fmt.Errorf("change %d is itself an undo; make the change %d again instead", id, c.Undoes)
+		return c, fmt.Errorf("change %d is itself an undo; make the change %d again instead", id,
+			c.Undoes)
 	case c.Status == change.Failed && c.Settlement != nil:
-		return c, fmt.Errorf("change %d had been interrupted and was taken back then; nothing is left to take back", id)
+		return c, fmt.Errorf("change %d had been interrupted and was taken back then; nothing is "+
+			"left to take back", id)
 	case c.Status == change.Failed:
 		return c, fmt.Errorf("change %d failed when it was made and left nothing to take back", id)
 	case c.UndoneBy != 0:

@@ -23,8 +23,10 @@ type Boots struct {
 	Notes  []string // what could not be asked
 }
 
-// RememberedBoots puts together what the log, the running service managers and the recorder know of the machine's last boots (0: of all). recorded are
-// the records of the casebook. bus says whether to ask the service managers, which takes a tenth of a second.
+// RememberedBoots puts together what the log, the running service managers and
+// the recorder know of the machine's last boots (0: of all). recorded are the
+// records of the casebook. bus says whether to ask the service managers, which
+// takes a tenth of a second.
 func RememberedBoots(r *machine.Root, recorded []boot.Boot, last int, bus bool) Boots {
 	logged := journal.Read(r, last)
 	found := Boots{Unread: logged.Unread}
@@ -61,7 +63,8 @@ func RememberedBoots(r *machine.Root, recorded []boot.Boot, last int, bus bool) 
 	return found
 }
 
-// runningBoot asks the service managers of the running machine. What cannot be seen is told in notes.
+// runningBoot asks the service managers of the running machine. What cannot be
+// seen is told in notes.
 func runningBoot(r *machine.Root) (boot.Boot, []string) {
 	var notes []string
 	m, err := manager.Connect()
@@ -71,9 +74,17 @@ func runningBoot(r *machine.Root) (boot.Boot, []string) {
 	defer m.Close()
 	t, err := m.Times()
 	if err != nil {
-		return boot.Boot{}, []string{"the service manager does not tell the times of this boot: " + err.Error()}
+		return boot.Boot{}, []string{
+			"the service manager does not tell the times of this boot: " + err.Error(),
+		}
 	}
-	b := boot.Boot{ID: journal.Present(r), Began: t.Began, Phases: t.Phases, Sources: []boot.Source{boot.Bus}, Ending: boot.Running}
+	b := boot.Boot{
+		ID:      journal.Present(r),
+		Began:   t.Began,
+		Phases:  t.Phases,
+		Sources: []boot.Source{boot.Bus},
+		Ending:  boot.Running,
+	}
 	fifo := manager.FIFOs(r)
 	b.Spans, err = m.Spans(t.Origin, true, fifo)
 	if err != nil {
@@ -86,7 +97,8 @@ func runningBoot(r *machine.Root) (boot.Boot, []string) {
 		}
 		um, err := manager.ConnectUser(u.Name, u.UID, u.GID)
 		if err != nil {
-			notes = append(notes, "what runs for "+u.Name+" was not asked for: "+err.Error()+"; root can")
+			notes = append(notes,
+				"what runs for "+u.Name+" was not asked for: "+err.Error()+"; root can")
 			continue
 		}
 		spans, err := um.Spans(t.Origin, true, fifo || manager.HomeFIFOs(r, u.Home))
@@ -114,8 +126,9 @@ func runningBoot(r *machine.Root) (boot.Boot, []string) {
 
 func userBus(u account.User) string { return fmt.Sprintf("/run/user/%d/bus", u.UID) }
 
-// SpanKey is the name by which an item's start is found in a boot; false for one that has none of its own there. An entry of the
-// machine is started for each user: its key has no owner.
+// SpanKey is the name by which an item's start is found in a boot; false for
+// one that has none of its own there. An entry of the machine is started for
+// each user: its key has no owner.
 func SpanKey(it item.Item) (boot.Key, bool) {
 	switch {
 	case it.Kind == item.Program:

@@ -8,10 +8,15 @@ import (
 	"calmdawn/internal/machine"
 )
 
-// matters names the folders whose absence makes a survey look whole that is not.
-var matters = []string{"/home", "/var", "/var/lib", "/var/log", "/var/spool", "/usr", "/usr/local", "/opt", "/etc", "/root", "/srv"}
+// matters names the folders whose absence makes a survey look whole that is
+// not.
+var matters = []string{
+	"/home", "/var", "/var/lib", "/var/log", "/var/spool", "/usr", "/usr/local", "/opt", "/etc",
+	"/root", "/srv",
+}
 
-// Unmounted lists the folders that are file systems of their own by the machine's fstab(5) and are not mounted.
+// Unmounted lists the folders that are file systems of their own by the
+// machine's fstab(5) and are not mounted.
 func Unmounted(r *machine.Root) []string {
 	text, err := r.ReadFile("/etc/fstab", 1<<20)
 	if err != nil {

@@ -1,7 +1,8 @@
-// Package linux surveys what a Linux machine launches by itself and plans how an item is switched.
+// Package linux surveys what a Linux machine launches by itself and plans how
+// an item is switched.
 //
-// Each launch mechanism is a package of its own below this one; here they are put together, and each item is told who
-// made it.
+// Each launch mechanism is a package of its own below this one; here they are
+// put together, and each item is told who made it.
 package linux
 
 import (
@@ -23,7 +24,8 @@ import (
 	"calmdawn/internal/machine"
 )
 
-// An Inventory is the survey of a machine together with the mechanisms that can switch its items.
+// An Inventory is the survey of a machine together with the mechanisms that can
+// switch its items.
 type Inventory struct {
 	item.Survey
 	units   *unit.Tree
@@ -34,19 +36,23 @@ type Inventory struct {
 
 // Options are what a survey is told besides the machine.
 type Options struct {
-	Now        time.Time // when the next boot is taken to be
-	Remembered []string  // ids to look for besides: some items leave nothing behind on the disk when they are off
-	Language   string    // of titles, as in locale(7); empty for the entries' own
+	Now time.Time // when the next boot is taken to be
+	// ids to look for besides: some items leave nothing behind on the disk when
+	// they are off
+	Remembered []string
+	Language   string // of titles, as in locale(7); empty for the entries' own
 }
 
-// Survey reads a machine as its next boot would find it. It writes nothing; what could not be read is in Unread.
+// Survey reads a machine as its next boot would find it. It writes nothing;
+// what could not be read is in Unread.
 func Survey(r *machine.Root, o Options) *Inventory {
 	v := &Inventory{users: map[string]*unit.Tree{}}
 	release := osRelease(r)
 	v.OS = release["PRETTY_NAME"]
 	v.Host = hostname(r)
 	for _, folder := range Unmounted(r) {
-		v.Unread = append(v.Unread, item.Unread{Path: folder, Reason: "is a file system of its own that is not mounted here; what it launches is missing from the list"})
+		v.Unread = append(v.Unread, item.Unread{Path: folder, Reason: "is a file system of its " +
+			"own that is not mounted here; what it launches is missing from the list"})
 	}
 	users, err := account.Read(r)
 	v.note("/etc/passwd", err)
@@ -74,19 +80,23 @@ func Survey(r *machine.Root, o Options) *Inventory {
 		}
 		v.Items = append(v.Items, tree.Survey(scope)...)
 	}
-	v.entries.Stopped = func(u account.User, name string) string { return v.users[u.Name].Stopped(name) }
+	v.entries.Stopped = func(u account.User, name string) string {
+		return v.users[u.Name].Stopped(name)
+	}
 	v.Items = append(v.Items, v.entries.Survey()...)
 	v.Items = append(v.Items, v.tables.Survey(v.daemon)...)
 	scripts, unread := loginscript.Survey(r, finder, users)
 	v.Items = append(v.Items, scripts...)
-	v.Unread = slices.Concat(v.Unread, source.Unread(), v.entries.Unread(), v.tables.Unread(), unread)
+	v.Unread = slices.Concat(v.Unread, source.Unread(), v.entries.Unread(), v.tables.Unread(),
+		unread)
 	v.name(r, release)
 	v.foldHomes(users)
 	item.Sort(v.Items)
 	return v
 }
 
-// foldHomes says of a home that may not be looked into so once, instead of for each place in it.
+// foldHomes says of a home that may not be looked into so once, instead of for
+// each place in it.
 func (v *Inventory) foldHomes(users []account.User) {
 	for _, u := range users {
 		inside := func(p item.Unread) bool {
@@ -111,7 +121,8 @@ func (v *Inventory) note(p string, err error) {
 	}
 }
 
-// name tells each item its package, its maker, and whether it belongs to the operating system.
+// name tells each item its package, its maker, and whether it belongs to the
+// operating system.
 func (v *Inventory) name(r *machine.Root, release map[string]string) {
 	db, err := packages.Read(r, packages.OS{ID: release["ID"], Name: release["NAME"]})
 	if err != nil {
@@ -134,7 +145,8 @@ func (v *Inventory) name(r *machine.Root, release map[string]string) {
 		if !ok {
 			continue
 		}
-		it.Package, it.Version, it.Section, it.Summary, it.Installed = p.Name, p.Version, p.Section, p.Summary, p.Installed
+		it.Package, it.Version, it.Section = p.Name, p.Version, p.Section
+		it.Summary, it.Installed = p.Summary, p.Installed
 		it.Maker, it.System, it.Leftover = p.Maker, p.System, p.Gone
 		if p.System {
 			it.Maker = release["NAME"]
@@ -142,8 +154,8 @@ func (v *Inventory) name(r *machine.Root, release map[string]string) {
 	}
 }
 
-// Turn plans in d what turns an item on, off or delayed; by is for how long it is held back then. An error says why it
-// cannot be.
+// Turn plans in d what turns an item on, off or delayed; by is for how long it
+// is held back then. An error says why it cannot be.
 func (v *Inventory) Turn(d *machine.Draft, it item.Item, to item.State, by time.Duration) error {
 	switch {
 	case it.Unsure:
@@ -158,8 +170,14 @@ func (v *Inventory) Turn(d *machine.Draft, it item.Item, to item.State, by time.
 	return v.units.Turn(d, it, to, by)
 }
 
-// TurnStarter plans the same for a socket, path or timer that can start an item on demand.
-func (v *Inventory) TurnStarter(d *machine.Draft, it item.Item, starter string, to item.State) error {
+// TurnStarter plans the same for a socket, path or timer that can start an item
+// on demand.
+func (v *Inventory) TurnStarter(
+	d *machine.Draft,
+	it item.Item,
+	starter string,
+	to item.State,
+) error {
 	tree := v.units
 	if it.Owner != "" {
 		tree = v.users[it.Owner]
@@ -167,8 +185,8 @@ func (v *Inventory) TurnStarter(d *machine.Draft, it item.Item, starter string, 
 	return tree.Turn(d, item.Item{ID: starter, Native: starter}, to, 0)
 }
 
-// Lookup returns the item with an id that the survey may not hold: an instance of a template that is there, or an entry of
-// the machine as one user has it.
+// Lookup returns the item with an id that the survey may not hold: an instance
+// of a template that is there, or an entry of the machine as one user has it.
 func (v *Inventory) Lookup(id string) (item.Item, bool) {
 	if it, ok := v.Find(id); ok {
 		return it, true
@@ -218,7 +236,8 @@ func hostname(r *machine.Root) string {
 	return ""
 }
 
-// Complete gives boots of which only the log speaks the order that the unit files set up, as they are now.
+// Complete gives boots of which only the log speaks the order that the unit
+// files set up, as they are now.
 func (v *Inventory) Complete(boots []boot.Boot) []boot.Boot {
 	all := slices.Clone(boots)
 	for i, b := range all {

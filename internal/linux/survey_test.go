@@ -26,10 +26,12 @@ const (
 	e = "etc/systemd/system/"
 )
 
-// base is the least of a machine: a goal that pulls multi-user.target in, one installed program, two users.
+// base is the least of a machine: a goal that pulls multi-user.target in, one
+// installed program, two users.
 var base = map[string]string{
-	"etc/machine-id":        "11112222333344445555666677778888\n",
-	"etc/passwd":            "root:x:0:0::/root:/bin/sh\nmaria:x:0:0::/home/maria:/bin/sh\ndaemon:x:2:2::/:/bin/false\n",
+	"etc/machine-id": "11112222333344445555666677778888\n",
+	"etc/passwd": "root:x:0:0::/root:/bin/sh\nmaria:x:0:0::/home/maria:/bin/sh\n" +
+		"daemon:x:2:2::/:/bin/false\n",
 	"home/maria/":           "",
 	"bin/run":               "program",
 	"usr/bin/run":           "program",
@@ -66,48 +68,220 @@ func TestStates(t *testing.T) {
 	for _, c := range []struct {
 		name  string
 		files map[string]string
-		want  string // "id state" of the items besides cron.service, or "id -" for one that must not be there
+		// "id state" of the items besides cron.service, or "id -" for one that
+		// must not be there
+		want string
 	}{
-		{"enabled by a link", map[string]string{v + "a.service": install, wants + "a.service": "-> " + "/" + v + "a.service"}, "service:a.service on"},
-		{"the link's name counts", map[string]string{v + "a.service": install, wants + "a.service": "-> /nowhere"}, "service:a.service on"},
+		{
+			"enabled by a link",
+			map[string]string{
+				v + "a.service":     install,
+				wants + "a.service": "-> " + "/" + v + "a.service",
+			},
+			"service:a.service on",
+		},
+		{
+			"the link's name counts",
+			map[string]string{v + "a.service": install, wants + "a.service": "-> /nowhere"},
+			"service:a.service on",
+		},
 		{"not enabled", map[string]string{v + "a.service": install}, "service:a.service off"},
-		{"no switch, not launched", map[string]string{v + "a.service": unitText}, "service:a.service -"},
-		{"a vendor's link", map[string]string{v + "a.service": unitText, v + "multi-user.target.wants/a.service": "-> ../a.service"}, "service:a.service on"},
-		{"a vendor's link hidden by the null device", map[string]string{v + "a.service": unitText, v + "multi-user.target.wants/a.service": "-> ../a.service", wants + "a.service": "-> /dev/null"}, "service:a.service off"},
-		{"a vendor's link hidden by a file", map[string]string{v + "a.service": install, v + "multi-user.target.wants/a.service": "-> ../a.service", wants + "a.service": "x"}, "service:a.service off"},
-		{"pulled in by a text", map[string]string{v + "a.service": unitText, e + "multi-user.target": "[Unit]\nWants=a.service\n"}, "service:a.service on"},
-		{"masked", map[string]string{v + "a.service": install, wants + "a.service": "-> /x", e + "a.service": "-> /dev/null"}, "service:a.service off"},
-		{"masked by an empty file", map[string]string{v + "a.service": install, e + "a.service": ""}, "service:a.service off"},
-		{"/run counts for nothing", map[string]string{"run/systemd/system/multi-user.target.wants/a.service": "-> /x", v + "a.service": install}, "service:a.service off"},
-		{"an instance of a template", map[string]string{v + "a@.service": install, wants + "a@two.service": "-> /" + v + "a@.service"}, "service:a@two.service on"},
-		{"an alias that is wanted", map[string]string{v + "a.service": unitText, e + "b.service": "-> /" + v + "a.service", wants + "b.service": "-> /x"}, "service:a.service on"},
-		{"a program that is gone", map[string]string{v + "a.service": "[Service]\nExecStart=-/opt/gone --x\n", wants + "a.service": "-> /x"}, "service:a.service broken"},
-		{"a drop-in brings the program back", map[string]string{v + "a.service": "[Service]\nExecStart=/opt/gone\n", e + "a.service.d/x.conf": "[Service]\nExecStart=\nExecStart=/bin/run\n", wants + "a.service": "-> /x"}, "service:a.service on"},
-		{"a weaker drop-in of the same name loses", map[string]string{v + "a.service": unitText, v + "a.service.d/x.conf": "[Service]\nExecStart=\nExecStart=/opt/gone\n", e + "a.service.d/x.conf": "[Unit]\n", wants + "a.service": "-> /x"}, "service:a.service on"},
-		{"a link to a unit that is gone", map[string]string{wants + "a.service": "-> /x"}, "service:a.service broken"},
-		{"a text that is not UTF-8 is refused", map[string]string{v + "a.service": unitText + "X=\xff\n", wants + "a.service": "-> /x"}, "service:a.service off"},
-		{"byte-order mark and CRLF", map[string]string{v + "a.service": "\ufeff[Service]\r\nExecStart=/bin/run\r\n", wants + "a.service": "-> /x"}, "service:a.service on"},
-		{"units that look at themselves", map[string]string{v + "a.service": "[Unit]\nWants=a.service b.service\n" + unitText, v + "b.service": "[Unit]\nRequires=a.service\n" + unitText, wants + "a.service": "-> /x"}, "service:b.service on"},
+		{
+			"no switch, not launched",
+			map[string]string{v + "a.service": unitText},
+			"service:a.service -",
+		},
+		{
+			"a vendor's link",
+			map[string]string{
+				v + "a.service":                         unitText,
+				v + "multi-user.target.wants/a.service": "-> ../a.service",
+			},
+			"service:a.service on",
+		},
+		{
+			"a vendor's link hidden by the null device",
+			map[string]string{
+				v + "a.service":                         unitText,
+				v + "multi-user.target.wants/a.service": "-> ../a.service",
+				wants + "a.service":                     "-> /dev/null",
+			},
+			"service:a.service off",
+		},
+		{
+			"a vendor's link hidden by a file",
+			map[string]string{
+				v + "a.service":                         install,
+				v + "multi-user.target.wants/a.service": "-> ../a.service",
+				wants + "a.service":                     "x",
+			},
+			"service:a.service off",
+		},
+		{
+			"pulled in by a text",
+			map[string]string{v + "a.service": unitText, e + "multi-user.target": "[Unit]\n" +
+				"Wants=a.service\n"},
+			"service:a.service on",
+		},
+		{
+			"masked",
+			map[string]string{
+				v + "a.service":     install,
+				wants + "a.service": "-> /x",
+				e + "a.service":     "-> /dev/null",
+			},
+			"service:a.service off",
+		},
+		{
+			"masked by an empty file",
+			map[string]string{v + "a.service": install, e + "a.service": ""},
+			"service:a.service off",
+		},
+		{
+			"/run counts for nothing",
+			map[string]string{
+				"run/systemd/system/multi-user.target.wants/a.service": "-> /x",
+				v + "a.service": install,
+			},
+			"service:a.service off",
+		},
+		{
+			"an instance of a template",
+			map[string]string{
+				v + "a@.service":        install,
+				wants + "a@two.service": "-> /" + v + "a@.service",
+			},
+			"service:a@two.service on",
+		},
+		{
+			"an alias that is wanted",
+			map[string]string{
+				v + "a.service":     unitText,
+				e + "b.service":     "-> /" + v + "a.service",
+				wants + "b.service": "-> /x",
+			},
+			"service:a.service on",
+		},
+		{
+			"a program that is gone",
+			map[string]string{v + "a.service": "[Service]\n" +
+				"ExecStart=-/opt/gone --x\n", wants + "a.service": "-> /x"},
+			"service:a.service broken",
+		},
+		{
+			"a drop-in brings the program back",
+			map[string]string{v + "a.service": "[Service]\n" +
+				"ExecStart=/opt/gone\n", e + "a.service.d/x.conf": "[Service]\nExecStart=\n" +
+				"ExecStart=/bin/run\n", wants + "a.service": "-> /x"},
+			"service:a.service on",
+		},
+		{
+			"a weaker drop-in of the same name loses",
+			map[string]string{
+				v + "a.service": unitText,
+				v + "a.service.d/x.conf": "[Service]\n" +
+					"ExecStart=\nExecStart=/opt/gone\n",
+				e + "a.service.d/x.conf": "[Unit]\n",
+				wants + "a.service":      "-> /x",
+			},
+			"service:a.service on",
+		},
+		{
+			"a link to a unit that is gone",
+			map[string]string{wants + "a.service": "-> /x"},
+			"service:a.service broken",
+		},
+		{
+			"a text that is not UTF-8 is refused",
+			map[string]string{v + "a.service": unitText + "X=\xff\n", wants + "a.service": "-> /x"},
+			"service:a.service off",
+		},
+		{"byte-order mark and CRLF", map[string]string{v + "a.service": "\ufeff[Service]\r\n" +
+			"ExecStart=/bin/run\r\n", wants + "a.service": "-> /x"}, "service:a.service on"},
+		{
+			"units that look at themselves",
+			map[string]string{v + "a.service": "[Unit]\n" +
+				"Wants=a.service b.service\n" + unitText, v + "b.service": "[Unit]\n" +
+				"Requires=a.service\n" + unitText, wants + "a.service": "-> /x"},
+			"service:b.service on",
+		},
 
-		{"cron at boot", map[string]string{"etc/cron.d/x": "@reboot root /bin/run\n"}, "task:/etc/cron.d/x#7043 on"},
-		{"cron without its last newline", map[string]string{"etc/cron.d/x": "@reboot root /bin/run"}, "task:/etc/cron.d/x#7043 off"},
-		{"cron with a line that does not parse", map[string]string{"etc/cron.d/x": "@reboot root /bin/run\n61 * * * * root x\n"}, "task:/etc/cron.d/x#7043 off"},
-		{"cron with an unknown user", map[string]string{"etc/cron.d/x": "@reboot root /bin/run\n@daily nobody x\n"}, "task:/etc/cron.d/x#7043 off"},
-		{"cron passes such names over", map[string]string{"etc/cron.d/x.y": "@reboot root /bin/run\n"}, "task:/etc/cron.d/x.y#7043 -"},
-		{"cron whose program is gone", map[string]string{"etc/cron.d/x": "A=b\n# c\n@reboot root /opt/gone\n"}, "task:/etc/cron.d/x#1719 broken"},
-		{"cron is masked", map[string]string{"etc/cron.d/x": "@reboot root /bin/run\n", e + "cron.service": "-> /dev/null"}, "task:/etc/cron.d/x#7043 off"},
-		{"a user's table", map[string]string{"var/spool/cron/crontabs/maria": "@reboot /bin/run\n"}, "task:/var/spool/cron/crontabs/maria#0641 on"},
+		{
+			"cron at boot",
+			map[string]string{"etc/cron.d/x": "@reboot root /bin/run\n"},
+			"task:/etc/cron.d/x#7043 on",
+		},
+		{"cron without its last newline", map[string]string{"etc/cron.d/x": "@reboot root " +
+			"/bin/run"}, "task:/etc/cron.d/x#7043 off"},
+		{"cron with a line that does not parse", map[string]string{"etc/cron.d/x": "@reboot root " +
+			"/bin/run\n61 * * * * root x\n"}, "task:/etc/cron.d/x#7043 off"},
+		{"cron with an unknown user", map[string]string{"etc/cron.d/x": "@reboot root /bin/run\n" +
+			"@daily nobody x\n"}, "task:/etc/cron.d/x#7043 off"},
+		{"cron passes such names over", map[string]string{"etc/cron.d/x.y": "@reboot root " +
+			"/bin/run\n"}, "task:/etc/cron.d/x.y#7043 -"},
+		{"cron whose program is gone", map[string]string{"etc/cron.d/x": "A=b\n# c\n@reboot root " +
+			"/opt/gone\n"}, "task:/etc/cron.d/x#1719 broken"},
+		{
+			"cron is masked",
+			map[string]string{
+				"etc/cron.d/x":     "@reboot root /bin/run\n",
+				e + "cron.service": "-> /dev/null",
+			},
+			"task:/etc/cron.d/x#7043 off",
+		},
+		{"a user's table", map[string]string{"var/spool/cron/crontabs/maria": "@reboot " +
+			"/bin/run\n"}, "task:/var/spool/cron/crontabs/maria#0641 on"},
 
-		{"an entry of the machine", map[string]string{"etc/xdg/autostart/a.desktop": entry}, "program:a.desktop on"},
-		{"an entry of a user", map[string]string{"home/maria/.config/autostart/a.desktop": entry}, "program:a.desktop@maria on"},
-		{"Hidden: the last counts", map[string]string{"etc/xdg/autostart/a.desktop": entry + "Hidden=false\nHidden=true\n"}, "program:a.desktop off"},
-		{"an invalid boolean", map[string]string{"etc/xdg/autostart/a.desktop": entry + "Hidden=perhaps\n"}, "program:a.desktop off"},
-		{"TryExec is not there", map[string]string{"etc/xdg/autostart/a.desktop": entry + "TryExec=gone\n"}, "program:a.desktop off"},
-		{"the program is not there", map[string]string{"etc/xdg/autostart/a.desktop": "[Desktop Entry]\nType=Application\nExec=/opt/gone x\n"}, "program:a.desktop broken"},
-		{"no program", map[string]string{"etc/xdg/autostart/a.desktop": "[Desktop Entry]\nType=Link\nExec=tray\n"}, "program:a.desktop -"},
-		{"another desktop only", map[string]string{"etc/xdg/autostart/a.desktop": entry + "OnlyShowIn=Other;\n", "usr/share/xsessions/s.desktop": "[Desktop Entry]\nDesktopNames=Lark\n"}, "program:a.desktop off"},
-		{"this desktop only", map[string]string{"etc/xdg/autostart/a.desktop": entry + "OnlyShowIn=Other;Lark;\n", "usr/share/xsessions/s.desktop": "[Desktop Entry]\nDesktopNames=Lark\n"}, "program:a.desktop on"},
-		{"a link to nothing launches nothing", map[string]string{"home/maria/.config/autostart/a.desktop": "-> /dev/null"}, "program:a.desktop@maria -"},
+		{
+			"an entry of the machine",
+			map[string]string{"etc/xdg/autostart/a.desktop": entry},
+			"program:a.desktop on",
+		},
+		{
+			"an entry of a user",
+			map[string]string{"home/maria/.config/autostart/a.desktop": entry},
+			"program:a.desktop@maria on",
+		},
+		{
+			"Hidden: the last counts",
+			map[string]string{"etc/xdg/autostart/a.desktop": entry + "Hidden=false\nHidden=true\n"},
+			"program:a.desktop off",
+		},
+		{
+			"an invalid boolean",
+			map[string]string{"etc/xdg/autostart/a.desktop": entry + "Hidden=perhaps\n"},
+			"program:a.desktop off",
+		},
+		{
+			"TryExec is not there",
+			map[string]string{"etc/xdg/autostart/a.desktop": entry + "TryExec=gone\n"},
+			"program:a.desktop off",
+		},
+		{"the program is not there", map[string]string{"etc/xdg/autostart/a.desktop": "[Desktop " +
+			"Entry]\nType=Application\nExec=/opt/gone x\n"}, "program:a.desktop broken"},
+		{"no program", map[string]string{"etc/xdg/autostart/a.desktop": "[Desktop Entry]\n" +
+			"Type=Link\nExec=tray\n"}, "program:a.desktop -"},
+		{
+			"another desktop only",
+			map[string]string{
+				"etc/xdg/autostart/a.desktop":   entry + "OnlyShowIn=Other;\n",
+				"usr/share/xsessions/s.desktop": "[Desktop Entry]\nDesktopNames=Lark\n",
+			},
+			"program:a.desktop off",
+		},
+		{
+			"this desktop only",
+			map[string]string{
+				"etc/xdg/autostart/a.desktop":   entry + "OnlyShowIn=Other;Lark;\n",
+				"usr/share/xsessions/s.desktop": "[Desktop Entry]\nDesktopNames=Lark\n",
+			},
+			"program:a.desktop on",
+		},
+		{
+			"a link to nothing launches nothing",
+			map[string]string{"home/maria/.config/autostart/a.desktop": "-> /dev/null"},
+			"program:a.desktop@maria -",
+		},
 	} {
 		r, _ := machineWith(t, c.files)
 		id, want, _ := strings.Cut(c.want, " ")
@@ -121,25 +295,39 @@ func TestStates(t *testing.T) {
 	}
 }
 
-// TestTurnedIsWhatTheNextSurveySees switches items off and on again, each time by a survey of the disk as it then is.
+// TestTurnedIsWhatTheNextSurveySees switches items off and on again, each time
+// by a survey of the disk as it then is.
 func TestTurnedIsWhatTheNextSurveySees(t *testing.T) {
 	wants := e + "multi-user.target.wants/"
 	files := map[string]string{
-		v + "link.service":     unitText + "[Install]\nWantedBy=multi-user.target\nAlias=other.service\nAlso=link.socket\n",
-		wants + "link.service": "-> /" + v + "link.service", e + "other.service": "-> /" + v + "link.service",
-		v + "link.socket": "[Install]\nWantedBy=multi-user.target\n", wants + "link.socket": "-> /" + v + "link.socket",
-		v + "vendor.service": unitText, v + "multi-user.target.wants/vendor.service": "-> ../vendor.service",
-		v + "text.service": unitText, e + "own.service": unitText,
-		e + "multi-user.target": "[Unit]\nWants=text.service own.service\n",
-		v + "many@.service":     unitText + "[Install]\nWantedBy=multi-user.target\n", wants + "many@1.service": "-> /" + v + "many@.service",
-		"etc/cron.d/x": "# one\n@reboot root /bin/run\n@reboot root /bin/run\n", "etc/xdg/autostart/a.desktop": "[Desktop Entry]\nType=Application\nExec=tray\n[Other]\nA=b\n",
-		"home/maria/.config/autostart/b.desktop": "[Desktop Entry]\r\nType=Application\r\nExec=tray\r\nHidden=false\r\n",
+		v + "link.service": unitText + "[Install]\nWantedBy=multi-user.target\n" +
+			"Alias=other.service\nAlso=link.socket\n",
+		wants + "link.service":                       "-> /" + v + "link.service",
+		e + "other.service":                          "-> /" + v + "link.service",
+		v + "link.socket":                            "[Install]\nWantedBy=multi-user.target\n",
+		wants + "link.socket":                        "-> /" + v + "link.socket",
+		v + "vendor.service":                         unitText,
+		v + "multi-user.target.wants/vendor.service": "-> ../vendor.service",
+		v + "text.service":                           unitText,
+		e + "own.service":                            unitText,
+		e + "multi-user.target":                      "[Unit]\nWants=text.service own.service\n",
+		v + "many@.service": unitText + "[Install]\n" +
+			"WantedBy=multi-user.target\n",
+		wants + "many@1.service": "-> /" + v + "many@.service",
+		"etc/cron.d/x": "# one\n@reboot root /bin/run\n@reboot " +
+			"root /bin/run\n",
+		"etc/xdg/autostart/a.desktop": "[Desktop Entry]\nType=Application\n" +
+			"Exec=tray\n[Other]\nA=b\n",
+		"home/maria/.config/autostart/b.desktop": "[Desktop Entry]\r\nType=Application\r\n" +
+			"Exec=tray\r\nHidden=false\r\n",
 	}
 	r, dir := machineWith(t, files)
 	before := testtree.Snapshot(t, dir, nil)
 	ids := []string{
-		"service:link.service", "service:vendor.service", "service:text.service", "service:own.service", "service:many@1.service",
-		"task:/etc/cron.d/x#7043", "task:/etc/cron.d/x#7043-2", "program:a.desktop", "program:b.desktop@maria",
+		"service:link.service", "service:vendor.service", "service:text.service",
+		"service:own.service", "service:many@1.service",
+		"task:/etc/cron.d/x#7043", "task:/etc/cron.d/x#7043-2", "program:a.desktop",
+		"program:b.desktop@maria",
 	}
 	turnAll := func(to item.State) {
 		t.Helper()
@@ -171,24 +359,30 @@ func TestTurnedIsWhatTheNextSurveySees(t *testing.T) {
 	}
 	turnAll(item.Off)
 	for p, want := range map[string]string{
-		wants + "vendor.service": "/dev/null", e + "text.service": "/dev/null", "etc/systemd/system.control/own.service": "/dev/null",
-		wants + "link.socket": "", e + "other.service": "",
+		wants + "vendor.service":                 "/dev/null",
+		e + "text.service":                       "/dev/null",
+		"etc/systemd/system.control/own.service": "/dev/null",
+		wants + "link.socket":                    "",
+		e + "other.service":                      "",
 	} {
 		if got, _ := os.Readlink(filepath.Join(dir, p)); got != want {
 			t.Errorf("%s leads to %q; want %q", p, got, want)
 		}
 	}
 	turnAll(item.On)
-	for _, id := range []string{"service:text.service", "service:own.service"} { // pulled in by texts
+	// pulled in by texts
+	for _, id := range []string{"service:text.service", "service:own.service"} {
 		inv := linux.Survey(r, linux.Options{Now: now})
 		it, _ := inv.Find(id)
-		if err := inv.Turn(r.Draft(time.Now()), it, item.Delayed, time.Minute); err == nil || !strings.Contains(err.Error(), "masked") {
+		if err := inv.Turn(r.Draft(time.Now()), it, item.Delayed,
+			time.Minute); err == nil || !strings.Contains(err.Error(), "masked") {
 			t.Errorf("%s was delayed: %v", id, err)
 		}
 	}
 	pulledByText := ids
 	ids = slices.DeleteFunc(slices.Clone(ids), func(id string) bool {
-		return id == "service:text.service" || id == "service:own.service" || id == "service:vendor.service"
+		return id == "service:text.service" || id == "service:own.service" ||
+			id == "service:vendor.service"
 	})
 	turnAll(item.Delayed)
 	turnAll(item.On)
@@ -200,7 +394,9 @@ func TestTurnedIsWhatTheNextSurveySees(t *testing.T) {
 		var lines []string
 		for l := range strings.Lines(snapshot) {
 			f := strings.Fields(l)
-			if f[0] != "/etc/systemd/system.control" && f[0] != "/etc/systemd/system/graphical.target.wants" { // a folder may be left behind when no ledger looks after it
+			// a folder may be left behind when no ledger looks after it
+			if f[0] != "/etc/systemd/system.control" &&
+				f[0] != "/etc/systemd/system/graphical.target.wants" {
 				lines = append(lines, strings.Join(append(f[:3:3], f[4:]...), " "))
 			}
 		}
@@ -216,10 +412,17 @@ func TestTurnedIsWhatTheNextSurveySees(t *testing.T) {
 
 func TestHostilePlacesCostOneLineEach(t *testing.T) {
 	r, dir := machineWith(t, map[string]string{
-		e + "loop.service": "-> loop2.service", e + "loop2.service": "-> loop.service", e + "folder.service/x": "",
-		"etc/cron.d/folder/x": "", "etc/xdg/autostart/f.desktop/x": "",
+		e + "loop.service":              "-> loop2.service",
+		e + "loop2.service":             "-> loop.service",
+		e + "folder.service/x":          "",
+		"etc/cron.d/folder/x":           "",
+		"etc/xdg/autostart/f.desktop/x": "",
 	})
-	for _, p := range []string{e + "fifo.service", "etc/cron.d/fifo", "home/maria/.config/autostart/fifo.desktop"} {
+	for _, p := range []string{
+		e + "fifo.service",
+		"etc/cron.d/fifo",
+		"home/maria/.config/autostart/fifo.desktop",
+	} {
 		if err := os.MkdirAll(filepath.Dir(filepath.Join(dir, p)), 0o755); err != nil {
 			t.Fatal(err)
 		}
@@ -231,7 +434,10 @@ func TestHostilePlacesCostOneLineEach(t *testing.T) {
 		t.Fatal("no huge file")
 	}
 	inv := linux.Survey(r, linux.Options{Now: now})
-	for _, want := range []string{"loop.service", "fifo.service", "cron.d/fifo", "cron.d/huge", "cron.d/folder", "fifo.desktop", "f.desktop"} {
+	for _, want := range []string{
+		"loop.service", "fifo.service", "cron.d/fifo", "cron.d/huge", "cron.d/folder",
+		"fifo.desktop", "f.desktop",
+	} {
 		n := 0
 		for _, u := range inv.Unread {
 			if strings.HasSuffix(u.Path, want) {
@@ -247,8 +453,10 @@ func TestHostilePlacesCostOneLineEach(t *testing.T) {
 	}
 }
 
-// BenchmarkSurvey surveys 10,000 units with a link each, 2,000 entries and 50 users; "ratio" is its time to that of plain
-// os.ReadFile over the same files in the same run on one thread, "with-links" that to the files and os.Readlink over the same links.
+// BenchmarkSurvey surveys 10,000 units with a link each, 2,000 entries and 50
+// users; "ratio" is its time to that of plain os.ReadFile over the same files
+// in the same run on one thread, "with-links" that to the files and os.Readlink
+// over the same links.
 func BenchmarkSurvey(b *testing.B) {
 	for _, size := range []int{1, 10} {
 		b.Run(fmt.Sprintf("%d units", size*1000), func(b *testing.B) { benchmarkSurvey(b, size) })
@@ -260,13 +468,16 @@ func benchmarkSurvey(b *testing.B, size int) {
 	var read []string
 	for i := range 1000 * size {
 		name := fmt.Sprintf("unit-%d.service", i)
-		files[v+name] = "[Unit]\nDescription=One of many\nAfter=network.target\n" + unitText + "Restart=on-failure\n[Install]\nWantedBy=multi-user.target\n"
+		files[v+
+			name] = "[Unit]\nDescription=One of many\nAfter=network.target\n" + unitText +
+			"Restart=on-failure\n[Install]\nWantedBy=multi-user.target\n"
 		files[e+"multi-user.target.wants/"+name] = "-> /" + v + name
 		read = append(read, v+name)
 	}
 	for i := range 5 * size {
 		user := fmt.Sprintf("user%d", i)
-		files["etc/passwd"] += fmt.Sprintf("%s:x:%d:%d::/home/%s:/bin/sh\n", user, 1000+i, 1000+i, user)
+		files["etc/passwd"] += fmt.Sprintf("%s:x:%d:%d::/home/%s:/bin/sh\n", user, 1000+i, 1000+i,
+			user)
 		for j := range 40 {
 			p := fmt.Sprintf("home/%s/.config/autostart/entry-%d.desktop", user, j)
 			files[p] = "[Desktop Entry]\nType=Application\nName=One of many\nExec=tray --quiet\n"

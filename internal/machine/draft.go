@@ -11,8 +11,9 @@ import (
 	"calmdawn/internal/core/change"
 )
 
-// A Draft collects edits that are planned and not made. Its reading shows each path as the edits planned so far would
-// leave it, so that several decisions can touch the same file.
+// A Draft collects edits that are planned and not made. Its reading shows each
+// path as the edits planned so far would leave it, so that several decisions
+// can touch the same file.
 type Draft struct {
 	root  *Root
 	at    time.Time
@@ -20,12 +21,14 @@ type Draft struct {
 	order []string
 }
 
-// Draft begins an empty draft; at becomes the modification time of what it writes.
+// Draft begins an empty draft; at becomes the modification time of what it
+// writes.
 func (r *Root) Draft(at time.Time) *Draft {
 	return &Draft{root: r, at: at, edits: map[string]*change.Edit{}}
 }
 
-// plan returns the edit of p, planned so far or empty. Folders that are links are followed first, so that one file has one edit.
+// plan returns the edit of p, planned so far or empty. Folders that are links
+// are followed first, so that one file has one edit.
 func (d *Draft) plan(p, home string) (*change.Edit, error) {
 	p, err := d.settle(p)
 	if err != nil {
@@ -112,7 +115,8 @@ func (d *Draft) Create(p, home string, text []byte) error {
 	return err
 }
 
-// LabelLike plans that p, which the draft creates, carries the security label of the first of the other paths that is there.
+// LabelLike plans that p, which the draft creates, carries the security label
+// of the first of the other paths that is there.
 func (d *Draft) LabelLike(p string, like ...string) error {
 	e, err := d.plan(p, "")
 	if err != nil {
@@ -140,7 +144,8 @@ func (d *Draft) LabelLike(p string, like ...string) error {
 	return nil
 }
 
-// fresh is a node that nobody had before: it belongs to the home's owner, elsewhere to whom we work as.
+// fresh is a node that nobody had before: it belongs to the home's owner,
+// elsewhere to whom we work as.
 func (d *Draft) fresh(home string) (change.Node, error) {
 	n := change.Node{UID: os.Geteuid(), GID: os.Getegid(), ModTime: d.at.UnixNano()}
 	if home == "" || n.UID != 0 {
@@ -158,7 +163,8 @@ func (d *Draft) Chmod(p string, executable bool) error {
 		return err
 	}
 	if e.After.Kind != change.File {
-		return &Refusal{p, "is " + e.After.Describe() + " where a file is expected; it is not edited"}
+		return &Refusal{p, "is " + e.After.Describe() + " where a file is expected; it is not " +
+			"edited"}
 	}
 	e.After.Mode &^= 0o111
 	if executable {
@@ -177,14 +183,16 @@ func (d *Draft) Remove(p, home string) error {
 	return nil
 }
 
-// Rewrite plans another text for the file p, made by edit from the text that it would have.
+// Rewrite plans another text for the file p, made by edit from the text that it
+// would have.
 func (d *Draft) Rewrite(p, home string, edit func(text []byte) ([]byte, error)) error {
 	e, err := d.plan(p, home)
 	if err != nil {
 		return err
 	}
 	if e.After.Kind != change.File {
-		return &Refusal{p, "is " + e.After.Describe() + " where a file is expected; it is not edited"}
+		return &Refusal{p, "is " + e.After.Describe() + " where a file is expected; it is not " +
+			"edited"}
 	}
 	text, err := edit(e.After.Data)
 	if err != nil {
@@ -198,7 +206,8 @@ func (d *Draft) Rewrite(p, home string, edit func(text []byte) ([]byte, error)) 
 	return nil
 }
 
-// Edits returns what the draft changes, in the order in which it was planned; what is left as it was is not in it.
+// Edits returns what the draft changes, in the order in which it was planned;
+// what is left as it was is not in it.
 func (d *Draft) Edits() []change.Edit {
 	var edits []change.Edit
 	for _, p := range d.order {

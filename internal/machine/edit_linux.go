@@ -16,8 +16,8 @@ import (
 	"calmdawn/internal/core/change"
 )
 
-// A place is the folder and the last name of a path that is edited, with the folder open and free of links that could
-// be swapped under us.
+// A place is the folder and the last name of a path that is edited, with the
+// folder open and free of links that could be swapped under us.
 type place struct {
 	r    *Root
 	fd   int
@@ -26,9 +26,10 @@ type place struct {
 	born map[string][]byte // attributes that a file made here had by itself
 }
 
-// at opens the folder of p and calls do. Inside a home, no link that leads out of it is followed, and when we are root
-// the files are touched with the file-system ids of the home's owner, so that nothing is done in their name that they
-// could not do themselves.
+// at opens the folder of p and calls do. Inside a home, no link that leads out
+// of it is followed, and when we are root the files are touched with the
+// file-system ids of the home's owner, so that nothing is done in their name
+// that they could not do themselves.
 func (r *Root) at(p, home string, do func(place) error) error {
 	dir, name := split(p)
 	if home == "" {
@@ -58,7 +59,8 @@ func (r *Root) at(p, home string, do func(place) error) error {
 	})
 }
 
-// folderErr names why the folder of an edit cannot be opened. The paths of edits are free of links, so that one in it was put there since, and would
+// folderErr names why the folder of an edit cannot be opened. The paths of
+// edits are free of links, so that one in it was put there since, and would
 // lead the edit to another place.
 func folderErr(dir string, err error) error {
 	switch err {
@@ -77,7 +79,10 @@ func (r *Root) openBeneath(fd int, rel string) (int, error) {
 		rel = "."
 	}
 	if !r.walker {
-		return unix.Openat2(fd, rel, &unix.OpenHow{Flags: flags, Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_SYMLINKS})
+		return unix.Openat2(fd, rel, &unix.OpenHow{
+			Flags:   flags,
+			Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_SYMLINKS,
+		})
 	}
 	at, err := unix.Openat(fd, ".", flags, 0)
 	for _, name := range strings.Split(rel, "/") {
@@ -91,7 +96,8 @@ func (r *Root) openBeneath(fd int, rel string) (int, error) {
 	return at, err
 }
 
-// asOwner runs do with the file-system ids of the owner of the folder fd; without root's rights, with our own.
+// asOwner runs do with the file-system ids of the owner of the folder fd;
+// without root's rights, with our own.
 func asOwner(fd int, do func() error) error {
 	var st unix.Stat_t
 	if err := unix.Fstat(fd, &st); err != nil {
@@ -119,7 +125,8 @@ func asOwner(fd int, do func() error) error {
 	return do()
 }
 
-// Node returns the whole state of the path p. A folder, a special file or a file over [MaxEdited] is a *Refusal.
+// Node returns the whole state of the path p. A folder, a special file or a
+// file over [MaxEdited] is a *Refusal.
 func (r *Root) Node(p, home string) (change.Node, error) {
 	node := change.Node{Kind: change.Absent}
 	err := r.at(p, home, func(at place) (err error) {
@@ -143,7 +150,13 @@ func (at place) node() (change.Node, error) {
 		return absent, pathErr("stat", at.path, err)
 	}
 	info := infoOf(&st)
-	n := change.Node{Mode: info.Mode, UID: info.UID, GID: info.GID, ModTime: info.ModTime.UnixNano(), Links: uint64(st.Nlink)}
+	n := change.Node{
+		Mode:    info.Mode,
+		UID:     info.UID,
+		GID:     info.GID,
+		ModTime: info.ModTime.UnixNano(),
+		Links:   uint64(st.Nlink),
+	}
 	var err error
 	switch info.Kind {
 	case Symlink:
@@ -154,7 +167,8 @@ func (at place) node() (change.Node, error) {
 		}
 		n.Kind, n.Target, n.Mode = change.Link, string(buf[:size]), 0
 	case Regular:
-		fd, err := unix.Openat(at.fd, at.name, unix.O_RDONLY|unix.O_NONBLOCK|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
+		fd, err := unix.Openat(at.fd, at.name,
+			unix.O_RDONLY|unix.O_NONBLOCK|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
 		if err != nil {
 			return absent, pathErr("open", at.path, err)
 		}
@@ -171,7 +185,10 @@ func (at place) node() (change.Node, error) {
 }
 
 // procPath leads to a name in the folder for the calls that take no handle.
-func (at place) procPath(name string) string { return fmt.Sprintf("/proc/self/fd/%d/%s", at.fd, name) }
+func (at place) procPath(name string) string {
+	return fmt.Sprintf("/proc/self/fd/%d/%s", at.fd,
+		name)
+}
 
 func (at place) xattrs(name string) (map[string][]byte, error) {
 	p := at.procPath(name)
@@ -197,8 +214,9 @@ func (at place) xattrs(name string) (map[string][]byte, error) {
 	return found, nil
 }
 
-// saysNothing reports whether an attribute is what a file system makes up for a file of which nothing was said: the Finder information that Linux lists
-// of every new file on HFS+, and does not remove.
+// saysNothing reports whether an attribute is what a file system makes up for a
+// file of which nothing was said: the Finder information that Linux lists of
+// every new file on HFS+, and does not remove.
 func saysNothing(key string, value []byte) bool {
 	if key != "osx.com.apple.FinderInfo" {
 		return false
@@ -207,11 +225,13 @@ func saysNothing(key string, value []byte) bool {
 	return text == "" || text == "????????"
 }
 
-// Apply makes the edit e and verifies it. A path that is not as e expects is a *change.Conflict, and is left alone.
+// Apply makes the edit e and verifies it. A path that is not as e expects is a
+// *change.Conflict, and is left alone.
 //
-// Files and links are written under another name and renamed, so that the path is at every moment either the one or
-// the other; a file with several names (hard links) is written in place, so that they stay together. When Apply returns, the edit
-// is on the disk.
+// Files and links are written under another name and renamed, so that the path
+// is at every moment either the one or the other; a file with several names
+// (hard links) is written in place, so that they stay together. When Apply
+// returns, the edit is on the disk.
 func (r *Root) Apply(e change.Edit) error {
 	return r.at(e.Path, e.Home, func(at place) error {
 		now, err := at.node()
@@ -224,13 +244,16 @@ func (r *Root) Apply(e change.Edit) error {
 		switch {
 		case e.After.Sum != nil:
 			return &Refusal{e.Path, "cannot be written again: only the sum of its bytes was kept"}
-		case e.After.Kind != change.Absent && e.After.Kind != change.File && e.After.Kind != change.Link:
+		case e.After.Kind != change.Absent && e.After.Kind != change.File &&
+			e.After.Kind != change.Link:
 			return &Refusal{e.Path, "cannot become what the edit says"}
 		case e.After.Kind == change.Absent:
 			err = at.remove(now)
 		case now.Kind == change.File && e.After.Kind == change.File && now.Links > 1:
 			if err = at.overwrite(e.After); err != nil {
-				_ = at.overwrite(now) // what could be written is taken back; the error tells of the rest
+				// what could be written is taken back; the error tells of the
+				// rest
+				_ = at.overwrite(now)
 			}
 		default:
 			err = at.replace(now, e.After)
@@ -245,7 +268,8 @@ func (r *Root) Apply(e change.Edit) error {
 	})
 }
 
-// restore puts back what an edit found, as well as can be, when what it made is not what it was to make.
+// restore puts back what an edit found, as well as can be, when what it made is
+// not what it was to make.
 func (at place) restore(found change.Node) {
 	switch {
 	case found.Kind == change.Absent:
@@ -326,13 +350,16 @@ func (at place) remove(now change.Node) error {
 	if now.Kind == change.Absent {
 		return nil
 	}
-	if err := at.step("unlink", 0, func() error { return unix.Unlinkat(at.fd, at.name, 0) }); err != nil {
+	if err := at.step("unlink", 0, func() error {
+		return unix.Unlinkat(at.fd, at.name, 0)
+	}); err != nil {
 		return err
 	}
 	return at.syncFolder()
 }
 
-// replace writes the node under a name that means nothing, finishes it, and renames it over the path.
+// replace writes the node under a name that means nothing, finishes it, and
+// renames it over the path.
 func (at place) replace(now, to change.Node) error {
 	temp := TempPrefix + rand.Text()[:12] + TempSuffix
 	fail := func(err error) error {
@@ -358,7 +385,8 @@ func (at place) replace(now, to change.Node) error {
 			return unix.Renameat(at.fd, temp, at.fd, at.name)
 		}
 		err := unix.Renameat2(at.fd, temp, at.fd, at.name, unix.RENAME_NOREPLACE)
-		if err == unix.EINVAL || err == unix.ENOSYS { // the file system cannot: the path was absent a moment ago
+		// the file system cannot: the path was absent a moment ago
+		if err == unix.EINVAL || err == unix.ENOSYS {
 			err = unix.Renameat(at.fd, temp, at.fd, at.name)
 		}
 		return err
@@ -372,7 +400,8 @@ func (at place) replace(now, to change.Node) error {
 func (at place) create(name string, to change.Node) error {
 	var fd int
 	err := at.step("create", 0, func() (err error) {
-		fd, err = unix.Openat(at.fd, name, unix.O_WRONLY|unix.O_CREAT|unix.O_EXCL|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0o600)
+		fd, err = unix.Openat(at.fd, name,
+			unix.O_WRONLY|unix.O_CREAT|unix.O_EXCL|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0o600)
 		return err
 	})
 	if err != nil {
@@ -383,7 +412,8 @@ func (at place) create(name string, to change.Node) error {
 }
 
 func (at place) overwrite(to change.Node) error {
-	fd, err := unix.Openat(at.fd, at.name, unix.O_WRONLY|unix.O_NONBLOCK|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
+	fd, err := unix.Openat(at.fd, at.name,
+		unix.O_WRONLY|unix.O_NONBLOCK|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
 	if err != nil {
 		return pathErr("open", at.path, err)
 	}
@@ -418,8 +448,8 @@ func (at place) fill(fd int, name string, to change.Node) error {
 	return at.step("sync", 0, func() error { return unix.Fsync(fd) })
 }
 
-// dress gives a name in the folder its owner, mode, extended attributes and modification time, in the order in which
-// none of them undoes another.
+// dress gives a name in the folder its owner, mode, extended attributes and
+// modification time, in the order in which none of them undoes another.
 func (at place) dress(name string, to change.Node) error {
 	var st unix.Stat_t
 	if err := unix.Fstatat(at.fd, name, &st, unix.AT_SYMLINK_NOFOLLOW); err != nil {
@@ -435,7 +465,9 @@ func (at place) dress(name string, to change.Node) error {
 		}
 	}
 	if to.Kind == change.File {
-		if err := at.step("chmod", 0, func() error { return unix.Fchmodat(at.fd, name, to.Mode, 0) }); err != nil {
+		if err := at.step("chmod", 0, func() error {
+			return unix.Fchmodat(at.fd, name, to.Mode, 0)
+		}); err != nil {
 			return err
 		}
 	}
@@ -452,7 +484,8 @@ func (at place) dress(name string, to change.Node) error {
 	return err
 }
 
-// giveLink gives a link that we have just made its owner, with our own rights where those of a home's owner do not suffice. It is held open while it is
+// giveLink gives a link that we have just made its owner, with our own rights
+// where those of a home's owner do not suffice. It is held open while it is
 // looked at, so that nobody can have something else given away in its place.
 func giveLink(dir int, name string, uid, gid int) error {
 	fd, err := unix.Openat(dir, name, unix.O_PATH|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
@@ -467,7 +500,8 @@ func giveLink(dir int, name string, uid, gid int) error {
 	if st.Mode&unix.S_IFMT != unix.S_IFLNK || st.Nlink != 1 {
 		return unix.EPERM
 	}
-	if owner, _ := unix.SetfsuidRetUid(-1); owner != unix.Geteuid() { // in a home, on a thread of its own
+	// in a home, on a thread of its own
+	if owner, _ := unix.SetfsuidRetUid(-1); owner != unix.Geteuid() {
 		group, _ := unix.SetfsgidRetGid(-1)
 		defer func() {
 			unix.SetfsuidRetUid(owner)
@@ -489,7 +523,9 @@ func (at place) setXattrs(name string, to change.Node) error {
 		_, wanted := to.Xattrs[key]
 		_, born := at.born[key]
 		if !wanted && !born && !change.IsLabel(key) {
-			if err := at.step("xattr", 0, func() error { return unix.Lremovexattr(p, key) }); err != nil {
+			if err := at.step("xattr", 0, func() error {
+				return unix.Lremovexattr(p, key)
+			}); err != nil {
 				return err
 			}
 		}
@@ -498,7 +534,9 @@ func (at place) setXattrs(name string, to change.Node) error {
 		if string(have[key]) == string(value) && have[key] != nil {
 			continue
 		}
-		if err := at.step("xattr", len(value), func() error { return unix.Lsetxattr(p, key, value, 0) }); err != nil {
+		if err := at.step("xattr", len(value), func() error {
+			return unix.Lsetxattr(p, key, value, 0)
+		}); err != nil {
 			return err
 		}
 	}
@@ -514,7 +552,13 @@ func (r *Root) Folder(p, home string) (FolderState, error) {
 			return err
 		}
 		entries, err := r.ReadDir(p)
-		s = FolderState{Exists: true, Empty: err == nil && len(entries) == 0, ModTime: info.ModTime.UnixNano(), UID: info.UID, GID: info.GID}
+		s = FolderState{
+			Exists:  true,
+			Empty:   err == nil && len(entries) == 0,
+			ModTime: info.ModTime.UnixNano(),
+			UID:     info.UID,
+			GID:     info.GID,
+		}
 		return nil
 	})
 	if errors.Is(err, fs.ErrNotExist) {
@@ -523,7 +567,8 @@ func (r *Root) Folder(p, home string) (FolderState, error) {
 	return s, err
 }
 
-// MakeFolder makes the folder p with the given mode and the owner of the folder around it; one that is there is left alone.
+// MakeFolder makes the folder p with the given mode and the owner of the folder
+// around it; one that is there is left alone.
 func (r *Root) MakeFolder(p, home string, mode uint32) error {
 	return r.at(p, home, func(at place) error {
 		var up unix.Stat_t
@@ -539,12 +584,15 @@ func (r *Root) MakeFolder(p, home string, mode uint32) error {
 		}
 		if unix.Geteuid() == 0 && home == "" && (up.Uid != 0 || up.Gid != 0) {
 			if err := at.step("chown", 0, func() error {
-				return unix.Fchownat(at.fd, at.name, int(up.Uid), int(up.Gid), unix.AT_SYMLINK_NOFOLLOW)
+				return unix.Fchownat(at.fd, at.name, int(up.Uid), int(up.Gid),
+					unix.AT_SYMLINK_NOFOLLOW)
 			}); err != nil {
 				return err
 			}
 		}
-		if err := at.step("chmod", 0, func() error { return unix.Fchmodat(at.fd, at.name, mode, 0) }); err != nil {
+		if err := at.step("chmod", 0, func() error {
+			return unix.Fchmodat(at.fd, at.name, mode, 0)
+		}); err != nil {
 			return err
 		}
 		return at.syncFolder()
@@ -554,14 +602,17 @@ func (r *Root) MakeFolder(p, home string, mode uint32) error {
 // RemoveFolder removes the folder p, which must be empty.
 func (r *Root) RemoveFolder(p, home string) error {
 	return r.at(p, home, func(at place) error {
-		if err := at.step("rmdir", 0, func() error { return unix.Unlinkat(at.fd, at.name, unix.AT_REMOVEDIR) }); err != nil {
+		if err := at.step("rmdir", 0, func() error {
+			return unix.Unlinkat(at.fd, at.name, unix.AT_REMOVEDIR)
+		}); err != nil {
 			return err
 		}
 		return at.syncFolder()
 	})
 }
 
-// SetFolderTime gives the folder p the modification time ns, in nanoseconds since 1970 UTC.
+// SetFolderTime gives the folder p the modification time ns, in nanoseconds
+// since 1970 UTC.
 func (r *Root) SetFolderTime(p, home string, ns int64) error {
 	return r.at(path.Join(p, "x"), home, func(at place) error {
 		at.path = p
@@ -574,7 +625,8 @@ func (r *Root) SetFolderTime(p, home string, ns int64) error {
 	})
 }
 
-// Sweep removes what an interrupted write left in the folder p: files with our temporary names.
+// Sweep removes what an interrupted write left in the folder p: files with our
+// temporary names.
 func (r *Root) Sweep(p, home string) error {
 	entries, err := r.ReadDir(p)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -584,7 +636,8 @@ func (r *Root) Sweep(p, home string) error {
 		return err
 	}
 	for _, e := range entries {
-		if !strings.HasPrefix(e.Name, TempPrefix) || !strings.HasSuffix(e.Name, TempSuffix) || e.Kind == Folder {
+		if !strings.HasPrefix(e.Name, TempPrefix) || !strings.HasSuffix(e.Name, TempSuffix) ||
+			e.Kind == Folder {
 			continue
 		}
 		err := r.at(path.Join(p, e.Name), home, func(at place) error {

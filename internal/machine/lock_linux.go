@@ -50,7 +50,8 @@ func (r *Root) Lock(patience time.Duration) (release func() error, err error) {
 		}
 		if err != unix.EINTR && time.Now().After(end) {
 			unix.Close(fd)
-			return nil, errors.New("another calmdawn is changing this machine; wait until it is done")
+			return nil, errors.New("another calmdawn is changing this machine; wait until it is " +
+				"done")
 		}
 	}
 }
@@ -110,7 +111,8 @@ func (r *Root) MayWrite(p string) error {
 		if r.ReadOnly(p) {
 			return &Refusal{p, "the disk is mounted read-only"}
 		}
-		err = unix.Faccessat(unix.AT_FDCWD, fmt.Sprintf("/proc/self/fd/%d", fd), unix.W_OK, unix.AT_EACCESS)
+		err = unix.Faccessat(unix.AT_FDCWD, fmt.Sprintf("/proc/self/fd/%d", fd), unix.W_OK,
+			unix.AT_EACCESS)
 		return pathErr("write to", p, err)
 	}
 }

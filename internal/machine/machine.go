@@ -1,8 +1,11 @@
-// Package machine is the machine under work: a confined view of its files, and the one place that carries out edits.
+// Package machine is the machine under work: a confined view of its files, and
+// the one place that carries out edits.
 //
-// The machine is a mounted disk at some folder, or the running one at "/". Paths are those of the machine: they begin
-// with "/", and links, absolute ones too, resolve inside it. Only regular files are opened, only up to a bound; FIFOs,
-// devices and sockets are reported as a *Refusal instead. Nothing here knows what the files mean.
+// The machine is a mounted disk at some folder, or the running one at "/".
+// Paths are those of the machine: they begin with "/", and links, absolute ones
+// too, resolve inside it. Only regular files are opened, only up to a bound;
+// FIFOs, devices and sockets are reported as a *Refusal instead. Nothing here
+// knows what the files mean.
 package machine
 
 import (
@@ -27,7 +30,8 @@ func (r *Refusal) Error() string { return r.Path + ": " + r.Reason }
 // NoPermission is the [Reason] of what another user may read.
 const NoPermission = "no permission"
 
-// Reason says in a few words why an operation on a path failed, without the path.
+// Reason says in a few words why an operation on a path failed, without the
+// path.
 func Reason(err error) string {
 	var refusal *Refusal
 	var pathErr *fs.PathError
@@ -80,9 +84,12 @@ type Entry struct {
 	Target string // the text of a link
 }
 
-// An Op is one operation on the machine's files, shown to the hook before it is made.
+// An Op is one operation on the machine's files, shown to the hook before it is
+// made.
 type Op struct {
-	Name  string // open, read, list, create, write, sync, rename, link, unlink, mkdir, rmdir, chmod, chown, utimes, xattr
+	// open, read, list, create, write, sync, rename, link, unlink, mkdir,
+	// rmdir, chmod, chown, utimes, xattr
+	Name  string
 	Path  string
 	Bytes int64 // for reads and writes
 }
@@ -92,7 +99,8 @@ func (o Op) String() string { return fmt.Sprintf("%s %s", o.Name, o.Path) }
 // MaxEntries is the number of names read from one folder; the rest is refused.
 const MaxEntries = 200_000
 
-// TempPrefix and TempSuffix frame the names of files that are being written: no launch mechanism reads such a name.
+// TempPrefix and TempSuffix frame the names of files that are being written: no
+// launch mechanism reads such a name.
 const (
 	TempPrefix = ".calmdawn-"
 	TempSuffix = ".tmp"
@@ -110,8 +118,8 @@ type FolderState struct {
 	GID     int
 }
 
-// clean makes a path absolute and free of "." and empty parts. ".." is left to the kernel: behind a link it means
-// another folder than it reads.
+// clean makes a path absolute and free of "." and empty parts. ".." is left to
+// the kernel: behind a link it means another folder than it reads.
 func clean(p string) string {
 	if p == "" || p[0] != '/' {
 		p = "/" + p
@@ -131,7 +139,8 @@ func (r *Root) IsFile(p string) bool {
 	return err == nil && info.Kind == Regular
 }
 
-// Each calls do for 0 to n-1, on all processors, and returns when all calls have.
+// Each calls do for 0 to n-1, on all processors, and returns when all calls
+// have.
 func Each(n int, do func(i int)) {
 	each(n, 32, n, do)
 }

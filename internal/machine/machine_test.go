@@ -19,7 +19,8 @@ import (
 	"calmdawn/internal/testtree"
 )
 
-// open gives the same machine twice: resolved by the kernel, and by our own walker.
+// open gives the same machine twice: resolved by the kernel, and by our own
+// walker.
 func open(t *testing.T, dir string) map[string]*Root {
 	t.Helper()
 	roots := map[string]*Root{}
@@ -41,11 +42,19 @@ func open(t *testing.T, dir string) map[string]*Root {
 func TestHostilePathsAreNeitherFollowedNorOpened(t *testing.T) {
 	outside := testtree.Make(t, map[string]string{"secret": "secret"})
 	dir := testtree.Make(t, map[string]string{
-		"etc/plain": "plain", "etc/absolute": "-> /etc/plain", "etc/up": "-> ../../../../../../etc/plain",
-		"etc/chain": "-> chain2", "etc/chain2": "-> /abs/plain", "abs": "-> etc",
-		"etc/out": "-> " + outside + "/secret", "etc/dotdot": "-> ../../" + filepath.Base(outside) + "/secret",
-		"etc/loop": "-> loop2", "etc/loop2": "-> loop", "etc/dangling": "-> nothing", "etc/folder/x": "",
-		"etc/magic": "-> /proc/self/root/etc/passwd",
+		"etc/plain":    "plain",
+		"etc/absolute": "-> /etc/plain",
+		"etc/up":       "-> ../../../../../../etc/plain",
+		"etc/chain":    "-> chain2",
+		"etc/chain2":   "-> /abs/plain",
+		"abs":          "-> etc",
+		"etc/out":      "-> " + outside + "/secret",
+		"etc/dotdot":   "-> ../../" + filepath.Base(outside) + "/secret",
+		"etc/loop":     "-> loop2",
+		"etc/loop2":    "-> loop",
+		"etc/dangling": "-> nothing",
+		"etc/folder/x": "",
+		"etc/magic":    "-> /proc/self/root/etc/passwd",
 	})
 	if err := unix.Mkfifo(filepath.Join(dir, "etc/fifo"), 0o644); err != nil {
 		t.Fatal(err)
@@ -55,7 +64,8 @@ func TestHostilePathsAreNeitherFollowedNorOpened(t *testing.T) {
 		_ = unix.Bind(fd, &unix.SockaddrUnix{Name: filepath.Join(dir, "etc/socket")})
 	}
 	if os.Geteuid() == 0 {
-		if err := unix.Mknod(filepath.Join(dir, "etc/device"), unix.S_IFCHR|0o644, int(unix.Mkdev(1, 5))); err != nil {
+		if err := unix.Mknod(filepath.Join(dir, "etc/device"), unix.S_IFCHR|0o644,
+			int(unix.Mkdev(1, 5))); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -69,21 +79,28 @@ func TestHostilePathsAreNeitherFollowedNorOpened(t *testing.T) {
 	huge.Close()
 
 	for name, r := range open(t, dir) {
-		for _, p := range []string{"/etc/plain", "/etc/absolute", "/etc/up", "/etc/chain", "etc/plain", "/../etc/plain"} {
+		for _, p := range []string{
+			"/etc/plain", "/etc/absolute", "/etc/up", "/etc/chain", "etc/plain", "/../etc/plain",
+		} {
 			if text, err := r.ReadFile(p, 100); err != nil || string(text) != "plain" {
 				t.Errorf("%s: ReadFile(%s) = %q, %v; want plain", name, p, text, err)
 			}
 		}
 		for p, want := range map[string]string{
-			"/etc/fifo": "a FIFO", "/etc/socket": "a socket", "/etc/device": "a device", "/etc/folder": "a folder",
-			"/etc/huge": "larger than", "/etc/loop": "circle",
+			"/etc/fifo":   "a FIFO",
+			"/etc/socket": "a socket",
+			"/etc/device": "a device",
+			"/etc/folder": "a folder",
+			"/etc/huge":   "larger than",
+			"/etc/loop":   "circle",
 		} {
 			if p == "/etc/device" && os.Geteuid() != 0 {
 				continue
 			}
 			_, err := r.ReadFile(p, 1<<20)
 			var refusal *Refusal
-			if !errors.As(err, &refusal) || !strings.Contains(Reason(err), want) || strings.Contains(err.Error(), "\n") {
+			if !errors.As(err, &refusal) || !strings.Contains(Reason(err), want) ||
+				strings.Contains(err.Error(), "\n") {
 				t.Errorf("%s: ReadFile(%s): %v; want a refusal with %q", name, p, err, want)
 			}
 		}
@@ -129,16 +146,43 @@ func TestApplyAndItsInverseRestoreThePath(t *testing.T) {
 		path  string
 		after change.Node
 	}{
-		{"rewrite a file", map[string]string{"etc/a": "one\n"}, "/etc/a", change.Node{Kind: change.File, Data: []byte("two\n"), Mode: 0o640}},
-		{"remove a link", map[string]string{"etc/a": "-> /usr/b"}, "/etc/a", change.Node{Kind: change.Absent}},
-		{"remove a file", map[string]string{"etc/a": "one"}, "/etc/a", change.Node{Kind: change.Absent}},
-		{"make a link", map[string]string{"etc/": ""}, "/etc/a", change.Node{Kind: change.Link, Target: "/dev/null"}},
-		{"replace a file by a link", map[string]string{"etc/a": "one"}, "/etc/a", change.Node{Kind: change.Link, Target: "x"}},
+		{
+			"rewrite a file",
+			map[string]string{"etc/a": "one\n"},
+			"/etc/a",
+			change.Node{Kind: change.File, Data: []byte("two\n"), Mode: 0o640},
+		},
+		{
+			"remove a link",
+			map[string]string{"etc/a": "-> /usr/b"},
+			"/etc/a",
+			change.Node{Kind: change.Absent},
+		},
+		{
+			"remove a file",
+			map[string]string{"etc/a": "one"},
+			"/etc/a",
+			change.Node{Kind: change.Absent},
+		},
+		{
+			"make a link",
+			map[string]string{"etc/": ""},
+			"/etc/a",
+			change.Node{Kind: change.Link, Target: "/dev/null"},
+		},
+		{
+			"replace a file by a link",
+			map[string]string{"etc/a": "one"},
+			"/etc/a",
+			change.Node{Kind: change.Link, Target: "x"},
+		},
 	} {
 		for name, r := range open(t, testtree.Make(t, c.files)) {
 			full := filepath.Join(r.Dir(), c.path)
 			if info, err := os.Lstat(full); err == nil && info.Mode().IsRegular() {
-				if err := errors.Join(unix.Chmod(full, 0o4711), unix.Setxattr(full, "user.note", []byte("keep"), 0), os.Chtimes(full, old, old)); err != nil {
+				if err := errors.Join(unix.Chmod(full, 0o4711),
+					unix.Setxattr(full, "user.note", []byte("keep"), 0),
+					os.Chtimes(full, old, old)); err != nil {
 					t.Fatal(err)
 				}
 			}
@@ -154,7 +198,8 @@ func TestApplyAndItsInverseRestoreThePath(t *testing.T) {
 				t.Fatal(err)
 			}
 			e := change.Edit{Path: c.path, Before: now, After: c.after}
-			e.After.UID, e.After.GID, e.After.ModTime = os.Geteuid(), os.Getegid(), time.Now().UnixNano()
+			e.After.UID, e.After.GID, e.After.ModTime = os.Geteuid(), os.Getegid(), time.Now().
+				UnixNano()
 			if err := r.Apply(e); err != nil {
 				t.Fatalf("%s, %s: %v", c.name, name, err)
 			}
@@ -179,7 +224,9 @@ func TestHardLinksStayTogether(t *testing.T) {
 	}
 	r := open(t, dir)["kernel"]
 	d := r.Draft(time.Now())
-	if err := d.Rewrite("/etc/a", "", func([]byte) ([]byte, error) { return []byte("two"), nil }); err != nil {
+	if err := d.Rewrite("/etc/a", "", func([]byte) ([]byte, error) {
+		return []byte("two"), nil
+	}); err != nil {
 		t.Fatal(err)
 	}
 	if err := r.Apply(d.Edits()[0]); err != nil {
@@ -195,7 +242,10 @@ func TestEditsInAHomeStayThereAndAreTheUsersOwn(t *testing.T) {
 		t.Skip("changing file-system ids needs root")
 	}
 	dir := testtree.Make(t, map[string]string{
-		"home/maria/.config/a.desktop": "x", "home/maria/out": "-> /etc", "etc/a.desktop": "root's", "home/maria/locked/a": "x",
+		"home/maria/.config/a.desktop": "x",
+		"home/maria/out":               "-> /etc",
+		"etc/a.desktop":                "root's",
+		"home/maria/locked/a":          "x",
 	})
 	for _, p := range []string{"home/maria", "home/maria/.config", "home/maria/.config/a.desktop"} {
 		if err := os.Lchown(filepath.Join(dir, p), 1001, 1001); err != nil {
@@ -205,7 +255,8 @@ func TestEditsInAHomeStayThereAndAreTheUsersOwn(t *testing.T) {
 	if err := os.Chmod(dir, 0o755); err != nil {
 		t.Fatal(err)
 	}
-	for up := dir; up != "/"; up = filepath.Dir(up) { // the way to the test's folder has to be open to the user
+	// the way to the test's folder has to be open to the user
+	for up := dir; up != "/"; up = filepath.Dir(up) {
 		if info, err := os.Stat(up); err == nil && strings.HasPrefix(up, os.TempDir()+"/") {
 			_ = os.Chmod(up, info.Mode().Perm()|0o011)
 		}
@@ -229,7 +280,9 @@ func TestEditsInAHomeStayThereAndAreTheUsersOwn(t *testing.T) {
 		if err := edit("/home/maria/locked/a"); !errors.Is(err, fs.ErrPermission) {
 			t.Errorf("%s: a file of root in the home: %v; want no permission", name, err)
 		}
-		if err := r.Draft(time.Now()).Rewrite("/home/maria/out/a.desktop", "/home/maria", func(b []byte) ([]byte, error) { return b, nil }); err == nil {
+		same := func(b []byte) ([]byte, error) { return b, nil }
+		d := r.Draft(time.Now())
+		if err := d.Rewrite("/home/maria/out/a.desktop", "/home/maria", same); err == nil {
 			t.Errorf("%s: a draft left the home", name)
 		}
 	}
@@ -241,7 +294,8 @@ func TestEditsInAHomeStayThereAndAreTheUsersOwn(t *testing.T) {
 	}
 }
 
-// TestAUserWhoSwapsFoldersGainsNothing exchanges a folder of a home for links to other places while root edits in it.
+// TestAUserWhoSwapsFoldersGainsNothing exchanges a folder of a home for links
+// to other places while root edits in it.
 func TestAUserWhoSwapsFoldersGainsNothing(t *testing.T) {
 	outside := testtree.Make(t, map[string]string{"a.desktop": "root's", "b": ""})
 	dir := testtree.Make(t, map[string]string{"home/maria/.config/a.desktop": "x", "etc/": ""})
@@ -256,10 +310,16 @@ func TestAUserWhoSwapsFoldersGainsNothing(t *testing.T) {
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
-		for targets := []string{outside, "/etc", "../../.." + outside}; swaps.Load() < 3000; swaps.Add(1) {
+		for targets := []string{
+			outside,
+			"/etc",
+			"../../.." + outside,
+		}; swaps.Load() < 3000; swaps.Add(1) {
 			_ = os.Symlink(targets[swaps.Load()%int64(len(targets))], config+".away")
-			_ = unix.Renameat2(unix.AT_FDCWD, config, unix.AT_FDCWD, config+".away", unix.RENAME_EXCHANGE)
-			_ = unix.Renameat2(unix.AT_FDCWD, config, unix.AT_FDCWD, config+".away", unix.RENAME_EXCHANGE)
+			_ = unix.Renameat2(unix.AT_FDCWD, config, unix.AT_FDCWD, config+".away",
+				unix.RENAME_EXCHANGE)
+			_ = unix.Renameat2(unix.AT_FDCWD, config, unix.AT_FDCWD, config+".away",
+				unix.RENAME_EXCHANGE)
 			_ = os.Remove(config + ".away")
 		}
 	}()
@@ -269,8 +329,19 @@ func TestAUserWhoSwapsFoldersGainsNothing(t *testing.T) {
 		if err != nil {
 			continue
 		}
-		after := change.Node{Kind: change.File, Data: []byte(fmt.Sprint("edit ", made)), Mode: 0o644, UID: os.Geteuid(), GID: os.Getegid()}
-		if r.Apply(change.Edit{Path: "/home/maria/.config/a.desktop", Home: "/home/maria", Before: now, After: after}) == nil {
+		after := change.Node{
+			Kind: change.File,
+			Data: []byte(fmt.Sprint("edit ", made)),
+			Mode: 0o644,
+			UID:  os.Geteuid(),
+			GID:  os.Getegid(),
+		}
+		if r.Apply(change.Edit{
+			Path:   "/home/maria/.config/a.desktop",
+			Home:   "/home/maria",
+			Before: now,
+			After:  after,
+		}) == nil {
 			made++
 		}
 	}

@@ -20,18 +20,23 @@ type Root struct {
 
 	selfMade bool
 
-	// Hook, when set, is shown each operation before it is made; an error from it fails the operation.
+	// Hook, when set, is shown each operation before it is made; an error from
+	// it fails the operation.
 	Hook func(Op) error
 }
 
-// Open opens the machine whose disk is mounted at dir; "/" is the running one. Close it after use.
+// Open opens the machine whose disk is mounted at dir; "/" is the running one.
+// Close it after use.
 func Open(dir string) (*Root, error) {
 	fd, err := unix.Open(dir, unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
 	if err != nil {
 		return nil, &fs.PathError{Op: "open", Path: dir, Err: err}
 	}
 	r := &Root{dir: dir, fd: fd}
-	probe, err := unix.Openat2(fd, ".", &unix.OpenHow{Flags: unix.O_PATH | unix.O_CLOEXEC, Resolve: inRoot})
+	probe, err := unix.Openat2(fd, ".", &unix.OpenHow{
+		Flags:   unix.O_PATH | unix.O_CLOEXEC,
+		Resolve: inRoot,
+	})
 	if err != nil {
 		r.walker = true
 	} else {
@@ -53,7 +58,8 @@ func (r *Root) Dir() string { return r.dir }
 // Live reports whether this is the machine that runs us.
 func (r *Root) Live() bool {
 	var a, b unix.Stat_t
-	return unix.Fstat(r.fd, &a) == nil && unix.Stat("/", &b) == nil && a.Dev == b.Dev && a.Ino == b.Ino
+	return unix.Fstat(r.fd, &a) == nil && unix.Stat("/", &b) == nil && a.Dev == b.Dev &&
+		a.Ino == b.Ino
 }
 
 func (r *Root) hook(name, path string, n int64) error {
@@ -84,7 +90,8 @@ func (r *Root) open(p string, flags int) (int, error) {
 	how := unix.OpenHow{Flags: uint64(flags | unix.O_CLOEXEC), Resolve: inRoot}
 	fd, err := -1, error(unix.EAGAIN)
 	for try := 0; try < 16 && (err == unix.EAGAIN || err == unix.EINTR); try++ {
-		fd, err = unix.Openat2(r.fd, p, &how) // EAGAIN: something was renamed while ".." was resolved
+		// EAGAIN: something was renamed while ".." was resolved
+		fd, err = unix.Openat2(r.fd, p, &how)
 	}
 	return fd, pathErr("open", p, err)
 }
@@ -99,7 +106,8 @@ func pathErr(op, p string, err error) error {
 	return &fs.PathError{Op: op, Path: p, Err: err}
 }
 
-// walk resolves p without openat2(2), one name at a time, and returns besides the handle the path free of links.
+// walk resolves p without openat2(2), one name at a time, and returns besides
+// the handle the path free of links.
 func (r *Root) walk(p string, flags int) (int, string, error) {
 	type folder struct {
 		fd   int
@@ -238,19 +246,32 @@ func fstat(fd int, p string) (Info, error) {
 }
 
 func infoOf(st *unix.Stat_t) Info {
-	kinds := map[uint32]Kind{unix.S_IFREG: Regular, unix.S_IFDIR: Folder, unix.S_IFLNK: Symlink, unix.S_IFIFO: FIFO, unix.S_IFSOCK: Socket}
+	kinds := map[uint32]Kind{
+		unix.S_IFREG:  Regular,
+		unix.S_IFDIR:  Folder,
+		unix.S_IFLNK:  Symlink,
+		unix.S_IFIFO:  FIFO,
+		unix.S_IFSOCK: Socket,
+	}
 	kind, ok := kinds[st.Mode&unix.S_IFMT]
 	if !ok {
 		kind = Device
 	}
 	isChar := st.Mode&unix.S_IFMT == unix.S_IFCHR
 	return Info{
-		Kind: kind, Size: st.Size, Mode: st.Mode & 0o7777, UID: int(st.Uid), GID: int(st.Gid),
-		ModTime: time.Unix(st.Mtim.Unix()), Device: uint64(st.Dev), Null: isChar && st.Rdev == unix.Mkdev(1, 3),
+		Kind:    kind,
+		Size:    st.Size,
+		Mode:    st.Mode & 0o7777,
+		UID:     int(st.Uid),
+		GID:     int(st.Gid),
+		ModTime: time.Unix(st.Mtim.Unix()),
+		Device:  uint64(st.Dev),
+		Null:    isChar && st.Rdev == unix.Mkdev(1, 3),
 	}
 }
 
-// OpenFile opens the regular file at p for reading; anything else is a *Refusal, and was not opened.
+// OpenFile opens the regular file at p for reading; anything else is a
+// *Refusal, and was not opened.
 func (r *Root) OpenFile(p string) (*os.File, error) {
 	fd, err := r.openRegular(p)
 	if err != nil {
@@ -271,8 +292,8 @@ func (r *Root) openRegular(p string) (int, error) {
 	return fd, err
 }
 
-// openKnown opens a path that was a regular file a moment ago. A live machine's path may have been swapped since:
-// O_NONBLOCK keeps a FIFO from stopping us.
+// openKnown opens a path that was a regular file a moment ago. A live machine's
+// path may have been swapped since: O_NONBLOCK keeps a FIFO from stopping us.
 func (r *Root) openKnown(p string, flag int) (int, Info, error) {
 	fd, err := r.open(p, unix.O_RDONLY|unix.O_NONBLOCK|unix.O_NOCTTY|flag)
 	if err != nil {
@@ -286,7 +307,8 @@ func (r *Root) openKnown(p string, flag int) (int, Info, error) {
 	return fd, info, nil
 }
 
-// ReadFile returns the bytes of the regular file at p. A file of more than limit bytes is a *Refusal.
+// ReadFile returns the bytes of the regular file at p. A file of more than
+// limit bytes is a *Refusal.
 func (r *Root) ReadFile(p string, limit int64) ([]byte, error) {
 	fd, err := r.openRegular(p)
 	if err != nil {
@@ -300,7 +322,8 @@ func (r *Root) ReadFile(p string, limit int64) ([]byte, error) {
 	return r.readAll(fd, p, info.Size, limit)
 }
 
-// ReadListed is [Root.ReadFile] for a path that [Root.ReadDir] has just told to be a regular file itself: it looks only once.
+// ReadListed is [Root.ReadFile] for a path that [Root.ReadDir] has just told to
+// be a regular file itself: it looks only once.
 func (r *Root) ReadListed(p string, limit int64) ([]byte, error) {
 	fd, info, err := r.openKnown(p, unix.O_NOFOLLOW)
 	if err != nil {
@@ -311,7 +334,10 @@ func (r *Root) ReadListed(p string, limit int64) ([]byte, error) {
 }
 
 func (r *Root) readAll(fd int, p string, size, limit int64) ([]byte, error) {
-	tooLong := &Refusal{p, fmt.Sprintf("is larger than the %d bytes that are read of such a file", limit)}
+	tooLong := &Refusal{
+		p,
+		fmt.Sprintf("is larger than the %d bytes that are read of such a file", limit),
+	}
 	if size > limit {
 		return nil, tooLong
 	}
@@ -346,7 +372,8 @@ func (r *Root) ReadDir(p string) ([]Entry, error) {
 		return nil, err
 	}
 	if info.Kind != Folder {
-		return nil, &Refusal{p, "is " + info.Kind.String() + " where a folder is expected; not opened"}
+		return nil, &Refusal{p, "is " + info.Kind.String() + " where a folder is expected; not " +
+			"opened"}
 	}
 	fd, err := r.open(p, unix.O_RDONLY|unix.O_DIRECTORY)
 	if err != nil {
@@ -356,7 +383,8 @@ func (r *Root) ReadDir(p string) ([]Entry, error) {
 		unix.Close(fd)
 		return nil, err
 	}
-	// Where the file system gives no types, the standard library looks entries up under the name it is given here.
+	// Where the file system gives no types, the standard library looks entries
+	// up under the name it is given here.
 	dir := os.NewFile(uintptr(fd), fmt.Sprintf("/proc/self/fd/%d", fd))
 	defer dir.Close()
 	found, err := dir.ReadDir(MaxEntries + 1)
@@ -379,7 +407,8 @@ func (r *Root) ReadDir(p string) ([]Entry, error) {
 	return entries, nil
 }
 
-// linkText is the text of a link in an open folder; empty where it cannot be read.
+// linkText is the text of a link in an open folder; empty where it cannot be
+// read.
 func linkText(fd int, name string) string {
 	var short [128]byte
 	n, err := unix.Readlinkat(fd, name, short[:])
@@ -420,7 +449,8 @@ func (r *Root) ReadOnly(p string) bool {
 	return unix.Fstatfs(fd, &st) == nil && st.Flags&unix.ST_RDONLY != 0
 }
 
-// Space returns how many bytes of the file system at p are free for users, and how many it has.
+// Space returns how many bytes of the file system at p are free for users, and
+// how many it has.
 func (r *Root) Space(p string) (free, total uint64, err error) {
 	fd, err := r.open(p, unix.O_PATH)
 	if err != nil {
@@ -434,8 +464,9 @@ func (r *Root) Space(p string) (free, total uint64, err error) {
 	return st.Bavail * uint64(st.Bsize), st.Blocks * uint64(st.Bsize), nil
 }
 
-// Handle opens the folder at p and returns a path outside the machine that leads to it for as long as the handle is
-// open, for libraries that open files by themselves. It needs /proc of the running system.
+// Handle opens the folder at p and returns a path outside the machine that
+// leads to it for as long as the handle is open, for libraries that open files
+// by themselves. It needs /proc of the running system.
 func (r *Root) Handle(p string) (dir string, release func() error, err error) {
 	fd, err := r.open(p, unix.O_PATH|unix.O_DIRECTORY)
 	if err != nil {

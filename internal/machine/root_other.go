@@ -10,17 +10,20 @@ import (
 	"calmdawn/internal/core/change"
 )
 
-// Root is a machine's confined file tree; on this operating system none can be opened yet.
+// Root is a machine's confined file tree; on this operating system none can be
+// opened yet.
 type Root struct {
 	Hook func(Op) error
 }
 
-var errNotHere = errors.New("calmdawn works on Linux machines, from a Linux machine; this operating system comes later")
+var errNotHere = errors.New("calmdawn works on Linux machines, from a Linux machine; this " +
+	"operating system comes later")
 
 // Open fails: it says what calmdawn runs on.
 func Open(string) (*Root, error) { return nil, errNotHere }
 
-// The rest is what the packages above are written against; without a Root it is never reached.
+// The rest is what the packages above are written against; without a Root it is
+// never reached.
 
 func (r *Root) Close() error                                { return errNotHere }
 func (r *Root) SelfMade() bool                              { return false }

@@ -1,5 +1,6 @@
-// Package notebook keeps what a technician brings along from machine to machine: their notes on items, and their own rules
-// for roles and advice. Both are TOML files in their configuration folder.
+// Package notebook keeps what a technician brings along from machine to
+// machine: their notes on items, and their own rules for roles and advice. Both
+// are TOML files in their configuration folder.
 package notebook
 
 import (
@@ -50,7 +51,8 @@ func Open() (*Notebook, error) {
 		err = toml.Unmarshal(text, n)
 	}
 	if err != nil {
-		return nil, fmt.Errorf("your notes cannot be read: %s: %w; mend the file, or move it away to begin anew", n.file, err)
+		return nil, fmt.Errorf("your notes cannot be read: %s: %w; mend the file, or move it "+
+			"away to begin anew", n.file, err)
 	}
 	return n, nil
 }
@@ -65,10 +67,12 @@ func (n *Notebook) On(id string) string {
 	return ""
 }
 
-// Set writes a note on an item, in place of an older one; an empty text takes it away. It returns where the notes stand.
+// Set writes a note on an item, in place of an older one; an empty text takes
+// it away. It returns where the notes stand.
 func (n *Notebook) Set(id, text string) (string, error) {
 	if n.file == "" {
-		return "", errors.New("there is no configuration folder to keep notes in; set XDG_CONFIG_HOME or HOME")
+		return "", errors.New("there is no configuration folder to keep notes in; set " +
+			"XDG_CONFIG_HOME or HOME")
 	}
 	n.Notes = slices.DeleteFunc(n.Notes, func(note Note) bool { return note.Item == id })
 	if text != "" {
@@ -81,13 +85,18 @@ func (n *Notebook) Set(id, text string) (string, error) {
 	if err := os.MkdirAll(filepath.Dir(n.file), 0o700); err != nil {
 		return "", err
 	}
-	return n.file, ownfile.Write(n.file, func(w io.Writer) error { _, err := w.Write(data); return err })
+	return n.file, ownfile.Write(n.file, func(w io.Writer) error {
+		_, err := w.Write(data)
+		return err
+	})
 }
 
-// Rules returns the technician's own rules for roles and advice, roles.toml; nothing where there are none.
+// Rules returns the technician's own rules for roles and advice, roles.toml;
+// nothing where there are none.
 func Rules() ([]byte, error) { return own("roles.toml") }
 
-// Grades returns the technician's own bounds of the grades, grades.toml; nothing where there are none.
+// Grades returns the technician's own bounds of the grades, grades.toml;
+// nothing where there are none.
 func Grades() ([]byte, error) { return own("grades.toml") }
 
 // Settings are what a technician wants without saying it each time.

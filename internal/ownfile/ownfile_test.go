@@ -24,20 +24,28 @@ func TestWriteIsWholePrivateAndFollowsNoLink(t *testing.T) {
 			t.Fatal(err)
 		}
 		data, _ := os.ReadFile(at("report"))
-		if info, _ := os.Stat(at("report")); string(data) != content || info.Mode().Perm() != 0o600 {
+		if info, _ := os.Stat(at("report")); string(data) != content ||
+			info.Mode().Perm() != 0o600 {
 			t.Errorf("%q %v", data, info.Mode())
 		}
 	}
-	if err := Write(at("report"), func(w io.Writer) error { return errors.Join(text("thr")(w), errors.New("torn")) }); err == nil || !strings.Contains(err.Error(), "torn") {
+	if err := Write(at("report"), func(w io.Writer) error {
+		return errors.Join(text("thr")(w), errors.New("torn"))
+	}); err == nil || !strings.Contains(err.Error(), "torn") {
 		t.Errorf("%v", err)
 	}
 	if data, _ := os.ReadFile(at("report")); string(data) != "two" {
 		t.Errorf("half written: %q", data)
 	}
-	if err := errors.Join(os.Symlink(at("report"), at("link")), syscall.Mkfifo(at("fifo"), 0o600)); err != nil {
+	if err := errors.Join(os.Symlink(at("report"), at("link")),
+		syscall.Mkfifo(at("fifo"), 0o600)); err != nil {
 		t.Fatal(err)
 	}
-	for name, want := range map[string]string{"link": "is a link", "fifo": "is no file", "none/report": "no folder"} {
+	for name, want := range map[string]string{
+		"link":        "is a link",
+		"fifo":        "is no file",
+		"none/report": "no folder",
+	} {
 		if err := Write(at(name), text("x")); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v", name, err)
 		}

@@ -7,11 +7,14 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// A clock tells the kernel's time since the boot began, as the service manager's clocks do (CLOCK_MONOTONIC, clock_gettime(2)).
+// A clock tells the kernel's time since the boot began, as the service
+// manager's clocks do (CLOCK_MONOTONIC, clock_gettime(2)).
 type clock struct {
 	start  time.Time
 	offset time.Duration
-	behind time.Duration // by how much it is behind the clock that counts sleep, which processes' begins are told by
+	// by how much it is behind the clock that counts sleep, which processes'
+	// begins are told by
+	behind time.Duration
 }
 
 func startClock() (clock, error) {
@@ -36,7 +39,8 @@ func ownProcessorTime() time.Duration {
 	return time.Duration(use.Utime.Nano() + use.Stime.Nano())
 }
 
-// rootDevice is the number of the device that the system stands on, as in /sys/dev/block; some file systems have none of their own.
+// rootDevice is the number of the device that the system stands on, as in
+// /sys/dev/block; some file systems have none of their own.
 func rootDevice() (string, bool) {
 	var at unix.Stat_t
 	if unix.Stat("/", &at) != nil || unix.Major(uint64(at.Dev)) == 0 {

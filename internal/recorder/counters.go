@@ -14,17 +14,25 @@ import (
 // counters are those of the whole machine, in proc(5).
 type counters struct {
 	stat, vmstat activity.Counter
-	disk         activity.Counter // of what the system stands on; none where that is no disk of its own
-	contained    bool             // the machine is a container: the kernel's counters are those of the computer around it
-	allowed      map[string]bool
-	buf          [16 << 10]byte
+	// of what the system stands on; none where that is no disk of its own
+	disk activity.Counter
+	// the machine is a container: the kernel's counters are those of the
+	// computer around it
+	contained bool
+	allowed   map[string]bool
+	buf       [16 << 10]byte
 }
 
 func openCounters() counters {
-	c := counters{allowed: allowedProcessors(), stat: activity.OpenCounter("/proc/stat"), vmstat: activity.OpenCounter("/proc/vmstat")}
+	c := counters{
+		allowed: allowedProcessors(),
+		stat:    activity.OpenCounter("/proc/stat"),
+		vmstat:  activity.OpenCounter("/proc/vmstat"),
+	}
 	text, _ := os.ReadFile("/run/systemd/container")
 	environ, _ := os.ReadFile("/proc/1/environ")
-	c.contained = len(text) > 0 || bytes.HasPrefix(environ, []byte("container=")) || bytes.Contains(environ, []byte("\x00container="))
+	c.contained = len(text) > 0 || bytes.HasPrefix(environ, []byte("container=")) ||
+		bytes.Contains(environ, []byte("\x00container="))
 	if device, ok := rootDevice(); ok && !c.contained {
 		c.disk = activity.OpenCounter("/sys/dev/block/" + device + "/stat")
 	}
@@ -45,7 +53,8 @@ func (c *counters) paged() (int64, bool) {
 	return kb << 10, ok && err == nil
 }
 
-// diskBusy is how long the system's disk has been at work: "io_ticks" of the kernel's Documentation/block/stat.
+// diskBusy is how long the system's disk has been at work: "io_ticks" of the
+// kernel's Documentation/block/stat.
 func (c *counters) diskBusy() time.Duration {
 	words := strings.Fields(string(c.disk.Read(c.buf[:])))
 	if len(words) < 10 {
@@ -55,11 +64,14 @@ func (c *counters) diskBusy() time.Duration {
 	return time.Duration(ms) * time.Millisecond
 }
 
-// foreign is how much processor time others on the same computer have taken so far, of those processors that this machine may use: what the
-// hypervisor gave to others, and in a container what runs beside it. own is what this machine's processes have used.
+// foreign is how much processor time others on the same computer have taken so
+// far, of those processors that this machine may use: what the hypervisor gave
+// to others, and in a container what runs beside it. own is what this machine's
+// processes have used.
 func (c *counters) foreign(own time.Duration) (time.Duration, bool) {
 	stolen, busy, found := time.Duration(0), time.Duration(0), false
-	for line := range bytes.Lines(c.stat.Read(c.buf[:])) { // cpu0 user nice system idle iowait irq softirq steal …
+	// cpu0 user nice system idle iowait irq softirq steal …
+	for line := range bytes.Lines(c.stat.Read(c.buf[:])) {
 		if !bytes.HasPrefix(line, []byte("cpu")) {
 			break
 		}
@@ -81,7 +93,8 @@ func (c *counters) foreign(own time.Duration) (time.Duration, bool) {
 	return max(0, stolen+busy-own), found
 }
 
-// allowedProcessors reads the numbers of the processors that this machine may use, proc(5).
+// allowedProcessors reads the numbers of the processors that this machine may
+// use, proc(5).
 func allowedProcessors() map[string]bool {
 	allowed := map[string]bool{}
 	text, _ := os.ReadFile("/proc/self/status")
@@ -124,7 +137,8 @@ func (c *counters) kernel() string {
 	return strings.TrimSpace(string(text))
 }
 
-// ownUse is what this program has used of the processors, and the most memory it held, in bytes.
+// ownUse is what this program has used of the processors, and the most memory
+// it held, in bytes.
 func ownUse() (cpu time.Duration, memory int64) {
 	text, _ := os.ReadFile("/proc/self/status")
 	for line := range strings.Lines(string(text)) {

@@ -9,8 +9,10 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// GiveBack lets go of those pages of this program's own file that are in memory; what is needed of them is found again in the file. A program does
-// much once, at its begin and its end, and would hold all of that until it is over.
+// GiveBack lets go of those pages of this program's own file that are in
+// memory; what is needed of them is found again in the file. A program does
+// much once, at its begin and its end, and would hold all of that until it is
+// over.
 func GiveBack() {
 	for _, m := range ownFile() {
 		_, _, _ = unix.RawSyscall(unix.SYS_MADVISE, m.from, m.to-m.from, unix.MADV_DONTNEED)
@@ -19,7 +21,8 @@ func GiveBack() {
 
 type extent struct{ from, to uintptr }
 
-// ownFile are those parts of this program's file that are in memory and were never written to, so that the file has all of them: proc_pid_maps(5).
+// ownFile are those parts of this program's file that are in memory and were
+// never written to, so that the file has all of them: proc_pid_maps(5).
 var ownFile = sync.OnceValue(func() (parts []extent) {
 	own, err := os.Readlink("/proc/self/exe")
 	if err != nil {

@@ -21,7 +21,8 @@ const (
 	Link    = "/etc/systemd/system/sysinit.target.wants/" + Name
 )
 
-// The unit waits for nothing but its own program's disk and nothing waits for it: it is wanted, not ordered.
+// The unit waits for nothing but its own program's disk and nothing waits for
+// it: it is wanted, not ordered.
 const unitText = `# Made by calmdawn. "calmdawn recorder off" takes it away again.
 [Unit]
 Description=Calm Dawn boot recorder
@@ -39,10 +40,12 @@ TimeoutStopSec=5
 WantedBy=sysinit.target
 `
 
-// Install plans in d what puts the recorder into a machine: the given program, a unit, and the link that has it started. It is to
-// record so many boots. An error says why it would not run there.
+// Install plans in d what puts the recorder into a machine: the given program,
+// a unit, and the link that has it started. It is to record so many boots. An
+// error says why it would not run there.
 func Install(d *machine.Draft, r *machine.Root, program []byte, boots int, at time.Time) error {
-	if !r.IsFile("/usr/lib/systemd/systemd") && !r.IsFile("/lib/systemd/systemd") && !isFolder(r, "/usr/lib/systemd/system") {
+	if !r.IsFile("/usr/lib/systemd/systemd") && !r.IsFile("/lib/systemd/systemd") &&
+		!isFolder(r, "/usr/lib/systemd/system") {
 		return errors.New("the machine has no service manager that could start it")
 	}
 	if err := sameArchitecture(r, program); err != nil {
@@ -64,8 +67,11 @@ func Install(d *machine.Draft, r *machine.Root, program []byte, boots int, at ti
 	if err := d.Link(Link, "", Unit); err != nil {
 		return err
 	}
-	// On a machine that goes by labels, what was made from outside would have none, and would not be run.
-	return errors.Join(d.LabelLike(Program, "/usr/bin/env", "/bin/sh"), d.LabelLike(Unit, "/usr/lib/systemd/system/basic.target", "/lib/systemd/system/basic.target"))
+	// On a machine that goes by labels, what was made from outside would have
+	// none, and would not be run.
+	return errors.Join(d.LabelLike(Program, "/usr/bin/env", "/bin/sh"),
+		d.LabelLike(Unit, "/usr/lib/systemd/system/basic.target",
+			"/lib/systemd/system/basic.target"))
 }
 
 // Uninstall plans what takes the recorder away, whoever put it there.
@@ -94,8 +100,9 @@ func StateOf(r *machine.Root) State {
 	return State{Installed: installed, Armed: installed && link == nil}
 }
 
-// Disarm plans what takes away the link that has the recorder started, when it has recorded what it was to: a chore, after which taking the recorder
-// away leaves no trace.
+// Disarm plans what takes away the link that has the recorder started, when it
+// has recorded what it was to: a chore, after which taking the recorder away
+// leaves no trace.
 func Disarm(d *machine.Draft, at time.Time) (change.Change, error) {
 	err := d.Remove(Link, "")
 	return change.Change{Verb: change.Leave, MadeAt: at, MadeBy: "recorder", Edits: d.Edits()}, err
@@ -122,11 +129,15 @@ func sameArchitecture(r *machine.Root, program []byte) error {
 		if err != nil {
 			continue
 		}
-		if theirs.Machine != ours.Machine && !(theirs.Machine == elf.EM_386 && ours.Machine == elf.EM_X86_64) {
-			return fmt.Errorf("the machine's processor is of another kind (%s, this program is for %s); use a calmdawn that was built for it", kindOf(theirs.Machine), kindOf(ours.Machine))
+		if theirs.Machine != ours.Machine &&
+			!(theirs.Machine == elf.EM_386 && ours.Machine == elf.EM_X86_64) {
+			return fmt.Errorf("the machine's processor is of another kind (%s, this program is "+
+				"for %s); use a calmdawn that was built for it", kindOf(theirs.Machine),
+				kindOf(ours.Machine))
 		}
 		if theirs.Machine != ours.Machine {
-			return fmt.Errorf("the machine's system is a 32-bit one, this program has 64; use a calmdawn that was built for it")
+			return fmt.Errorf("the machine's system is a 32-bit one, this program has 64; use a " +
+				"calmdawn that was built for it")
 		}
 		return nil
 	}
@@ -135,7 +146,8 @@ func sameArchitecture(r *machine.Root, program []byte) error {
 
 func kindOf(m elf.Machine) string { return strings.ToLower(strings.TrimPrefix(m.String(), "EM_")) }
 
-// noExec names the folder from which the machine runs no programs, after its fstab(5): of Program or above it.
+// noExec names the folder from which the machine runs no programs, after its
+// fstab(5): of Program or above it.
 func noExec(r *machine.Root) string {
 	text, err := r.ReadFile("/etc/fstab", 1<<20)
 	if err != nil {

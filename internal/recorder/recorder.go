@@ -1,8 +1,11 @@
-// Package recorder watches one boot as it happens: what each unit, and each program of a login, uses of the processors and the
-// disks, until the machine has gone quiet. It then asks the service managers for their clocks and makes one boot of it all.
+// Package recorder watches one boot as it happens: what each unit, and each
+// program of a login, uses of the processors and the disks, until the machine
+// has gone quiet. It then asks the service managers for their clocks and makes
+// one boot of it all.
 //
-// It is to disturb little: what is idle is looked at less often, files stay open, and it holds a few megabytes. What it used
-// itself stands in the record. It runs on the machine that it watches and nowhere else.
+// It is to disturb little: what is idle is looked at less often, files stay
+// open, and it holds a few megabytes. What it used itself stands in the record.
+// It runs on the machine that it watches and nowhere else.
 package recorder
 
 import (
@@ -41,9 +44,12 @@ const (
 
 // Options say how long to watch.
 type Options struct {
-	Longest   time.Duration // after ready, or after a login: a machine that is not quiet by then is recorded as it is
+	// after ready, or after a login: a machine that is not quiet by then is
+	// recorded as it is
+	Longest   time.Duration
 	LoginWait time.Duration // how long to wait for a login where there is a login screen
-	// Save is given the record: when the machine is quiet, and once more when somebody logged in and it is quiet again.
+	// Save is given the record: when the machine is quiet, and once more when
+	// somebody logged in and it is quiet again.
 	Save func(boot.Boot) error
 }
 
@@ -69,13 +75,20 @@ type recorder struct {
 	notes    []string
 }
 
-// Record watches the boot that is running until the machine is quiet, or ctx ends; what was seen by then is saved.
+// Record watches the boot that is running until the machine is quiet, or ctx
+// ends; what was seen by then is saved.
 func Record(ctx context.Context, r *machine.Root, o Options) error {
 	clock, err := startClock()
 	if err != nil {
 		return err
 	}
-	rec := &recorder{Options: o, root: r, clock: clock, logins: map[string]manager.Login{}, asked: map[string]bool{}}
+	rec := &recorder{
+		Options: o,
+		root:    r,
+		clock:   clock,
+		logins:  map[string]manager.Login{},
+		asked:   map[string]bool{},
+	}
 	rec.began = clock.now()
 	rec.users, _ = account.Read(r)
 	GiveBack()
@@ -103,9 +116,11 @@ func Record(ctx context.Context, r *machine.Root, o Options) error {
 	return rec.save(rec.untilQuiet(ctx, beat, rec.firstLogin()))
 }
 
-// inSession reports whether a control group is that of a login session, whose programs may have no groups of their own.
+// inSession reports whether a control group is that of a login session, whose
+// programs may have no groups of their own.
 func inSession(group string) bool {
-	return strings.HasPrefix(group, "/user.slice/") && strings.HasPrefix(path.Base(group), "session-")
+	return strings.HasPrefix(group, "/user.slice/") &&
+		strings.HasPrefix(path.Base(group), "session-")
 }
 
 func (rec *recorder) hasLoginScreen() bool {
@@ -116,7 +131,9 @@ func (rec *recorder) hasLoginScreen() bool {
 	if err != nil {
 		return false
 	}
-	return slices.ContainsFunc(rec.groups.All(), func(g *activity.Group) bool { return !g.Gone && g.Native == path.Base(target) })
+	return slices.ContainsFunc(rec.groups.All(), func(g *activity.Group) bool {
+		return !g.Gone && g.Native == path.Base(target)
+	})
 }
 
 func (rec *recorder) firstLogin() time.Duration {
@@ -129,7 +146,8 @@ func (rec *recorder) firstLogin() time.Duration {
 	return first
 }
 
-// untilQuiet samples until the machine is quiet, since it was ready and since somebody logged in; false when that does not come about.
+// untilQuiet samples until the machine is quiet, since it was ready and since
+// somebody logged in; false when that does not come about.
 func (rec *recorder) untilQuiet(ctx context.Context, every, since time.Duration) bool {
 	tick := time.NewTimer(0)
 	defer tick.Stop()
@@ -152,11 +170,13 @@ func (rec *recorder) untilQuiet(ctx context.Context, every, since time.Duration)
 				return true
 			}
 			if rec.clock.now()-from > rec.Longest {
-				rec.notes = append(rec.notes, fmt.Sprintf("the machine was not quiet within %s", rec.Longest))
+				rec.notes = append(rec.notes,
+					fmt.Sprintf("the machine was not quiet within %s", rec.Longest))
 				return false
 			}
 		} else if n%perSecond == 0 && rec.clock.now()-rec.began > rec.Longest && rec.finished == 0 {
-			rec.notes = append(rec.notes, fmt.Sprintf("the start-up was not finished within %s of the recorder's start", rec.Longest))
+			rec.notes = append(rec.notes, fmt.Sprintf("the start-up was not finished within %s "+
+				"of the recorder's start", rec.Longest))
 			return false
 		}
 		beats = 1
@@ -167,7 +187,8 @@ func (rec *recorder) untilQuiet(ctx context.Context, every, since time.Duration)
 	}
 }
 
-// idle reports whether the machine has hardly done anything in the last second: then half as many looks suffice.
+// idle reports whether the machine has hardly done anything in the last second:
+// then half as many looks suffice.
 func (rec *recorder) idle() bool {
 	n := len(rec.course)
 	if n == 0 || rec.course[n-1].At < rec.began+time.Second {
@@ -225,7 +246,12 @@ func (rec *recorder) sample(n int) {
 	}
 	total := rec.groups.Total()
 	if len(rec.course) < maxCourse {
-		rec.course = append(rec.course, boot.Use{At: at, CPU: total, Read: rec.read, Disk: rec.busy})
+		rec.course = append(rec.course, boot.Use{
+			At:   at,
+			CPU:  total,
+			Read: rec.read,
+			Disk: rec.busy,
+		})
 	}
 	if n%perSecond == 0 {
 		if foreign, ok := rec.counters.foreign(total); ok && rec.finished == 0 {
@@ -238,7 +264,8 @@ func (rec *recorder) sample(n int) {
 	rec.samples++
 }
 
-// lookForLogins asks the login manager when a session has appeared that is not known yet.
+// lookForLogins asks the login manager when a session has appeared that is not
+// known yet.
 func (rec *recorder) lookForLogins() {
 	var fresh []string
 	for _, g := range rec.groups.All() {
@@ -294,7 +321,12 @@ func (rec *recorder) save(quiet bool) error {
 }
 
 func (rec *recorder) make(quiet bool) (boot.Boot, error) {
-	b := boot.Boot{ID: journal.Present(rec.root), Sources: []boot.Source{boot.Recorder}, Ending: boot.Running, Notes: slices.Clone(rec.notes)}
+	b := boot.Boot{
+		ID:      journal.Present(rec.root),
+		Sources: []boot.Source{boot.Recorder},
+		Ending:  boot.Running,
+		Notes:   slices.Clone(rec.notes),
+	}
 	if b.ID == "" {
 		return b, errors.New("the machine does not tell the id of its boot")
 	}
@@ -309,7 +341,8 @@ func (rec *recorder) make(quiet bool) (boot.Boot, error) {
 	}
 	rec.origin = t.Origin
 	b.Began, b.Phases = t.Began, t.Phases
-	b.Processors, b.Memory, b.Kernel = rec.counters.processors(), rec.counters.memory(), rec.counters.kernel()
+	b.Processors, b.Memory = rec.counters.processors(), rec.counters.memory()
+	b.Kernel = rec.counters.kernel()
 	fifo := manager.FIFOs(rec.root)
 	spans, err := m.Spans(t.Origin, false, fifo)
 	if err != nil {
@@ -349,7 +382,8 @@ func (rec *recorder) settle(b *boot.Boot, quiet bool) {
 	}
 }
 
-// userSpans asks the service manager of a user who has one. fifo says that one stands among the machine's unit files.
+// userSpans asks the service manager of a user who has one. fifo says that one
+// stands among the machine's unit files.
 func (rec *recorder) userSpans(u account.User, b *boot.Boot, fifo bool) []boot.Span {
 	if _, err := os.Stat(fmt.Sprintf("/run/user/%d/bus", u.UID)); err != nil {
 		return nil
@@ -362,7 +396,8 @@ func (rec *recorder) userSpans(u account.User, b *boot.Boot, fifo bool) []boot.S
 	defer m.Close()
 	spans, err := m.Spans(rec.origin, false, fifo || manager.HomeFIFOs(rec.root, u.Home))
 	if err != nil {
-		b.Notes = append(b.Notes, fmt.Sprintf("the service manager of %s does not tell its units: %v", u.Name, err))
+		b.Notes = append(b.Notes, fmt.Sprintf("the service manager of %s does not tell its "+
+			"units: %v", u.Name, err))
 	}
 	return spans
 }
@@ -397,8 +432,12 @@ func (rec *recorder) withUse(spans []boot.Span) []boot.Span {
 		if !s.CPU.Known || s.CPU.Value < g.CPU() {
 			s.CPU = boot.Of(g.CPU(), boot.Recorder)
 		}
-		if total := g.CPU(); total > (rec.clock.now()-rec.origin)*time.Duration(rec.counters.processors()) {
-			s.CPU.Value -= g.Course[0].CPU // a container's first group goes on from that of the container before it
+		if total := g.CPU(); total > (rec.clock.now()-rec.origin)*time.Duration(
+			rec.counters.processors(),
+		) {
+			// a container's first group goes on from that of the container
+			// before it
+			s.CPU.Value -= g.Course[0].CPU
 		}
 		if n, ok := g.Read(); ok || n > 0 {
 			s.DiskRead = boot.Bytes(n, boot.Recorder)
@@ -439,14 +478,30 @@ func (rec *recorder) programs() []boot.Program {
 		index[p.PID] = len(all)
 		owner := owners[path.Base(path.Dir(p.Group))]
 		began := time.Duration(p.Began)*time.Second/100 - rec.clock.behind - rec.origin
-		all = append(all, boot.Program{Name: p.Name, Words: p.Words, Owner: owner, Parent: parent, Began: began, CPU: p.CPU(), Read: p.Read(), Course: rec.moved(p.Course)})
+		all = append(all, boot.Program{
+			Name:   p.Name,
+			Words:  p.Words,
+			Owner:  owner,
+			Parent: parent,
+			Began:  began,
+			CPU:    p.CPU(),
+			Read:   p.Read(),
+			Course: rec.moved(p.Course),
+		})
 	}
 	return all
 }
 
 func (rec *recorder) own(ready boot.Figure) *boot.Recording {
 	cpu, memory := ownUse()
-	r := &boot.Recording{Began: rec.began - rec.origin, Ended: rec.clock.now() - rec.origin, Samples: rec.samples, CPU: cpu, Memory: memory, Version: Version}
+	r := &boot.Recording{
+		Began:   rec.began - rec.origin,
+		Ended:   rec.clock.now() - rec.origin,
+		Samples: rec.samples,
+		CPU:     cpu,
+		Memory:  memory,
+		Version: Version,
+	}
 	if n := len(rec.foreign); n > 0 && ready.Known {
 		r.Foreign = boot.UsedBy(rec.foreign, rec.origin+ready.Value) - rec.foreign[0].CPU
 	}

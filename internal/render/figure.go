@@ -5,10 +5,12 @@ import (
 	"time"
 )
 
-// Figures reports whether bars and points can be drawn: on a terminal, not in a pipe.
+// Figures reports whether bars and points can be drawn: on a terminal, not in a
+// pipe.
 func (s *Screen) Figures() bool { return s.width > 0 }
 
-// Bar draws a bar from one moment to another on an axis that ends at full; the shortest is one sign long.
+// Bar draws a bar from one moment to another on an axis that ends at full; the
+// shortest is one sign long.
 func (s *Screen) Bar(from, to, full time.Duration, columns int) string {
 	if full <= 0 || columns <= 0 || to < from {
 		return ""
@@ -19,7 +21,8 @@ func (s *Screen) Bar(from, to, full time.Duration, columns int) string {
 	return strings.Repeat(" ", begin) + strings.Repeat("━", end-begin)
 }
 
-// Points draws values as points on an axis from low to high; several in one place show their number.
+// Points draws values as points on an axis from low to high; several in one
+// place show their number.
 func (s *Screen) Points(values []time.Duration, low, high time.Duration, columns int) string {
 	if columns <= 0 || high <= low {
 		return ""

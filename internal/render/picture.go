@@ -20,7 +20,8 @@ import (
 	"gonum.org/v1/plot/vg/vgsvg"
 )
 
-// A Palette is the colours of a picture. They differ in lightness too, so that they are told apart without colour, on paper and by everybody.
+// A Palette is the colours of a picture. They differ in lightness too, so that
+// they are told apart without colour, on paper and by everybody.
 type Palette struct {
 	ink, faint, hair, paper, working, waiting, unknown, behind, warning color.RGBA
 }
@@ -28,12 +29,26 @@ type Palette struct {
 // The palettes: for paper and bright screens, and for dark ones.
 var (
 	Light = Palette{
-		ink: rgb(0x22262b), faint: rgb(0x6d747d), hair: rgb(0xd8dbdf), paper: rgb(0xffffff),
-		working: rgb(0x1d4e89), waiting: rgb(0xb9cde3), unknown: rgb(0x6f94bf), behind: rgb(0xe0a84a), warning: rgb(0xa82a2a),
+		ink:     rgb(0x22262b),
+		faint:   rgb(0x6d747d),
+		hair:    rgb(0xd8dbdf),
+		paper:   rgb(0xffffff),
+		working: rgb(0x1d4e89),
+		waiting: rgb(0xb9cde3),
+		unknown: rgb(0x6f94bf),
+		behind:  rgb(0xe0a84a),
+		warning: rgb(0xa82a2a),
 	}
 	Dark = Palette{
-		ink: rgb(0xe6e9ed), faint: rgb(0x98a0aa), hair: rgb(0x3a414a), paper: rgb(0x1b1f24),
-		working: rgb(0x8fbcef), waiting: rgb(0x34506f), unknown: rgb(0x5f87b5), behind: rgb(0xd9a047), warning: rgb(0xf08a80),
+		ink:     rgb(0xe6e9ed),
+		faint:   rgb(0x98a0aa),
+		hair:    rgb(0x3a414a),
+		paper:   rgb(0x1b1f24),
+		working: rgb(0x8fbcef),
+		waiting: rgb(0x34506f),
+		unknown: rgb(0x5f87b5),
+		behind:  rgb(0xd9a047),
+		warning: rgb(0xf08a80),
 	}
 )
 
@@ -48,7 +63,8 @@ const (
 	SVG Form = "svg"
 )
 
-// A sheet is a picture that is being drawn: points from the left and from the top.
+// A sheet is a picture that is being drawn: points from the left and from the
+// top.
 type sheet struct {
 	vg.Canvas
 	Palette
@@ -58,12 +74,18 @@ type sheet struct {
 // fonts are the two that pictures are written in.
 var fonts = sync.OnceValue(func() *font.Cache {
 	var all font.Collection
-	for weight, data := range map[imagefont.Weight][]byte{imagefont.WeightNormal: goregular.TTF, imagefont.WeightBold: gobold.TTF} {
+	for weight, data := range map[imagefont.Weight][]byte{
+		imagefont.WeightNormal: goregular.TTF,
+		imagefont.WeightBold:   gobold.TTF,
+	} {
 		parsed, err := opentype.Parse(data)
 		if err != nil {
 			panic("a font that is built in cannot be read: " + err.Error())
 		}
-		all = append(all, font.Face{Font: font.Font{Typeface: typeface, Variant: "Sans", Weight: weight}, Face: parsed})
+		all = append(all, font.Face{
+			Font: font.Font{Typeface: typeface, Variant: "Sans", Weight: weight},
+			Face: parsed,
+		})
 	}
 	return font.NewCache(all)
 })
@@ -129,7 +151,10 @@ func (s sheet) line(x1, y1, x2, y2, thick float64, c color.Color, dash ...vg.Len
 func draw(w io.Writer, form Form, p Palette, wide, high float64, on func(sheet)) error {
 	switch form {
 	case PNG:
-		c := vgimg.PngCanvas{Canvas: vgimg.NewWith(vgimg.UseWH(vg.Length(wide), vg.Length(high)), vgimg.UseDPI(144), vgimg.UseBackgroundColor(p.paper))}
+		c := vgimg.PngCanvas{
+			Canvas: vgimg.NewWith(vgimg.UseWH(vg.Length(wide), vg.Length(high)), vgimg.UseDPI(144),
+				vgimg.UseBackgroundColor(p.paper)),
+		}
 		on(sheet{c, p, wide, high})
 		_, err := c.WriteTo(w)
 		return err
@@ -143,7 +168,8 @@ func draw(w io.Writer, form Form, p Palette, wide, high float64, on func(sheet))
 			return err
 		}
 		// Who looks at it may not have our font.
-		_, err := w.Write(bytes.ReplaceAll(page.Bytes(), []byte("font-family:"+typeface+";"), []byte("font-family:"+typeface+",Helvetica,Arial,sans-serif;")))
+		_, err := w.Write(bytes.ReplaceAll(page.Bytes(), []byte("font-family:"+typeface+";"),
+			[]byte("font-family:"+typeface+",Helvetica,Arial,sans-serif;")))
 		return err
 	}
 	return fmt.Errorf("no picture can be written as %q; png and svg can", form)
@@ -178,7 +204,8 @@ func (t Timeline) WritePicture(w io.Writer, form Form, title, subtitle string) e
 	})
 }
 
-// WriteTimelines draws timelines one above the other, on the same axis, each with a title.
+// WriteTimelines draws timelines one above the other, on the same axis, each
+// with a title.
 func WriteTimelines(w io.Writer, form Form, p Palette, titles []string, all []Timeline) error {
 	const above = 52.0
 	high, end := 40.0, time.Duration(0)
@@ -228,7 +255,12 @@ func (t Timeline) draw(s sheet, top float64) {
 	}
 }
 
-func (t Timeline) drawRow(s sheet, row TimelineRow, at func(time.Duration) float64, left, y, high float64) {
+func (t Timeline) drawRow(
+	s sheet,
+	row TimelineRow,
+	at func(time.Duration) float64,
+	left, y, high float64,
+) {
 	c := s.ink
 	if row.Failed {
 		c = s.warning
@@ -282,7 +314,8 @@ func legend(s sheet, x, y float64) {
 	for _, e := range []struct {
 		c    color.Color
 		text string
-	}{{s.working, "works"}, {s.waiting, "started, waits"}, {s.behind, "works on in the background"}, {s.unknown, "not measured which"}} {
+	}{{s.working, "works"}, {s.waiting, "started, waits"}, {s.behind, "works on in the " +
+		"background"}, {s.unknown, "not measured which"}} {
 		s.box(x, y-8, 14, 9, e.c)
 		s.text(x+19, y, 9, s.ink, false, e.text)
 		x += 40 + other*s.width(9, false, e.text)
@@ -294,7 +327,8 @@ func legend(s sheet, x, y float64) {
 	s.text(x+other*s.width(9, true, "bold "), y, 9, s.ink, false, ": ready waited for it")
 }
 
-// tick is the distance of the lines of an axis: 1, 2 or 5 of some unit, about eight lines.
+// tick is the distance of the lines of an axis: 1, 2 or 5 of some unit, about
+// eight lines.
 func tick(end time.Duration) time.Duration {
 	unit := time.Millisecond
 	for {

@@ -28,13 +28,15 @@ type Point struct {
 	Place Place
 }
 
-// A Points is a plot of boots, one after the other, with the changes between them.
+// A Points is a plot of boots, one after the other, with the changes between
+// them.
 type Points struct {
 	What    string  // the figure: "ready"
 	All     []Point // in the order of time
 	Changes []Moment
-	// Medians of both sides, 0 where there is none; Low and High are where the median before would be moved by the bounds of the shift,
-	// both 0 where there are none.
+	// Medians of both sides, 0 where there is none; Low and High are where the
+	// median before would be moved by the bounds of the shift, both 0 where
+	// there are none.
 	Before, After, Low, High time.Duration
 }
 
@@ -49,7 +51,8 @@ const (
 	pointsHigh = 290.0
 )
 
-// WritePicture draws the plot. Points of the two sides differ in form, so that they are told apart without colour.
+// WritePicture draws the plot. Points of the two sides differ in form, so that
+// they are told apart without colour.
 func (p Points) WritePicture(w io.Writer, form Form, colours Palette) error {
 	return draw(w, form, colours, pointsWide, pointsHigh, p.draw)
 }
@@ -61,7 +64,9 @@ func (p Points) draw(s sheet) {
 		most = max(most, pt.Value)
 	}
 	most = max(most, p.High) + most/12
-	y := func(d time.Duration) float64 { return bottom - (bottom-top)*float64(d)/float64(max(1, most)) }
+	y := func(d time.Duration) float64 {
+		return bottom - (bottom-top)*float64(d)/float64(max(1, most))
+	}
 	step := (right - left) / float64(max(1, len(p.All)))
 	x := func(i int) float64 { return left + step*(float64(i)+0.5) }
 
@@ -69,7 +74,8 @@ func (p Points) draw(s sheet) {
 		s.line(left, y(d), right, y(d), 0.5, s.hair)
 		s.text(left-8-s.width(9, false, axisLabel(d)), y(d)+3, 9, s.faint, false, axisLabel(d))
 	}
-	s.text(left, 18, 10, s.faint, false, "Each point is one boot, oldest first: the time until "+p.What)
+	s.text(left, 18, 10, s.faint, false,
+		"Each point is one boot, oldest first: the time until "+p.What)
 	p.drawChanges(s, left, top, bottom, step)
 	for _, side := range []struct {
 		place  Place
@@ -85,7 +91,8 @@ func (p Points) draw(s sheet) {
 			}
 		}
 		if first >= 0 && side.median > 0 {
-			s.line(x(first)-step*0.4, y(side.median), x(last)+step*0.4, y(side.median), 1.4, s.colourOf(side.place))
+			s.line(x(first)-step*0.4, y(side.median), x(last)+step*0.4, y(side.median), 1.4,
+				s.colourOf(side.place))
 		}
 	}
 	size := math.Min(5, math.Max(2.2, step/4))
@@ -98,7 +105,12 @@ func (p Points) draw(s sheet) {
 	for _, e := range []struct {
 		place Place
 		text  string
-	}{{Before, "before"}, {After, "after"}, {Beside, "earlier or other"}, {LeftOut, "left out: odd"}} {
+	}{
+		{Before, "before"},
+		{After, "after"},
+		{Beside, "earlier or other"},
+		{LeftOut, "left out: odd"},
+	} {
 		if p.has(e.place) {
 			s.mark(at+5, pointsHigh-13, 4, e.place)
 			s.text(at+15, pointsHigh-10, 9, s.ink, false, e.text)
@@ -118,7 +130,8 @@ func (p Points) has(place Place) bool {
 	return false
 }
 
-// drawChanges marks where between the boots changes were made; those with no boot between them share a line.
+// drawChanges marks where between the boots changes were made; those with no
+// boot between them share a line.
 func (p Points) drawChanges(s sheet, left, top, bottom, step float64) {
 	names := map[int]string{}
 	var places []int
@@ -138,7 +151,8 @@ func (p Points) drawChanges(s sheet, left, top, bottom, step float64) {
 		x := left + step*float64(n)
 		s.line(x, top-12, x, bottom, 1, s.ink, 4, 3)
 		label := s.shorten(9, 220, names[n])
-		s.text(math.Min(x+4, pointsWide-s.width(9, true, label)-8), top-15+float64(i%2)*11, 9, s.ink, true, label)
+		s.text(math.Min(x+4, pointsWide-s.width(9, true, label)-8), top-15+float64(i%2)*11, 9,
+			s.ink, true, label)
 	}
 }
 
@@ -176,7 +190,8 @@ func (p Points) drawShift(s sheet, y func(time.Duration) float64, x float64) {
 	s.line(x+9, y(p.Low), x+14, y(p.Low), 0.8, s.working)
 	if between := (y(p.Before) + y(p.After)) / 2; math.Abs(y(p.Before)-y(p.After)) > 34 {
 		s.text(x+22, between-2, 8, s.faint, false, "95 % sure:")
-		s.text(x+22, between+8, 8, s.faint, false, fmt.Sprintf("%.1f to %s", p.Low.Seconds(), Seconds(p.High)))
+		s.text(x+22, between+8, 8, s.faint, false,
+			fmt.Sprintf("%.1f to %s", p.Low.Seconds(), Seconds(p.High)))
 	}
 }
 
@@ -192,7 +207,8 @@ func (s sheet) colourOf(p Place) color.Color {
 	return s.faint
 }
 
-// mark draws a boot: a disc before, a square after, a cross where it is left out, a ring otherwise.
+// mark draws a boot: a disc before, a square after, a cross where it is left
+// out, a ring otherwise.
 func (s sheet) mark(x, y, r float64, place Place) {
 	c := s.colourOf(place)
 	switch place {

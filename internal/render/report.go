@@ -9,8 +9,9 @@ import (
 	"strings"
 )
 
-// A Report is a page for the customer, or a text for a ticket: an answer, and sections in the order of reading. Every text is plain; what a
-// machine says may stand in it.
+// A Report is a page for the customer, or a text for a ticket: an answer, and
+// sections in the order of reading. Every text is plain; what a machine says
+// may stand in it.
 type Report struct {
 	Title    string
 	About    string // below the title: which machine, when, by whom
@@ -50,7 +51,8 @@ func Texts(texts ...string) []Entry {
 	return all
 }
 
-// A Picture stands in a report in two palettes, so that it suits dark screens and paper.
+// A Picture stands in a report in two palettes, so that it suits dark screens
+// and paper.
 type Picture struct {
 	Alt         string // what it shows, for those who cannot see it
 	light, dark []byte
@@ -72,7 +74,8 @@ func NewPicture(alt string, draw func(io.Writer, Form, Palette) error) (*Picture
 	return p, nil
 }
 
-// inline is a picture as an address that holds it whole. It is shown as an image, in which no script would run.
+// inline is a picture as an address that holds it whole. It is shown as an
+// image, in which no script would run.
 func inline(svg []byte) string {
 	return "data:image/svg+xml;base64," + base64.StdEncoding.EncodeToString(svg)
 }
@@ -80,7 +83,8 @@ func inline(svg []byte) string {
 //go:embed report.css
 var reportStyle string
 
-// A pageWriter writes a page: every text that it is given is escaped, in elements and in attributes. Templates would do the same, and would make the
+// A pageWriter writes a page: every text that it is given is escaped, in
+// elements and in attributes. Templates would do the same, and would make the
 // whole program, which the recorder is too, a fifth larger.
 type pageWriter struct{ strings.Builder }
 
@@ -95,7 +99,8 @@ func (r Report) WriteHTML(w io.Writer) error {
 <html lang="en">
 <head>
 <meta charset="utf-8">
-<meta http-equiv="Content-Security-Policy" content="default-src 'none'; style-src 'unsafe-inline'; img-src data:">
+<meta http-equiv="Content-Security-Policy"
+ content="default-src 'none'; style-src 'unsafe-inline'; img-src data:">
 <meta name="viewport" content="width=device-width, initial-scale=1">
 <meta name="color-scheme" content="light dark">
 `)
@@ -113,7 +118,8 @@ func (r Report) WriteHTML(w io.Writer) error {
 			p.tag("<p>", s.Text, "</p>\n")
 		}
 		if s.Picture != nil {
-			p.tag(`<img class="light" src="`+inline(s.Picture.light)+`" alt="`, s.Picture.Alt, "\">\n")
+			p.tag(`<img class="light" src="`+inline(s.Picture.light)+`" alt="`, s.Picture.Alt,
+				"\">\n")
 			p.WriteString(`<img class="dark" src="` + inline(s.Picture.dark) + "\" alt=\"\">\n")
 		}
 		if s.Table != nil {
@@ -121,7 +127,8 @@ func (r Report) WriteHTML(w io.Writer) error {
 		}
 		p.WriteString("</section>\n")
 	}
-	p.WriteString("</main>\n<footer>Written by Calm Dawn. The page holds all that it shows and fetches nothing.</footer>\n</body>\n</html>\n")
+	p.WriteString("</main>\n<footer>Written by Calm Dawn. The page holds all that it shows and " +
+		"fetches nothing.</footer>\n</body>\n</html>\n")
 	_, err := io.WriteString(w, p.String())
 	return err
 }
@@ -155,15 +162,18 @@ func (s *Sheet) html(p *pageWriter) {
 	p.WriteString("</tbody>\n</table></div>\n")
 }
 
-// marks are what has a meaning in Markdown, and what pages it is shown on may take for their own.
-var marks = strings.NewReplacer(`\`, `\\`, "`", "\\`", "*", `\*`, "_", `\_`, "|", `\|`, "<", "&lt;", ">", "&gt;", "[", `\[`, "]", `\]`, "#", `\#`, "~", `\~`, "&", "&amp;", "\n", " ")
+// marks are what has a meaning in Markdown, and what pages it is shown on may
+// take for their own.
+var marks = strings.NewReplacer(`\`, `\\`, "`", "\\`", "*", `\*`, "_", `\_`, "|", `\|`, "<",
+	"&lt;", ">", "&gt;", "[", `\[`, "]", `\]`, "#", `\#`, "~", `\~`, "&", "&amp;", "\n", " ")
 
 func markdown(text string) string { return marks.Replace(Clean(text)) }
 
 // WriteMarkdown writes the report as text with tables; it has no pictures.
 func (r Report) WriteMarkdown(w io.Writer) error {
 	var b strings.Builder
-	b.WriteString("# " + markdown(r.Title) + "\n\n" + markdown(r.About) + "\n\n**" + markdown(r.Answer) + "**\n")
+	b.WriteString("# " + markdown(r.Title) + "\n\n" + markdown(r.About) + "\n\n**" +
+		markdown(r.Answer) + "**\n")
 	for _, remark := range r.Remarks {
 		b.WriteString("\n" + markdown(remark) + "\n")
 	}
@@ -202,7 +212,8 @@ func (s *Sheet) markdown(b *strings.Builder) {
 			text := markdown(e.Text)
 			switch {
 			case e.Command:
-				text = "`" + strings.NewReplacer("`", "'", "|", `\|`, "\n", " ").Replace(Clean(e.Text)) + "`"
+				text = "`" +
+					strings.NewReplacer("`", "'", "|", `\|`, "\n", " ").Replace(Clean(e.Text)) + "`"
 			case e.Strong && text != "":
 				text = "**" + text + "**"
 			}

@@ -1,7 +1,8 @@
-// Package render turns values into what people read: lines, tables and figures for a terminal or a pipe.
+// Package render turns values into what people read: lines, tables and figures
+// for a terminal or a pipe.
 //
-// It computes nothing about machines. Everything that comes from one passes through [Clean] here, so that no name
-// or description can steer a terminal.
+// It computes nothing about machines. Everything that comes from one passes
+// through [Clean] here, so that no name or description can steer a terminal.
 package render
 
 import (
@@ -47,9 +48,12 @@ func NewScreen(w io.Writer, width int, colour, utf8 bool) *Screen {
 	}
 	style := r.NewStyle
 	return &Screen{w: w, width: width, ascii: !utf8, styles: map[Tone]lipgloss.Style{
-		Plain: style(), Strong: style().Bold(true), Dim: style().Faint(true),
-		Good: style().Foreground(lipgloss.Color("2")), Warn: style().Foreground(lipgloss.Color("3")),
-		Bad: style().Foreground(lipgloss.Color("1")).Bold(true),
+		Plain:  style(),
+		Strong: style().Bold(true),
+		Dim:    style().Faint(true),
+		Good:   style().Foreground(lipgloss.Color("2")),
+		Warn:   style().Foreground(lipgloss.Color("3")),
+		Bad:    style().Foreground(lipgloss.Color("1")).Bold(true),
 	}}
 }
 
@@ -64,12 +68,14 @@ func (s *Screen) Paint(t Tone, text string) string {
 	return s.styles[t].Render(text)
 }
 
-// Line writes one line of our own words; %s values that come from a machine are cleaned by the caller.
+// Line writes one line of our own words; %s values that come from a machine are
+// cleaned by the caller.
 func (s *Screen) Line(format string, values ...any) {
 	fmt.Fprintln(s.w, s.plain(fmt.Sprintf(format, values...)))
 }
 
-// Wrap writes a paragraph, broken at the screen's width, its further lines indented.
+// Wrap writes a paragraph, broken at the screen's width, its further lines
+// indented.
 func (s *Screen) Wrap(indent int, format string, values ...any) {
 	text := s.plain(fmt.Sprintf(format, values...))
 	if s.width > 0 {
@@ -78,7 +84,8 @@ func (s *Screen) Wrap(indent int, format string, values ...any) {
 	fmt.Fprintln(s.w, text)
 }
 
-// wrap breaks a text at blanks alone, so that no id or path is torn; lines behind the first are indented.
+// wrap breaks a text at blanks alone, so that no id or path is torn; lines
+// behind the first are indented.
 func wrap(text string, width, indent int) string {
 	var b strings.Builder
 	column, pending := 0, ""
@@ -95,14 +102,16 @@ func wrap(text string, width, indent int) string {
 	return b.String()
 }
 
-// Field writes a labelled value of a page about one thing, wrapped behind its label.
+// Field writes a labelled value of a page about one thing, wrapped behind its
+// label.
 func (s *Screen) Field(label, value string) {
 	const indent = 14
 	s.Wrap(indent, "  %-*s%s", indent-2, label, value)
 }
 
 // substitutes stand for our own signs where the locale has only ASCII.
-var substitutes = strings.NewReplacer("→", "->", "·", "-", "…", "...", "–", "-", "━", "=", "─", "-", "▒", ":", "█", "#", "░", "+", "▲", "^", "●", "o", "±", "+/-", "×", "x", "’", "'")
+var substitutes = strings.NewReplacer("→", "->", "·", "-", "…", "...", "–", "-", "━", "=", "─",
+	"-", "▒", ":", "█", "#", "░", "+", "▲", "^", "●", "o", "±", "+/-", "×", "x", "’", "'")
 
 // plain replaces what an ASCII screen cannot show.
 func (s *Screen) plain(text string) string {
@@ -119,8 +128,9 @@ func (s *Screen) plain(text string) string {
 
 const maxShown = 2000 // runes of one text from a machine
 
-// Clean makes a text from a machine safe to show on one line: control characters, escape sequences, marks that turn the
-// direction of writing, invisible ones and bytes that are no text each become a visible substitute.
+// Clean makes a text from a machine safe to show on one line: control
+// characters, escape sequences, marks that turn the direction of writing,
+// invisible ones and bytes that are no text each become a visible substitute.
 func Clean(text string) string {
 	var b strings.Builder
 	count := 0
@@ -143,10 +153,12 @@ func Clean(text string) string {
 	return b.String()
 }
 
-// Seconds shows a duration as figures stand in a column: seconds with one decimal.
+// Seconds shows a duration as figures stand in a column: seconds with one
+// decimal.
 func Seconds(d time.Duration) string { return fmt.Sprintf("%.1f s", d.Seconds()) }
 
-// Duration shows a duration in a sentence: "0.8 s", "14.2 s", "1 min 48 s", "2 h 5 min".
+// Duration shows a duration in a sentence: "0.8 s", "14.2 s", "1 min 48 s", "2
+// h 5 min".
 func Duration(d time.Duration) string {
 	switch d = max(d, -d); {
 	case d < time.Minute-50*time.Millisecond:
@@ -159,7 +171,8 @@ func Duration(d time.Duration) string {
 	return fmt.Sprintf("%d h %d min", d/time.Hour, d%time.Hour/time.Minute)
 }
 
-// Millis shows a short duration: "3 ms", "0.4 ms"; from a second on as [Duration] does.
+// Millis shows a short duration: "3 ms", "0.4 ms"; from a second on as
+// [Duration] does.
 func Millis(d time.Duration) string {
 	switch {
 	case d < 10*time.Millisecond:

@@ -10,8 +10,10 @@ import (
 type Column struct {
 	Title string
 	Right bool // figures stand right
-	Keep  int  // where the screen is too narrow, the column with the lowest Keep goes first; 0 always stays
-	Flex  int  // where it still is too narrow, the column may shrink to this width; 0 never
+	// where the screen is too narrow, the column with the lowest Keep goes
+	// first; 0 always stays
+	Keep int
+	Flex int // where it still is too narrow, the column may shrink to this width; 0 never
 }
 
 // A Cell is one text of a table, already cleaned.
@@ -23,8 +25,9 @@ type Cell struct {
 // C makes a cell.
 func C(text string) Cell { return Cell{Text: text} }
 
-// Table writes rows under their columns. It drops and shrinks columns to fit the screen and never cuts one that may not
-// shrink; a pipe gets them all, uncut.
+// Table writes rows under their columns. It drops and shrinks columns to fit
+// the screen and never cuts one that may not shrink; a pipe gets them all,
+// uncut.
 func (s *Screen) Table(columns []Column, rows [][]Cell) {
 	shown := s.fit(columns, rows)
 	header := make([]Cell, len(columns))

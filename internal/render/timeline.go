@@ -8,7 +8,8 @@ import (
 	"calmdawn/internal/core/boot"
 )
 
-// A Timeline shows one boot: what ready waited for, what ran meanwhile, and when the machine was busy.
+// A Timeline shows one boot: what ready waited for, what ran meanwhile, and
+// when the machine was busy.
 type Timeline struct {
 	End        time.Duration // of the axis
 	Ready      time.Duration // 0 where it never was
@@ -54,7 +55,8 @@ const (
 )
 
 // Legend explains the signs of rows.
-const Legend = "· waits to be started   ─ started, waits   ▒ works now and then   █ works   ░ works on in the background   ━ not measured which"
+const Legend = "· waits to be started   ─ started, waits   ▒ works now and then   █ works   ░ " +
+	"works on in the background   ━ not measured which"
 
 // share is the part of one processor that something used between two moments.
 func share(course []boot.Use, from, to time.Duration) float64 {
@@ -95,7 +97,8 @@ func (t Timeline) Chart(row TimelineRow, columns int) string {
 	return strings.TrimRight(b.String(), " ")
 }
 
-// BusyLine draws how busy the machine was, from nothing to all processors: a digit for each tenth.
+// BusyLine draws how busy the machine was, from nothing to all processors: a
+// digit for each tenth.
 func (t Timeline) BusyLine(columns int) string {
 	var b strings.Builder
 	step := t.End / time.Duration(max(1, columns))
@@ -105,7 +108,8 @@ func (t Timeline) BusyLine(columns int) string {
 			b.WriteByte(' ') // before the first sample
 			continue
 		}
-		tenths := int(10*share(t.Busy, max(from, t.Busy[0].At), to)/float64(max(1, t.Processors)) + 0.5)
+		tenths := int(10*share(t.Busy, max(from, t.Busy[0].At),
+			to)/float64(max(1, t.Processors)) + 0.5)
 		if tenths <= 0 {
 			b.WriteRune('·')
 			continue
@@ -122,7 +126,8 @@ func (t Timeline) MarkLine(columns int) string {
 	for _, m := range t.Marks {
 		at := min(columns-1, int(float64(m.At)/float64(t.End)*float64(columns)))
 		text := []rune("▲ " + m.Name)
-		if at+len(text) > columns && at-len(text)+1 >= end { // the name stands before its sign where there is no room behind
+		// the name stands before its sign where there is no room behind
+		if at+len(text) > columns && at-len(text)+1 >= end {
 			copy(line[at-len(text)+1:], []rune(m.Name+" ▲"))
 			end = at + 2
 			continue
@@ -144,8 +149,9 @@ func (t Timeline) Axis(columns int) string {
 	return "0 s" + strings.Repeat(" ", max(1, columns-3-len(end))) + end
 }
 
-// PhaseBar draws the phases of a boot as letters, each the first of its phase's name: longest is the length of a full bar. What came after
-// ready until the machine had settled is shown as s.
+// PhaseBar draws the phases of a boot as letters, each the first of its phase's
+// name: longest is the length of a full bar. What came after ready until the
+// machine had settled is shown as s.
 func (s *Screen) PhaseBar(b boot.Boot, longest time.Duration, columns int) string {
 	if longest <= 0 {
 		return ""
@@ -154,7 +160,8 @@ func (s *Screen) PhaseBar(b boot.Boot, longest time.Duration, columns int) strin
 	at, drawn := time.Duration(0), 0
 	add := func(letter string, took time.Duration) {
 		at += took
-		end := min(columns, max(drawn+1, int(float64(at)/float64(longest)*float64(columns)+0.5))) // each phase has a letter
+		// each phase has a letter
+		end := min(columns, max(drawn+1, int(float64(at)/float64(longest)*float64(columns)+0.5)))
 		bar.WriteString(strings.Repeat(letter, max(0, end-drawn)))
 		drawn = max(drawn, end)
 	}

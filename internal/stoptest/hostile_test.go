@@ -23,16 +23,23 @@ import (
 // is touched, and nothing is held up for good.
 func TestAUserWhoGetsInTheWay(t *testing.T) {
 	dir := demoMachine(t)
-	outside := testtree.Make(t, map[string]string{"lanternfile.desktop": "root's", "victim": "root's"})
+	outside := testtree.Make(t, map[string]string{
+		"lanternfile.desktop": "root's",
+		"victim":              "root's",
+	})
 	theirs := testtree.Snapshot(t, outside, nil)
-	home := func(p string) bool { return p == "/var/lib" || p == "/home/maria" || p == "/etc/calmdawn" }
+	home := func(p string) bool {
+		return p == "/var/lib" || p == "/home/maria" || p == "/etc/calmdawn"
+	}
 	clean := testtree.Snapshot(t, dir+"/machine", home)
 	folder := dir + "/machine/home/maria/.config/autostart"
 	hostile := []func(){
 		func() {
 			_ = os.Symlink(outside, folder+".away")
-			_ = unix.Renameat2(unix.AT_FDCWD, folder, unix.AT_FDCWD, folder+".away", unix.RENAME_EXCHANGE)
-			_ = unix.Renameat2(unix.AT_FDCWD, folder, unix.AT_FDCWD, folder+".away", unix.RENAME_EXCHANGE)
+			_ = unix.Renameat2(unix.AT_FDCWD, folder, unix.AT_FDCWD, folder+".away",
+				unix.RENAME_EXCHANGE)
+			_ = unix.Renameat2(unix.AT_FDCWD, folder, unix.AT_FDCWD, folder+".away",
+				unix.RENAME_EXCHANGE)
 			_ = os.Remove(folder + ".away")
 		},
 		func() { unfinished(folder, func(p string) { _ = os.Chmod(p, 0) }) },
@@ -79,7 +86,8 @@ func TestAUserWhoGetsInTheWay(t *testing.T) {
 		} else if strings.Contains(out, "Done") {
 			machine++
 		}
-		if out, code := calm(dir, "undo --all --yes --overwrite"); strings.Contains(out, "panic") || code > 1 {
+		if out, code := calm(dir,
+			"undo --all --yes --overwrite"); strings.Contains(out, "panic") || code > 1 {
 			t.Errorf("%d %s", code, out)
 		}
 	}

@@ -26,7 +26,8 @@ func demoMachine(t testing.TB) string {
 	t.Helper()
 	dir := t.TempDir()
 	must(t, os.Chmod(filepath.Dir(dir), 0o755))
-	if out, err := exec.Command(program, "demo", "--keep", dir+"/machine").CombinedOutput(); err != nil {
+	if out, err := exec.Command(program, "demo", "--keep",
+		dir+"/machine").CombinedOutput(); err != nil {
 		t.Fatalf("%v %s", err, out)
 	}
 	must(t, os.WriteFile(dir+"/proposal.toml", []byte(proposal), 0o600))
@@ -51,7 +52,11 @@ func (p *slowPerson) Read(b []byte) (int, error) {
 func asked(dir, words string, meanwhile func()) (text string, code int) {
 	var out bytes.Buffer
 	code = cli.Run(strings.Fields("--root "+dir+"/machine "+words), cli.Streams{
-		In: &slowPerson{meanwhile, strings.NewReader("y\n")}, Out: &out, Err: &out, Ask: true, UTF8: true,
+		In:   &slowPerson{meanwhile, strings.NewReader("y\n")},
+		Out:  &out,
+		Err:  &out,
+		Ask:  true,
+		UTF8: true,
 	})
 	return out.String(), code
 }
@@ -65,13 +70,30 @@ func TestWhatIsAgreedToIsWhatIsDone(t *testing.T) {
 		before, words, meanwhile, want string
 		code                           int
 	}{
-		"something else":             {"", "disable " + star, "disable --yes " + agent, "Done, as change 2", 0},
-		"the same":                   {"", "disable " + star, "disable --yes " + star, star + ": on → off is not to be done any more", 1},
-		"the undo of what it undoes": {"disable --yes " + star, "enable " + star, "undo 1 --yes", "is not to be done any more", 1},
-		"undone already":             {"disable --yes " + star, "undo 1", "undo 1 --yes", "already undone", 1},
-		"one more to undo":           {"disable --yes " + star, "undo --all", "disable --yes " + agent, "would be done now", 1},
-		"a proposal":                 {"", "apply FILE", "disable --yes service:dome-viewer.service", "is not to be done any more", 1},
-		"the recorder":               {"", "recorder on", "recorder on --yes", "is not to be done any more", 1},
+		"something else": {
+			"", "disable " + star, "disable --yes " + agent, "Done, as change 2", 0,
+		},
+		"the same": {
+			"",
+			"disable " + star,
+			"disable --yes " + star,
+			star + ": on → off is not to be done any more",
+			1,
+		},
+		"the undo of what it undoes": {
+			"disable --yes " + star, "enable " + star, "undo 1 --yes", "is not to be done any " +
+				"more", 1,
+		},
+		"undone already": {
+			"disable --yes " + star, "undo 1", "undo 1 --yes", "already undone", 1,
+		},
+		"one more to undo": {
+			"disable --yes " + star, "undo --all", "disable --yes " + agent, "would be done now", 1,
+		},
+		"a proposal": {"", "apply FILE", "disable --yes " +
+			"service:dome-viewer.service", "is not to be done any more", 1},
+		"the recorder": {"", "recorder on", "recorder on --yes", "is not to be " +
+			"done any more", 1},
 	} {
 		t.Run(name, func(t *testing.T) {
 			dir := demoMachine(t)
@@ -80,7 +102,8 @@ func TestWhatIsAgreedToIsWhatIsDone(t *testing.T) {
 				calm(dir, c.before)
 			}
 			var other string
-			text, code := asked(dir, strings.ReplaceAll(c.words, "FILE", dir+"/proposal.toml"), func() {
+			text, code := asked(dir, strings.ReplaceAll(c.words, "FILE",
+				dir+"/proposal.toml"), func() {
 				out, code := calm(dir, c.meanwhile)
 				other = fmt.Sprint(out, code)
 			})
@@ -135,7 +158,8 @@ func stopAmid(t *testing.T, dir, words string) {
 			t.Fatalf("%v %s", err, out)
 		}
 		before := snapshot(t, at)
-		r, err := stoptest.Run(n+1, syscall.SIGKILL, program, strings.Fields("--root "+at+"/machine "+words)...)
+		r, err := stoptest.Run(n+1, syscall.SIGKILL, program,
+			strings.Fields("--root "+at+"/machine "+words)...)
 		must(t, err)
 		if !r.Stopped {
 			t.Fatalf("%s was over before its edits: %s", words, r.Output)
@@ -154,10 +178,14 @@ func TestReadersTellWhatIsUnsettled(t *testing.T) {
 	dir := demoMachine(t)
 	stopAmid(t, dir, "disable --yes "+four)
 	before := testtree.Snapshot(t, dir+"/machine", nil)
-	for _, words := range []string{"", "list", "list --json", "show service:star-index.service", "boots", "forecast --best", "history", "compare", "report " + t.TempDir() + "/r.html",
-		"drift", "trial", "guard", "propose " + t.TempDir() + "/p.toml"} {
+	for _, words := range []string{
+		"", "list", "list --json", "show service:star-index.service", "boots", "forecast --best",
+		"history", "compare", "report " + t.TempDir() + "/r.html",
+		"drift", "trial", "guard", "propose " + t.TempDir() + "/p.toml",
+	} {
 		out, code := calm(dir, words)
-		if code > 1 || !strings.Contains(out, "Change 1 was interrupted: what is shown is the machine as it is") {
+		if code > 1 || !strings.Contains(out, "Change 1 was interrupted: what is shown is the "+
+			"machine as it is") {
 			t.Errorf("calmdawn %s: %d %s", words, code, out)
 		}
 	}
@@ -175,12 +203,15 @@ func TestReadersTellWhatIsUnsettled(t *testing.T) {
 			t.Errorf("%d %s", code, out)
 		}
 	}
-	must(t, os.Chmod(dir+"/machine/var/lib/calmdawn", 0o755)) // an ordinary user, first one who may read the casebook
+	// an ordinary user, first one who may read the casebook
+	must(t, os.Chmod(dir+"/machine/var/lib/calmdawn", 0o755))
 	must(t, os.Chmod(dir+"/machine/var/lib/calmdawn/casebook.db", 0o644))
 	out, code := calmAs(dir, 65534, "disable --yes service:dome-agent.service")
 	tells(out, code, "cannot be kept in this machine")
 	must(t, os.Chmod(dir+"/machine/var/lib/calmdawn", 0o700))
-	if out, code := calmAs(dir, 65534, "disable --yes service:dome-agent.service"); code != 1 || !strings.Contains(out, "This touches") || !strings.Contains(out, "may not be read") {
+	if out, code := calmAs(dir, 65534,
+		"disable --yes service:dome-agent.service"); code != 1 ||
+		!strings.Contains(out, "This touches") || !strings.Contains(out, "may not be read") {
 		t.Errorf("%d %s", code, out)
 	}
 	must(t, unix.Mount(dir+"/machine", dir+"/machine", "", unix.MS_BIND, ""))
@@ -204,19 +235,23 @@ func calmAs(dir string, uid uint32, words string) (string, int) {
 func TestSignalsWaitForTheEdits(t *testing.T) {
 	for n, sig := range []syscall.Signal{syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP} {
 		dir := demoMachine(t)
-		r, err := stoptest.Run(70+10*n, sig, program, strings.Fields("--root "+dir+"/machine disable --yes "+four)...)
+		r, err := stoptest.Run(70+10*n, sig, program, strings.Fields("--root "+dir+"/machine "+
+			"disable --yes "+four)...)
 		must(t, err)
 		if r.Signal != sig || !strings.Contains(r.Output, "Done, as change 1.") {
-			t.Errorf("%v: ended by %v with %d after %s\n%s", sig, r.Signal, r.Code, r.Last, r.Output)
+			t.Errorf("%v: ended by %v with %d after %s\n%s", sig, r.Signal, r.Code, r.Last,
+				r.Output)
 		}
 		if out, _ := calm(dir, "history"); !strings.Contains(out, "1 change, 1 in force.") {
 			t.Error(out)
 		}
 		calm(dir, "undo 1 --yes")
-		r, err = stoptest.Run(70, sig, program, strings.Fields("--root "+dir+"/machine apply --yes "+dir+"/proposal.toml")...)
+		r, err = stoptest.Run(70, sig, program, strings.Fields("--root "+dir+"/machine apply "+
+			"--yes "+dir+"/proposal.toml")...)
 		must(t, err)
 		if r.Signal != sig || !strings.Contains(r.Output, "came in between") {
-			t.Errorf("%v amid a proposal: ended by %v with %d after %s\n%s", sig, r.Signal, r.Code, r.Last, r.Output)
+			t.Errorf("%v amid a proposal: ended by %v with %d after %s\n%s", sig, r.Signal, r.Code,
+				r.Last, r.Output)
 		}
 		if out, _ := calm(dir, "history"); !strings.Contains(out, "3 changes, 1 in force.") {
 			t.Error(out)
@@ -235,8 +270,10 @@ func TestTwoAtOnce(t *testing.T) {
 	clean := snapshot(t, dir)
 	seed := uint64(time.Now().UnixNano())
 	t.Logf("seed %d", seed)
-	words := append([]string{"disable --yes service:loan-db.service --guard on", "delay --yes program:humdrift.desktop@teo", "undo 2 --yes", "undo 3-9 --yes", "recorder on --yes",
-		"recorder off --yes", "guard off", "trial until 14d 1", "list --save", "enable --yes service:dome-agent.service"}, nexts...)
+	words := append([]string{"disable --yes service:loan-db.service --guard on", "delay --yes " +
+		"program:humdrift.desktop@teo", "undo 2 --yes", "undo 3-9 --yes", "recorder on --yes",
+		"recorder off --yes", "guard off", "trial until 14d 1", "list --save", "enable --yes " +
+			"service:dome-agent.service"}, nexts...)
 	var mu sync.Mutex
 	calls, killed, refused := 0, 0, 0
 	var wait sync.WaitGroup
@@ -245,14 +282,17 @@ func TestTwoAtOnce(t *testing.T) {
 		rng := rand.New(rand.NewPCG(seed, uint64(worker)))
 		wait.Go(func() {
 			for time.Now().Before(end) {
-				call := strings.ReplaceAll(words[rng.IntN(len(words))], "FILE", dir+"/proposal.toml")
+				call := strings.ReplaceAll(words[rng.IntN(len(words))], "FILE",
+					dir+"/proposal.toml")
 				cmd := exec.Command(program, strings.Fields("--root "+dir+"/machine "+call)...)
 				var out bytes.Buffer
 				cmd.Stdout, cmd.Stderr = &out, &out
 				must(t, cmd.Start())
 				var kill *time.Timer
 				if rng.IntN(3) == 0 {
-					kill = time.AfterFunc(time.Duration(rng.IntN(300))*time.Millisecond, func() { cmd.Process.Kill() })
+					kill = time.AfterFunc(time.Duration(
+						rng.IntN(300),
+					)*time.Millisecond, func() { cmd.Process.Kill() })
 				}
 				_ = cmd.Wait()
 				if kill != nil {
@@ -266,7 +306,8 @@ func TestTwoAtOnce(t *testing.T) {
 				case code > 0:
 					refused++
 				}
-				if strings.Contains(out.String(), "panic") || strings.Contains(out.String(), "damaged") {
+				if strings.Contains(out.String(), "panic") ||
+					strings.Contains(out.String(), "damaged") {
 					t.Errorf("%s: %s", call, out.String())
 				}
 				mu.Unlock()

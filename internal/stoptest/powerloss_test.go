@@ -195,14 +195,19 @@ func TestPowerLoss(t *testing.T) {
 	for worker := range 2 {
 		wait.Go(func() {
 			for r := range work {
-				dir := s.rebuild(t, r.scene, r.dir, r.ops[:r.loss.n], r.loss.reached, strconv.Itoa(worker))
+				dir := s.rebuild(t, r.scene, r.dir, r.ops[:r.loss.n], r.loss.reached,
+					strconv.Itoa(worker))
 				last := r.ops[r.loss.n-1]
-				story := fmt.Sprintf("%s, power lost after call %d of %d (%s %s), then %s\n", r.scene.name, r.loss.n, len(r.ops), last.Name, strings.TrimPrefix(last.Path, r.dir), r.next)
+				story := fmt.Sprintf("%s, power lost after call %d of %d (%s %s), then %s\n",
+					r.scene.name, r.loss.n, len(r.ops), last.Name,
+					strings.TrimPrefix(last.Path, r.dir), r.next)
 				if wrong := s.goOn(t, dir, r.scene, r.next); wrong != "" {
 					var left []string
 					for i, op := range r.ops[:r.loss.n] {
 						if !r.loss.reached[i] && op.Name != "sync" {
-							left = append(left, fmt.Sprintf("%d %s %s", i, op.Name, strings.TrimPrefix(op.Path, r.dir)))
+							left = append(left,
+								fmt.Sprintf("%d %s %s", i, op.Name,
+									strings.TrimPrefix(op.Path, r.dir)))
 						}
 					}
 					t.Errorf("%slost: %s\n%s", story, strings.Join(left, "; "), wrong)
@@ -220,7 +225,14 @@ func TestPowerLoss(t *testing.T) {
 
 // rebuild makes those of the recorded calls again that reached the disk, on
 // the files that the scene begins with.
-func (s *stage) rebuild(t testing.TB, sc scene, recorded string, ops []stoptest.Op, reached map[int]bool, name string) string {
+func (s *stage) rebuild(
+	t testing.TB,
+	sc scene,
+	recorded string,
+	ops []stoptest.Op,
+	reached map[int]bool,
+	name string,
+) string {
 	dir := s.copy(t, "scene "+sc.name, "loss "+name)
 	move := strings.NewReplacer(recorded, dir)
 	for i, op := range ops {
@@ -245,7 +257,8 @@ func (s *stage) goOn(t testing.TB, dir string, sc scene, next string) string {
 	for _, words := range []string{"history", next, "undo --all --yes"} {
 		out, code := calm(dir, book+words)
 		fmt.Fprintf(&story, "$ %s\n%s[%d]\n", words, out, code)
-		if strings.Contains(out, "panic") || strings.Contains(out, "goroutine") || code < 0 || code > 5 || code != 0 && words != next {
+		if strings.Contains(out, "panic") || strings.Contains(out, "goroutine") || code < 0 ||
+			code > 5 || code != 0 && words != next {
 			return story.String()
 		}
 	}
@@ -268,7 +281,8 @@ func words(dir, call string) []string {
 func (s *stage) first(t testing.TB) {
 	first := filepath.Join(s.dir, "first")
 	must(t, os.Mkdir(first, 0o755))
-	if out, err := exec.Command(program, "demo", "--keep", first+"/machine").CombinedOutput(); err != nil {
+	if out, err := exec.Command(program, "demo", "--keep",
+		first+"/machine").CombinedOutput(); err != nil {
 		t.Fatalf("%v %s", err, out)
 	}
 	must(t, os.WriteFile(first+"/proposal.toml", []byte(proposal), 0o600))

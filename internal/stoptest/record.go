@@ -179,13 +179,23 @@ func decode(tid int, r *unix.PtraceRegs) (op Op, ok bool, err error) {
 	case unix.SYS_FCHOWN:
 		op = Op{Name: "chown", Path: c.fd(r.Rdi), UID: int(int32(r.Rsi)), GID: int(int32(r.Rdx))}
 	case unix.SYS_FCHOWNAT:
-		op = Op{Name: "chown", Path: c.path(r.Rdi, r.Rsi), UID: int(int32(r.Rdx)), GID: int(int32(r.R10))}
+		op = Op{
+			Name: "chown",
+			Path: c.path(r.Rdi, r.Rsi),
+			UID:  int(int32(r.Rdx)),
+			GID:  int(int32(r.R10)),
+		}
 	case unix.SYS_UTIMENSAT:
 		var times [4]int64
 		_ = binary.Read(bytes.NewReader(c.read(r.Rdx, 32)), binary.LittleEndian, &times)
 		op = Op{Name: "time", Path: c.path(r.Rdi, r.Rsi), Pos: times[2]*1e9 + times[3]}
 	case unix.SYS_LSETXATTR:
-		op = Op{Name: "xattr", Path: c.path(cwd, r.Rdi), Other: c.text(r.Rsi), Data: c.read(r.Rdx, int(r.R10))}
+		op = Op{
+			Name:  "xattr",
+			Path:  c.path(cwd, r.Rdi),
+			Other: c.text(r.Rsi),
+			Data:  c.read(r.Rdx, int(r.R10)),
+		}
 	case unix.SYS_LREMOVEXATTR:
 		op = Op{Name: "unxattr", Path: c.path(cwd, r.Rdi), Other: c.text(r.Rsi)}
 	default:

@@ -31,7 +31,8 @@ func TestMain(m *testing.M) {
 		panic(err)
 	}
 	program = filepath.Join(dir, "calmdawn")
-	build := exec.Command("go", "build", "-trimpath", "-ldflags=-s", "-o", program, "calmdawn/cmd/calmdawn")
+	build := exec.Command("go", "build", "-trimpath", "-ldflags=-s", "-o", program,
+		"calmdawn/cmd/calmdawn")
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
 	if out, err := build.CombinedOutput(); err != nil {
 		panic(string(out))
@@ -43,7 +44,8 @@ func TestMain(m *testing.M) {
 
 // Four items of four mechanisms: a unit's links, an entry in a home, a line of
 // a crontab that has two names, an old script.
-const four = "service:star-index.service program:lanternfile.desktop@maria task:/etc/cron.d/mast#619c service:dome-lamp.service"
+const four = "service:star-index.service program:lanternfile.desktop@maria " +
+	"task:/etc/cron.d/mast#619c service:dome-lamp.service"
 
 // A scene is a call that is stopped, on a machine that other calls have
 // prepared. MACHINE, FILE stand for the machine's folder and for a proposal.
@@ -55,10 +57,15 @@ type scene struct {
 
 var scenes = []scene{
 	{name: "change", call: "disable --yes " + four},
-	{name: "delay", call: "delay --yes --by 3m service:star-index.service program:lanternfile.desktop@maria"},
+	{name: "delay", call: "delay --yes --by 3m service:star-index.service " +
+		"program:lanternfile.desktop@maria"},
 	{name: "undo", before: []string{"disable --yes " + four}, call: "undo 1 --yes"},
 	{name: "apply", call: "apply --yes FILE"},
-	{name: "trial return", before: []string{"disable --yes --trial 14d " + four}, call: "trial return 1 --yes"},
+	{
+		name:   "trial return",
+		before: []string{"disable --yes --trial 14d " + four},
+		call:   "trial return 1 --yes",
+	},
 	{name: "recorder on", call: "recorder on --yes"},
 	{name: "recorder off", before: []string{"recorder on --yes"}, call: "recorder off --yes"},
 	{name: "guarded change", call: "disable --yes --guard on " + four},
@@ -138,7 +145,9 @@ func setUp(t testing.TB) *stage {
 }
 
 func (s *stage) copy(t testing.TB, from, to string) string {
-	place := func(name string) string { return filepath.Join(s.dir, strings.ReplaceAll(name, " ", "-")) }
+	place := func(name string) string {
+		return filepath.Join(s.dir, strings.ReplaceAll(name, " ", "-"))
+	}
 	to = place(to)
 	if out, err := exec.Command("cp", "-a", place(from), to).CombinedOutput(); err != nil {
 		t.Fatalf("%v %s", err, out)
@@ -159,7 +168,8 @@ func (s *stage) play(t testing.TB, worker int, sc scene, n int, next string) str
 	defer os.RemoveAll(dir)
 	r := s.stop(t, sc, dir, n)
 	var story strings.Builder
-	fmt.Fprintf(&story, "%s stopped before call %d of %d (%s), then %s\n", sc.name, n, s.calls[sc.name], r.Last, next)
+	fmt.Fprintf(&story, "%s stopped before call %d of %d (%s), then %s\n", sc.name, n,
+		s.calls[sc.name], r.Last, next)
 	if !r.Stopped {
 		return story.String() + "it was not stopped: " + r.Output
 	}

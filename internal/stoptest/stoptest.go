@@ -56,7 +56,13 @@ func Run(n int, sig syscall.Signal, program string, args ...string) (Result, err
 }
 
 // follow shows each writing call to see before it is made, where that is given.
-func follow(n int, sig syscall.Signal, see func(tid int, regs *unix.PtraceRegs), program string, args []string) (Result, error) {
+func follow(
+	n int,
+	sig syscall.Signal,
+	see func(tid int, regs *unix.PtraceRegs),
+	program string,
+	args []string,
+) (Result, error) {
 	type ended struct {
 		Result
 		err error
@@ -71,7 +77,13 @@ func follow(n int, sig syscall.Signal, see func(tid int, regs *unix.PtraceRegs),
 	return e.Result, e.err
 }
 
-func run(n int, sig syscall.Signal, see func(int, *unix.PtraceRegs), program string, args []string) (r Result, err error) {
+func run(
+	n int,
+	sig syscall.Signal,
+	see func(int, *unix.PtraceRegs),
+	program string,
+	args []string,
+) (r Result, err error) {
 	out, err := os.CreateTemp("", "stoptest-")
 	if err != nil {
 		return r, err
@@ -83,7 +95,10 @@ func run(n int, sig syscall.Signal, see func(int, *unix.PtraceRegs), program str
 		return r, err
 	}
 	defer null.Close()
-	leader, err := syscall.ForkExec("/proc/self/exe", append([]string{"stoptest", program}, args...), &syscall.ProcAttr{
+	leader, err := syscall.ForkExec("/proc/self/exe", append([]string{
+		"stoptest",
+		program,
+	}, args...), &syscall.ProcAttr{
 		Env:   append(os.Environ(), launch+"=1"),
 		Files: []uintptr{null.Fd(), out.Fd(), out.Fd()},
 		Sys:   &syscall.SysProcAttr{Ptrace: true, Setpgid: true},
@@ -180,19 +195,31 @@ var writing = []struct {
 }{
 	{"open", unix.SYS_OPEN, 1, unix.O_CREAT | unix.O_TRUNC},
 	{"openat", unix.SYS_OPENAT, 2, unix.O_CREAT | unix.O_TRUNC},
-	{name: "write", number: unix.SYS_WRITE}, {name: "pwrite", number: unix.SYS_PWRITE64},
-	{name: "ftruncate", number: unix.SYS_FTRUNCATE}, {name: "fallocate", number: unix.SYS_FALLOCATE},
+	{name: "write", number: unix.SYS_WRITE},
+	{name: "pwrite", number: unix.SYS_PWRITE64},
+	{name: "ftruncate", number: unix.SYS_FTRUNCATE},
+	{name: "fallocate", number: unix.SYS_FALLOCATE},
 	{name: "copy_file_range", number: unix.SYS_COPY_FILE_RANGE},
-	{name: "fsync", number: unix.SYS_FSYNC}, {name: "fdatasync", number: unix.SYS_FDATASYNC},
-	{name: "unlink", number: unix.SYS_UNLINK}, {name: "unlinkat", number: unix.SYS_UNLINKAT},
-	{name: "rename", number: unix.SYS_RENAME}, {name: "renameat", number: unix.SYS_RENAMEAT},
-	{name: "renameat2", number: unix.SYS_RENAMEAT2}, {name: "symlinkat", number: unix.SYS_SYMLINKAT},
-	{name: "linkat", number: unix.SYS_LINKAT}, {name: "mkdir", number: unix.SYS_MKDIR},
-	{name: "mkdirat", number: unix.SYS_MKDIRAT}, {name: "rmdir", number: unix.SYS_RMDIR},
-	{name: "fchmod", number: unix.SYS_FCHMOD}, {name: "fchmodat", number: unix.SYS_FCHMODAT},
-	{name: "chmod", number: unix.SYS_CHMOD}, {name: "fchown", number: unix.SYS_FCHOWN},
-	{name: "fchownat", number: unix.SYS_FCHOWNAT}, {name: "utimensat", number: unix.SYS_UTIMENSAT},
-	{name: "lsetxattr", number: unix.SYS_LSETXATTR}, {name: "fsetxattr", number: unix.SYS_FSETXATTR},
+	{name: "fsync", number: unix.SYS_FSYNC},
+	{name: "fdatasync", number: unix.SYS_FDATASYNC},
+	{name: "unlink", number: unix.SYS_UNLINK},
+	{name: "unlinkat", number: unix.SYS_UNLINKAT},
+	{name: "rename", number: unix.SYS_RENAME},
+	{name: "renameat", number: unix.SYS_RENAMEAT},
+	{name: "renameat2", number: unix.SYS_RENAMEAT2},
+	{name: "symlinkat", number: unix.SYS_SYMLINKAT},
+	{name: "linkat", number: unix.SYS_LINKAT},
+	{name: "mkdir", number: unix.SYS_MKDIR},
+	{name: "mkdirat", number: unix.SYS_MKDIRAT},
+	{name: "rmdir", number: unix.SYS_RMDIR},
+	{name: "fchmod", number: unix.SYS_FCHMOD},
+	{name: "fchmodat", number: unix.SYS_FCHMODAT},
+	{name: "chmod", number: unix.SYS_CHMOD},
+	{name: "fchown", number: unix.SYS_FCHOWN},
+	{name: "fchownat", number: unix.SYS_FCHOWNAT},
+	{name: "utimensat", number: unix.SYS_UTIMENSAT},
+	{name: "lsetxattr", number: unix.SYS_LSETXATTR},
+	{name: "fsetxattr", number: unix.SYS_FSETXATTR},
 	{name: "lremovexattr", number: unix.SYS_LREMOVEXATTR},
 }
 
@@ -224,5 +251,6 @@ func filter() error {
 		return err
 	}
 	code := unix.SockFprog{Len: uint16(len(program)), Filter: &program[0]}
-	return unix.Prctl(unix.PR_SET_SECCOMP, unix.SECCOMP_MODE_FILTER, uintptr(unsafe.Pointer(&code)), 0, 0)
+	return unix.Prctl(unix.PR_SET_SECCOMP, unix.SECCOMP_MODE_FILTER,
+		uintptr(unsafe.Pointer(&code)), 0, 0)
 }

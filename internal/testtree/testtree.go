@@ -1,6 +1,7 @@
 //go:build linux
 
-// Package testtree makes small file trees for tests and tells two states of a tree apart. Only tests use it.
+// Package testtree makes small file trees for tests and tells two states of a
+// tree apart. Only tests use it.
 package testtree
 
 import (
@@ -14,8 +15,8 @@ import (
 	"testing"
 )
 
-// Make writes files into a new folder and returns it. A value that begins with "-> " makes a link; a path that ends in
-// "/" a folder.
+// Make writes files into a new folder and returns it. A value that begins with
+// "-> " makes a link; a path that ends in "/" a folder.
 func Make(t testing.TB, files map[string]string) string {
 	t.Helper()
 	dir := t.TempDir()
@@ -48,8 +49,9 @@ func must(t testing.TB, err error) {
 	}
 }
 
-// Snapshot lists a tree, a line a path: kind, mode, owner, modification time, extended attributes, content. Paths for
-// which skip says so are left out, with what is below them.
+// Snapshot lists a tree, a line a path: kind, mode, owner, modification time,
+// extended attributes, content. Paths for which skip says so are left out, with
+// what is below them.
 func Snapshot(t testing.TB, dir string, skip func(string) bool) string {
 	t.Helper()
 	var lines []string
@@ -91,7 +93,8 @@ func Snapshot(t testing.TB, dir string, skip func(string) bool) string {
 	return strings.Join(lines, "\n")
 }
 
-// Diff returns the lines in which two snapshots differ; empty when they are the same.
+// Diff returns the lines in which two snapshots differ; empty when they are the
+// same.
 func Diff(before, after string) string {
 	b, a := strings.Split(before, "\n"), strings.Split(after, "\n")
 	var d []string

@@ -1,6 +1,7 @@
 //go:build linux
 
-// Burn computes until it has used so many milliseconds of processor time. Fixture machines use it.
+// Burn computes until it has used so many milliseconds of processor time.
+// Fixture machines use it.
 package main
 
 import (
@@ -22,7 +23,8 @@ func main() {
 			sum += i * i
 		}
 		var use syscall.Rusage
-		if syscall.Getrusage(syscall.RUSAGE_SELF, &use) != nil || time.Duration(use.Utime.Nano()+use.Stime.Nano()) >= want {
+		if syscall.Getrusage(syscall.RUSAGE_SELF, &use) != nil ||
+			time.Duration(use.Utime.Nano()+use.Stime.Nano()) >= want {
 			os.Exit(min(0, sum))
 		}
 	}

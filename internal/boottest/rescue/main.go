@@ -31,7 +31,13 @@ func main() {
 }
 
 func run() error {
-	for _, m := range [][2]string{{"proc", "/proc"}, {"sysfs", "/sys"}, {"devtmpfs", "/dev"}, {"tmpfs", "/run"}, {"tmpfs", "/tmp"}} {
+	for _, m := range [][2]string{
+		{"proc", "/proc"},
+		{"sysfs", "/sys"},
+		{"devtmpfs", "/dev"},
+		{"tmpfs", "/run"},
+		{"tmpfs", "/tmp"},
+	} {
 		if err := os.MkdirAll(m[1], 0o755); err != nil {
 			return err
 		}

@@ -1,4 +1,5 @@
-// Package advice tells what role an item has and what we say of it, by rules that are data.
+// Package advice tells what role an item has and what we say of it, by rules
+// that are data.
 package advice
 
 import (
@@ -17,7 +18,8 @@ import (
 //go:embed roles.toml
 var builtIn []byte
 
-// A Rule gives items that fit it a role and an advice; roles.toml explains its parts.
+// A Rule gives items that fit it a role and an advice; roles.toml explains its
+// parts.
 type Rule struct {
 	Role   string      `toml:"role"`
 	Advice item.Advice `toml:"advice"`
@@ -34,7 +36,8 @@ type Rule struct {
 // Rules are asked in their order; the first that fits decides.
 type Rules []Rule
 
-// Load reads the built-in rules, and before them a technician's own, which may be empty.
+// Load reads the built-in rules, and before them a technician's own, which may
+// be empty.
 func Load(own []byte) (Rules, error) {
 	var all Rules
 	for _, text := range [][]byte{own, builtIn} {
@@ -45,8 +48,14 @@ func Load(own []byte) (Rules, error) {
 			return nil, err
 		}
 		for i, r := range file.Rules {
-			if !slices.Contains([]item.Advice{item.Keep, item.CanWait, item.CanGo, item.LookUp}, r.Advice) || r.Role == "" {
-				return nil, fmt.Errorf("rule %d (role %q): advice has to be keep, can wait, can go or look it up, not %q", i+1, r.Role, r.Advice)
+			if !slices.Contains([]item.Advice{
+				item.Keep,
+				item.CanWait,
+				item.CanGo,
+				item.LookUp,
+			}, r.Advice) || r.Role == "" {
+				return nil, fmt.Errorf("rule %d (role %q): advice has to be keep, can wait, can "+
+					"go or look it up, not %q", i+1, r.Role, r.Advice)
 			}
 		}
 		all = append(all, file.Rules...)
@@ -54,8 +63,9 @@ func Load(own []byte) (Rules, error) {
 	return all, nil
 }
 
-// Judge gives an item its role, its advice and the reason. What is off gets no advice; what is broken or left behind is to
-// be cleaned up; what belongs to the operating system is kept.
+// Judge gives an item its role, its advice and the reason. What is off gets no
+// advice; what is broken or left behind is to be cleaned up; what belongs to
+// the operating system is kept.
 func (rules Rules) Judge(it *item.Item) {
 	it.Role, it.Advice, it.Reason, it.Protected = "", "", "", ""
 	evidence := ""
@@ -81,7 +91,8 @@ func (rules Rules) Judge(it *item.Item) {
 		it.Advice, it.Reason = item.CleanUp, "its package was removed and left this behind"
 		return
 	case it.Unsure:
-		it.Advice, it.Reason = item.LookUp, "it stands in a login script, and may or may not be launched"
+		it.Advice, it.Reason = item.LookUp, "it stands in a login script, and may or may not be "+
+			"launched"
 		return
 	case it.System:
 		it.Advice, it.Reason = item.Keep, "it is a part of the operating system"
@@ -96,13 +107,20 @@ func (rules Rules) Judge(it *item.Item) {
 	}
 }
 
-// fits returns the evidence for which a rule fits an item; empty when it does not.
+// fits returns the evidence for which a rule fits an item; empty when it does
+// not.
 func (r Rule) fits(it *item.Item) string {
 	program := path.Base(it.Program)
 	for _, test := range []struct {
 		what, value string
 		patterns    []string
-	}{{"name", it.Native, r.Names}, {"name", path.Base(it.File), r.Names}, {"program", program, r.Programs}, {"package", it.Package, r.Packages}, {"package section", it.Section, r.Sections}} {
+	}{
+		{"name", it.Native, r.Names},
+		{"name", path.Base(it.File), r.Names},
+		{"program", program, r.Programs},
+		{"package", it.Package, r.Packages},
+		{"package section", it.Section, r.Sections},
+	} {
 		for _, pattern := range test.patterns {
 			if ok, err := path.Match(pattern, test.value); ok && err == nil && test.value != "" {
 				return test.what + ": " + test.value
@@ -110,9 +128,12 @@ func (r Rule) fits(it *item.Item) string {
 		}
 	}
 	split := func(text string) []string {
-		return strings.FieldsFunc(strings.ToLower(text), func(c rune) bool { return !unicode.IsLetter(c) })
+		return strings.FieldsFunc(strings.ToLower(
+			text,
+		), func(c rune) bool { return !unicode.IsLetter(c) })
 	}
-	for _, source := range []struct{ what, text string }{{"title", it.Title}, {"description of its package", it.Summary}, {"program", program}} {
+	for _, source := range []struct{ what, text string }{{"title", it.Title}, {"description of " +
+		"its package", it.Summary}, {"program", program}} {
 		for _, word := range split(source.text) {
 			if slices.Contains(r.Words, word) {
 				return fmt.Sprintf("%s: %q", source.what, word)
@@ -122,7 +143,8 @@ func (r Rule) fits(it *item.Item) string {
 	return ""
 }
 
-// Phrase is what to look an unknown item up with: its program, package and maker, without what is told of this machine alone.
+// Phrase is what to look an unknown item up with: its program, package and
+// maker, without what is told of this machine alone.
 func Phrase(it item.Item) string {
 	var words []string
 	add := func(w string) {

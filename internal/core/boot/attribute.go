@@ -5,8 +5,10 @@ import (
 	"time"
 )
 
-// Launched returns the processes that a program started with, by their indices in the boot's list: those that run it, as their program or as the script that they
-// were given, and all their descendants. owner is whose login it is; empty for any.
+// Launched returns the processes that a program started with, by their indices
+// in the boot's list: those that run it, as their program or as the script that
+// they were given, and all their descendants. owner is whose login it is; empty
+// for any.
 func (b Boot) Launched(program, owner string) []int {
 	if program == "" {
 		return nil
@@ -23,7 +25,8 @@ func (b Boot) Launched(program, owner string) []int {
 	return all
 }
 
-// ProgramUse is what a program of a login used, with its descendants; false where it did not run.
+// ProgramUse is what a program of a login used, with its descendants; false
+// where it did not run.
 func (b Boot) ProgramUse(program, owner string) (cpu time.Duration, read int64, ran bool) {
 	for _, i := range b.Launched(program, owner) {
 		cpu += b.Programs[i].CPU

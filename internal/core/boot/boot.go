@@ -1,9 +1,10 @@
-// Package boot holds the words for one recorded start of a machine: its phases, when it was ready and when it had settled,
-// and what each item did in it.
+// Package boot holds the words for one recorded start of a machine: its phases,
+// when it was ready and when it had settled, and what each item did in it.
 //
-// All durations count from the moment the kernel began; in a container, from the moment the service manager did. Time in
-// which the machine waited for a person is taken out of all of them. A figure that was not measured is not there, and is
-// never 0; one that was says where it is from.
+// All durations count from the moment the kernel began; in a container, from
+// the moment the service manager did. Time in which the machine waited for a
+// person is taken out of all of them. A figure that was not measured is not
+// there, and is never 0; one that was says where it is from.
 package boot
 
 import (
@@ -59,7 +60,9 @@ type Span struct {
 	Failed  bool
 	Skipped bool // a condition did not hold
 
-	CPU      Figure // processor time it had used: when it stopped (log), so far (bus), or at the end of the boot (recorder)
+	// processor time it had used: when it stopped (log), so far (bus), or at
+	// the end of the boot (recorder)
+	CPU      Figure
 	DiskRead Amount // bytes read from disks, by the same moment
 	Memory   Amount // the most it held, or what it holds now
 
@@ -73,12 +76,14 @@ type Span struct {
 	Course   []Use    // what it had used by which moment
 }
 
-// A Use is what something had used of the processors, and read from disks, by a moment.
+// A Use is what something had used of the processors, and read from disks, by a
+// moment.
 type Use struct {
 	At   time.Duration
 	CPU  time.Duration
 	Read int64 `json:",omitempty"` // bytes
-	// Disk is how long the system's disk had been at work, in a course of the whole machine; 0 where the kernel does not tell.
+	// Disk is how long the system's disk had been at work, in a course of the
+	// whole machine; 0 where the kernel does not tell.
 	Disk time.Duration `json:",omitempty"`
 }
 
@@ -90,7 +95,8 @@ func (s *Span) First() time.Duration {
 	return s.End.Value
 }
 
-// OwnTime is how long the item's start took, by itself. It says nothing about what the boot would gain without it.
+// OwnTime is how long the item's start took, by itself. It says nothing about
+// what the boot would gain without it.
 func (s Span) OwnTime() Figure {
 	if !s.Begin.Known || !s.End.Known || s.Skipped {
 		return Figure{}
@@ -98,7 +104,8 @@ func (s Span) OwnTime() Figure {
 	return Of(s.End.Value-s.Begin.Value, s.End.From)
 }
 
-// A Wait is a stretch in which the machine waited for a person. It is taken out of the boot: At is where it was cut out.
+// A Wait is a stretch in which the machine waited for a person. It is taken out
+// of the boot: At is where it was cut out.
 type Wait struct {
 	What string // the question: "a passphrase for luks-home"
 	At   time.Duration
@@ -163,7 +170,8 @@ type Condition struct {
 	When string
 }
 
-// A Program is one process of a login, with what it had used when it was last seen.
+// A Program is one process of a login, with what it had used when it was last
+// seen.
 type Program struct {
 	Name   string   // the kernel's name of it
 	Words  []string // its program, and as much of its words as tells what it is
@@ -197,17 +205,20 @@ func (b Boot) Span(native string) (Span, bool) {
 // goals are the targets that a boot can aim at, the last of them first.
 var goals = []string{"graphical.target", "multi-user.target"}
 
-// AimAtGoal sets what the boot aimed at, and counts it as ready when that was reached instead of when the last job had ended, which is later.
+// AimAtGoal sets what the boot aimed at, and counts it as ready when that was
+// reached instead of when the last job had ended, which is later.
 func (b *Boot) AimAtGoal() {
 	for _, goal := range goals {
-		if s, ok := b.Span(goal); ok && s.End.Known && b.Ready.Known && s.End.Value <= b.Ready.Value {
+		if s, ok := b.Span(goal); ok && s.End.Known && b.Ready.Known &&
+			s.End.Value <= b.Ready.Value {
 			b.Goal, b.Ready = goal, s.End
 			return
 		}
 	}
 }
 
-// Fit reports whether the boot can be compared with others: it became ready, and nothing about it is odd.
+// Fit reports whether the boot can be compared with others: it became ready,
+// and nothing about it is odd.
 func (b Boot) Fit() bool { return b.Ready.Known && len(b.Odd) == 0 }
 
 // Fit returns those of the boots that can be compared, at most the last n.
@@ -247,12 +258,18 @@ func OwnTimes(boots []Boot) map[Key]OwnTime {
 	}
 	times := make(map[Key]OwnTime, len(seen))
 	for key, all := range seen {
-		times[key] = OwnTime{Median: Median(all), Boots: len(all), Of: len(boots), Simulated: simulated}
+		times[key] = OwnTime{
+			Median:    Median(all),
+			Boots:     len(all),
+			Of:        len(boots),
+			Simulated: simulated,
+		}
 	}
 	return times
 }
 
-// Median returns the middle value, or the mean of the two middle ones. values must not be empty; it is left as it is.
+// Median returns the middle value, or the mean of the two middle ones. values
+// must not be empty; it is left as it is.
 func Median[N ~int64](values []N) N {
 	sorted := slices.Sorted(slices.Values(values))
 	n := len(sorted)

@@ -5,10 +5,12 @@ import (
 	"time"
 )
 
-// HoldLeeway is how much later than a unit's start what held it back may have been done: clocks are read one after the other.
+// HoldLeeway is how much later than a unit's start what held it back may have
+// been done: clocks are read one after the other.
 const HoldLeeway = 4 * time.Millisecond
 
-// A Graph finds the spans of one service manager by name, and what each was held back by.
+// A Graph finds the spans of one service manager by name, and what each was
+// held back by.
 type Graph struct {
 	spans map[string]Span
 }
@@ -24,8 +26,9 @@ func GraphOf(b Boot, owner string) Graph {
 	return g
 }
 
-// Before returns those units that a unit is ordered after, and that took part in the boot. One that took part without
-// leaving a time, or was skipped, passes its own waiting on.
+// Before returns those units that a unit is ordered after, and that took part
+// in the boot. One that took part without leaving a time, or was skipped,
+// passes its own waiting on.
 func (g Graph) Before(s Span) []Span {
 	var all []Span
 	seen := map[string]bool{s.Native: true}
@@ -48,8 +51,9 @@ func (g Graph) Before(s Span) []Span {
 	return all
 }
 
-// Holder returns the unit that a unit's start waited for longest: the last of those it is ordered after that was done
-// when it started. false where nothing known held it back.
+// Holder returns the unit that a unit's start waited for longest: the last of
+// those it is ordered after that was done when it started. false where nothing
+// known held it back.
 func (g Graph) Holder(s Span) (Span, bool) {
 	var last Span
 	found := false
@@ -61,8 +65,10 @@ func (g Graph) Holder(s Span) (Span, bool) {
 	return last, found
 }
 
-// Path is what ready waited for, one after the other: from the goal back, each time the unit that the one before waited for last. It is in
-// the order of time, the goal last. It is empty where the goal is not known, or nothing is known of the order.
+// Path is what ready waited for, one after the other: from the goal back, each
+// time the unit that the one before waited for last. It is in the order of
+// time, the goal last. It is empty where the goal is not known, or nothing is
+// known of the order.
 func (g Graph) Path(b Boot) []Span {
 	goal, ok := g.spans[b.Goal]
 	if !ok || !b.Ready.Known {
@@ -82,14 +88,16 @@ func (g Graph) Path(b Boot) []Span {
 	return path
 }
 
-// A Part is what one phase, or one item that ready waited for, explains of ready.
+// A Part is what one phase, or one item that ready waited for, explains of
+// ready.
 type Part struct {
 	Name string // of a phase in [PhaseNames], or an item's native name
 	Took time.Duration
 }
 
-// Explain parts ready into what it waited for, one after the other: the kernel and the initrd, then each item of the [Graph.Path], from when
-// the one before it was done. The parts add up to ready. It is empty where ready is not known.
+// Explain parts ready into what it waited for, one after the other: the kernel
+// and the initrd, then each item of the [Graph.Path], from when the one before
+// it was done. The parts add up to ready. It is empty where ready is not known.
 func Explain(b Boot) []Part {
 	if !b.Ready.Known {
 		return nil
@@ -116,7 +124,8 @@ func Explain(b Boot) []Part {
 	return parts
 }
 
-// Fill gives the spans of a boot that know nothing of their place in it what graph says, and adds the units that left no time.
+// Fill gives the spans of a boot that know nothing of their place in it what
+// graph says, and adds the units that left no time.
 func Fill(b Boot, graph []Span) Boot {
 	b.Spans = slices.Clone(b.Spans)
 	at := map[Key]int{}
@@ -130,13 +139,15 @@ func Fill(b Boot, graph []Span) Boot {
 			continue
 		}
 		if s := &b.Spans[i]; s.Type == "" && len(s.After) == 0 {
-			s.Type, s.Stays, s.After, s.Pulls, s.Triggers = place.Type, place.Stays, place.After, place.Pulls, place.Triggers
+			s.Type, s.Stays, s.After = place.Type, place.Stays, place.After
+			s.Pulls, s.Triggers = place.Pulls, place.Triggers
 		}
 	}
 	return b
 }
 
-// Ordered reports whether the boot itself knows in which order its units were started.
+// Ordered reports whether the boot itself knows in which order its units were
+// started.
 func (b Boot) Ordered() bool {
 	return slices.ContainsFunc(b.Spans, func(s Span) bool { return len(s.After) > 0 })
 }

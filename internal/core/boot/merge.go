@@ -6,9 +6,10 @@ import (
 	"time"
 )
 
-// Merge puts together what several sources know, by the boots' ids. Of each figure the finest is kept: the clocks of the
-// service manager before those of the log, and what was used at the end of the boot before what was used later. The boots come
-// in the order of time.
+// Merge puts together what several sources know, by the boots' ids. Of each
+// figure the finest is kept: the clocks of the service manager before those of
+// the log, and what was used at the end of the boot before what was used later.
+// The boots come in the order of time.
 func Merge(sources ...[]Boot) []Boot {
 	at := map[string]int{}
 	var all []Boot
@@ -30,7 +31,8 @@ func Merge(sources ...[]Boot) []Boot {
 // Of the same figure, sources in the order of trust.
 var (
 	clocks = []Source{Bus, Recorder, Log}
-	totals = []Source{Recorder, Log, Bus} // the log's is of when it stopped, the bus's of any time after the boot
+	// the log's is of when it stopped, the bus's of any time after the boot
+	totals = []Source{Recorder, Log, Bus}
 )
 
 func rank(from Source, order []Source) int {
@@ -81,7 +83,9 @@ func join(a, b Boot) Boot {
 		}
 	}
 	if a.Ready.Known {
-		a.Odd = slices.DeleteFunc(slices.Clone(a.Odd), func(why string) bool { return why == NeverReady })
+		a.Odd = slices.DeleteFunc(slices.Clone(
+			a.Odd,
+		), func(why string) bool { return why == NeverReady })
 	}
 	a.Simulated = a.Simulated || b.Simulated
 	a.Sources = slices.Compact(slices.Sorted(slices.Values(slices.Concat(a.Sources, b.Sources))))
@@ -131,7 +135,8 @@ func joinSpans(a, b []Span) []Span {
 		have.Failed = have.Failed || s.Failed
 		have.Skipped = have.Skipped || s.Skipped
 		if have.Type == "" && len(have.After) == 0 {
-			have.Type, have.Stays, have.After, have.Pulls, have.Triggers = s.Type, s.Stays, s.After, s.Pulls, s.Triggers
+			have.Type, have.Stays, have.After = s.Type, s.Stays, s.After
+			have.Pulls, have.Triggers = s.Pulls, s.Triggers
 		}
 		if len(have.Course) == 0 {
 			have.Course = s.Course
@@ -154,8 +159,9 @@ func (s *Span) Compare(o *Span) int {
 	return cmp.Or(cmp.Compare(s.Native, o.Native), cmp.Compare(s.Owner, o.Owner))
 }
 
-// TakeOut cuts stretches of waiting for a person out of a boot: every moment after one comes earlier by its length. The
-// stretches are given by the boot's own clock; those that overlap count once.
+// TakeOut cuts stretches of waiting for a person out of a boot: every moment
+// after one comes earlier by its length. The stretches are given by the boot's
+// own clock; those that overlap count once.
 func TakeOut(b Boot, waits []Wait) Boot {
 	slices.SortFunc(waits, func(x, y Wait) int { return cmp.Compare(x.At, y.At) })
 	var cuts []Wait

@@ -20,8 +20,9 @@ const (
 	soonAfter   = 30 * time.Second // a failure later than this after ready is none of the boot
 )
 
-// Judge returns the boots, which must be in the order of time, with the reasons not to compare them. updates are the instants at
-// which packages were installed, as far as the machine remembers.
+// Judge returns the boots, which must be in the order of time, with the reasons
+// not to compare them. updates are the instants at which packages were
+// installed, as far as the machine remembers.
 func Judge(boots []Boot, updates []time.Time) []Boot {
 	boots = slices.Clone(boots)
 	usual := usualFailures(boots)
@@ -41,10 +42,16 @@ func Judge(boots []Boot, updates []time.Time) []Boot {
 			say("its start-up is not finished yet")
 		case !b.Ready.Known:
 			say("%s", NeverReady)
-		case aimed && b.Goal == "" && !b.reached("basic.target"): // of an emergency the log may tell nothing but an end of start-up
+		// of an emergency the log may tell nothing but an end of start-up
+		case aimed && b.Goal == "" && !b.reached("basic.target"):
 			say("it did not get as far as the goal that other boots reach")
 		}
-		for _, name := range []string{"emergency.target", "rescue.target", "emergency.service", "rescue.service"} {
+		for _, name := range []string{
+			"emergency.target",
+			"rescue.target",
+			"emergency.service",
+			"rescue.service",
+		} {
 			if s, ok := b.Span(name); ok && s.End.Known && !b.late(s) {
 				say("it ended in %s mode", strings.SplitN(name, ".", 2)[0])
 				break
@@ -66,7 +73,8 @@ func Judge(boots []Boot, updates []time.Time) []Boot {
 			}
 		}
 		for _, s := range b.Spans {
-			check := strings.HasPrefix(s.Native, "systemd-fsck") || strings.HasPrefix(s.Native, "fsck")
+			check := strings.HasPrefix(s.Native, "systemd-fsck") ||
+				strings.HasPrefix(s.Native, "fsck")
 			if own := s.OwnTime(); check && own.Known && own.Value >= longCheck {
 				say("a disk was checked, for %.0f s", own.Value.Seconds())
 			}
@@ -81,7 +89,9 @@ func Judge(boots []Boot, updates []time.Time) []Boot {
 			say("the clock was set by %s", j.Value.Round(time.Second))
 		}
 		if r := b.Recording; r != nil && b.Ready.Known && b.Processors > 0 {
-			if share := float64(r.Foreign) / float64(b.Ready.Value*time.Duration(b.Processors)); share > foreignPart {
+			if share := float64(r.Foreign) / float64(
+				b.Ready.Value*time.Duration(b.Processors),
+			); share > foreignPart {
 				say("others on the same computer took %.0f %% of its processors", share*100)
 			}
 		}
@@ -97,7 +107,8 @@ func (b Boot) reached(target string) bool {
 	return ok && s.End.Known
 }
 
-// late reports whether a span ended so long after the boot that it is none of it.
+// late reports whether a span ended so long after the boot that it is none of
+// it.
 func (b Boot) late(s Span) bool { return b.Ready.Known && s.First() > b.Ready.Value+soonAfter }
 
 // changed says what is not as it was in the boot before.
@@ -108,12 +119,15 @@ func (b Boot) changed(prev *Boot, say func(string, ...any)) {
 	if b.Processors > 0 && prev.Processors > 0 && b.Processors != prev.Processors {
 		say("it is the first with %d processors, after %d", b.Processors, prev.Processors)
 	}
-	if more := float64(b.Memory - prev.Memory); b.Memory > 0 && prev.Memory > 0 && max(more, -more) > memoryShare*float64(prev.Memory) {
-		say("it is the first with %.1f GB of memory, after %.1f", float64(b.Memory)/1e9, float64(prev.Memory)/1e9)
+	if more := float64(b.Memory - prev.Memory); b.Memory > 0 && prev.Memory > 0 &&
+		max(more, -more) > memoryShare*float64(prev.Memory) {
+		say("it is the first with %.1f GB of memory, after %.1f", float64(b.Memory)/1e9,
+			float64(prev.Memory)/1e9)
 	}
 }
 
-// usualFailures are the units that fail in at least half of the boots: a machine on which one always does is not odd for it.
+// usualFailures are the units that fail in at least half of the boots: a
+// machine on which one always does is not odd for it.
 func usualFailures(boots []Boot) map[Key]bool {
 	failed := map[Key]int{}
 	for _, b := range boots {

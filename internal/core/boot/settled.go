@@ -5,7 +5,8 @@ import (
 	"time"
 )
 
-// Settled is when the machine had gone quiet, counted from when it was ready, and from when somebody logged in.
+// Settled is when the machine had gone quiet, counted from when it was ready,
+// and from when somebody logged in.
 type Settled struct {
 	FromReady Figure
 	FromLogin Figure
@@ -13,7 +14,8 @@ type Settled struct {
 	Rule      Quiet  // what counted as quiet
 }
 
-// Quiet says what counts as quiet: a stretch in which all processes together keep below both bounds in every step.
+// Quiet says what counts as quiet: a stretch in which all processes together
+// keep below both bounds in every step.
 type Quiet struct {
 	Stretch, Step time.Duration
 	Share         float64 // of one processor
@@ -23,9 +25,11 @@ type Quiet struct {
 // QuietRule is what the recorder goes by.
 var QuietRule = Quiet{Stretch: 5 * time.Second, Step: time.Second, Share: 0.10, Read: 1e6}
 
-// Since returns when the first quiet stretch after a moment began: at that moment, or at a sample. course holds what the whole machine
-// had used by each moment, in their order; between samples use is taken to be even. false: it was not quiet before the course ends;
-// the moment is then from where to look again once the course has grown.
+// Since returns when the first quiet stretch after a moment began: at that
+// moment, or at a sample. course holds what the whole machine had used by each
+// moment, in their order; between samples use is taken to be even. false: it
+// was not quiet before the course ends; the moment is then from where to look
+// again once the course has grown.
 func (q Quiet) Since(course []Use, from time.Duration) (time.Duration, bool) {
 	if len(course) == 0 || q.Step <= 0 {
 		return from, false
@@ -73,16 +77,19 @@ func by(course []Use, at time.Duration) (cpu time.Duration, read float64) {
 	}
 	a, b := course[i-1], course[i]
 	part := float64(at-a.At) / float64(b.At-a.At)
-	return a.CPU + time.Duration(part*float64(b.CPU-a.CPU)), float64(a.Read) + part*float64(b.Read-a.Read)
+	return a.CPU +
+		time.Duration(part*float64(b.CPU-a.CPU)), float64(a.Read) + part*float64(b.Read-a.Read)
 }
 
-// UsedBy is what of the processors had been used by a moment, after a course; between samples use is taken to be even.
+// UsedBy is what of the processors had been used by a moment, after a course;
+// between samples use is taken to be even.
 func UsedBy(course []Use, at time.Duration) time.Duration {
 	cpu, _ := by(course, at)
 	return cpu
 }
 
-// ReadBy is how many bytes had been read from disks by a moment, after a course; between samples reading is taken to be even.
+// ReadBy is how many bytes had been read from disks by a moment, after a
+// course; between samples reading is taken to be even.
 func ReadBy(course []Use, at time.Duration) int64 {
 	_, read := by(course, at)
 	return int64(read)

@@ -1,8 +1,10 @@
-// Package change holds what a decision does to a machine: the edits of single paths, their inverses, and what happens
-// when the path was touched by somebody else in between.
+// Package change holds what a decision does to a machine: the edits of single
+// paths, their inverses, and what happens when the path was touched by somebody
+// else in between.
 //
-// It computes; it neither reads nor writes a machine. A Node is the whole state of one path, so that the edit that takes
-// another edit back is the same value the other way round.
+// It computes; it neither reads nor writes a machine. A Node is the whole state
+// of one path, so that the edit that takes another edit back is the same value
+// the other way round.
 package change
 
 import (
@@ -27,18 +29,22 @@ const (
 
 // A Node is the whole state of one path: what undo restores.
 //
-// Change time, birth time and inode number belong to the kernel and are not part of it.
+// Change time, birth time and inode number belong to the kernel and are not
+// part of it.
 type Node struct {
-	Kind    NodeKind          `json:"kind"`
-	Data    []byte            `json:"data,omitempty"`   // the bytes of a file
-	Sum     []byte            `json:"sum,omitempty"`    // of a file whose bytes are not kept: their SHA-256 (FIPS 180-4)
-	Target  string            `json:"target,omitempty"` // the text of a link
-	Mode    uint32            `json:"mode,omitempty"`   // permission, set-id and sticky bits (07777); meaningless for links
+	Kind NodeKind `json:"kind"`
+	Data []byte   `json:"data,omitempty"` // the bytes of a file
+	// of a file whose bytes are not kept: their SHA-256 (FIPS 180-4)
+	Sum    []byte `json:"sum,omitempty"`
+	Target string `json:"target,omitempty"` // the text of a link
+	// permission, set-id and sticky bits (07777); meaningless for links
+	Mode    uint32            `json:"mode,omitempty"`
 	UID     int               `json:"uid"`
 	GID     int               `json:"gid"`
 	ModTime int64             `json:"mtime,omitempty"` // nanoseconds since 1970 UTC
 	Xattrs  map[string][]byte `json:"xattrs,omitempty"`
-	Links   uint64            `json:"-"` // names that share the file (hard links); found, never restored
+	// names that share the file (hard links); found, never restored
+	Links uint64 `json:"-"`
 }
 
 // SameTime reports whether a file system gave back a modification time that was
@@ -61,7 +67,8 @@ func (n Node) Bare(other Node) Node {
 	return n
 }
 
-// Same reports whether two nodes are the same to a reader: everything but the modification time.
+// Same reports whether two nodes are the same to a reader: everything but the
+// modification time.
 func (n Node) Same(m Node) bool {
 	if n.Kind != m.Kind {
 		return false
@@ -75,7 +82,8 @@ func (n Node) Same(m Node) bool {
 	return sameText && sameOwner && sameMode && sameXattrs(n.Xattrs, m.Xattrs)
 }
 
-// sameData compares the bytes of two files, by their sums where one of them has only that.
+// sameData compares the bytes of two files, by their sums where one of them has
+// only that.
 func (n Node) sameData(m Node) bool {
 	if n.Sum == nil && m.Sum == nil {
 		return bytes.Equal(n.Data, m.Data)
@@ -91,7 +99,8 @@ func (n Node) sum() []byte {
 	return sum[:]
 }
 
-// WithoutData returns a large file's node with the sum of its bytes instead of them: enough to know it again, and to take away what we put there.
+// WithoutData returns a large file's node with the sum of its bytes instead of
+// them: enough to know it again, and to take away what we put there.
 func (n Node) WithoutData() Node {
 	const large = 1 << 20
 	if n.Kind == File && len(n.Data) > large {
@@ -107,8 +116,12 @@ func (n Node) text() bool {
 	return n.Kind == File && n.Sum == nil && len(n.Data) <= large && bytes.IndexByte(n.Data, 0) < 0
 }
 
-// IsLabel reports whether an extended attribute is a security label, which the system gives to what is new by itself.
-func IsLabel(xattr string) bool { return xattr == "security.selinux" || xattr == "security.SMACK64" }
+// IsLabel reports whether an extended attribute is a security label, which the
+// system gives to what is new by itself.
+func IsLabel(xattr string) bool {
+	return xattr == "security.selinux" ||
+		xattr == "security.SMACK64"
+}
 
 // sameXattrs compares labels only where both sides have them.
 func sameXattrs(a, b map[string][]byte) bool {
@@ -155,8 +168,10 @@ func (n Node) Known() string {
 
 // An Edit is one path with its whole state before and after.
 type Edit struct {
-	Path   string `json:"path"`           // absolute, inside the machine, free of links in its folder
-	Home   string `json:"home,omitempty"` // the home folder that the edit must not leave; empty outside homes
+	// absolute, inside the machine, free of links in its folder
+	Path string `json:"path"`
+	// the home folder that the edit must not leave; empty outside homes
+	Home   string `json:"home,omitempty"`
 	Before Node   `json:"before"`
 	After  Node   `json:"after"`
 }
@@ -167,7 +182,8 @@ func (e Edit) Inverse() Edit {
 	return e
 }
 
-// Verb says what the edit does to its path: "creates", "removes", "rewrites", "replaces", or "changes the mode of".
+// Verb says what the edit does to its path: "creates", "removes", "rewrites",
+// "replaces", or "changes the mode of".
 func (e Edit) Verb() string {
 	switch {
 	case e.Before.Kind == File && e.After.Kind == File && bytes.Equal(e.Before.Data, e.After.Data):
@@ -197,7 +213,8 @@ func (c *Conflict) Error() string {
 	return s
 }
 
-// Diff returns the difference between what was expected and what is there, as a unified diff; empty unless both are texts.
+// Diff returns the difference between what was expected and what is there, as a
+// unified diff; empty unless both are texts.
 func (c *Conflict) Diff() string {
 	if !c.Edit.Before.text() || !c.Now.text() {
 		return ""
@@ -205,12 +222,16 @@ func (c *Conflict) Diff() string {
 	return udiff.Unified("expected", "found", string(c.Edit.Before.Data), string(c.Now.Data))
 }
 
-// Rebase fits e to what is at its path now. It returns e with Before set to now and After to what e makes of it.
+// Rebase fits e to what is at its path now. It returns e with Before set to now
+// and After to what e makes of it.
 //
-// Where now is what e expects, After is unchanged. Where now already is what e would make, the returned edit changes
-// nothing. Where all three are files that differ in their text alone, the lines that e changes are found again in the
-// present text, by three lines of context around them; known gives earlier states of the path, so that a text that is
-// back to one of them gets its modification time too, and at is the modification time otherwise. Anything else is a *Conflict.
+// Where now is what e expects, After is unchanged. Where now already is what e
+// would make, the returned edit changes nothing. Where all three are files that
+// differ in their text alone, the lines that e changes are found again in the
+// present text, by three lines of context around them; known gives earlier
+// states of the path, so that a text that is back to one of them gets its
+// modification time too, and at is the modification time otherwise. Anything
+// else is a *Conflict.
 func Rebase(e Edit, now Node, known []Node, at time.Time) (Edit, error) {
 	fitted := Edit{Path: e.Path, Home: e.Home, Before: now, After: e.After}
 	switch {
@@ -243,8 +264,9 @@ func Rebase(e Edit, now Node, known []Node, at time.Time) (Edit, error) {
 
 // transplant carries the change from before to after over to now, line by line.
 //
-// Each run of changed lines is looked for with up to three lines around it; the context shrinks, first to one line and
-// then to none, until the run stands in exactly one place. A run that is nowhere, or in several places, ends it.
+// Each run of changed lines is looked for with up to three lines around it; the
+// context shrinks, first to one line and then to none, until the run stands in
+// exactly one place. A run that is nowhere, or in several places, ends it.
 func transplant(before, after, now string) (string, bool) {
 	diff, err := udiff.ToUnifiedDiff("", "", before, udiff.Lines(before, after), 0)
 	if err != nil {

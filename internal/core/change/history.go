@@ -12,14 +12,18 @@ type Step struct {
 	Edit     Edit
 }
 
-// TakeBack returns the edit that takes one change's step back, with the path as it is now. steps are all that the ledger did
-// to the path, undos aside, in their order; that of the given change must be among them and stand.
+// TakeBack returns the edit that takes one change's step back, with the path as
+// it is now. steps are all that the ledger did to the path, undos aside, in
+// their order; that of the given change must be among them and stand.
 //
-// What a path should hold is worked out by doing the steps that stand, one after another, from what was there at first: a text
-// gets the lines of each, anything else is what the last one made of it. So changes that touch one path can be taken back in
-// any order. Where a step found something else than the ledger had left, it is worked out from there: of the steps before it, a text
-// may still hold the lines. Where the path is not as that says, somebody else changed it: texts are fitted line by line, see
-// [Rebase], anything else is a *Conflict. overwrite gives back what should be there all the same.
+// What a path should hold is worked out by doing the steps that stand, one
+// after another, from what was there at first: a text gets the lines of each,
+// anything else is what the last one made of it. So changes that touch one path
+// can be taken back in any order. Where a step found something else than the
+// ledger had left, it is worked out from there: of the steps before it, a text
+// may still hold the lines. Where the path is not as that says, somebody else
+// changed it: texts are fitted line by line, see [Rebase], anything else is a
+// *Conflict. overwrite gives back what should be there all the same.
 func TakeBack(steps []Step, change int64, now Node, at time.Time, overwrite bool) (Edit, error) {
 	start := lastStart(steps, at)
 	of := slices.IndexFunc(steps, func(s Step) bool { return s.Change == change })
@@ -43,7 +47,12 @@ func TakeBack(steps []Step, change int64, now Node, at time.Time, overwrite bool
 	for _, s := range steps {
 		known = append(known, s.Edit.Before, s.Edit.After)
 	}
-	return Rebase(Edit{Path: edit.Path, Home: edit.Home, Before: should, After: edit.After}, now, known, at)
+	return Rebase(Edit{
+		Path:   edit.Path,
+		Home:   edit.Home,
+		Before: should,
+		After:  edit.After,
+	}, now, known, at)
 }
 
 // linesIn reports whether a text holds a line that the edit put into it.
@@ -60,14 +69,17 @@ func (e Edit) linesIn(now Node) bool {
 	return false
 }
 
-// lastStart returns the last step that found something else than the ledger had left; the first one found what was there before all.
+// lastStart returns the last step that found something else than the ledger had
+// left; the first one found what was there before all.
 func lastStart(steps []Step, at time.Time) int {
 	start := 0
 	for i, s := range steps {
 		if i == start {
 			continue
 		}
-		left := replay(steps[:i], start, at, func(o Step) bool { return o.UndoneBy != 0 && o.UndoneBy <= s.Change })
+		left := replay(steps[:i], start, at, func(o Step) bool {
+			return o.UndoneBy != 0 && o.UndoneBy <= s.Change
+		})
 		if !left.Same(s.Edit.Before) {
 			start = i
 		}
@@ -75,8 +87,8 @@ func lastStart(steps []Step, at time.Time) int {
 	return start
 }
 
-// replay does the steps from start on that are not undone, from what the first of them found: without the lines of earlier ones that were undone
-// since.
+// replay does the steps from start on that are not undone, from what the first
+// of them found: without the lines of earlier ones that were undone since.
 func replay(steps []Step, start int, at time.Time, undone func(Step) bool) Node {
 	var known []Node
 	for _, s := range steps {
@@ -85,7 +97,8 @@ func replay(steps []Step, start int, at time.Time, undone func(Step) bool) Node 
 	first := steps[start]
 	n := first.Edit.Before
 	for _, s := range slices.Backward(steps[:start]) {
-		before := s.UndoneBy != 0 && s.UndoneBy < first.Change // it was gone when the first step looked
+		// it was gone when the first step looked
+		before := s.UndoneBy != 0 && s.UndoneBy < first.Change
 		if before || !undone(s) || !n.text() || !s.Edit.linesIn(n) {
 			continue
 		}
@@ -99,7 +112,8 @@ func replay(steps []Step, start int, at time.Time, undone func(Step) bool) Node 
 		}
 		fitted, err := Rebase(s.Edit, n, known, at)
 		if err != nil {
-			fitted.After = s.Edit.After // its lines are not there any more: it holds the path as it made it
+			// its lines are not there any more: it holds the path as it made it
+			fitted.After = s.Edit.After
 		}
 		n = fitted.After
 	}

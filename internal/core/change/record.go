@@ -9,7 +9,8 @@ import (
 // Status says how far a change has come.
 type Status string
 
-// The life of a change: recorded before its first edit, done after its last; or taken back because an edit failed.
+// The life of a change: recorded before its first edit, done after its last; or
+// taken back because an edit failed.
 const (
 	Planned Status = "planned"
 	Done    Status = "done"
@@ -25,7 +26,9 @@ const (
 	Enable  Verb = "enable"
 	Delay   Verb = "delay"
 	Undo    Verb = "undo"
-	Record  Verb = "record" // puts the recorder in, or takes it away: a change of the machine, and none of what it launches for its user
+	// puts the recorder in, or takes it away: a change of the machine, and none
+	// of what it launches for its user
+	Record Verb = "record"
 
 	// Of chores alone, see [Change.Chore]:
 
@@ -52,7 +55,8 @@ type Target struct {
 	When   item.When  `json:"when"`
 }
 
-// A Change is one decision carried out: its items, its edits, and what became of it.
+// A Change is one decision carried out: its items, its edits, and what became
+// of it.
 type Change struct {
 	ID       int64 // its number in the ledger, from 1; below zero of a chore
 	Verb     Verb
@@ -64,8 +68,10 @@ type Change struct {
 	Undoes   int64 // the change that an undo takes back; 0 otherwise
 	UndoneBy int64 // the undo that took this change back; 0 while it stands
 	Forecast *Forecast
-	Outcome  *Outcome // what became of the forecast, when the boots were compared last; nil while they were not
-	Terms    Terms
+	// what became of the forecast, when the boots were compared last; nil while
+	// they were not
+	Outcome *Outcome
+	Terms   Terms
 
 	// Settlement tells of a record that was found open; nil otherwise.
 	Settlement *Settlement
@@ -91,14 +97,20 @@ type Outcome struct {
 
 // OutcomeOf holds a saving against what was forecast.
 func (f Forecast) OutcomeOf(saved time.Duration, before, after int) Outcome {
-	return Outcome{Saved: saved, Before: before, After: after, Within: saved >= f.Low && (saved <= f.High || f.AtLeast)}
+	return Outcome{
+		Saved:  saved,
+		Before: before,
+		After:  after,
+		Within: saved >= f.Low && (saved <= f.High || f.AtLeast),
+	}
 }
 
 // Stands reports whether the change is in force.
 func (c Change) Stands() bool { return c.Status == Done && c.UndoneBy == 0 && c.Verb != Undo }
 
-// InForce returns the numbers of the changes that were in force at an instant, of what the machine launches: those that put our recorder in are
-// none of them. all are the changes of the ledger.
+// InForce returns the numbers of the changes that were in force at an instant,
+// of what the machine launches: those that put our recorder in are none of
+// them. all are the changes of the ledger.
 func InForce(all []Change, at time.Time) []int64 {
 	undone := map[int64]time.Time{}
 	for _, c := range all {
@@ -109,7 +121,8 @@ func InForce(all []Change, at time.Time) []int64 {
 	var ids []int64
 	for _, c := range all {
 		end, over := undone[c.UndoneBy]
-		if c.Status == Done && c.Verb != Undo && c.Verb != Record && c.MadeAt.Before(at) && !(over && end.Before(at)) {
+		if c.Status == Done && c.Verb != Undo && c.Verb != Record && c.MadeAt.Before(at) &&
+			!(over && end.Before(at)) {
 			ids = append(ids, c.ID)
 		}
 	}
@@ -129,8 +142,8 @@ func (c Change) TakesEffect() Effect {
 	return NextLogin
 }
 
-// A FolderMark remembers the modification time of a folder in which the ledger edits, so that it can be given back once
-// nothing of ours is left in it.
+// A FolderMark remembers the modification time of a folder in which the ledger
+// edits, so that it can be given back once nothing of ours is left in it.
 type FolderMark struct {
 	Path   string
 	Home   string // as in Edit

@@ -84,7 +84,8 @@ func tornText(before, after, now []byte) bool {
 		to := min(from+block, len(now))
 		// What is not cut yet stands behind the end of the shorter text.
 		as := func(text, rest []byte) bool {
-			whole := append(slices.Clone(part(text, from, to)), part(rest, max(from, len(text)), to)...)
+			whole := append(slices.Clone(part(text, from, to)),
+				part(rest, max(from, len(text)), to)...)
 			return bytes.Equal(now[from:to], whole)
 		}
 		if !as(before, after) && !as(after, before) {

@@ -9,19 +9,23 @@ import (
 
 // Terms are what a change was made under.
 type Terms struct {
-	// Proposal names the proposal that the change was a part of; empty for none.
+	// Proposal names the proposal that the change was a part of; empty for
+	// none.
 	Proposal string `json:"proposal,omitempty"`
-	// Until is the last day of the change's trial, as 2026-12-07 in whatever zone the technician is; empty without a trial.
+	// Until is the last day of the change's trial, as 2026-12-07 in whatever
+	// zone the technician is; empty without a trial.
 	Until string `json:"until,omitempty"`
 	// Kept is the day on which the trial was confirmed.
 	Kept string `json:"kept,omitempty"`
-	// Together is what was forecast for all changes of the proposal, kept with the first of them.
+	// Together is what was forecast for all changes of the proposal, kept with
+	// the first of them.
 	Together *Forecast `json:"together,omitempty"`
 	// Guarded says that the boot guard watches over the change.
 	Guarded bool `json:"guarded,omitempty"`
 }
 
-// Judged is the forecast that the change's outcome is held against; nil where there was none.
+// Judged is the forecast that the change's outcome is held against; nil where
+// there was none.
 func (c Change) Judged() *Forecast {
 	if c.Terms.Together != nil {
 		return c.Terms.Together
@@ -42,8 +46,9 @@ const (
 	ClockOff  Trial = "the clock is wrong"
 )
 
-// TrialAt tells how far the change's trial has come at an instant, in its zone, and how many days are left, negative when it is over. A clock
-// that is more than a day before the change was made tells nothing.
+// TrialAt tells how far the change's trial has come at an instant, in its zone,
+// and how many days are left, negative when it is over. A clock that is more
+// than a day before the change was made tells nothing.
 func (c Change) TrialAt(now time.Time) (Trial, int) {
 	until, err := time.Parse(time.DateOnly, c.Terms.Until)
 	today, _ := time.Parse(time.DateOnly, now.Format(time.DateOnly))
@@ -66,7 +71,8 @@ func (c Change) TrialAt(now time.Time) (Trial, int) {
 // longestTrial keeps mistyped years out.
 const longestTrial = 366
 
-// ParseTrial reads the end of a trial: a day (2026-12-07), or how many days or weeks from now on (14d, 2w).
+// ParseTrial reads the end of a trial: a day (2026-12-07), or how many days or
+// weeks from now on (14d, 2w).
 func ParseTrial(text string, now time.Time) (string, error) {
 	today, _ := time.Parse(time.DateOnly, now.Format(time.DateOnly))
 	until, err := time.Parse(time.DateOnly, text)
@@ -78,13 +84,16 @@ func ParseTrial(text string, now time.Time) (string, error) {
 		case strings.HasSuffix(text, "w"):
 			unit = 7
 		}
-		if length, err = strconv.Atoi(strings.TrimRight(text, "dw")); err != nil || unit == 0 || len(text) > 5 {
-			return "", fmt.Errorf("a trial ends on a day such as 2026-12-07, or after days or weeks such as 14d or 2w, not %q", text)
+		if length, err = strconv.Atoi(strings.TrimRight(text,
+			"dw")); err != nil || unit == 0 || len(text) > 5 {
+			return "", fmt.Errorf("a trial ends on a day such as 2026-12-07, or after days or "+
+				"weeks such as 14d or 2w, not %q", text)
 		}
 		until = today.AddDate(0, 0, length*unit)
 	}
 	if days := int(until.Sub(today).Hours() / 24); days < 1 || days > longestTrial {
-		return "", fmt.Errorf("a trial lasts from one day to a year; %s is %d days from today", until.Format(time.DateOnly), days)
+		return "", fmt.Errorf("a trial lasts from one day to a year; %s is %d days from today",
+			until.Format(time.DateOnly), days)
 	}
 	return until.Format(time.DateOnly), nil
 }

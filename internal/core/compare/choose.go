@@ -20,9 +20,11 @@ type Shelf struct {
 	Zone    *time.Location      // of dates
 }
 
-// Choose returns the boots that a list of words with commas between them means: numbers and ranges of them (3, 5-8), dates and ranges of them
-// (2026-11-20, 2026-11-20..2026-11-22), beginnings of boot ids, labels, and change:N, which is the boots right before or right after that change,
-// by after. Each boot is there once, in the order of time. An error says which word means nothing.
+// Choose returns the boots that a list of words with commas between them means:
+// numbers and ranges of them (3, 5-8), dates and ranges of them (2026-11-20,
+// 2026-11-20..2026-11-22), beginnings of boot ids, labels, and change:N, which
+// is the boots right before or right after that change, by after. Each boot is
+// there once, in the order of time. An error says which word means nothing.
 func (s Shelf) Choose(words string, after bool) ([]boot.Boot, error) {
 	taken := map[string]bool{}
 	for word := range strings.SplitSeq(words, ",") {
@@ -37,7 +39,9 @@ func (s Shelf) Choose(words string, after bool) ([]boot.Boot, error) {
 			taken[b.ID] = true
 		}
 	}
-	return slices.DeleteFunc(slices.Clone(s.Boots), func(b boot.Boot) bool { return !taken[b.ID] }), nil
+	return slices.DeleteFunc(slices.Clone(
+		s.Boots,
+	), func(b boot.Boot) bool { return !taken[b.ID] }), nil
 }
 
 func (s Shelf) one(word string, after bool) ([]boot.Boot, error) {
@@ -48,23 +52,30 @@ func (s Shelf) one(word string, after bool) ([]boot.Boot, error) {
 		return s.those(func(i int, b boot.Boot) bool { return slices.Contains(ids, b.ID) }), nil
 	}
 	if from, to, ok := s.dates(word); ok {
-		return s.those(func(_ int, b boot.Boot) bool { return !b.Began.Before(from) && b.Began.Before(to) }), nil
+		return s.those(func(_ int, b boot.Boot) bool {
+			return !b.Began.Before(from) && b.Began.Before(to)
+		}), nil
 	}
 	if from, to, ok := numbers(word); ok {
 		if len(s.Boots) == 0 {
 			return nil, errors.New("no boot is remembered")
 		}
 		if from < 1 || to > len(s.Boots) || from > to {
-			return nil, fmt.Errorf("%q is not among the boots, which are numbered 1 to %d", word, len(s.Boots))
+			return nil, fmt.Errorf("%q is not among the boots, which are numbered 1 to %d", word,
+				len(s.Boots))
 		}
 		return s.Boots[from-1 : to], nil
 	}
-	fits := s.those(func(_ int, b boot.Boot) bool { return len(word) >= 4 && strings.HasPrefix(b.ID, strings.ToLower(word)) })
+	fits := s.those(func(_ int, b boot.Boot) bool {
+		return len(word) >= 4 && strings.HasPrefix(b.ID, strings.ToLower(word))
+	})
 	if len(fits) > 1 {
-		return nil, fmt.Errorf("%d boots have an id that begins with %q; give more of it", len(fits), word)
+		return nil, fmt.Errorf("%d boots have an id that begins with %q; give more of it",
+			len(fits), word)
 	}
 	if len(fits) == 0 {
-		return nil, fmt.Errorf("%q is no number, date, id or label of a boot that is remembered, and no change:N", word)
+		return nil, fmt.Errorf("%q is no number, date, id or label of a boot that is remembered, "+
+			"and no change:N", word)
 	}
 	return fits, nil
 }

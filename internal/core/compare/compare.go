@@ -1,4 +1,5 @@
-// Package compare tells whether two sets of boots differ, and by how much, from few boots and without assuming how they spread.
+// Package compare tells whether two sets of boots differ, and by how much, from
+// few boots and without assuming how they spread.
 package compare
 
 import (
@@ -22,7 +23,8 @@ const (
 // confidence is how sure the interval is to cover the true shift, at least.
 const confidence = 0.95
 
-// A Side is what is told of one set of boots, in the unit of its values: a [time.Duration], or bytes.
+// A Side is what is told of one set of boots, in the unit of its values: a
+// [time.Duration], or bytes.
 type Side[N ~int64] struct {
 	N           int
 	Median      N // 0 for no boots
@@ -32,19 +34,22 @@ type Side[N ~int64] struct {
 // A Result compares the boots after with those before.
 type Result[N ~int64] struct {
 	Before, After Side[N]
-	// Estimate is the shift from before to after, negative for faster: the Hodges–Lehmann estimate, the median of all
-	// differences between a boot after and one before. It is meaningful when both sides have boots.
+	// Estimate is the shift from before to after, negative for faster: the
+	// Hodges–Lehmann estimate, the median of all differences between a boot
+	// after and one before. It is meaningful when both sides have boots.
 	Estimate N
-	// Low and High bound the shift with at least 95 % confidence, from the exact distribution of the Mann–Whitney statistic;
-	// Bounded is false where the boots are too few for such bounds.
+	// Low and High bound the shift with at least 95 % confidence, from the
+	// exact distribution of the Mann–Whitney statistic; Bounded is false where
+	// the boots are too few for such bounds.
 	Low, High N
 	Bounded   bool
 	Verdict   Verdict
-	// Missing is how many more boots after are needed for a verdict, with the boots before as they are; -1 where no reasonable
-	// number would do.
+	// Missing is how many more boots after are needed for a verdict, with the
+	// boots before as they are; -1 where no reasonable number would do.
 	Missing int
-	// Shows is how large a difference boots that spread like these have to have between them before a verdict says so: the same
-	// boots, moved apart by it. It is meaningful where Bounded.
+	// Shows is how large a difference boots that spread like these have to have
+	// between them before a verdict says so: the same boots, moved apart by it.
+	// It is meaningful where Bounded.
 	Shows N
 }
 
@@ -54,8 +59,10 @@ type Times = Result[time.Duration]
 // mostMissing is how many boots it is reasonable to ask for.
 const mostMissing = 20
 
-// Compare compares figures of boots; both sides may be empty. The verdict speaks of boots that were not chosen by their outcome: who looks
-// after each boot and stops at the first "faster" will see one that is not there about twice as often as the 5 % say.
+// Compare compares figures of boots; both sides may be empty. The verdict
+// speaks of boots that were not chosen by their outcome: who looks after each
+// boot and stops at the first "faster" will see one that is not there about
+// twice as often as the 5 % say.
 func Compare[N ~int64](before, after []N) Result[N] {
 	r := Result[N]{Before: side(before), After: side(after), Verdict: TooFew}
 	if len(before) == 0 || len(after) == 0 {
@@ -101,11 +108,17 @@ func side[N ~int64](values []N) Side[N] {
 	if len(values) == 0 {
 		return Side[N]{}
 	}
-	return Side[N]{N: len(values), Median: boot.Median(values), Least: slices.Min(values), Most: slices.Max(values)}
+	return Side[N]{
+		N:      len(values),
+		Median: boot.Median(values),
+		Least:  slices.Min(values),
+		Most:   slices.Max(values),
+	}
 }
 
-// rank returns the largest k with P(U < k) <= tail, for the Mann–Whitney statistic U of samples of n and m values without
-// a difference between them; 0 where even the smallest U is likelier than that.
+// rank returns the largest k with P(U < k) <= tail, for the Mann–Whitney
+// statistic U of samples of n and m values without a difference between them; 0
+// where even the smallest U is likelier than that.
 func rank(n, m int, tail float64) int {
 	counts := distribution(n, m)
 	total := 0.0
@@ -121,8 +134,8 @@ func rank(n, m int, tail float64) int {
 	return 0
 }
 
-// distribution counts, for each value of U, the orders of n and m values that give it: the coefficients of the Gaussian
-// binomial (n+m over n).
+// distribution counts, for each value of U, the orders of n and m values that
+// give it: the coefficients of the Gaussian binomial (n+m over n).
 func distribution(n, m int) []float64 {
 	counts := make([]float64, n*m+1)
 	counts[0] = 1

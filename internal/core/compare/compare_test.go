@@ -13,7 +13,8 @@ import (
 	"calmdawn/internal/core/boot"
 )
 
-// TestDistribution checks the counts against all orders of the values, written out.
+// TestDistribution checks the counts against all orders of the values, written
+// out.
 func TestDistribution(t *testing.T) {
 	for _, size := range [][2]int{{1, 1}, {2, 3}, {4, 4}, {3, 6}} {
 		n, m := size[0], size[1]
@@ -67,10 +68,24 @@ func TestVerdicts(t *testing.T) {
 	}
 }
 
-// TestPublished holds the exact distribution against printed tables (critical values of U, two-sided at 5 %), and the estimate against the
-// permeability data in Hollander and Wolfe, Nonparametric Statistical Methods: U = 35, shift 0.305.
+// TestPublished holds the exact distribution against printed tables (critical
+// values of U, two-sided at 5 %), and the estimate against the permeability
+// data in Hollander and Wolfe, Nonparametric Statistical Methods: U = 35, shift
+// 0.305.
 func TestPublished(t *testing.T) {
-	for _, c := range [][3]int{{4, 4, 0}, {5, 5, 2}, {5, 8, 6}, {6, 6, 5}, {7, 9, 12}, {8, 8, 13}, {10, 10, 23}, {15, 15, 64}, {20, 20, 127}, {3, 5, 0}, {2, 8, 0}} {
+	for _, c := range [][3]int{
+		{4, 4, 0},
+		{5, 5, 2},
+		{5, 8, 6},
+		{6, 6, 5},
+		{7, 9, 12},
+		{8, 8, 13},
+		{10, 10, 23},
+		{15, 15, 64},
+		{20, 20, 127},
+		{3, 5, 0},
+		{2, 8, 0},
+	} {
 		if got := rank(c[0], c[1], 0.025) - 1; got != c[2] {
 			t.Errorf("%d and %d: the critical value is %d; want %d", c[0], c[1], got, c[2])
 		}
@@ -85,7 +100,8 @@ func TestPublished(t *testing.T) {
 			}
 		}
 	}
-	if r := Compare(early, term); u != 35 || r.Estimate != 305*time.Millisecond || r.Verdict != NoDifference {
+	if r := Compare(early,
+		term); u != 35 || r.Estimate != 305*time.Millisecond || r.Verdict != NoDifference {
 		t.Errorf("U is %d, %+v", u, r)
 	}
 }
@@ -93,7 +109,8 @@ func TestPublished(t *testing.T) {
 // A way is how boots of one machine differ from each other.
 type way struct {
 	name string
-	next func(rng *rand.Rand, last float64) float64 // the deviation of a boot, in standard deviations, after the one before it
+	// the deviation of a boot, in standard deviations, after the one before it
+	next func(rng *rand.Rand, last float64) float64
 }
 
 var ways = []way{
@@ -105,11 +122,16 @@ var ways = []way{
 		return rng.NormFloat64()
 	}},
 	{"skewed", func(rng *rand.Rand, _ float64) float64 { return rng.ExpFloat64() - 1 }},
-	{"resembling neighbours, 0.5", func(rng *rand.Rand, last float64) float64 { return 0.5*last + 0.866*rng.NormFloat64() }},
+	{
+		"resembling neighbours, 0.5",
+		func(rng *rand.Rand, last float64) float64 { return 0.5*last + 0.866*rng.NormFloat64() },
+	},
 }
 
-// simulate plays comparisons of boots that take 100 s, spread by 5 %, and become faster by a share. It returns how often a verdict was said, how
-// often it was the right one, and how often the interval covered the truth, as shares.
+// simulate plays comparisons of boots that take 100 s, spread by 5 %, and
+// become faster by a share. It returns how often a verdict was said, how often
+// it was the right one, and how often the interval covered the truth, as
+// shares.
 func simulate(w way, n, m, rounds int, faster float64, seed uint64) (said, right, covered float64) {
 	rng := rand.New(rand.NewPCG(seed, uint64(n*100+m)))
 	for range rounds {
@@ -129,7 +151,8 @@ func simulate(w way, n, m, rounds int, faster float64, seed uint64) (said, right
 		if r.Verdict == Faster && faster > 0 {
 			right++
 		}
-		if truth := time.Duration(-100 * faster * 1e9); r.Bounded && r.Low <= truth && truth <= r.High {
+		if truth := time.Duration(-100 * faster * 1e9); r.Bounded && r.Low <= truth &&
+			truth <= r.High {
 			covered++
 		}
 	}
@@ -137,7 +160,8 @@ func simulate(w way, n, m, rounds int, faster float64, seed uint64) (said, right
 	return said / all, right / all, covered / all
 }
 
-// TestErrorRates counts, in simulated comparisons, verdicts without a difference, intervals around the truth, and improvements found.
+// TestErrorRates counts, in simulated comparisons, verdicts without a
+// difference, intervals around the truth, and improvements found.
 func TestErrorRates(t *testing.T) {
 	for _, size := range [][2]int{{4, 4}, {5, 5}, {8, 8}, {5, 3}, {4, 9}} {
 		const rounds = 8000
@@ -157,19 +181,22 @@ func TestErrorRates(t *testing.T) {
 	}
 }
 
-// TestErrorRatesTable prints the table of docs/statistics.md; make bench-statistics runs it.
+// TestErrorRatesTable prints the table of docs/statistics.md; make
+// bench-statistics runs it.
 func TestErrorRatesTable(t *testing.T) {
 	if os.Getenv("CALMDAWN_STATISTICS") == "" {
 		t.Skip("the long simulation is run by make bench-statistics")
 	}
 	const rounds = 200_000
-	fmt.Println("| boots | how they differ | said without a difference | interval covers | 10 % faster found | 15 % faster found |\n| --- | --- | ---: | ---: | ---: | ---: |")
+	fmt.Println("| boots | how they differ | said without a difference | interval covers | 10 % " +
+		"faster found | 15 % faster found |\n| --- | --- | ---: | ---: | ---: | ---: |")
 	for _, w := range ways {
 		for _, size := range [][2]int{{4, 4}, {5, 5}, {5, 3}, {8, 8}, {10, 5}} {
 			said, _, covered := simulate(w, size[0], size[1], rounds, 0, 1)
 			_, ten, _ := simulate(w, size[0], size[1], rounds, 0.10, 2)
 			_, fifteen, _ := simulate(w, size[0], size[1], rounds, 0.15, 3)
-			fmt.Printf("| %d and %d | %s | %.2f %% | %.2f %% | %.1f %% | %.1f %% |\n", size[0], size[1], w.name, 100*said, 100*covered, 100*ten, 100*fifteen)
+			fmt.Printf("| %d and %d | %s | %.2f %% | %.2f %% | %.1f %% | %.1f %% |\n", size[0],
+				size[1], w.name, 100*said, 100*covered, 100*ten, 100*fifteen)
 		}
 	}
 	// Looking after each boot, and stopping at the first verdict.
@@ -188,19 +215,31 @@ func TestErrorRatesTable(t *testing.T) {
 			}
 		}
 	}
-	fmt.Printf("\nLooking after each of ten boots and stopping at the first verdict: %.2f %% see a difference that is not there.\n", 100*float64(early)/rounds)
+	fmt.Printf("\nLooking after each of ten boots and stopping at the first verdict: %.2f %% see "+
+		"a difference that is not there.\n", 100*float64(early)/rounds)
 }
 
-// TestExplain checks that the parts of a difference add up to it, and say what became of what.
+// TestExplain checks that the parts of a difference add up to it, and say what
+// became of what.
 func TestExplain(t *testing.T) {
-	side := func(n int, units ...string) []boot.Boot { // each takes a second after the one before it; those with a ' beside them
+	// each takes a second after the one before it; those with a ' beside them
+	side := func(n int, units ...string) []boot.Boot {
 		var all []boot.Boot
 		for range n {
-			b := boot.Boot{Goal: "goal.target", Kernel: "k" + units[0], Phases: []boot.Phase{{Name: "kernel", Took: time.Second}}}
+			b := boot.Boot{
+				Goal:   "goal.target",
+				Kernel: "k" + units[0],
+				Phases: []boot.Phase{{Name: "kernel", Took: time.Second}},
+			}
 			last, at := "", time.Second
 			for _, name := range units {
 				beside := strings.TrimSuffix(name, "'")
-				s := boot.Span{Native: beside + ".service", Begin: boot.Of(at, boot.Bus), End: boot.Of(at+time.Second, boot.Bus), After: []string{"x"}}
+				s := boot.Span{
+					Native: beside + ".service",
+					Begin:  boot.Of(at, boot.Bus),
+					End:    boot.Of(at+time.Second, boot.Bus),
+					After:  []string{"x"},
+				}
 				if beside == name {
 					if last != "" {
 						s.After = []string{last}
@@ -209,7 +248,12 @@ func TestExplain(t *testing.T) {
 				}
 				b.Spans = append(b.Spans, s)
 			}
-			b.Spans = append(b.Spans, boot.Span{Native: "goal.target", Begin: boot.Of(at, boot.Bus), End: boot.Of(at, boot.Bus), After: []string{last}})
+			b.Spans = append(b.Spans, boot.Span{
+				Native: "goal.target",
+				Begin:  boot.Of(at, boot.Bus),
+				End:    boot.Of(at, boot.Bus),
+				After:  []string{last},
+			})
 			b.Ready = boot.Of(at, boot.Bus)
 			all = append(all, b)
 		}
@@ -224,7 +268,8 @@ func TestExplain(t *testing.T) {
 		kinds[r.Name] = r.Kind
 	}
 	want := map[string]Kind{"b.service": Gone, "c.service": NotWaited, "d.service": NowWaited}
-	if sum != -1100*time.Millisecond || w.Remainder != -100*time.Millisecond || !maps.Equal(kinds, want) {
+	if sum != -1100*time.Millisecond || w.Remainder != -100*time.Millisecond ||
+		!maps.Equal(kinds, want) {
 		t.Errorf("%+v add up to %v", w, sum)
 	}
 }
@@ -232,15 +277,38 @@ func TestExplain(t *testing.T) {
 // TestChoose chooses boots by words.
 func TestChoose(t *testing.T) {
 	day := func(n int) time.Time { return time.Date(2026, 11, n, 8, 0, 0, 0, time.UTC) }
-	s := Shelf{Labels: map[string][]string{"memory": {"eeee0005"}}, Changes: map[int64]time.Time{3: day(3).Add(time.Hour), 4: day(3).Add(2 * time.Hour)}, Zone: time.UTC}
+	s := Shelf{
+		Labels:  map[string][]string{"memory": {"eeee0005"}},
+		Changes: map[int64]time.Time{3: day(3).Add(time.Hour), 4: day(3).Add(2 * time.Hour)},
+		Zone:    time.UTC,
+	}
 	for i := range 6 {
-		b := boot.Boot{ID: fmt.Sprintf("%c%c%c%c%04d", 'a'+i, 'a'+i, 'a'+i, 'a'+i, i+1), Began: day(i + 1), Ready: boot.Of(time.Second, boot.Log)}
+		b := boot.Boot{
+			ID:    fmt.Sprintf("%c%c%c%c%04d", 'a'+i, 'a'+i, 'a'+i, 'a'+i, i+1),
+			Began: day(i + 1),
+			Ready: boot.Of(time.Second, boot.Log),
+		}
 		s.Boots = append(s.Boots, b)
 	}
 	s.Steps = Steps(s.Boots, []time.Time{s.Changes[3], s.Changes[4]})
 	for words, want := range map[string]string{
-		"1": "1", "2-4": "2 3 4", "1,3,2-3": "1 2 3", "2026-11-05": "5", "2026-11-01..2026-11-02": "1 2", "ffff": "6", "memory,AAAA0001": "1 5",
-		"change:4": "4 5 6", "before change:3": "1 2 3", "9": "", "0": "", "5-2": "", "aa": "", "nonsense": "", "change:9": "", "2026-12-01": "", "": "",
+		"1":                      "1",
+		"2-4":                    "2 3 4",
+		"1,3,2-3":                "1 2 3",
+		"2026-11-05":             "5",
+		"2026-11-01..2026-11-02": "1 2",
+		"ffff":                   "6",
+		"memory,AAAA0001":        "1 5",
+		"change:4":               "4 5 6",
+		"before change:3":        "1 2 3",
+		"9":                      "",
+		"0":                      "",
+		"5-2":                    "",
+		"aa":                     "",
+		"nonsense":               "",
+		"change:9":               "",
+		"2026-12-01":             "",
+		"":                       "",
 	} {
 		words, before := strings.CutPrefix(words, "before ")
 		some, err := s.Choose(words, !before)

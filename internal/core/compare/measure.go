@@ -14,17 +14,33 @@ type Measure struct {
 	Of func(boot.Boot) (int64, bool)
 }
 
-// Measures are ready, settled, each phase, and how much work was done until ready. The verdict is on ready or on settled; the others describe.
+// Measures are ready, settled, each phase, and how much work was done until
+// ready. The verdict is on ready or on settled; the others describe.
 var Measures = func() []Measure {
 	all := []Measure{
-		{Name: "ready", Of: func(b boot.Boot) (int64, bool) { return int64(b.Ready.Value), b.Ready.Known }},
+		{
+			Name: "ready",
+			Of:   func(b boot.Boot) (int64, bool) { return int64(b.Ready.Value), b.Ready.Known },
+		},
 		{Name: "settled", Of: func(b boot.Boot) (int64, bool) {
-			return int64(b.Ready.Value + b.Settled.FromReady.Value), b.Ready.Known && b.Settled.FromReady.Known
+			return int64(b.Ready.Value +
+				b.Settled.FromReady.Value), b.Ready.Known && b.Settled.FromReady.Known
 		}},
-		{Name: "settled after login", Of: func(b boot.Boot) (int64, bool) { return int64(b.Settled.FromLogin.Value), b.Settled.FromLogin.Known }},
+		{
+			Name: "settled after login",
+			Of: func(b boot.Boot) (int64, bool) {
+				return int64(b.Settled.FromLogin.Value), b.Settled.FromLogin.Known
+			},
+		},
 	}
 	for _, name := range boot.PhaseNames {
-		all = append(all, Measure{Name: name, Of: func(b boot.Boot) (int64, bool) { p := b.Phase(name); return int64(p.Value), p.Known }})
+		all = append(all, Measure{
+			Name: name,
+			Of: func(b boot.Boot) (int64, bool) {
+				p := b.Phase(name)
+				return int64(p.Value), p.Known
+			},
+		})
 	}
 	return append(all,
 		Measure{Name: "processor work", Of: func(b boot.Boot) (int64, bool) {

@@ -12,15 +12,17 @@ type Sides struct {
 	LeftOut       []boot.Boot // within the two sides, and not fit to compare
 }
 
-// A Step is what one change, or several without a boot between them, did: the boots from when they were made until the next step.
+// A Step is what one change, or several without a boot between them, did: the
+// boots from when they were made until the next step.
 type Step struct {
 	First, Last int // of the changes; -1 for the boots before all of them
 	Boots       []boot.Boot
 	LeftOut     []boot.Boot
 }
 
-// Steps parts boots, oldest first, at the instants of changes, which must be in the order of time. The first step holds the boots from
-// before all changes and may be empty, as may the last one.
+// Steps parts boots, oldest first, at the instants of changes, which must be in
+// the order of time. The first step holds the boots from before all changes and
+// may be empty, as may the last one.
 func Steps(boots []boot.Boot, changes []time.Time) []Step {
 	steps := []Step{{First: -1, Last: -1}}
 	at := 0

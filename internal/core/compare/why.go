@@ -24,7 +24,8 @@ const (
 	Shorter   Kind = "faster"
 )
 
-// A Reason is a part of the difference: what one phase or item explains of ready before and after, as means over the boots of a side.
+// A Reason is a part of the difference: what one phase or item explains of
+// ready before and after, as means over the boots of a side.
 type Reason struct {
 	Name          string
 	Kind          Kind
@@ -38,17 +39,20 @@ func (r Reason) Change() time.Duration { return r.After - r.Before }
 type Why struct {
 	Reasons []Reason      // those worth naming, the largest first
 	Others  time.Duration // of all the others together
-	// Remainder is what is left of the whole: it was told from the boots in another way than the means that the reasons are.
+	// Remainder is what is left of the whole: it was told from the boots in
+	// another way than the means that the reasons are.
 	Remainder time.Duration
-	// Blind is how many boots could not be taken apart, since nothing is known of what waited for what in them.
+	// Blind is how many boots could not be taken apart, since nothing is known
+	// of what waited for what in them.
 	Blind int
 }
 
 // mostReasons is how many are worth naming.
 const mostReasons = 8
 
-// Explain takes the difference of ready apart. whole is how large it is, for instance as [Compare] estimates it; reasons, others and remainder
-// add up to it. Boots have to know their order, see [boot.Fill].
+// Explain takes the difference of ready apart. whole is how large it is, for
+// instance as [Compare] estimates it; reasons, others and remainder add up to
+// it. Boots have to know their order, see [boot.Fill].
 func Explain(before, after []boot.Boot, whole time.Duration) Why {
 	type sums struct{ before, after time.Duration }
 	all := map[string]sums{}
@@ -69,14 +73,20 @@ func Explain(before, after []boot.Boot, whole time.Duration) Why {
 	gather(after, func(s *sums, d time.Duration) { s.after += d })
 	w.Remainder = whole
 	for name, s := range all {
-		r := Reason{Name: name, Kind: kindOf(name, before, after, s.before, s.after), Before: s.before / time.Duration(max(1, len(before))), After: s.after / time.Duration(max(1, len(after)))}
+		r := Reason{
+			Name:   name,
+			Kind:   kindOf(name, before, after, s.before, s.after),
+			Before: s.before / time.Duration(max(1, len(before))),
+			After:  s.after / time.Duration(max(1, len(after))),
+		}
 		if c := r.Change(); c != 0 {
 			w.Reasons = append(w.Reasons, r)
 			w.Remainder -= c
 		}
 	}
 	slices.SortFunc(w.Reasons, func(a, b Reason) int {
-		return cmp.Or(cmp.Compare(b.Change().Abs(), a.Change().Abs()), strings.Compare(a.Name, b.Name))
+		return cmp.Or(cmp.Compare(b.Change().Abs(), a.Change().Abs()),
+			strings.Compare(a.Name, b.Name))
 	})
 	for i, r := range w.Reasons {
 		if i >= mostReasons || r.Change().Abs() < max(20*time.Millisecond, whole.Abs()/50) {
@@ -114,7 +124,8 @@ func kindOf(name string, before, after []boot.Boot, explained, explains time.Dur
 	return Shorter
 }
 
-// Changed says in sentences what else was different: parts of the machine, and conditions that turned good or bad.
+// Changed says in sentences what else was different: parts of the machine, and
+// conditions that turned good or bad.
 func Changed(before, after []boot.Boot) []string {
 	if len(before) == 0 || len(after) == 0 {
 		return nil
@@ -131,14 +142,18 @@ func Changed(before, after []boot.Boot) []string {
 		add("processors", fmt.Sprint(was.Processors), fmt.Sprint(is.Processors))
 	}
 	if d := was.Memory - is.Memory; was.Memory > 0 && is.Memory > 0 && max(d, -d) > was.Memory/50 {
-		add("memory", fmt.Sprintf("%.1f GB", float64(was.Memory)/1e9), fmt.Sprintf("%.1f GB", float64(is.Memory)/1e9))
+		add("memory", fmt.Sprintf("%.1f GB", float64(was.Memory)/1e9),
+			fmt.Sprintf("%.1f GB", float64(is.Memory)/1e9))
 	}
 	for _, c := range is.Conditions {
-		i := slices.IndexFunc(was.Conditions, func(o boot.Condition) bool { return o.Name == c.Name })
+		i := slices.IndexFunc(was.Conditions, func(o boot.Condition) bool {
+			return o.Name == c.Name
+		})
 		if i < 0 || c.Name == "kernel" {
 			continue
 		}
-		if o := was.Conditions[i]; o.Bad != c.Bad || !strings.ContainsAny(o.Value+c.Value, "0123456789") {
+		if o := was.Conditions[i]; o.Bad != c.Bad ||
+			!strings.ContainsAny(o.Value+c.Value, "0123456789") {
 			add(c.Name, o.Value, c.Value)
 		}
 	}

@@ -65,9 +65,15 @@ type Event struct {
 	Version string
 }
 
-// Compare tells what is different after a moment. ours are the decisions of changes in force, by id; events what package managers did, in any order. A
+// Compare tells what is different after a moment. ours are the decisions of
+// changes in force, by id; events what package managers did, in any order. A
 // difference that is exactly what a change of ours wanted names that change.
-func Compare(before, after []Item, since time.Time, ours map[string]Decision, events []Event) []Difference {
+func Compare(
+	before, after []Item,
+	since time.Time,
+	ours map[string]Decision,
+	events []Event,
+) []Difference {
 	was, is := byID(before), byID(after)
 	var all []Difference
 	for id, now := range is {
@@ -101,11 +107,16 @@ func Compare(before, after []Item, since time.Time, ours map[string]Decision, ev
 	}
 	for id, then := range was {
 		if _, still := is[id]; !still {
-			all = append(all, Difference{Item: then, Kind: Gone, By: by(then.Package, "", "", since, events)})
+			all = append(all, Difference{
+				Item: then,
+				Kind: Gone,
+				By:   by(then.Package, "", "", since, events),
+			})
 		}
 	}
 	slices.SortFunc(all, func(a, b Difference) int {
-		return cmp.Or(cmp.Compare(slices.Index(rank, a.Kind), slices.Index(rank, b.Kind)), strings.Compare(a.ID, b.ID))
+		return cmp.Or(cmp.Compare(slices.Index(rank, a.Kind), slices.Index(rank, b.Kind)),
+			strings.Compare(a.ID, b.ID))
 	})
 	return all
 }
@@ -124,7 +135,8 @@ func by(name, old, current string, since time.Time, events []Event) string {
 	}
 	switch {
 	case !last.At.IsZero():
-		return "package " + name + ", " + last.What + " on " + last.At.Local().Format("2 Jan 2006, 15:04")
+		return "package " + name + ", " + last.What + " on " +
+			last.At.Local().Format("2 Jan 2006, 15:04")
 	case old != "" && current != "" && old != current:
 		return "package " + name + ", which went from " + old + " to " + current
 	}

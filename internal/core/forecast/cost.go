@@ -26,7 +26,8 @@ const (
 	Unknown  Grade = "unknown"
 )
 
-// Grades are the bounds of the grades, as shares of the boot; grades.toml explains them.
+// Grades are the bounds of the grades, as shares of the boot; grades.toml
+// explains them.
 type Grades struct {
 	Heavy    Bounds `toml:"heavy"`
 	Moderate Bounds `toml:"moderate"`
@@ -38,7 +39,8 @@ type Bounds struct {
 	CPU  float64 `toml:"cpu"`
 }
 
-// LoadGrades reads the built-in bounds, and over them a technician's own, which may be empty.
+// LoadGrades reads the built-in bounds, and over them a technician's own, which
+// may be empty.
 func LoadGrades(own []byte) (Grades, error) {
 	var g Grades
 	for _, text := range [][]byte{builtIn, own} {
@@ -46,8 +48,10 @@ func LoadGrades(own []byte) (Grades, error) {
 			return g, fmt.Errorf("grades.toml: %w", err)
 		}
 	}
-	if g.Heavy.Wait < g.Moderate.Wait || g.Heavy.CPU < g.Moderate.CPU || g.Moderate.Wait < 0 || g.Moderate.CPU < 0 {
-		return g, fmt.Errorf("grades.toml: heavy has to begin at more than moderate, and both at 0 or more")
+	if g.Heavy.Wait < g.Moderate.Wait || g.Heavy.CPU < g.Moderate.CPU || g.Moderate.Wait < 0 ||
+		g.Moderate.CPU < 0 {
+		return g, fmt.Errorf("grades.toml: heavy has to begin at more than moderate, and both at " +
+			"0 or more")
 	}
 	return g, nil
 }
@@ -65,7 +69,10 @@ type Cost struct {
 }
 
 // Known reports whether anything at all is known of the cost.
-func (c Cost) Known() bool { return c.Replayed || c.CPU.Known || c.DiskRead.Known || c.Memory.Known }
+func (c Cost) Known() bool {
+	return c.Replayed || c.CPU.Known || c.DiskRead.Known ||
+		c.Memory.Known
+}
 
 // A Ledger knows what each item used in some boots.
 type Ledger struct {
@@ -89,7 +96,8 @@ func NewLedger(boots []boot.Boot, g Grades) *Ledger {
 	return l
 }
 
-// Cost puts together what an item costs. set is how the boots know the item, wait the forecast without it; replayed is false where there was nothing to
+// Cost puts together what an item costs. set is how the boots know the item,
+// wait the forecast without it; replayed is false where there was nothing to
 // forecast from.
 func (l *Ledger) Cost(set Set, wait Forecast, replayed bool) Cost {
 	c := Cost{Wait: wait, Of: len(l.boots)}
@@ -105,7 +113,8 @@ func (l *Ledger) Cost(set Set, wait Forecast, replayed bool) Cost {
 			if isProgram && len(b.Programs) > 0 {
 				if cpu, read, ran := b.ProgramUse(program, key.Owner); ran {
 					seen = true
-					sum.CPU, sum.DiskRead = boot.Of(sum.CPU.Value+cpu, boot.Recorder), boot.Bytes(sum.DiskRead.Bytes+read, boot.Recorder)
+					sum.CPU, sum.DiskRead = boot.Of(sum.CPU.Value+cpu,
+						boot.Recorder), boot.Bytes(sum.DiskRead.Bytes+read, boot.Recorder)
 				}
 			}
 			for _, s := range l.byName[i][key.Native] {

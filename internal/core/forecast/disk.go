@@ -8,13 +8,15 @@ import (
 	"calmdawn/internal/core/boot"
 )
 
-// What makes a disk a bottleneck: at work for this share of the time, for this long in all.
+// What makes a disk a bottleneck: at work for this share of the time, for this
+// long in all.
 const (
 	diskFull     = 0.85
 	diskFullLong = time.Second
 )
 
-// diskSpeed is how many bytes a second the disk gave while it was what the machine waited for; 0 where it never was.
+// diskSpeed is how many bytes a second the disk gave while it was what the
+// machine waited for; 0 where it never was.
 func diskSpeed(course []boot.Use) float64 {
 	var read int64
 	var long time.Duration
@@ -28,7 +30,8 @@ func diskSpeed(course []boot.Use) float64 {
 	return float64(read) / long.Seconds()
 }
 
-// looks are the moments at which the recorder looked at the disk, which is less often than at the processors, and saw that it had worked.
+// looks are the moments at which the recorder looked at the disk, which is less
+// often than at the processors, and saw that it had worked.
 func looks(course []boot.Use) []boot.Use {
 	var all []boot.Use
 	for _, u := range course {
@@ -46,7 +49,8 @@ func looks(course []boot.Use) []boot.Use {
 func eachFull(course []boot.Use, f func(from, to boot.Use)) {
 	all := looks(course)
 	for i := 1; i < len(all); i++ {
-		if from, to := all[i-1], all[i]; (to.Disk - from.Disk).Seconds() >= diskFull*(to.At-from.At).Seconds() {
+		from, to := all[i-1], all[i]
+		if (to.Disk - from.Disk).Seconds() >= diskFull*(to.At-from.At).Seconds() {
 			f(from, to)
 		}
 	}
@@ -62,7 +66,8 @@ func (r *Replay) diskCrowded(at time.Duration) bool {
 	return false
 }
 
-// evenly spreads what a course tells of reading over the samples between two looks at the disk.
+// evenly spreads what a course tells of reading over the samples between two
+// looks at the disk.
 func (r *Replay) evenly(course []boot.Use) []boot.Use {
 	even := append([]boot.Use{}, course...)
 	for i := 1; i < len(even); i++ {
@@ -70,13 +75,19 @@ func (r *Replay) evenly(course []boot.Use) []boot.Use {
 		if n <= 0 {
 			continue
 		}
-		k, found := slices.BinarySearchFunc(r.looks, course[i].At-50*time.Millisecond, func(u boot.Use, at time.Duration) int { return cmp.Compare(u.At, at) })
+		k, found := slices.BinarySearchFunc(r.looks, course[i].At-50*time.Millisecond, func(
+			u boot.Use,
+			at time.Duration,
+		) int {
+			return cmp.Compare(u.At, at)
+		})
 		if found || k == 0 {
 			continue
 		}
 		begin := r.looks[k-1].At
 		for j := i - 1; j >= 0 && course[j].At > begin && course[j].Read == course[i-1].Read; j-- {
-			even[j].Read = course[i-1].Read + int64(float64(course[j].At-begin)/float64(course[i].At-begin)*float64(n))
+			even[j].Read = course[i-1].Read +
+				int64(float64(course[j].At-begin)/float64(course[i].At-begin)*float64(n))
 		}
 	}
 	return even

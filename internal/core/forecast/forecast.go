@@ -15,17 +15,20 @@ import (
 // Boots is how many of the last boots stand behind a forecast at most.
 const Boots = 5
 
-// A Set is what is left out of a boot: units by their keys, and with [ProgramKey] programs of logins that have no unit.
+// A Set is what is left out of a boot: units by their keys, and with
+// [ProgramKey] programs of logins that have no unit.
 type Set map[boot.Key]bool
 
 const programPrefix = "program "
 
-// ProgramKey names a program of a login by its path; without an owner, that of every user.
+// ProgramKey names a program of a login by its path; without an owner, that of
+// every user.
 func ProgramKey(path, owner string) boot.Key {
 	return boot.Key{Native: programPrefix + path, Owner: owner}
 }
 
-// Without replays the boot without a set. stays are those units of the set that something else starts all the same.
+// Without replays the boot without a set. stays are those units of the set that
+// something else starts all the same.
 func (r *Replay) Without(set Set) (out Outcome, stays []boot.Key) {
 	off := map[int]bool{}
 	for key := range set {
@@ -42,7 +45,8 @@ func (r *Replay) Without(set Set) (out Outcome, stays []boot.Key) {
 			continue
 		}
 		for _, i := range r.byName[key.Native] {
-			if u := r.units[i]; u.key.Owner == key.Owner || key.Owner == AnyOwner && u.key.Owner != "" {
+			if u := r.units[i]; u.key.Owner == key.Owner ||
+				key.Owner == AnyOwner && u.key.Owner != "" {
 				off[i] = true
 			}
 		}
@@ -70,31 +74,35 @@ const AnyOwner = "*"
 // Unchanged is the replay of the boot as it was.
 func (r *Replay) Unchanged() Outcome { return r.unchanged }
 
-// A Saving is by how much sooner something comes, with the range in which a measurement is to be expected.
+// A Saving is by how much sooner something comes, with the range in which a
+// measurement is to be expected.
 type Saving struct{ Median, Low, High time.Duration }
 
-// fewBusy is the part of the processors below which sharing them matters little, so that a replay that knows nothing of it is right too.
+// fewBusy is the part of the processors below which sharing them matters
+// little, so that a replay that knows nothing of it is right too.
 const fewBusy = 0.6
 
 // A Forecast is what boots would have taken without a set.
 type Forecast struct {
 	Now, Then time.Duration // ready: the median of the boots as measured, and that less the saving
 	Saving    Saving
-	// Settled is the saving until the machine has gone quiet; only where the boots have courses of time.
+	// Settled is the saving until the machine has gone quiet; only where the
+	// boots have courses of time.
 	Settled Saving
 	Quiet   bool // whether Settled is known
 	Boots   int
 	// Error is the largest replay error among the boots, as a share of ready.
 	Error float64
-	// AtLeast is set where the saving is a lower bound: what the units use of the processors is not known, and they were busy or may
-	// have been.
+	// AtLeast is set where the saving is a lower bound: what the units use of
+	// the processors is not known, and they were busy or may have been.
 	AtLeast bool
 	// Shows is whether the saving is larger than what boots differ by anyhow.
 	Shows bool
 	Stays []boot.Key // of the set, what something else starts all the same
 }
 
-// Prepare makes replays of the last boots that are fit for it. Of those that cannot be replayed, why says so.
+// Prepare makes replays of the last boots that are fit for it. Of those that
+// cannot be replayed, why says so.
 func Prepare(boots []boot.Boot) (replays []*Replay, why []error) {
 	for _, b := range slices.Backward(boots) {
 		if len(replays) == Boots {
@@ -165,13 +173,16 @@ func Each(replays []*Replay, sets []Set) []Forecast {
 // A Choice is one more item to leave out, and what that brings.
 type Choice struct {
 	Index int // of the candidate
-	// Saving is that of all chosen so far, this one among them; Gain is by how much it is more than without it.
+	// Saving is that of all chosen so far, this one among them; Gain is by how
+	// much it is more than without it.
 	Saving Saving
 	Gain   time.Duration
 }
 
-// Best chooses, one after the other, the candidates whose leaving out brings most beyond those already chosen, until they bring
-// nine tenths of what all candidates together would. It returns that saving too. A choice that later ones made needless is left out.
+// Best chooses, one after the other, the candidates whose leaving out brings
+// most beyond those already chosen, until they bring nine tenths of what all
+// candidates together would. It returns that saving too. A choice that later
+// ones made needless is left out.
 func Best(replays []*Replay, candidates []Set) (chosen []Choice, all Forecast) {
 	const enough = 0.9
 	whole := Set{}
@@ -210,7 +221,8 @@ func Best(replays []*Replay, candidates []Set) (chosen []Choice, all Forecast) {
 		chosen = append(chosen, Choice{Index: i, Saving: found[at].Saving, Gain: best - have})
 		have = max(have, best)
 	}
-	// Where several wait side by side, the first ones bring nothing before the last: what brought nothing in the end goes.
+	// Where several wait side by side, the first ones bring nothing before the
+	// last: what brought nothing in the end goes.
 	for n := len(chosen) - 1; n >= 0 && len(chosen) > 1; n-- {
 		set := Set{}
 		for m, c := range chosen {
@@ -231,8 +243,9 @@ func Best(replays []*Replay, candidates []Set) (chosen []Choice, all Forecast) {
 	return chosen, all
 }
 
-// rangeOf is the median of savings with the range from the least to the most, widened by what ready varies by between the boots, and by what
-// replays were found to be off by, of the saving itself (docs/forecast-accuracy.md).
+// rangeOf is the median of savings with the range from the least to the most,
+// widened by what ready varies by between the boots, and by what replays were
+// found to be off by, of the saving itself (docs/forecast-accuracy.md).
 func rangeOf(saved, ready []time.Duration) Saving {
 	const model = 0.1
 	median := boot.Median(saved)
@@ -240,8 +253,9 @@ func rangeOf(saved, ready []time.Duration) Saving {
 	return Saving{median, slices.Min(saved) - wide, slices.Max(saved) + wide}
 }
 
-// spread is half of what the boots differ by, and at least the share by which boots of a machine were found to drift from one hour to the next
-// though nobody touched it.
+// spread is half of what the boots differ by, and at least the share by which
+// boots of a machine were found to drift from one hour to the next though
+// nobody touched it.
 func spread(ready []time.Duration) time.Duration {
 	const least = 0.04
 	half := (slices.Max(ready) - slices.Min(ready)) / 2

@@ -11,7 +11,8 @@ import (
 
 const sec = time.Second
 
-// A step is a unit of a made-up boot, in seconds: it begins when the last of after is done, waits, reads and computes.
+// A step is a unit of a made-up boot, in seconds: it begins when the last of
+// after is done, waits, reads and computes.
 type step struct {
 	name       string
 	kind       string
@@ -24,13 +25,22 @@ type step struct {
 
 const diskGives = 20e6 // bytes a second
 
-// bootOf plays a boot by the rules that the replay claims, in small steps of time, and returns it as it would be recorded.
+// bootOf plays a boot by the rules that the replay claims, in small steps of
+// time, and returns it as it would be recorded.
 func bootOf(processors int, steps []step) boot.Boot {
 	const tick = 0.001
 	type state struct{ left, wait, back, begin, end, used, read, later, got, seen float64 }
 	at := map[string]*state{}
 	for _, s := range steps {
-		at[s.name] = &state{begin: -1, end: -1, left: s.work, wait: s.wait, back: s.background, read: s.read, later: s.later}
+		at[s.name] = &state{
+			begin: -1,
+			end:   -1,
+			left:  s.work,
+			wait:  s.wait,
+			back:  s.background,
+			read:  s.read,
+			later: s.later,
+		}
 	}
 	var courses = map[string][]boot.Use{}
 	all := []string{}
@@ -101,10 +111,19 @@ func bootOf(processors int, steps []step) boot.Boot {
 		if ticks%100 == 0 {
 			for _, s := range steps {
 				if st := at[s.name]; st.begin >= 0 {
-					courses[s.name] = append(courses[s.name], boot.Use{At: time.Duration(now * 1e9), CPU: time.Duration(st.used * 1e9), Read: int64(st.seen * diskGives)})
+					courses[s.name] = append(courses[s.name], boot.Use{
+						At:   time.Duration(now * 1e9),
+						CPU:  time.Duration(st.used * 1e9),
+						Read: int64(st.seen * diskGives),
+					})
 				}
 			}
-			machine = append(machine, boot.Use{At: time.Duration(now * 1e9), CPU: time.Duration(total * 1e9), Read: looked.Read, Disk: looked.Disk})
+			machine = append(machine, boot.Use{
+				At:   time.Duration(now * 1e9),
+				CPU:  time.Duration(total * 1e9),
+				Read: looked.Read,
+				Disk: looked.Disk,
+			})
 		}
 		ticks++
 		if !pending && len(running)+len(reading) == 0 && ticks%1000 == 1 {
@@ -115,7 +134,15 @@ func bootOf(processors int, steps []step) boot.Boot {
 	for _, s := range steps {
 		st := at[s.name]
 		d := func(s float64) boot.Figure { return boot.Of(time.Duration(s*1e9), boot.Bus) }
-		b.Spans = append(b.Spans, boot.Span{Native: s.name, Begin: d(st.begin), End: d(st.end), Type: s.kind, After: s.after, CPU: d(st.used), Course: courses[s.name]})
+		b.Spans = append(b.Spans, boot.Span{
+			Native: s.name,
+			Begin:  d(st.begin),
+			End:    d(st.end),
+			Type:   s.kind,
+			After:  s.after,
+			CPU:    d(st.used),
+			Course: courses[s.name],
+		})
 		all = append(all, s.name)
 	}
 	goal := &b.Spans[len(b.Spans)-1]
@@ -162,28 +189,54 @@ func without(steps []step, names ...string) []step {
 // TestSmallBoots forecasts boots whose answers can be worked out by hand.
 func TestSmallBoots(t *testing.T) {
 	goal := func(after ...string) step { return step{name: "goal.target", after: after} }
-	chain := []step{{name: "a.service", kind: "oneshot", wait: 2}, {name: "b.service", kind: "oneshot", after: []string{"a.service"}, wait: 3}, {name: "c.service", kind: "oneshot", wait: 4}, goal("a.service", "b.service", "c.service")}
-	crowd := []step{{name: "a.service", kind: "oneshot", work: 4}, {name: "b.service", kind: "oneshot", work: 4}, {name: "c.service", kind: "simple", background: 4}, goal("a.service", "b.service", "c.service")}
-	readers := []step{{name: "a.service", kind: "oneshot", read: 4}, {name: "b.service", kind: "oneshot", read: 4}, {name: "c.service", kind: "simple", later: 4}, goal("a.service", "b.service", "c.service")}
-	mixed := []step{{name: "a.service", kind: "oneshot", read: 4}, {name: "b.service", kind: "oneshot", work: 4}, {name: "c.service", kind: "oneshot", after: []string{"b.service"}, read: 3}, goal("a.service", "b.service", "c.service")}
+	chain := []step{
+		{name: "a.service", kind: "oneshot", wait: 2},
+		{name: "b.service", kind: "oneshot", after: []string{"a.service"}, wait: 3},
+		{name: "c.service", kind: "oneshot", wait: 4},
+		goal("a.service", "b.service", "c.service"),
+	}
+	crowd := []step{
+		{name: "a.service", kind: "oneshot", work: 4},
+		{name: "b.service", kind: "oneshot", work: 4},
+		{name: "c.service", kind: "simple", background: 4},
+		goal("a.service", "b.service", "c.service"),
+	}
+	readers := []step{
+		{name: "a.service", kind: "oneshot", read: 4},
+		{name: "b.service", kind: "oneshot", read: 4},
+		{name: "c.service", kind: "simple", later: 4},
+		goal("a.service", "b.service", "c.service"),
+	}
+	mixed := []step{
+		{name: "a.service", kind: "oneshot", read: 4},
+		{name: "b.service", kind: "oneshot", work: 4},
+		{name: "c.service", kind: "oneshot", after: []string{"b.service"}, read: 3},
+		goal("a.service", "b.service", "c.service"),
+	}
 	for name, c := range map[string]struct {
 		steps      []step
 		processors int
 		off        string
 		saving     time.Duration
 	}{
-		"the first of a chain":                       {chain, 2, "a.service", sec},     // 5 s, then 4: the other one
-		"the last of a chain":                        {chain, 2, "b.service", sec},     // 5, then 4
-		"beside the chain":                           {chain, 2, "c.service", 0},       // nothing waits for it
-		"one of three that compute, on one":          {crowd, 1, "a.service", 4 * sec}, // 12, then 8
+		// 5 s, then 4: the other one
+		"the first of a chain": {chain, 2, "a.service", sec},
+		"the last of a chain":  {chain, 2, "b.service", sec}, // 5, then 4
+		// nothing waits for it
+		"beside the chain": {chain, 2, "c.service", 0},
+		// 12, then 8
+		"one of three that compute, on one":          {crowd, 1, "a.service", 4 * sec},
 		"the background worker, on one processor":    {crowd, 1, "c.service", 4 * sec},
 		"one of three that compute, on two":          {crowd, 2, "a.service", 2 * sec}, // 6, then 4
 		"with as many processors as there are units": {crowd, 3, "a.service", 0},
 		"a unit that is not there":                   {chain, 2, "z.service", 0},
-		"one of three that read":                     {readers, 4, "a.service", 4 * sec}, // 12, then 8
-		"one that reads in the background":           {readers, 1, "c.service", 4 * sec},
-		"a reader beside a computer":                 {mixed, 1, "a.service", 0}, // 7: reading is over when the other begins to
-		"a computer before a reader":                 {mixed, 1, "b.service", 0}, // 7: now they read at the same time
+		// 12, then 8
+		"one of three that read":           {readers, 4, "a.service", 4 * sec},
+		"one that reads in the background": {readers, 1, "c.service", 4 * sec},
+		// 7: reading is over when the other begins to
+		"a reader beside a computer": {mixed, 1, "a.service", 0},
+		// 7: now they read at the same time
+		"a computer before a reader": {mixed, 1, "b.service", 0},
 	} {
 		for _, full := range []bool{true, false} {
 			b := bootOf(c.processors, c.steps)
@@ -200,13 +253,15 @@ func TestSmallBoots(t *testing.T) {
 			}
 			out, _ := r.Without(Set{{Native: c.off}: true})
 			if got := r.unchanged.Ready - out.Ready; (got - c.saving).Abs() > 250*time.Millisecond {
-				t.Errorf("%s (courses: %v): saves %v; want %v; error %.3f", name, full, got, c.saving, r.Error)
+				t.Errorf("%s (courses: %v): saves %v; want %v; error %.3f", name, full, got,
+					c.saving, r.Error)
 			}
 		}
 	}
 }
 
-// TestForecastsOfRandomBoots compares forecasts with the same boots played without the set.
+// TestForecastsOfRandomBoots compares forecasts with the same boots played
+// without the set.
 func TestForecastsOfRandomBoots(t *testing.T) {
 	rng := rand.New(rand.NewPCG(8, 9))
 	bad, cases := 0, 0
@@ -215,7 +270,10 @@ func TestForecastsOfRandomBoots(t *testing.T) {
 		var steps []step
 		var names []string
 		for i := range 6 + rng.IntN(14) {
-			s := step{name: fmt.Sprintf("u%d.service", i), kind: []string{"oneshot", "notify", "simple"}[rng.IntN(3)]}
+			s := step{
+				name: fmt.Sprintf("u%d.service", i),
+				kind: []string{"oneshot", "notify", "simple"}[rng.IntN(3)],
+			}
 			for range rng.IntN(3) {
 				if len(names) > 0 {
 					s.after = append(s.after, names[rng.IntN(len(names))])
@@ -254,11 +312,14 @@ func TestForecastsOfRandomBoots(t *testing.T) {
 			cases++
 			if wrong := (out.Ready - truth).Abs(); float64(wrong) > 0.10*float64(b.Ready.Value) {
 				bad++
-				t.Logf("%d processors, without %v: %v; it was %v, of %v", processors, off, out.Ready, truth, b.Ready.Value)
+				t.Logf("%d processors, without %v: %v; it was %v, of %v", processors, off,
+					out.Ready, truth, b.Ready.Value)
 			}
-			// Leaving something out can make a boot slower, when it lets something else come in the way; but only if it really does.
+			// Leaving something out can make a boot slower, when it lets
+			// something else come in the way; but only if it really does.
 			if out.Ready > r.unchanged.Ready+r.unchanged.Ready/20 && truth < b.Ready.Value {
-				t.Errorf("leaving out %v is forecast to be slower: %v after %v; it was %v", off, out.Ready, r.unchanged.Ready, truth)
+				t.Errorf("leaving out %v is forecast to be slower: %v after %v; it was %v", off,
+					out.Ready, r.unchanged.Ready, truth)
 			}
 		}
 	}
@@ -273,7 +334,12 @@ func large() boot.Boot {
 	var steps []step
 	var names []string
 	for i := range 299 {
-		s := step{name: fmt.Sprintf("u%d.service", i), kind: []string{"oneshot", "notify", "simple"}[i%3], wait: rng.Float64() / 2, work: rng.Float64() / 5}
+		s := step{
+			name: fmt.Sprintf("u%d.service", i),
+			kind: []string{"oneshot", "notify", "simple"}[i%3],
+			wait: rng.Float64() / 2,
+			work: rng.Float64() / 5,
+		}
 		for range rng.IntN(4) {
 			if len(names) > 0 {
 				s.after = append(s.after, names[rng.IntN(len(names))])

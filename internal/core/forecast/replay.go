@@ -1,8 +1,11 @@
-// Package forecast tells what a boot would have taken without certain items: it replays recorded boots with them left out.
+// Package forecast tells what a boot would have taken without certain items: it
+// replays recorded boots with them left out.
 //
-// A replay knows what each unit waited for before it was started, how long its start took, and what it used of the processors;
-// computing units share the processors, waiting ones do not. It is first fitted to the boot as it was: how far it then is from what was
-// measured is its error, and with too large an error it forecasts nothing.
+// A replay knows what each unit waited for before it was started, how long its
+// start took, and what it used of the processors; computing units share the
+// processors, waiting ones do not. It is first fitted to the boot as it was:
+// how far it then is from what was measured is its error, and with too large an
+// error it forecasts nothing.
 package forecast
 
 import (
@@ -16,16 +19,19 @@ import (
 	"calmdawn/internal/core/boot"
 )
 
-// MaxError is the error of a replay above which it forecasts nothing, as a share of ready.
+// MaxError is the error of a replay above which it forecasts nothing, as a
+// share of ready.
 const MaxError = 0.05
 
 // Inputs say what a boot told that a replay needs.
 type Inputs struct {
 	Processor bool // what units used of the processors
 	Courses   bool // and when
-	// Disk is what the disk gave while it held the boot back, in bytes a second; 0 where it did not, or that is not known.
+	// Disk is what the disk gave while it held the boot back, in bytes a
+	// second; 0 where it did not, or that is not known.
 	Disk float64
-	// Busy is the part of all processors that was in use until ready, 0 to 1; -1 where not known.
+	// Busy is the part of all processors that was in use until ready, 0 to 1;
+	// -1 where not known.
 	Busy float64
 }
 
@@ -33,7 +39,8 @@ type Inputs struct {
 type Replay struct {
 	Boot   boot.Boot
 	Inputs Inputs
-	// Error is how far the replay of the unchanged boot is from what was measured, as a share of ready.
+	// Error is how far the replay of the unchanged boot is from what was
+	// measured, as a share of ready.
 	Error float64
 
 	units      []unit
@@ -51,14 +58,16 @@ type Replay struct {
 
 // A unit is one span as the replay sees it.
 type unit struct {
-	key     boot.Key
-	ran     bool
-	begin   time.Duration // measured
-	took    time.Duration // measured, until it counted as started
-	after   []int         // what it was held back by: done when it started
-	gap     time.Duration // between the last of those and its start
-	anchor  int           // with nothing it was held back by: the unit whose start it follows by gap; -1 for none
-	fixed   bool          // it starts when it starts, whatever else does
+	key   boot.Key
+	ran   bool
+	begin time.Duration // measured
+	took  time.Duration // measured, until it counted as started
+	after []int         // what it was held back by: done when it started
+	gap   time.Duration // between the last of those and its start
+	// with nothing it was held back by: the unit whose start it follows by gap;
+	// -1 for none
+	anchor  int
+	fixed   bool // it starts when it starts, whatever else does
 	pulls   []int
 	startBy []int // what triggers it
 
@@ -69,8 +78,9 @@ type unit struct {
 	program int           // of a login, its index in the boot's list; -1 for a unit
 }
 
-// A piece is a stretch of computing, then of reading, then of waiting. Reading is as long as it takes alone, with the disk a bottleneck, and
-// none where it was not.
+// A piece is a stretch of computing, then of reading, then of waiting. Reading
+// is as long as it takes alone, with the disk a bottleneck, and none where it
+// was not.
 type piece struct{ compute, read, wait time.Duration }
 
 // reading is how long it takes to read so many bytes alone.
@@ -81,8 +91,9 @@ func (r *Replay) reading(bytes int64) time.Duration {
 	return seconds(float64(bytes) / r.Inputs.Disk)
 }
 
-// New prepares the replay of a boot, whose spans have to know their places in the order (see [boot.Fill]). An error says why the boot
-// cannot be replayed well enough.
+// New prepares the replay of a boot, whose spans have to know their places in
+// the order (see [boot.Fill]). An error says why the boot cannot be replayed
+// well enough.
 func New(b boot.Boot) (*Replay, error) {
 	if !b.Ready.Known {
 		return nil, errors.New("the boot never became ready")
@@ -90,13 +101,21 @@ func New(b boot.Boot) (*Replay, error) {
 	if !b.Ordered() {
 		return nil, errors.New("nothing is known of what waited for what")
 	}
-	r := &Replay{Boot: b, index: map[boot.Key]int{}, byName: map[string][]int{}, goal: -1, processors: float64(b.Processors)}
+	r := &Replay{
+		Boot:       b,
+		index:      map[boot.Key]int{},
+		byName:     map[string][]int{},
+		goal:       -1,
+		processors: float64(b.Processors),
+	}
 	if b.Processors == 0 {
 		r.processors = 1e6 // not known: nothing is shared, and the forecast is a plain one
 	}
 	if r.Inputs.Disk = diskSpeed(b.Course); r.Inputs.Disk > 0 {
 		r.looks = looks(b.Course)
-		eachFull(b.Course, func(from, to boot.Use) { r.full = append(r.full, [2]time.Duration{from.At, to.At}) })
+		eachFull(b.Course, func(from, to boot.Use) {
+			r.full = append(r.full, [2]time.Duration{from.At, to.At})
+		})
 	}
 	r.read()
 	goal, ok := r.index[boot.Key{Native: b.Goal}]
@@ -123,7 +142,12 @@ func (r *Replay) read() {
 		}
 		r.index[boot.Key{Native: s.Native, Owner: s.Owner}] = len(r.units)
 		r.byName[s.Native] = append(r.byName[s.Native], len(r.units))
-		u := unit{key: boot.Key{Native: s.Native, Owner: s.Owner}, anchor: -1, width: 1, program: -1}
+		u := unit{
+			key:     boot.Key{Native: s.Native, Owner: s.Owner},
+			anchor:  -1,
+			width:   1,
+			program: -1,
+		}
 		u.ran = !s.Skipped && (s.Begin.Known || s.End.Known)
 		if u.ran {
 			u.begin = s.First()
@@ -155,7 +179,14 @@ func (r *Replay) read() {
 	}
 	for i, p := range b.Programs { // they start when they start, and then have a course like units
 		if len(p.Course) > 1 {
-			u := unit{key: boot.Key{Native: p.Name, Owner: p.Owner}, ran: true, begin: p.Began, fixed: true, anchor: -1, program: i}
+			u := unit{
+				key:     boot.Key{Native: p.Name, Owner: p.Owner},
+				ran:     true,
+				begin:   p.Began,
+				fixed:   true,
+				anchor:  -1,
+				program: i,
+			}
 			u.course, u.width = r.pieces(p.Course, p.Began)
 			r.units = append(r.units, u)
 		}
@@ -176,7 +207,8 @@ func (r *Replay) read() {
 		used = boot.UsedBy(b.Course, b.Ready.Value) - b.Course[0].CPU
 		fallthrough
 	case r.Inputs.Processor && b.Processors > 0:
-		r.Inputs.Busy = math.Min(1, used.Seconds()/(r.processors*math.Max(0.001, (b.Ready.Value-r.base).Seconds())))
+		r.Inputs.Busy = math.Min(1,
+			used.Seconds()/(r.processors*math.Max(0.001, (b.Ready.Value-r.base).Seconds())))
 	}
 }
 
@@ -198,9 +230,11 @@ func (r *Replay) hold(i int, s boot.Span, g boot.Graph) {
 	if s.Owner == "" {
 		return
 	}
-	// What a user's manager starts first follows the start of that manager, or of what was last started before it.
+	// What a user's manager starts first follows the start of that manager, or
+	// of what was last started before it.
 	for j, m := range r.Boot.Spans {
-		isManager := m.Owner == "" && strings.HasPrefix(m.Native, "user@") && m.Begin.Known && m.Begin.Value <= u.begin
+		isManager := m.Owner == "" && strings.HasPrefix(m.Native, "user@") && m.Begin.Known &&
+			m.Begin.Value <= u.begin
 		if isManager && (u.anchor < 0 || m.Begin.Value > r.Boot.Spans[u.anchor].Begin.Value) {
 			u.anchor = j
 			u.gap = u.begin - m.Begin.Value
@@ -243,7 +277,9 @@ func (r *Replay) load(u *unit, s boot.Span) {
 	u.compute = min(u.compute, time.Duration(float64(u.took)*r.processors))
 	if u.compute == 0 && u.read == 0 {
 		u.wait = u.took
-	} // else fitting begins without waiting: where processors are crowded, several answers fit, and the least waiting is the likely one
+	}
+	// Else fitting begins without waiting: where processors are crowded,
+	// several answers fit, and the least waiting is the likely one.
 	u.rest = max(0, total-u.compute)
 	if s.Type == "oneshot" && !s.Stays {
 		u.rest = 0
@@ -254,8 +290,9 @@ func (r *Replay) load(u *unit, s boot.Span) {
 	}
 }
 
-// pieces turns the course of a unit after its start into stretches of computing and waiting. What it did not get while all processors were in
-// use, it is taken to have wanted.
+// pieces turns the course of a unit after its start into stretches of computing
+// and waiting. What it did not get while all processors were in use, it is
+// taken to have wanted.
 func (r *Replay) pieces(course []boot.Use, end time.Duration) ([]piece, float64) {
 	var all []piece
 	width := 1.0
@@ -268,7 +305,8 @@ func (r *Replay) pieces(course []boot.Use, end time.Duration) ([]piece, float64)
 			continue
 		}
 		span, used, read := p.At-at, p.CPU-had, r.reading(p.Read-got)
-		if share := float64(used) / float64(max(span, time.Millisecond)); share > 1.2 && span >= 80*time.Millisecond {
+		if share := float64(used) / float64(max(span,
+			time.Millisecond)); share > 1.2 && span >= 80*time.Millisecond {
 			width = math.Max(width, math.Ceil(share-0.2))
 		}
 		wait := max(0, span-used-read)
@@ -278,7 +316,8 @@ func (r *Replay) pieces(course []boot.Use, end time.Duration) ([]piece, float64)
 		switch n := len(all); {
 		case used == 0 && read == 0 && n > 0:
 			all[n-1].wait += wait
-		case n > 0 && all[n-1].wait < 20*time.Millisecond && all[n-1].compute > 0 && wait < 20*time.Millisecond && read == 0:
+		case n > 0 && all[n-1].wait < 20*time.Millisecond && all[n-1].compute > 0 &&
+			wait < 20*time.Millisecond && read == 0:
 			all[n-1].compute += used
 			all[n-1].wait += wait
 		default:
@@ -324,7 +363,8 @@ func (r *Replay) alive(off map[int]bool) []bool {
 		}
 	}
 	walk()
-	if r.allAlive == nil && off == nil { // the first time: what ran though nothing known pulled it in stays
+	// the first time: what ran though nothing known pulled it in stays
+	if r.allAlive == nil && off == nil {
 		reached := append([]bool{}, alive...)
 		for i, u := range r.units {
 			if u.ran && !reached[i] {
@@ -355,7 +395,8 @@ func (r *Replay) alive(off map[int]bool) []bool {
 	return alive
 }
 
-// timed reports whether a timer or a path starts a unit, which switching it off does not keep it from.
+// timed reports whether a timer or a path starts a unit, which switching it off
+// does not keep it from.
 func (r *Replay) timed(u unit) bool {
 	for _, t := range u.startBy {
 		if ext := path.Ext(r.units[t].key.Native); ext == ".timer" || ext == ".path" {
@@ -365,7 +406,8 @@ func (r *Replay) timed(u unit) bool {
 	return false
 }
 
-// calibrate fits the waiting of each start, and the duty of background work, to the boot as it was.
+// calibrate fits the waiting of each start, and the duty of background work, to
+// the boot as it was.
 func (r *Replay) calibrate() {
 	duties := []float64{1, 0.6, 0.35, 0.2}
 	unknown := false
@@ -384,7 +426,9 @@ func (r *Replay) calibrate() {
 		for round := range rounds {
 			wrong = r.fit(round < rounds-1)
 		}
-		if wrong < least*0.7-0.01 || best == nil { // several may fit: the one with fewer pauses, unless another fits much better
+		// several may fit: the one with fewer pauses, unless another fits much
+		// better
+		if wrong < least*0.7-0.01 || best == nil {
 			least, best, bestDuty = wrong, r.units, duty
 		}
 	}
@@ -395,14 +439,16 @@ func (r *Replay) calibrate() {
 	r.Error = math.Abs(float64(r.unchanged.Ready-r.Boot.Ready.Value)) / float64(r.Boot.Ready.Value)
 }
 
-// rounds of fitting, and by how much of the difference each goes: where waiting shrinks, computing is crowded more, which takes back a part.
+// rounds of fitting, and by how much of the difference each goes: where waiting
+// shrinks, computing is crowded more, which takes back a part.
 const (
 	rounds = 8
 	stride = 1.0
 )
 
-// fit runs the boot once and, if told, moves the waiting of each start towards what was measured. It returns how far the
-// starts and ready are from that, in seconds.
+// fit runs the boot once and, if told, moves the waiting of each start towards
+// what was measured. It returns how far the starts and ready are from that, in
+// seconds.
 func (r *Replay) fit(adjust bool) float64 {
 	out := r.run(r.allAlive)
 	wrong := math.Abs((out.Ready - r.Boot.Ready.Value).Seconds())
@@ -422,7 +468,8 @@ func (r *Replay) fit(adjust bool) float64 {
 				u.read -= min(u.read, time.Duration(float64(-u.wait)*float64(u.read)/float64(took)))
 			}
 			if took > 0 && u.compute > 0 {
-				less := min(u.compute, time.Duration(float64(-u.wait)*float64(u.compute)/float64(took)))
+				less := min(u.compute,
+					time.Duration(float64(-u.wait)*float64(u.compute)/float64(took)))
 				u.compute -= less
 				if u.course == nil {
 					u.rest += less

@@ -11,7 +11,8 @@ import (
 // An Outcome is how a replayed boot came out.
 type Outcome struct {
 	Ready time.Duration
-	// Settled is when it had gone quiet, since the boot began; unknown without courses.
+	// Settled is when it had gone quiet, since the boot began; unknown without
+	// courses.
 	Settled boot.Figure
 
 	began, done []time.Duration // by unit
@@ -20,7 +21,8 @@ type Outcome struct {
 
 const strokes = 8 // into which a start's computing and waiting are cut
 
-// A job is the work of one unit that is under way: a start, or what goes on in the background.
+// A job is the work of one unit that is under way: a start, or what goes on in
+// the background.
 type job struct {
 	unit    int
 	pieces  []piece
@@ -29,8 +31,10 @@ type job struct {
 	compute float64 // what of the present piece is left, in seconds
 	read    float64
 	wait    float64
-	at      float64 // when its present stretch ends: by the clock when waiting, by a shared clock when computing or reading
-	place   int
+	// when its present stretch ends: by the clock when waiting, by a shared
+	// clock when computing or reading
+	at    float64
+	place int
 }
 
 // A line is jobs by when their present stretch ends.
@@ -47,8 +51,9 @@ func (l *line) Pop() any {
 	return last
 }
 
-// A simulation runs a boot. All computing jobs progress alike: shared is how far each thread has come since the beginning, in seconds of a
-// processor. So do all that read: disk is how far each has come, in seconds of the disk.
+// A simulation runs a boot. All computing jobs progress alike: shared is how
+// far each thread has come since the beginning, in seconds of a processor. So
+// do all that read: disk is how far each has come, in seconds of the disk.
 type simulation struct {
 	*Replay
 	alive     []bool
@@ -71,7 +76,13 @@ type simulation struct {
 // run replays the boot with those units that are alive.
 func (r *Replay) run(alive []bool) Outcome {
 	n := len(r.units)
-	s := &simulation{Replay: r, alive: alive, left: make([]int, n), followers: make([][]int, n), follows: make([][]int, n)}
+	s := &simulation{
+		Replay:    r,
+		alive:     alive,
+		left:      make([]int, n),
+		followers: make([][]int, n),
+		follows:   make([][]int, n),
+	}
 	s.out.began, s.out.done = make([]time.Duration, n), make([]time.Duration, n)
 	for i, u := range r.units {
 		if !u.ran || !alive[i] {
@@ -103,7 +114,11 @@ func (r *Replay) run(alive []bool) Outcome {
 	s.out.Ready = goal
 	if r.Inputs.Courses {
 		last := s.use()
-		s.used = append(s.used, last, boot.Use{At: last.At + 10*time.Second, CPU: last.CPU, Read: last.Read})
+		s.used = append(s.used, last, boot.Use{
+			At:   last.At + 10*time.Second,
+			CPU:  last.CPU,
+			Read: last.Read,
+		})
 		if at, ok := boot.QuietRule.Since(s.used, goal); ok {
 			s.out.Settled = boot.Of(at, boot.Recorder)
 		}
@@ -169,7 +184,11 @@ func (s *simulation) step() {
 
 // use is what the machine has used so far.
 func (s *simulation) use() boot.Use {
-	return boot.Use{At: seconds(s.now), CPU: seconds(s.spent), Read: int64(s.fetched * s.Inputs.Disk)}
+	return boot.Use{
+		At:   seconds(s.now),
+		CPU:  seconds(s.spent),
+		Read: int64(s.fetched * s.Inputs.Disk),
+	}
 }
 
 // begin starts a unit.
@@ -180,12 +199,17 @@ func (s *simulation) begin(j *job) {
 		s.later(i, seconds(s.now)+s.units[i].gap)
 	}
 	n := strokes
-	if max(u.compute, u.read) < 20*time.Millisecond || u.compute+u.read+u.wait < max(u.compute, u.read, u.wait)+20*time.Millisecond {
+	if max(u.compute, u.read) < 20*time.Millisecond ||
+		u.compute+u.read+u.wait < max(u.compute, u.read, u.wait)+20*time.Millisecond {
 		n = 2 // all but one kind of it is short
 	}
 	j.pieces = make([]piece, n)
 	for k := range j.pieces {
-		j.pieces[k] = piece{u.compute / time.Duration(n), u.read / time.Duration(n), u.wait / time.Duration(n)}
+		j.pieces[k] = piece{
+			u.compute / time.Duration(n),
+			u.read / time.Duration(n),
+			u.wait / time.Duration(n),
+		}
 	}
 	j.width = math.Max(1, math.Ceil(float64(u.compute)/math.Max(1, float64(u.took))-0.2))
 	s.goOn(j)
@@ -241,7 +265,10 @@ func (s *simulation) done(i int) {
 		compute := u.rest / time.Duration(n)
 		j := &job{unit: i, width: 1, pieces: make([]piece, n)}
 		for k := range j.pieces {
-			j.pieces[k] = piece{compute: compute, wait: time.Duration(float64(compute) * (1 - s.duty) / s.duty)}
+			j.pieces[k] = piece{
+				compute: compute,
+				wait:    time.Duration(float64(compute) * (1 - s.duty) / s.duty),
+			}
 		}
 		s.goOn(j)
 	}

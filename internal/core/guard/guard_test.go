@@ -5,11 +5,23 @@ import (
 	"time"
 )
 
-// TestState plays rows of boots: f fails, c is cut off, h hangs until somebody loses patience, p is a person's power-off, r a rescue that a person
-// asked for, b begins. The last one tells whether it takes back.
+// TestState plays rows of boots: f fails, c is cut off, h hangs until somebody
+// loses patience, p is a person's power-off, r a rescue that a person asked
+// for, b begins. The last one tells whether it takes back.
 func TestState(t *testing.T) {
 	for row, want := range map[string]bool{
-		"b": false, "fb": false, "ffb": true, "ccb": true, "hhb": true, "fcb": true, "pppb": false, "fpfb": true, "pfpcpb": true, "frfb": true, "ffr": false, "rrb": false,
+		"b":      false,
+		"fb":     false,
+		"ffb":    true,
+		"ccb":    true,
+		"hhb":    true,
+		"fcb":    true,
+		"pppb":   false,
+		"fpfb":   true,
+		"pfpcpb": true,
+		"frfb":   true,
+		"ffr":    false,
+		"rrb":    false,
 	} {
 		s := State{Usual: time.Minute + 30*time.Second}
 		got := false
@@ -35,7 +47,8 @@ func TestState(t *testing.T) {
 		}
 	}
 	s := State{}
-	for n, want := range []bool{false, false, true, false, true} { // what could not be taken back is tried again, two failures later
+	// what could not be taken back is tried again, two failures later
+	for n, want := range []bool{false, false, true, false, true} {
 		id := string(rune('a' + n))
 		if got := s.Begin(id, 0, false); got != want {
 			t.Errorf("boot %d: %v", n, got)

@@ -1,7 +1,8 @@
-// Package item holds the words for what a machine launches by itself: the item, its kind, its state and its moment.
+// Package item holds the words for what a machine launches by itself: the item,
+// its kind, its state and its moment.
 //
-// It knows no operating system and reads nothing. The packages that survey a machine fill these values, everything
-// that shows or decides takes them.
+// It knows no operating system and reads nothing. The packages that survey a
+// machine fill these values, everything that shows or decides takes them.
 package item
 
 import (
@@ -32,7 +33,8 @@ const (
 	Broken  State = "broken"  // it would be launched, but its program is gone
 )
 
-// Launched reports whether the next boot or login tries to start an item in this state.
+// Launched reports whether the next boot or login tries to start an item in
+// this state.
 func (s State) Launched() bool { return s != Off }
 
 // When says at which moment an item is launched.
@@ -47,7 +49,8 @@ const (
 
 // An Item is one thing the machine launches by itself.
 //
-// Text fields come from the machine and may hold anything, control characters included: clean them before showing them.
+// Text fields come from the machine and may hold anything, control characters
+// included: clean them before showing them.
 type Item struct {
 	ID     string // unique on the machine, stable across boots: "service:cue-feed.service"
 	Kind   Kind
@@ -64,10 +67,12 @@ type Item struct {
 	NeededBy []string // ids of items that require it
 	Starters []string // native names that can start it on demand even when it is off
 
-	Command    string   // the launch line as it is set up
-	Program    string   // the program's path inside the machine; empty when not known
-	File       string   // where it is set up, a path inside the machine
-	Conditions []string // what has to hold for it to start, in the operating system's own words, not judged here
+	Command string // the launch line as it is set up
+	Program string // the program's path inside the machine; empty when not known
+	File    string // where it is set up, a path inside the machine
+	// what has to hold for it to start, in the operating system's own words,
+	// not judged here
+	Conditions []string
 
 	Package   string    // the package that brought File; empty when none did
 	Version   string    // of the package
@@ -82,7 +87,8 @@ type Item struct {
 	Advice Advice // what we say of it; empty for what is off
 	Reason string // why we say so, and what the role is known from
 	Note   string // the technician's own
-	// Protected says what depends on the item, so that switching it off takes insisting; empty for what may be switched off.
+	// Protected says what depends on the item, so that switching it off takes
+	// insisting; empty for what may be switched off.
 	Protected string
 }
 
@@ -121,8 +127,9 @@ func (s Survey) Find(id string) (Item, bool) {
 	return s.Items[i], true
 }
 
-// Sort orders items the way people read them when nothing was measured: added ones before the operating system's own,
-// what is launched before what is not, boot before login, then by maker, title and id.
+// Sort orders items the way people read them when nothing was measured: added
+// ones before the operating system's own, what is launched before what is not,
+// boot before login, then by maker, title and id.
 func Sort(items []Item) {
 	rank := func(b bool) int {
 		if b {
@@ -139,11 +146,13 @@ func Sort(items []Item) {
 		); c != 0 {
 			return c
 		}
-		return cmp.Or(compareFold(a.Maker, b.Maker), compareFold(a.Title, b.Title), strings.Compare(a.ID, b.ID))
+		return cmp.Or(compareFold(a.Maker, b.Maker), compareFold(a.Title, b.Title),
+			strings.Compare(a.ID, b.ID))
 	})
 }
 
-// compareFold compares without regard to case; equal texts, which are common, cost nothing.
+// compareFold compares without regard to case; equal texts, which are common,
+// cost nothing.
 func compareFold(a, b string) int {
 	if a == b {
 		return 0

@@ -1,4 +1,5 @@
-// Package proposal holds decisions on the items of a machine as a text that a person edits, keeps, and applies to the next machine of the same kind.
+// Package proposal holds decisions on the items of a machine as a text that a
+// person edits, keeps, and applies to the next machine of the same kind.
 package proposal
 
 import (
@@ -50,7 +51,8 @@ const preface = `# A proposal for what this machine launches by itself, one deci
 #   do = "delay"     start it later; by = "5m" says how much, one minute if it is missing
 #   do = "keep"      leave it as it is
 #
-# Change what you like, take entries out, add others; note = "..." is yours. Then: calmdawn apply FILE
+# Change what you like, take entries out, add others; note = "..." is yours. Then:
+# calmdawn apply FILE
 # Each decision becomes a change of its own, in this order, and can be taken back alone.
 
 `
@@ -86,7 +88,8 @@ func Write(p Proposal) ([]byte, error) {
 	return []byte(b.String()), nil
 }
 
-// Parse reads the file of a proposal. An error says in which line what is wrong.
+// Parse reads the file of a proposal. An error says in which line what is
+// wrong.
 func Parse(text []byte) (Proposal, error) {
 	var p Proposal
 	if len(text) > MaxSize {
@@ -104,7 +107,8 @@ func Parse(text []byte) (Proposal, error) {
 	case name != "calmdawn.proposal":
 		return p, fmt.Errorf("it is no proposal: its format is %q", form.Format)
 	case form.Format != Format:
-		return p, fmt.Errorf("its format is %q, and this calmdawn knows %q; use the one that wrote it", form.Format, Format)
+		return p, fmt.Errorf("its format is %q, and this calmdawn knows %q; use the one that "+
+			"wrote it", form.Format, Format)
 	}
 	dec := toml.NewDecoder(strings.NewReader(string(text)))
 	dec.DisallowUnknownFields()
@@ -144,7 +148,8 @@ func (d Decision) Later() (time.Duration, error) {
 	}
 	by, err := time.ParseDuration(d.By)
 	if d.Do != Delay || err != nil || by < time.Second || by > 24*time.Hour {
-		return 0, fmt.Errorf("by is %q; it says how much later an item starts that is delayed, from 1s to 24h", d.By)
+		return 0, fmt.Errorf("by is %q; it says how much later an item starts that is delayed, "+
+			"from 1s to 24h", d.By)
 	}
 	return by, nil
 }
@@ -154,12 +159,14 @@ func inLine(err error) error {
 	var strict *toml.StrictMissingError
 	if errors.As(err, &strict) && len(strict.Errors) > 0 {
 		row, _ := strict.Errors[0].Position()
-		return fmt.Errorf("line %d: there is nothing called %q in a proposal", row, strings.Join(strict.Errors[0].Key(), "."))
+		return fmt.Errorf("line %d: there is nothing called %q in a proposal", row,
+			strings.Join(strict.Errors[0].Key(), "."))
 	}
 	var wrong *toml.DecodeError
 	if errors.As(err, &wrong) {
 		row, column := wrong.Position()
-		return fmt.Errorf("line %d, column %d: %s", row, column, strings.TrimPrefix(wrong.Error(), "toml: "))
+		return fmt.Errorf("line %d, column %d: %s", row, column,
+			strings.TrimPrefix(wrong.Error(), "toml: "))
 	}
 	return err
 }

@@ -7,9 +7,15 @@ import (
 )
 
 func TestWriteAndParse(t *testing.T) {
-	p := Proposal{Machine: "meri'dian\x1b[31m\n", Made: time.Date(2026, 11, 23, 15, 0, 0, 0, time.UTC), Decide: []Decision{
-		{ID: "service:a.service", Do: Disable, Title: "A", Why: "since"}, {ID: `task:/etc/cron.d/x#1"'`, Do: Delay, By: "5m", Note: "a\nnote"}, {ID: "c", Do: Keep},
-	}}
+	p := Proposal{
+		Machine: "meri'dian\x1b[31m\n",
+		Made:    time.Date(2026, 11, 23, 15, 0, 0, 0, time.UTC),
+		Decide: []Decision{
+			{ID: "service:a.service", Do: Disable, Title: "A", Why: "since"},
+			{ID: `task:/etc/cron.d/x#1"'`, Do: Delay, By: "5m", Note: "a\nnote"},
+			{ID: "c", Do: Keep},
+		},
+	}
 	text, err := Write(p)
 	if err != nil {
 		t.Fatal(err)
@@ -18,7 +24,8 @@ func TestWriteAndParse(t *testing.T) {
 	if err != nil {
 		t.Fatalf("%v\n%s", err, text)
 	}
-	if got.Machine != p.Machine || !got.Made.Equal(p.Made) || len(got.Decide) != 3 || got.Decide[1].ID != p.Decide[1].ID || got.Decide[1].Note != "a\nnote" {
+	if got.Machine != p.Machine || !got.Made.Equal(p.Made) || len(got.Decide) != 3 ||
+		got.Decide[1].ID != p.Decide[1].ID || got.Decide[1].Note != "a\nnote" {
 		t.Errorf("%+v", got)
 	}
 	if by, err := got.Decide[1].Later(); by != 5*time.Minute || err != nil {
@@ -31,10 +38,12 @@ func TestWhatIsWrongIsSaid(t *testing.T) {
 	const head = "format = 'calmdawn.proposal/1'\nmachine = 'm'\nmade = 2026-11-23T15:00:00Z\n"
 	for text, want := range map[string]string{
 		"": "the line format",
-		"format = 'calmdawn.proposal/2'\nnew = 1\n":                     "use the one that wrote it",
-		"format = 'other/1'\n":                                          "it is no proposal",
-		head + "[[decide]]\nid = 'a'\ndo = 'dissable'\n":                "entry 1, a: do is \"dissable\"",
-		head + "[[decide]]\nid = 'a'\ndo = 'keep'\nwhy = 'x'\n":         "line 7: there is nothing called \"decide.why\"",
+		"format = 'calmdawn.proposal/2'\nnew = 1\n": "use the one that wrote it",
+		"format = 'other/1'\n":                      "it is no proposal",
+		head + "[[decide]]\nid = 'a'\ndo = 'dissable'\n": "entry 1, a: do is " +
+			"\"dissable\"",
+		head + "[[decide]]\nid = 'a'\ndo = 'keep'\nwhy = 'x'\n": "line 7: there is " +
+			"nothing called \"decide.why\"",
 		head + "[[decide]]\ndo = 'keep'\n":                              "names no item",
 		head + "[[decide]]\nid = 'a'\ndo = 'delay'\nby = 'soon'\n":      "by is \"soon\"",
 		head + "[[decide]]\nid = 'a'\ndo = 'disable'\nby = '1m'\n":      "by is \"1m\"",

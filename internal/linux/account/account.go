@@ -1,4 +1,5 @@
-// Package account reads who can log in on a Linux machine, from its passwd(5) file.
+// Package account reads who can log in on a Linux machine, from its passwd(5)
+// file.
 package account
 
 import (
@@ -15,11 +16,13 @@ type User struct {
 	UID  int
 	GID  int
 	Home string
-	// Lingers is whether the user's service manager runs from the boot on, loginctl(1).
+	// Lingers is whether the user's service manager runs from the boot on,
+	// loginctl(1).
 	Lingers bool
 }
 
-// Read returns the accounts whose home folder is there, and among them only those of people: root, and ids from 1000 on.
+// Read returns the accounts whose home folder is there, and among them only
+// those of people: root, and ids from 1000 on.
 func Read(r *machine.Root) ([]User, error) {
 	text, err := r.ReadFile("/etc/passwd", 4<<20)
 	if err != nil {

@@ -2,7 +2,8 @@ package activity
 
 import "golang.org/x/sys/unix"
 
-// A Counter is a file in which the kernel tells figures, kept open. Its zero value is none.
+// A Counter is a file in which the kernel tells figures, kept open. Its zero
+// value is none.
 type Counter struct{ fd int }
 
 // OpenCounter opens a file; what cannot be opened is none.
@@ -17,8 +18,10 @@ func OpenCounter(file string) Counter {
 // Is reports whether it is open.
 func (c Counter) Is() bool { return c.fd > 0 }
 
-// Read returns what the file holds now, as far as it fits into the room; empty where it is none, or what it told of is gone. It asks once: to ask
-// again for the end, as readers of files do, has the kernel work it all out a second time.
+// Read returns what the file holds now, as far as it fits into the room; empty
+// where it is none, or what it told of is gone. It asks once: to ask again for
+// the end, as readers of files do, has the kernel work it all out a second
+// time.
 func (c Counter) Read(room []byte) []byte {
 	if c.fd == 0 {
 		return nil

@@ -1,8 +1,10 @@
-// Package activity reads what the units and the processes of the running machine use of its processors, disks and memory, from the
-// control groups (cgroups(7)) and proc(5).
+// Package activity reads what the units and the processes of the running
+// machine use of its processors, disks and memory, from the control groups
+// (cgroups(7)) and proc(5).
 //
-// It is made to be asked many times a second at little cost: files are kept open, and what is idle is asked less often. The
-// kernel's own files are read directly, not through the confined root: they are no files of a disk.
+// It is made to be asked many times a second at little cost: files are kept
+// open, and what is idle is asked less often. The kernel's own files are read
+// directly, not through the confined root: they are no files of a disk.
 package activity
 
 import (
@@ -58,12 +60,18 @@ type Groups struct {
 	buf    [4096]byte
 }
 
-// Follow begins to follow the control groups below a folder; an error says that this machine has none of the unified kind.
+// Follow begins to follow the control groups below a folder; an error says that
+// this machine has none of the unified kind.
 func Follow(root string) (*Groups, error) {
 	if _, err := os.Stat(filepath.Join(root, "cgroup.controllers")); err != nil {
 		return nil, errors.New("the machine has no unified control groups")
 	}
-	return &Groups{root: root, all: map[string]*Group{}, tops: map[string]*Group{}, watch: newWatch()}, nil
+	return &Groups{
+		root:  root,
+		all:   map[string]*Group{},
+		tops:  map[string]*Group{},
+		watch: newWatch(),
+	}, nil
 }
 
 // Close lets go of all files.
@@ -92,7 +100,8 @@ func (g *Groups) All() []*Group {
 	return all
 }
 
-// UnitOf returns the group that a process in the group of the given path belongs to: itself or one above it.
+// UnitOf returns the group that a process in the group of the given path
+// belongs to: itself or one above it.
 func (g *Groups) UnitOf(path string) (*Group, bool) {
 	for path != "" && path != "/" && path != "." {
 		if group, ok := g.all[path]; ok {
@@ -103,8 +112,9 @@ func (g *Groups) UnitOf(path string) (*Group, bool) {
 	return nil, false
 }
 
-// Discover looks for groups that are new. Where the kernel tells of them, the folders are listed only once: to list them all, several times a
-// second, would cost more than all else that is done here.
+// Discover looks for groups that are new. Where the kernel tells of them, the
+// folders are listed only once: to list them all, several times a second, would
+// cost more than all else that is done here.
 func (g *Groups) Discover() {
 	if g.listed && g.watch.made(g.anew) {
 		return
@@ -113,7 +123,8 @@ func (g *Groups) Discover() {
 	g.look("")
 }
 
-// anew meets a group of which the kernel told. A known one of that path may be another that is gone.
+// anew meets a group of which the kernel told. A known one of that path may be
+// another that is gone.
 func (g *Groups) anew(dir, name string) {
 	for _, of := range []map[string]*Group{g.all, g.tops} {
 		if group, known := of[dir+"/"+name]; known && !g.cpu(group) {
@@ -123,7 +134,8 @@ func (g *Groups) anew(dir, name string) {
 	g.meet(dir, name)
 }
 
-// look lists what is in a folder. It is watched first, so that nothing is missed between the two.
+// look lists what is in a folder. It is watched first, so that nothing is
+// missed between the two.
 func (g *Groups) look(dir string) {
 	folder := filepath.Join(g.root, dir)
 	g.watch.add(folder, dir)
@@ -155,7 +167,8 @@ func (g *Groups) meet(dir, name string) {
 			g.look(p)
 		}
 	case ".service", ".scope", ".mount", ".socket", ".swap":
-		if strings.HasPrefix(name, "user@") && ext == ".service" { // the service manager of a user, which has groups of its own
+		// the service manager of a user, which has groups of its own
+		if strings.HasPrefix(name, "user@") && ext == ".service" {
 			if depth <= maxDepth {
 				g.look(p)
 			}
@@ -165,7 +178,8 @@ func (g *Groups) meet(dir, name string) {
 	}
 }
 
-// follow keeps the files of a group open. One that was stopped and has started again goes on from where it was.
+// follow keeps the files of a group open. One that was stopped and has started
+// again goes on from where it was.
 func (g *Groups) follow(of map[string]*Group, p, native, uid string) {
 	group, known := of[p]
 	if known && !group.Gone || len(of) >= maxGroups {
@@ -176,7 +190,9 @@ func (g *Groups) follow(of map[string]*Group, p, native, uid string) {
 		of[p] = group
 	}
 	open := func(name string) Counter { return OpenCounter(g.root + p + "/" + name) }
-	group.stat, group.before, group.looked, group.next = open("cpu.stat"), boot.Use{CPU: group.cpu, Read: group.read}, -1, 0
+	group.stat, group.before, group.looked, group.next = open(
+		"cpu.stat",
+	), boot.Use{CPU: group.cpu, Read: group.read}, -1, 0
 	if native != "" {
 		group.io, group.memory = open("io.stat"), open("memory.current")
 	}
@@ -189,8 +205,8 @@ func (g *Group) leave() {
 	g.close()
 }
 
-// Sample asks the groups that are due, at the given moment of the boot. A group that did nothing is asked half as often each time,
-// down to every eighth call.
+// Sample asks the groups that are due, at the given moment of the boot. A group
+// that did nothing is asked half as often each time, down to every eighth call.
 func (g *Groups) Sample(at time.Duration) {
 	g.tick++
 	for _, group := range g.all {
@@ -211,13 +227,15 @@ func (g *Groups) Sample(at time.Duration) {
 	}
 }
 
-// Still reports whether the group that a process belongs to has done nothing since SampleDisks was last called.
+// Still reports whether the group that a process belongs to has done nothing
+// since SampleDisks was last called.
 func (g *Groups) Still(path string) bool {
 	group, ok := g.UnitOf(path)
 	return ok && !group.Gone && group.cpu == group.looked
 }
 
-// SampleDisks asks the groups that did something what they read, and hold in memory, where the machine accounts for it by group.
+// SampleDisks asks the groups that did something what they read, and hold in
+// memory, where the machine accounts for it by group.
 func (g *Groups) SampleDisks(at time.Duration) {
 	for _, group := range g.all {
 		if group.Gone || group.cpu == group.looked {
@@ -237,13 +255,15 @@ func (g *Groups) SampleDisks(at time.Duration) {
 	}
 }
 
-// Read is what a group read from disks, where the machine accounts for it by group.
+// Read is what a group read from disks, where the machine accounts for it by
+// group.
 func (g *Group) Read() (int64, bool) { return g.read, g.knowsRead }
 
 // CPU is what a group had used of the processors when it was last asked.
 func (g *Group) CPU() time.Duration { return g.cpu }
 
-// NoteRead says what a group's processes read, where the machine does not account for it by group.
+// NoteRead says what a group's processes read, where the machine does not
+// account for it by group.
 func (g *Group) NoteRead(at time.Duration, n int64) {
 	if g.knowsRead || n <= g.read {
 		return
@@ -252,12 +272,14 @@ func (g *Group) NoteRead(at time.Duration, n int64) {
 	g.add(at)
 }
 
-// add notes the present use. What was idle before gets a point at the end of that stretch.
+// add notes the present use. What was idle before gets a point at the end of
+// that stretch.
 func (g *Group) add(at time.Duration) {
 	g.Course = appendUse(g.Course, boot.Use{At: at, CPU: g.cpu, Read: g.read})
 }
 
-// appendUse adds a point to a course, and thins a course that has become too long: every second point of its older half goes.
+// appendUse adds a point to a course, and thins a course that has become too
+// long: every second point of its older half goes.
 func appendUse(course []boot.Use, u boot.Use) []boot.Use {
 	if n := len(course); n > 0 && course[n-1].At == u.At {
 		course[n-1] = u

@@ -9,7 +9,8 @@ import (
 	"time"
 )
 
-// TestGroups goes through the life of groups, with the kernel telling of new ones and without it.
+// TestGroups goes through the life of groups, with the kernel telling of new
+// ones and without it.
 func TestGroups(t *testing.T) {
 	for name, watched := range map[string]bool{"watched": true, "listed": false} {
 		t.Run(name, func(t *testing.T) {
@@ -20,7 +21,8 @@ func TestGroups(t *testing.T) {
 				if err := os.MkdirAll(p, 0o755); err != nil {
 					t.Fatal(err)
 				}
-				if err := os.WriteFile(filepath.Join(p, "cpu.stat"), fmt.Appendf(nil, "usage_usec %d\nuser_usec 0\n", usec), 0o644); err != nil {
+				if err := os.WriteFile(filepath.Join(p, "cpu.stat"),
+					fmt.Appendf(nil, "usage_usec %d\nuser_usec 0\n", usec), 0o644); err != nil {
 					t.Fatal(err)
 				}
 			}
@@ -28,7 +30,8 @@ func TestGroups(t *testing.T) {
 			if _, err := Follow(root); err == nil {
 				t.Error("a folder that holds no control groups was followed")
 			}
-			if err := os.WriteFile(filepath.Join(root, "cgroup.controllers"), nil, 0o644); err != nil {
+			if err := os.WriteFile(filepath.Join(root, "cgroup.controllers"), nil,
+				0o644); err != nil {
 				t.Fatal(err)
 			}
 			use("system.slice", 1000)
@@ -52,7 +55,8 @@ func TestGroups(t *testing.T) {
 				t.Helper()
 				var have []string
 				for _, group := range g.All() {
-					have = append(have, fmt.Sprint(group.Native, " ", group.UID, " ", group.CPU(), " ", group.Gone))
+					have = append(have,
+						fmt.Sprint(group.Native, " ", group.UID, " ", group.CPU(), " ", group.Gone))
 				}
 				if slices.Sort(have); !slices.Equal(have, want) {
 					t.Errorf("have %q; want %q", have, want)
@@ -66,7 +70,9 @@ func TestGroups(t *testing.T) {
 			look()
 			agree("a.service  1ms false", "b.service 1000 2ms false", "c.service  3ms false")
 			g.SampleDisks(at)
-			if use("system.slice/c.service", 4000); !g.Still("/system.slice/a.service/x") || !g.Still("/system.slice/c.service") || g.Still("/else") {
+			if use("system.slice/c.service",
+				4000); !g.Still("/system.slice/a.service/x") ||
+				!g.Still("/system.slice/c.service") || g.Still("/else") {
 				t.Error("what did nothing is not known to be still")
 			}
 			for range 10 {
@@ -75,7 +81,8 @@ func TestGroups(t *testing.T) {
 			if g.Still("/system.slice/c.service") {
 				t.Error("what did something counts as still")
 			}
-			// What was stopped is gone, and goes on from where it was when it is started again.
+			// What was stopped is gone, and goes on from where it was when it
+			// is started again.
 			if err := os.RemoveAll(filepath.Join(root, "system.slice/c.service")); err != nil {
 				t.Fatal(err)
 			}
@@ -86,7 +93,8 @@ func TestGroups(t *testing.T) {
 			use("system.slice/c.service", 500)
 			look()
 			agree("a.service  1ms false", "b.service 1000 2ms false", "c.service  4.5ms false")
-			if n := len(group.Course); group.Course[n-1].CPU != group.CPU() || group.Course[n-1].At != at {
+			if n := len(group.Course); group.Course[n-1].CPU != group.CPU() ||
+				group.Course[n-1].At != at {
 				t.Errorf("the course ends with %+v", group.Course[n-1])
 			}
 			use("system.slice", 9000)

@@ -15,13 +15,15 @@ type Present struct {
 	Memory int64   // resident, bytes; what processes share is counted for each
 }
 
-// Now is what runs at this moment, by unit, and by program for what has no unit of its own.
+// Now is what runs at this moment, by unit, and by program for what has no unit
+// of its own.
 type Now struct {
 	Units    map[boot.Key]Present
 	Programs map[ProgramKey]Present
 }
 
-// A ProgramKey names the processes of one program and one user. Program is the path of the program, or of the script that it runs.
+// A ProgramKey names the processes of one program and one user. Program is the
+// path of the program, or of the script that it runs.
 type ProgramKey struct{ Program, Owner string }
 
 // Look watches the running machine for a while. owners maps user ids to names.
@@ -60,7 +62,8 @@ func Look(procFolder string, during time.Duration, owners map[int]string) Now {
 	return now
 }
 
-// programWords are the paths that a process may be known by: its program, and the script that it was given.
+// programWords are the paths that a process may be known by: its program, and
+// the script that it was given.
 func programWords(words []string) []string {
 	var paths []string
 	for _, w := range words {
@@ -71,7 +74,8 @@ func programWords(words []string) []string {
 	return paths
 }
 
-// unitOf reads the unit out of the path of a control group, and the user whose manager it is of; 0 for the machine's.
+// unitOf reads the unit out of the path of a control group, and the user whose
+// manager it is of; 0 for the machine's.
 func unitOf(group string) (boot.Key, int) {
 	var key boot.Key
 	uid := 0
@@ -81,7 +85,8 @@ func unitOf(group string) (boot.Key, int) {
 		case isManager && strings.HasSuffix(part, ".service"):
 			uid, _ = strconv.Atoi(strings.TrimSuffix(user, ".service"))
 			key = boot.Key{}
-		case key.Native == "" && (strings.HasSuffix(part, ".service") || strings.HasSuffix(part, ".scope")):
+		case key.Native == "" &&
+			(strings.HasSuffix(part, ".service") || strings.HasSuffix(part, ".scope")):
 			key.Native = part
 		}
 	}

@@ -15,29 +15,34 @@ import (
 // A Process is one process, or what was seen of it while it was there.
 type Process struct {
 	PID, Parent int
-	Name        string   // the kernel's name of it, 15 bytes
-	Words       []string // only of processes in sessions: its program as the kernel knows it, and its first words
-	Group       string   // path of its control group
-	Began       uint64   // clock ticks since the kernel began
-	Memory      int64    // resident, bytes
-	Gone        bool
-	Course      []boot.Use // only of processes in sessions
+	Name        string // the kernel's name of it, 15 bytes
+	// only of processes in sessions: its program as the kernel knows it, and
+	// its first words
+	Words  []string
+	Group  string // path of its control group
+	Began  uint64 // clock ticks since the kernel began
+	Memory int64  // resident, bytes
+	Gone   bool
+	Course []boot.Use // only of processes in sessions
 
 	stat, io Counter
 	seen     int
-	// The kernel adds what a child had used to its parent when it has ended. What of that was seen on children themselves is not
-	// counted twice.
+	// The kernel adds what a child had used to its parent when it has ended.
+	// What of that was seen on children themselves is not counted twice.
 	cpu, seenCPU   time.Duration
 	read, seenRead int64
 }
 
-// CPU is what the process had used of the processors, with those of its ended children that nobody saw.
+// CPU is what the process had used of the processors, with those of its ended
+// children that nobody saw.
 func (p *Process) CPU() time.Duration { return max(0, p.cpu-p.seenCPU) }
 
-// Read is what the process had read from disks, in bytes, with those of its ended children that nobody saw.
+// Read is what the process had read from disks, in bytes, with those of its
+// ended children that nobody saw.
 func (p *Process) Read() int64 { return max(0, p.read-p.seenRead) }
 
-// Processes follows the processes of the running machine, those of the kernel aside.
+// Processes follows the processes of the running machine, those of the kernel
+// aside.
 type Processes struct {
 	root    string
 	all     map[int]*Process // by pid, alive
@@ -47,20 +52,30 @@ type Processes struct {
 	round   int
 	buf     [4096]byte
 	session func(group string) bool
-	// Still tells of groups that have done nothing since the last look: their processes are not asked again. It may be nil.
+	// Still tells of groups that have done nothing since the last look: their
+	// processes are not asked again. It may be nil.
 	Still func(group string) bool
 }
 
 const (
 	maxProcesses = 5000
 	maxGone      = 2000
-	ticks        = 100 // a second, of the clock in proc(5); the same on all Linux machines that users see
+	// a second, of the clock in proc(5); the same on all Linux machines that
+	// users see
+	ticks = 100
 )
 
-// FollowProcesses begins to follow the processes below a proc(5) folder. Of those in groups that session chooses, courses are kept, and
-// those that have ended are remembered.
+// FollowProcesses begins to follow the processes below a proc(5) folder. Of
+// those in groups that session chooses, courses are kept, and those that have
+// ended are remembered.
 func FollowProcesses(root string, session func(group string) bool) *Processes {
-	return &Processes{root: root, all: map[int]*Process{}, left: map[string]int64{}, kernel: map[int]bool{}, session: session}
+	return &Processes{
+		root:    root,
+		all:     map[int]*Process{},
+		left:    map[string]int64{},
+		kernel:  map[int]bool{},
+		session: session,
+	}
 }
 
 // Close lets go of all files.
@@ -107,8 +122,13 @@ func (p *Processes) Sample(at time.Duration) {
 			continue // it has ended, or another has its number now
 		}
 		process.seen = p.round
-		if p.session(process.Group) && (process.CPU() != cpu || process.Read() != read || len(process.Course) == 0) {
-			process.Course = appendUse(process.Course, boot.Use{At: at, CPU: process.CPU(), Read: process.Read()})
+		if p.session(process.Group) &&
+			(process.CPU() != cpu || process.Read() != read || len(process.Course) == 0) {
+			process.Course = appendUse(process.Course, boot.Use{
+				At:   at,
+				CPU:  process.CPU(),
+				Read: process.Read(),
+			})
 		}
 	}
 	for pid, process := range p.all {
@@ -133,7 +153,8 @@ func (p *Processes) end(pid int, process *Process) {
 	}
 }
 
-// open begins to follow a process; nil for one of the kernel's, or one that has ended already.
+// open begins to follow a process; nil for one of the kernel's, or one that has
+// ended already.
 func (p *Processes) open(pid int) *Process {
 	folder := p.root + "/" + strconv.Itoa(pid) + "/"
 	process := &Process{PID: pid, stat: OpenCounter(folder + "stat")}
@@ -154,20 +175,23 @@ func (p *Processes) open(pid int) *Process {
 	return process
 }
 
-// words are the program of a process as the kernel knows it, and its first words.
+// words are the program of a process as the kernel knows it, and its first
+// words.
 func (p *Processes) words(pid int) (all []string) {
 	folder := filepath.Join(p.root, strconv.Itoa(pid))
 	if target, err := os.Readlink(folder + "/exe"); err == nil {
 		all = append(all, strings.TrimSuffix(target, " (deleted)"))
 	}
 	if words, err := os.ReadFile(folder + "/cmdline"); err == nil {
-		list := strings.Split(strings.TrimRight(string(words[:min(len(words), 1024)]), "\x00"), "\x00")
+		list := strings.Split(strings.TrimRight(string(words[:min(len(words), 1024)]), "\x00"),
+			"\x00")
 		all = append(all, list[:min(len(list), 4)]...)
 	}
 	return all
 }
 
-// groupOf reads the path of a process's group in the unified hierarchy, cgroups(7).
+// groupOf reads the path of a process's group in the unified hierarchy,
+// cgroups(7).
 func (p *Processes) groupOf(file string) string {
 	c := OpenCounter(file)
 	defer c.Close()
@@ -186,7 +210,8 @@ func (p *Processes) read(process *Process) bool {
 	if open < 0 || end < open {
 		return false
 	}
-	// Field 3 follows the name: state; then parent (4), times of its own and of its ended children (14 to 17), begin (22), pages (24).
+	// Field 3 follows the name: state; then parent (4), times of its own and of
+	// its ended children (14 to 17), begin (22), pages (24).
 	var used uint64
 	field := 3
 	for word := range bytes.FieldsSeq(text[end+1:]) {
@@ -209,7 +234,8 @@ func (p *Processes) read(process *Process) bool {
 	}
 	if name := text[open+1 : end]; string(name) != process.Name {
 		again := process.Name != ""
-		if process.Name = string(name); again && p.session(process.Group) { // it has become another program
+		// it has become another program
+		if process.Name = string(name); again && p.session(process.Group) {
 			process.Words = p.words(process.PID)
 		}
 	}
@@ -230,8 +256,8 @@ func number(digits []byte) (n uint64) {
 	return n
 }
 
-// ReadByGroup is what the processes of each group have read from disks so far. What came and went between two looks
-// counts for its parent.
+// ReadByGroup is what the processes of each group have read from disks so far.
+// What came and went between two looks counts for its parent.
 func (p *Processes) ReadByGroup() map[string]int64 {
 	sum := map[string]int64{}
 	for group, n := range p.left {
@@ -253,7 +279,8 @@ func (p *Processes) Alive() []*Process {
 	return all
 }
 
-// Names are the kernel's names of the processes that were there at the last look.
+// Names are the kernel's names of the processes that were there at the last
+// look.
 func (p *Processes) Names() (names []string) {
 	for _, process := range p.all {
 		names = append(names, process.Name)
@@ -261,7 +288,8 @@ func (p *Processes) Names() (names []string) {
 	return names
 }
 
-// InSessions lists the processes of sessions, ended ones too, in the order in which they began.
+// InSessions lists the processes of sessions, ended ones too, in the order in
+// which they began.
 func (p *Processes) InSessions() []*Process {
 	all := slices.Clone(p.gone)
 	for _, process := range p.all {

@@ -10,7 +10,8 @@ import (
 	"time"
 )
 
-// TestAProcessBecomesAnother follows a process of a session that was met before it had become its program, and ends.
+// TestAProcessBecomesAnother follows a process of a session that was met before
+// it had become its program, and ends.
 func TestAProcessBecomesAnother(t *testing.T) {
 	root := t.TempDir()
 	write := func(name, text string) {
@@ -23,13 +24,17 @@ func TestAProcessBecomesAnother(t *testing.T) {
 		}
 	}
 	stat := func(name string, ticks int) {
-		write("stat", fmt.Sprintf("70 (%s) S 1 70 70 0 -1 0 0 0 0 0 %d 0 0 0 20 0 1 0 500 0 2 0\n", name, ticks))
+		write("stat",
+			fmt.Sprintf("70 (%s) S 1 70 70 0 -1 0 0 0 0 0 %d 0 0 0 20 0 1 0 500 0 2 0\n", name,
+				ticks))
 	}
 	stat("sh", 1)
 	write("io", "rchar: 9\nread_bytes: 4096\n")
 	write("cgroup", "0::/user.slice/session-1.scope\n")
 	write("cmdline", "sh\x00")
-	p := FollowProcesses(root, func(group string) bool { return strings.HasSuffix(group, ".scope") })
+	p := FollowProcesses(root, func(group string) bool {
+		return strings.HasSuffix(group, ".scope")
+	})
 	defer p.Close()
 	p.Sample(time.Second)
 	stat("till (2)", 30)
@@ -51,10 +56,12 @@ func TestAProcessBecomesAnother(t *testing.T) {
 		t.Fatalf("%d processes", len(all))
 	}
 	got := all[0]
-	if got.Name != "till (2)" || !slices.Equal(got.Words, []string{"/usr/bin/till", "--desk"}) || got.CPU() != 300*time.Millisecond || got.Read() != 12288 || !got.Gone {
+	if got.Name != "till (2)" || !slices.Equal(got.Words, []string{"/usr/bin/till", "--desk"}) ||
+		got.CPU() != 300*time.Millisecond || got.Read() != 12288 || !got.Gone {
 		t.Errorf("%+v used %v and read %d", got, got.CPU(), got.Read())
 	}
-	if n := len(got.Course); n != 2 || got.Course[0].At != time.Second || got.Course[1].At != 3*time.Second {
+	if n := len(got.Course); n != 2 || got.Course[0].At != time.Second ||
+		got.Course[1].At != 3*time.Second {
 		t.Errorf("course: %v", got.Course)
 	}
 }

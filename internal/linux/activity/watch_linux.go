@@ -9,7 +9,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// A watch tells of folders that are made in folders, inotify(7). The kernel tells it of control groups too.
+// A watch tells of folders that are made in folders, inotify(7). The kernel
+// tells it of control groups too.
 type watch struct {
 	fd      int
 	folders map[int32]string
@@ -47,7 +48,8 @@ func (w *watch) add(folder, name string) {
 	}
 }
 
-// made tells of the folders that were made since it was last asked; false when it may have missed some.
+// made tells of the folders that were made since it was last asked; false when
+// it may have missed some.
 func (w *watch) made(tell func(folder, name string)) bool {
 	if w == nil {
 		return false

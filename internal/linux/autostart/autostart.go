@@ -33,13 +33,21 @@ type Entries struct {
 	users    []account.User
 	desktops []string // the names of the desktops that can be logged in to, each a list
 	unread   []item.Unread
-	// Stopped says why a user's service manager would not start the unit that it makes of an entry; empty where it would.
+	// Stopped says why a user's service manager would not start the unit that
+	// it makes of an entry; empty where it would.
 	Stopped func(user account.User, unit string) string
 }
 
-// Read prepares the survey of a machine for the given users; titles are in the given language where entries give them.
+// Read prepares the survey of a machine for the given users; titles are in the
+// given language where entries give them.
 func Read(r *machine.Root, finder *launch.Finder, users []account.User, language string) *Entries {
-	e := &Entries{root: r, finder: finder, language: language, users: users, Stopped: func(account.User, string) string { return "" }}
+	e := &Entries{
+		root:     r,
+		finder:   finder,
+		language: language,
+		users:    users,
+		Stopped:  func(account.User, string) string { return "" },
+	}
 	e.desktops = append(e.installedDesktops(), e.environmentDesktop()...)
 	return e
 }
@@ -74,11 +82,13 @@ func (e *Entries) Survey() []item.Item {
 	return items
 }
 
-// UnitOf is the name of the unit that a user's service manager makes of an entry, systemd-xdg-autostart-generator(8).
+// UnitOf is the name of the unit that a user's service manager makes of an
+// entry, systemd-xdg-autostart-generator(8).
 func UnitOf(name string) string {
 	var b strings.Builder
 	for i, c := range []byte(strings.TrimSuffix(name, ".desktop")) {
-		plain := c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '_' || c == ':' || c == '.' && i > 0
+		plain := c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' ||
+			c == '_' || c == ':' || c == '.' && i > 0
 		switch {
 		case c == '/':
 			b.WriteByte('-')
@@ -91,8 +101,8 @@ func UnitOf(name string) string {
 	return "app-" + b.String() + "@autostart.service"
 }
 
-// forAll switches off an entry of the machine that reaches none of the people who log in: each has one of the same name,
-// or has it stopped.
+// forAll switches off an entry of the machine that reaches none of the people
+// who log in: each has one of the same name, or has it stopped.
 func (e *Entries) forAll(it *item.Item) {
 	if !it.State.Launched() {
 		return
@@ -119,7 +129,8 @@ func (e *Entries) forAll(it *item.Item) {
 	}
 }
 
-// overrides reports whether a user has an entry that hides the machine's of the same name: any file does, empty or broken ones too.
+// overrides reports whether a user has an entry that hides the machine's of the
+// same name: any file does, empty or broken ones too.
 func (e *Entries) overrides(u account.User, name string) bool {
 	return e.root.IsFile(path.Join(u.Home, homeFolder, name))
 }
@@ -130,7 +141,9 @@ func (e *Entries) folder(folder string, owner account.User) []item.Item {
 		e.skip(folder, err)
 		return nil
 	}
-	entries = slices.DeleteFunc(entries, func(f machine.Entry) bool { return !strings.HasSuffix(f.Name, ".desktop") })
+	entries = slices.DeleteFunc(entries, func(f machine.Entry) bool {
+		return !strings.HasSuffix(f.Name, ".desktop")
+	})
 	texts, errs := make([][]byte, len(entries)), make([]error, len(entries))
 	machine.Each(len(entries), func(i int) {
 		p := path.Join(folder, entries[i].Name)
@@ -152,8 +165,15 @@ func (e *Entries) folder(folder string, owner account.User) []item.Item {
 func (e *Entries) item(p string, owner account.User, text []byte, err error) (item.Item, bool) {
 	name := path.Base(p)
 	it := item.Item{
-		ID: Prefix + name, Kind: item.Program, Native: name, Title: strings.TrimSuffix(name, ".desktop"),
-		Owner: owner.Name, When: item.AtLogin, State: item.On, File: p, Because: []string{"desktop login", name},
+		ID:      Prefix + name,
+		Kind:    item.Program,
+		Native:  name,
+		Title:   strings.TrimSuffix(name, ".desktop"),
+		Owner:   owner.Name,
+		When:    item.AtLogin,
+		State:   item.On,
+		File:    p,
+		Because: []string{"desktop login", name},
 	}
 	if owner.Name != "" {
 		it.ID += "@" + owner.Name
@@ -180,7 +200,11 @@ func (e *Entries) item(p string, owner account.User, text []byte, err error) (it
 	if d.keys["Type"] != "Application" || it.Command == "" {
 		return it, d.hidden && e.overridden(name)
 	}
-	for _, key := range []string{"AutostartCondition", "X-GNOME-AutostartCondition", "X-KDE-autostart-condition"} {
+	for _, key := range []string{
+		"AutostartCondition",
+		"X-GNOME-AutostartCondition",
+		"X-KDE-autostart-condition",
+	} {
 		if v := d.keys[key]; v != "" {
 			it.Conditions = append(it.Conditions, key+"="+v)
 		}
@@ -191,18 +215,21 @@ func (e *Entries) item(p string, owner account.User, text []byte, err error) (it
 	case program.Missing != "":
 		it.State, it.Why = item.Broken, program.Missing+" is not there"
 	case delay > 0:
-		it.State, it.When, it.Fires = item.Delayed, item.Later, fmt.Sprintf("%d s after login", delay)
+		it.State, it.When, it.Fires = item.Delayed, item.Later, fmt.Sprintf("%d s after login",
+			delay)
 	}
 	return it, true
 }
 
-// overridden reports whether the machine has an entry of this name, which a user's would hide.
+// overridden reports whether the machine has an entry of this name, which a
+// user's would hide.
 func (e *Entries) overridden(name string) bool {
 	_, err := e.root.Stat(path.Join(machineFolder, name))
 	return err == nil
 }
 
-// heldBack says why no desktop on this machine launches the entry; empty when one does.
+// heldBack says why no desktop on this machine launches the entry; empty when
+// one does.
 func (e *Entries) heldBack(d entry) string {
 	if d.hidden {
 		return "switched off by Hidden=true"
@@ -211,13 +238,17 @@ func (e *Entries) heldBack(d entry) string {
 		return "its TryExec program " + try + " is not there"
 	}
 	gnome := func(session string) bool { return slices.Contains(list(session), "GNOME") }
-	if phase := d.keys["X-GNOME-Autostart-Phase"]; phase != "" && !slices.ContainsFunc(e.desktops, gnome) {
-		return "its phase " + phase + " is started by a session manager that this machine does not have"
+	if phase := d.keys["X-GNOME-Autostart-Phase"]; phase != "" &&
+		!slices.ContainsFunc(e.desktops, gnome) {
+		return "its phase " + phase + " is started by a session manager that this machine does " +
+			"not have"
 	}
 	if skip, err := boolean(d.keys["X-systemd-skip"]); err == nil && skip {
 		return "switched off by X-systemd-skip"
 	}
-	if on, err := boolean(d.keys["X-GNOME-Autostart-enabled"]); err == nil && !on && len(e.desktops) > 0 && !slices.ContainsFunc(e.desktops, func(s string) bool { return !gnome(s) }) {
+	if on, err := boolean(d.keys["X-GNOME-Autostart-enabled"]); err == nil && !on &&
+		len(e.desktops) > 0 &&
+		!slices.ContainsFunc(e.desktops, func(s string) bool { return !gnome(s) }) {
 		return "switched off by X-GNOME-Autostart-enabled=false"
 	}
 	only, not := list(d.keys["OnlyShowIn"]), list(d.keys["NotShowIn"])
@@ -230,7 +261,9 @@ func (e *Entries) heldBack(d entry) string {
 	shown := slices.ContainsFunc(e.desktops, func(session string) bool {
 		names := list(session)
 		in := func(set []string) bool {
-			return slices.ContainsFunc(names, func(n string) bool { return slices.Contains(set, n) })
+			return slices.ContainsFunc(names, func(n string) bool {
+				return slices.Contains(set, n)
+			})
 		}
 		return (len(only) == 0 || in(only)) && !in(not)
 	})
@@ -240,12 +273,14 @@ func (e *Entries) heldBack(d entry) string {
 	return ""
 }
 
-// installedDesktops returns the DesktopNames of each session that can be logged in to.
+// installedDesktops returns the DesktopNames of each session that can be logged
+// in to.
 func (e *Entries) installedDesktops() []string {
 	var names []string
 	for _, folder := range []string{"/usr/share/xsessions", "/usr/share/wayland-sessions"} {
 		for _, text := range e.texts(folder, ".desktop") {
-			if d, err := parse(text); err == nil && d.keys["DesktopNames"] != "" && !slices.Contains(names, d.keys["DesktopNames"]) {
+			if d, err := parse(text); err == nil && d.keys["DesktopNames"] != "" &&
+				!slices.Contains(names, d.keys["DesktopNames"]) {
 				names = append(names, d.keys["DesktopNames"])
 			}
 		}
@@ -253,7 +288,8 @@ func (e *Entries) installedDesktops() []string {
 	return names
 }
 
-// texts returns the files of a folder whose names end so, in the order of their names; what cannot be read is passed over.
+// texts returns the files of a folder whose names end so, in the order of their
+// names; what cannot be read is passed over.
 func (e *Entries) texts(folder, suffix string) [][]byte {
 	entries, err := e.root.ReadDir(folder)
 	if err != nil {
@@ -273,13 +309,19 @@ func (e *Entries) texts(folder, suffix string) [][]byte {
 
 var searchPath = []string{"/usr/local/bin", "/usr/bin", "/bin", "/usr/local/games", "/usr/games"}
 
-// environmentDesktop is the desktop that users' service managers are told, environment.d(5).
+// environmentDesktop is the desktop that users' service managers are told,
+// environment.d(5).
 func (e *Entries) environmentDesktop() []string {
 	found := ""
-	for _, folder := range []string{"/usr/lib/environment.d", "/usr/local/lib/environment.d", "/etc/environment.d"} {
+	for _, folder := range []string{
+		"/usr/lib/environment.d",
+		"/usr/local/lib/environment.d",
+		"/etc/environment.d",
+	} {
 		for _, text := range e.texts(folder, ".conf") {
 			for line := range strings.Lines(string(text)) {
-				if value, ok := strings.CutPrefix(strings.TrimSpace(line), "XDG_CURRENT_DESKTOP="); ok {
+				if value, ok := strings.CutPrefix(strings.TrimSpace(line),
+					"XDG_CURRENT_DESKTOP="); ok {
 					found = strings.ReplaceAll(strings.Trim(value, `"'`), ":", ";")
 				}
 			}
@@ -291,10 +333,13 @@ func (e *Entries) environmentDesktop() []string {
 	return []string{found}
 }
 
-// Turn plans the entry's Hidden key, or that its program is held back. The machine's entries are turned for all users.
+// Turn plans the entry's Hidden key, or that its program is held back. The
+// machine's entries are turned for all users.
 func (e *Entries) Turn(d *machine.Draft, it item.Item, to item.State, by time.Duration) error {
 	home := ""
-	if i := slices.IndexFunc(e.users, func(u account.User) bool { return u.Name == it.Owner }); i >= 0 && it.Owner != "" {
+	if i := slices.IndexFunc(e.users, func(u account.User) bool {
+		return u.Name == it.Owner
+	}); i >= 0 && it.Owner != "" {
 		home = e.users[i].Home
 	}
 	if to != item.Off && it.State == item.Off && !strings.HasPrefix(it.Why, "switched off") {
@@ -326,8 +371,8 @@ func (e *Entries) Turn(d *machine.Draft, it item.Item, to item.State, by time.Du
 	return d.Create(it.File, home, text)
 }
 
-// ForUser returns the item that an entry of the machine is to one user who has none of its name: what is turned is an entry
-// of theirs in its place.
+// ForUser returns the item that an entry of the machine is to one user who has
+// none of its name: what is turned is an entry of theirs in its place.
 func (e *Entries) ForUser(it item.Item, name string) (item.Item, bool) {
 	i := slices.IndexFunc(e.users, func(u account.User) bool { return u.Name == name })
 	if i < 0 || it.Owner != "" || e.overrides(e.users[i], it.Native) {

@@ -1,5 +1,6 @@
-// Package autostart reads the programs that a desktop launches when somebody logs in, and plans their switching: the
-// freedesktop.org Desktop Application Autostart and Desktop Entry specifications.
+// Package autostart reads the programs that a desktop launches when somebody
+// logs in, and plans their switching: the freedesktop.org Desktop Application
+// Autostart and Desktop Entry specifications.
 package autostart
 
 import (
@@ -14,7 +15,8 @@ import (
 
 const group = "Desktop Entry"
 
-// An entry holds the keys of the [Desktop Entry] group that decide and describe.
+// An entry holds the keys of the [Desktop Entry] group that decide and
+// describe.
 type entry struct {
 	keys   map[string]string // text keys: the first counts
 	hidden bool              // the last Hidden counts
@@ -59,7 +61,8 @@ func parse(text []byte) (entry, error) {
 	return e, nil
 }
 
-// localised returns a text in a language such as "de_AT.UTF-8@euro", as near to it as the entry has.
+// localised returns a text in a language such as "de_AT.UTF-8@euro", as near to
+// it as the entry has.
 func (e entry) localised(key, language string) string {
 	rest, modifier, _ := strings.Cut(language, "@")
 	rest, _, _ = strings.Cut(rest, ".")
@@ -87,16 +90,19 @@ func list(value string) []string {
 	return strings.FieldsFunc(value, func(r rune) bool { return r == ';' })
 }
 
-// A program is held back by a shell that sleeps before it; what its Exec was stands beside it in a key of ours.
+// A program is held back by a shell that sleeps before it; what its Exec was
+// stands beside it in a key of ours.
 var (
-	held     = regexp.MustCompile(`^/bin/sh -c "sleep ([0-9]+); exec [^"]*"$`)
-	plain    = regexp.MustCompile(`^[A-Za-z0-9_@+=:,./ -]+$`)
-	argument = regexp.MustCompile(` ?%[fFuUdDnNickvm]\b`) // what stands for files and icons; there are none at login
+	held  = regexp.MustCompile(`^/bin/sh -c "sleep ([0-9]+); exec [^"]*"$`)
+	plain = regexp.MustCompile(`^[A-Za-z0-9_@+=:,./ -]+$`)
+	// what stands for files and icons; there are none at login
+	argument = regexp.MustCompile(` ?%[fFuUdDnNickvm]\b`)
 )
 
 const keptExec = "X-Calmdawn-Exec"
 
-// command returns the Exec value that is meant, and by how many seconds it is held back.
+// command returns the Exec value that is meant, and by how many seconds it is
+// held back.
 func (e entry) command() (string, int) {
 	m := held.FindStringSubmatch(e.keys["Exec"])
 	if m == nil || e.keys[keptExec] == "" {
@@ -106,8 +112,9 @@ func (e entry) command() (string, int) {
 	return e.keys[keptExec], seconds
 }
 
-// setDelay returns the text of a desktop entry whose program is held back by so many seconds, 0 for not at all, and which is not
-// hidden; every other byte as it was.
+// setDelay returns the text of a desktop entry whose program is held back by so
+// many seconds, 0 for not at all, and which is not hidden; every other byte as
+// it was.
 func setDelay(text []byte, seconds int) ([]byte, error) {
 	d, err := parse(text)
 	if err != nil {
@@ -116,7 +123,8 @@ func setDelay(text []byte, seconds int) ([]byte, error) {
 	command, now := d.command()
 	bare := strings.TrimSpace(argument.ReplaceAllString(command, ""))
 	if seconds > 0 && !plain.MatchString(bare) {
-		return nil, fmt.Errorf("its launch line is too involved to be held back safely: %s", command)
+		return nil, fmt.Errorf("its launch line is too involved to be held back safely: %s",
+			command)
 	}
 	if seconds != now {
 		lines := strings.SplitAfter(string(text), "\n")
@@ -136,7 +144,8 @@ func setDelay(text []byte, seconds int) ([]byte, error) {
 				if ending == "" {
 					ending = "\n"
 				}
-				line = fmt.Sprintf("Exec=/bin/sh -c \"sleep %d; exec %s\"%s%s=%s%s", seconds, bare, ending, keptExec, command, ending)
+				line = fmt.Sprintf("Exec=/bin/sh -c \"sleep %d; exec %s\"%s%s=%s%s", seconds, bare,
+					ending, keptExec, command, ending)
 				done = true
 			case inside && key == "Exec" && !done:
 				line, done = "Exec="+command+ending, true
@@ -151,7 +160,8 @@ func setDelay(text []byte, seconds int) ([]byte, error) {
 	return text, nil
 }
 
-// setHidden returns the text of a desktop entry with Hidden set, every other byte as it was.
+// setHidden returns the text of a desktop entry with Hidden set, every other
+// byte as it was.
 func setHidden(text []byte, hidden bool) ([]byte, error) {
 	ending := "\n"
 	if bytes.Contains(text, []byte("\r\n")) {

@@ -7,10 +7,14 @@ import (
 
 func TestSetHiddenChangesOneLine(t *testing.T) {
 	for _, c := range []struct{ before, off, on string }{
-		{"[Desktop Entry]\nExec=x\n", "[Desktop Entry]\nExec=x\nHidden=true\n", "[Desktop Entry]\nExec=x\nHidden=false\n"},
-		{"# c\n[Desktop Entry]\r\nHidden = false\r\nExec=x\r\n", "# c\n[Desktop Entry]\r\nHidden=true\r\nExec=x\r\n", "# c\n[Desktop Entry]\r\nHidden=false\r\nExec=x\r\n"},
-		{"[Desktop Entry]\nExec=x\n\n[Action]\nHidden=no\n", "[Desktop Entry]\nExec=x\nHidden=true\n\n[Action]\nHidden=no\n", ""},
-		{"[Desktop Entry]\nHidden=true\nHidden=false", "[Desktop Entry]\nHidden=true\nHidden=true", ""},
+		{"[Desktop Entry]\nExec=x\n", "[Desktop Entry]\nExec=x\nHidden=true\n", "[Desktop " +
+			"Entry]\nExec=x\nHidden=false\n"},
+		{"# c\n[Desktop Entry]\r\nHidden = false\r\nExec=x\r\n", "# c\n[Desktop Entry]\r\n" +
+			"Hidden=true\r\nExec=x\r\n", "# c\n[Desktop Entry]\r\nHidden=false\r\nExec=x\r\n"},
+		{"[Desktop Entry]\nExec=x\n\n[Action]\nHidden=no\n", "[Desktop Entry]\nExec=x\n" +
+			"Hidden=true\n\n[Action]\nHidden=no\n", ""},
+		{"[Desktop Entry]\nHidden=true\nHidden=false", "[Desktop Entry]\nHidden=true\n" +
+			"Hidden=true", ""},
 		{"[Desktop Entry]\nExec=x", "[Desktop Entry]\nExec=x\nHidden=true\n", ""},
 		{"[Other]\nExec=x\n", "error", "error"},
 	} {
@@ -28,10 +32,12 @@ func TestSetHiddenChangesOneLine(t *testing.T) {
 
 func TestSetDelayAndBack(t *testing.T) {
 	for before, want := range map[string]string{
-		"[Desktop Entry]\nExec=x --y %U\nName=n\n":      "[Desktop Entry]\nExec=/bin/sh -c \"sleep 60; exec x --y\"\nX-Calmdawn-Exec=x --y %U\nName=n\n",
-		"[Desktop Entry]\r\nExec=x\r\nHidden=false\r\n": "[Desktop Entry]\r\nExec=/bin/sh -c \"sleep 60; exec x\"\r\nX-Calmdawn-Exec=x\r\nHidden=false\r\n",
-		"[Desktop Entry]\nExec=x \"a b\"\n":             "error",
-		"[Desktop Entry]\nExec=x; rm -rf\n":             "error",
+		"[Desktop Entry]\nExec=x --y %U\nName=n\n": "[Desktop Entry]\nExec=/bin/sh -c " +
+			"\"sleep 60; exec x --y\"\nX-Calmdawn-Exec=x --y %U\nName=n\n",
+		"[Desktop Entry]\r\nExec=x\r\nHidden=false\r\n": "[Desktop Entry]\r\nExec=/bin/sh -c " +
+			"\"sleep 60; exec x\"\r\nX-Calmdawn-Exec=x\r\nHidden=false\r\n",
+		"[Desktop Entry]\nExec=x \"a b\"\n": "error",
+		"[Desktop Entry]\nExec=x; rm -rf\n": "error",
 	} {
 		got, err := setDelay([]byte(before), 60)
 		if err != nil {
@@ -44,10 +50,12 @@ func TestSetDelayAndBack(t *testing.T) {
 			continue
 		}
 		d, err := parse(got)
-		if command, delay := d.command(); err != nil || delay != 60 || !strings.HasPrefix(command, "x") {
+		if command, delay := d.command(); err != nil || delay != 60 ||
+			!strings.HasPrefix(command, "x") {
 			t.Errorf("%q is read as %q, %d, %v", got, command, delay, err)
 		}
-		if longer, err := setDelay(got, 90); err != nil || strings.Count(string(longer), "sleep") != 1 {
+		if longer, err := setDelay(got,
+			90); err != nil || strings.Count(string(longer), "sleep") != 1 {
 			t.Errorf("%q delayed longer: %q, %v", got, longer, err)
 		}
 		if back, err := setDelay(got, 0); err != nil || string(back) != before {
@@ -61,7 +69,13 @@ func TestLocalised(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for language, want := range map[string]string{"": "Sync", "C": "Sync", "de_DE.UTF-8": "Abgleich", "de_AT@euro": "Obgleich", "fr_FR": "Sync"} {
+	for language, want := range map[string]string{
+		"":            "Sync",
+		"C":           "Sync",
+		"de_DE.UTF-8": "Abgleich",
+		"de_AT@euro":  "Obgleich",
+		"fr_FR":       "Sync",
+	} {
 		if got := d.localised("Name", language); got != want {
 			t.Errorf("%q: %q; want %q", language, got, want)
 		}

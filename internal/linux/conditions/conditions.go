@@ -1,4 +1,5 @@
-// Package conditions looks at what else bears on how long a machine takes to boot: free disk space, memory, power, updates.
+// Package conditions looks at what else bears on how long a machine takes to
+// boot: free disk space, memory, power, updates.
 //
 // It looks and says why each matters; it cleans and repairs nothing.
 package conditions
@@ -39,7 +40,12 @@ func Failed(b boot.Boot) boot.Condition {
 			names = append(names, s.Native)
 		}
 	}
-	c := boot.Condition{Name: "failed services", Value: "none in the last boot", Why: load().Why["failed services"], When: "last boot"}
+	c := boot.Condition{
+		Name:  "failed services",
+		Value: "none in the last boot",
+		Why:   load().Why["failed services"],
+		When:  "last boot",
+	}
 	if len(names) > 0 {
 		c.Value, c.Bad = strings.Join(names, ", "), true
 	}
@@ -62,7 +68,8 @@ type look struct {
 	all   []boot.Condition
 }
 
-// Of returns the conditions of a machine as they are now. Of a mounted disk only what stands on it is known.
+// Of returns the conditions of a machine as they are now. Of a mounted disk
+// only what stands on it is known.
 func Of(r *machine.Root) []boot.Condition {
 	var running []string
 	if r.Live() {
@@ -72,7 +79,8 @@ func Of(r *machine.Root) []boot.Condition {
 	return l.of(running, false)
 }
 
-// OfBoot returns the conditions of the boot that is running, without what takes long to find. running are the kernel's names of the processes.
+// OfBoot returns the conditions of the boot that is running, without what takes
+// long to find. running are the kernel's names of the processes.
 func OfBoot(r *machine.Root, running []string) []boot.Condition {
 	l := look{root: r, rules: load(), when: "this boot", steps: 2000}
 	return l.of(running, true)
@@ -97,7 +105,13 @@ func (l *look) of(running []string, quick bool) []boot.Condition {
 }
 
 func (l *look) say(name string, bad bool, format string, values ...any) {
-	l.all = append(l.all, boot.Condition{Name: name, Value: fmt.Sprintf(format, values...), Why: l.Why[name], Bad: bad, When: l.when})
+	l.all = append(l.all, boot.Condition{
+		Name:  name,
+		Value: fmt.Sprintf(format, values...),
+		Why:   l.Why[name],
+		Bad:   bad,
+		When:  l.when,
+	})
 }
 
 func (l *look) disk() {
@@ -109,13 +123,15 @@ func (l *look) disk() {
 	l.say("free disk space", share < l.LeastFree, "%.0f %% of %s", share*100, size(total))
 }
 
-// diskKind follows sysfs(5) from the device number of the root file system to the disk's queue.
+// diskKind follows sysfs(5) from the device number of the root file system to
+// the disk's queue.
 func (l *look) diskKind() {
 	info, err := l.root.Stat("/")
 	if err != nil {
 		return
 	}
-	major, minor := info.Device>>8&0xfff|info.Device>>32&^0xfff, info.Device&0xff|info.Device>>12&^0xff
+	major := info.Device>>8&0xfff | info.Device>>32&^0xfff
+	minor := info.Device&0xff | info.Device>>12&^0xff
 	device, err := filepath.EvalSymlinks(fmt.Sprintf("/sys/dev/block/%d:%d", major, minor))
 	for ; err == nil && strings.HasPrefix(device, "/sys/devices/"); device = path.Dir(device) {
 		text, err := os.ReadFile(device + "/queue/rotational")
@@ -145,11 +161,13 @@ func (l *look) memory() {
 	}
 	if total := kb["MemTotal"]; total > 0 {
 		left := kb["MemAvailable"]
-		l.say("memory in use", left < l.LeastIdle*total, "%s of %s", size(uint64((total-left)*1024)), size(uint64(total*1024)))
+		l.say("memory in use", left < l.LeastIdle*total, "%s of %s",
+			size(uint64((total-left)*1024)), size(uint64(total*1024)))
 	}
 	if total := kb["SwapTotal"]; total > 0 {
 		used := total - kb["SwapFree"]
-		l.say("swap in use", used > 0.1*total, "%s of %s", size(uint64(used*1024)), size(uint64(total*1024)))
+		l.say("swap in use", used > 0.1*total, "%s of %s", size(uint64(used*1024)),
+			size(uint64(total*1024)))
 	} else if _, told := kb["SwapTotal"]; told {
 		l.say("swap in use", false, "the machine has none")
 	}
@@ -175,7 +193,8 @@ func (l *look) kernel() {
 
 // power reads the processors' governor and what the machine is fed by.
 func (l *look) power() {
-	if text, err := os.ReadFile("/sys/devices/system/cpu/cpu0/cpufreq/scaling_governor"); err == nil {
+	const governor = "/sys/devices/system/cpu/cpu0/cpufreq/scaling_governor"
+	if text, err := os.ReadFile(governor); err == nil {
 		governor := strings.TrimSpace(string(text))
 		l.say("processor governor", governor == "powersave", "%s", governor)
 	}
@@ -199,8 +218,8 @@ func (l *look) power() {
 	}
 }
 
-// updates looks for what a package manager left undone: entries of its status that are neither installed nor gone, and updates that
-// wait for the next boot.
+// updates looks for what a package manager left undone: entries of its status
+// that are neither installed nor gone, and updates that wait for the next boot.
 func (l *look) updates(quick bool) {
 	half := 0
 	if left, err := l.root.ReadDir("/var/lib/dpkg/updates"); err == nil && len(left) > 0 {
@@ -211,7 +230,8 @@ func (l *look) updates(quick bool) {
 		for line := range strings.Lines(string(text)) {
 			if words, ok := strings.CutPrefix(line, "Status: "); ok {
 				f := strings.Fields(words)
-				if len(f) == 3 && !slices.Contains([]string{"installed", "config-files", "not-installed"}, f[2]) {
+				if len(f) == 3 &&
+					!slices.Contains([]string{"installed", "config-files", "not-installed"}, f[2]) {
 					half++
 				}
 			}
@@ -221,7 +241,12 @@ func (l *look) updates(quick bool) {
 		l.say("updates", true, "half installed: %d", half)
 		return
 	}
-	for _, p := range []string{"/system-update", "/etc/system-update", "/var/run/reboot-required", "/var/lib/PackageKit/prepared-update"} {
+	for _, p := range []string{
+		"/system-update",
+		"/etc/system-update",
+		"/var/run/reboot-required",
+		"/var/lib/PackageKit/prepared-update",
+	} {
 		if _, err := l.root.Lstat(p); err == nil {
 			l.say("updates", true, "the next boot is to install some, or finish them (%s)", p)
 			return
@@ -230,7 +255,8 @@ func (l *look) updates(quick bool) {
 	l.say("updates", false, "none half installed, none waiting for a boot")
 }
 
-// temporary sums the folders for temporary files, as far as a bounded walk comes.
+// temporary sums the folders for temporary files, as far as a bounded walk
+// comes.
 func (l *look) temporary() {
 	type place struct {
 		folder string

@@ -47,7 +47,13 @@ type place struct {
 
 // Read prepares the survey of a machine's crontabs.
 func Read(r *machine.Root, finder *launch.Finder, users []account.User) *Tables {
-	t := &Tables{root: r, finder: finder, users: users, known: map[string]bool{}, places: map[string]place{}}
+	t := &Tables{
+		root:   r,
+		finder: finder,
+		users:  users,
+		known:  map[string]bool{},
+		places: map[string]place{},
+	}
 	if info, err := r.Stat("/"); err == nil {
 		t.owner = info.UID
 	}
@@ -74,7 +80,8 @@ var tableName = regexp.MustCompile(`^[A-Za-z0-9_-]+$`)
 // A Daemon tells whether a unit is launched, and by which chain.
 type Daemon func(unit string) (chain []string, on bool)
 
-// Survey returns the lines of all tables, and the scripts in the folders that they run.
+// Survey returns the lines of all tables, and the scripts in the folders that
+// they run.
 func (t *Tables) Survey(daemon Daemon) []item.Item {
 	items := t.table(systemTable, "")
 	hung := ""
@@ -99,9 +106,11 @@ func (t *Tables) Survey(daemon Daemon) []item.Item {
 		switch it := &items[i]; {
 		case it.State == item.Off:
 		case !on:
-			it.State, it.Why, it.Because = item.Off, "cron.service, which would launch it, is not on", nil
+			it.State, it.Why, it.Because = item.Off, "cron.service, which would launch it, is "+
+				"not on", nil
 		case hung != "":
-			it.State, it.Why, it.Because = item.Off, "cron hangs at the FIFO "+hung+" and launches nothing", nil
+			it.State, it.Why, it.Because = item.Off, "cron hangs at the FIFO "+hung+
+				" and launches nothing", nil
 		default:
 			it.Because = append(slices.Clone(chain), it.Because[1:]...)
 		}
@@ -132,9 +141,17 @@ func (t *Tables) table(p, owner string) []item.Item {
 	seen := map[string]int{}
 	for _, l := range lines {
 		it := item.Item{
-			Kind: item.Task, Owner: owner, When: item.Later, State: item.On, File: p, Command: l.command, Fires: l.fires,
-			Title: l.comment, Native: p + ": " + l.text, Because: []string{"cron.service", p},
-			ID: fmt.Sprintf("task:%s#%s", p, shortHash(l.text)),
+			Kind:    item.Task,
+			Owner:   owner,
+			When:    item.Later,
+			State:   item.On,
+			File:    p,
+			Command: l.command,
+			Fires:   l.fires,
+			Title:   l.comment,
+			Native:  p + ": " + l.text,
+			Because: []string{"cron.service", p},
+			ID:      fmt.Sprintf("task:%s#%s", p, shortHash(l.text)),
 		}
 		if l.boot {
 			it.When = item.AtBoot
@@ -161,7 +178,8 @@ func (t *Tables) table(p, owner string) []item.Item {
 		case program.Missing != "":
 			it.State, it.Why = item.Broken, program.Missing+" is not there"
 		case l.delay > 0:
-			it.State, it.When, it.Fires = item.Delayed, item.Later, fmt.Sprintf("%d s after cron has started", l.delay)
+			it.State, it.When, it.Fires = item.Delayed, item.Later, fmt.Sprintf("%d s after cron "+
+				"has started", l.delay)
 		}
 		items = append(items, it)
 	}
@@ -169,11 +187,14 @@ func (t *Tables) table(p, owner string) []item.Item {
 }
 
 // programPath is where the daemon's shell looks bare names up, crontab(5).
-var programPath = []string{"/usr/local/sbin", "/usr/local/bin", "/usr/sbin", "/usr/bin", "/sbin", "/bin"}
+var programPath = []string{
+	"/usr/local/sbin", "/usr/local/bin", "/usr/sbin", "/usr/bin", "/sbin", "/bin",
+}
 
 var runsFolder = regexp.MustCompile(`\brun-parts\b[^;&|]*?(/[^\s;&|})]+)`)
 
-// scripts lists what stands in the folders that lines run as a whole, run-parts(8).
+// scripts lists what stands in the folders that lines run as a whole,
+// run-parts(8).
 func (t *Tables) scripts(lines []item.Item) []item.Item {
 	var items []item.Item
 	done := map[string]bool{}
@@ -191,12 +212,23 @@ func (t *Tables) scripts(lines []item.Item) []item.Item {
 				continue
 			}
 			it := item.Item{
-				ID: "task:" + p, Kind: item.Task, Native: p, Title: e.Name, When: l.When, State: l.State, Why: l.Why, Fires: l.Fires,
-				Command: p, Program: p, File: p, Because: []string{"cron.service", l.File, p},
+				ID:      "task:" + p,
+				Kind:    item.Task,
+				Native:  p,
+				Title:   e.Name,
+				When:    l.When,
+				State:   l.State,
+				Why:     l.Why,
+				Fires:   l.Fires,
+				Command: p,
+				Program: p,
+				File:    p,
+				Because: []string{"cron.service", l.File, p},
 			}
 			switch {
 			case !tableName.MatchString(e.Name):
-				it.State, it.Why = item.Off, "a name with other signs than letters, digits, - and _ is passed over"
+				it.State, it.Why = item.Off, "a name with other signs than letters, digits, - "+
+					"and _ is passed over"
 			case info.Mode&0o111 == 0:
 				it.State, it.Why = item.Off, "it cannot be executed"
 			}
@@ -211,7 +243,8 @@ func (t *Tables) scripts(lines []item.Item) []item.Item {
 
 const catchUpTable = "/etc/anacrontab"
 
-// catchUp lists the lines of the table of the daemon that makes up for missed days, anacrontab(5).
+// catchUp lists the lines of the table of the daemon that makes up for missed
+// days, anacrontab(5).
 func (t *Tables) catchUp(daemon Daemon) []item.Item {
 	if !t.root.IsFile("/usr/sbin/anacron") {
 		return nil
@@ -233,15 +266,24 @@ func (t *Tables) catchUp(daemon Daemon) []item.Item {
 			continue
 		}
 		it := item.Item{
-			ID: fmt.Sprintf("task:%s#%s", catchUpTable, shortHash(raw)), Kind: item.Task, Native: catchUpTable + ": " + strings.TrimSpace(raw),
-			Title: f[2], When: item.Later, State: item.On, File: catchUpTable, Command: strings.Join(f[3:], " "),
-			Fires: fmt.Sprintf("when its period (%s) has passed, %s min after the boot", f[0], f[1]), Because: append(slices.Clone(chain), catchUpTable),
+			ID:      fmt.Sprintf("task:%s#%s", catchUpTable, shortHash(raw)),
+			Kind:    item.Task,
+			Native:  catchUpTable + ": " + strings.TrimSpace(raw),
+			Title:   f[2],
+			When:    item.Later,
+			State:   item.On,
+			File:    catchUpTable,
+			Command: strings.Join(f[3:], " "),
+			Fires: fmt.Sprintf("when its period (%s) has passed, %s min after the boot", f[0],
+				f[1]),
+			Because: append(slices.Clone(chain), catchUpTable),
 		}
 		switch {
 		case off:
 			it.State, it.Why, it.Because = item.Off, "its line is commented out by calmdawn", nil
 		case !on:
-			it.State, it.Why, it.Because = item.Off, "anacron, which would launch it, is not on", nil
+			it.State, it.Because = item.Off, nil
+			it.Why = "anacron, which would launch it, is not on"
 		}
 		t.places[it.ID] = place{catchUpTable, line{text: raw}, 0}
 		items = append(items, it)
@@ -279,7 +321,8 @@ func shortHash(text string) string {
 	return fmt.Sprintf("%x", sum[:2])
 }
 
-// Turn plans that the item's line is commented out, held back by a time, or read as it was.
+// Turn plans that the item's line is commented out, held back by a time, or
+// read as it was.
 func (t *Tables) Turn(d *machine.Draft, it item.Item, to item.State, by time.Duration) error {
 	at, ok := t.places[it.ID]
 	switch {
@@ -300,5 +343,7 @@ func (t *Tables) Turn(d *machine.Draft, it item.Item, to item.State, by time.Dur
 	if to == item.Delayed {
 		delay = int(by.Seconds())
 	}
-	return d.Rewrite(at.table, "", func(text []byte) ([]byte, error) { return turn(text, at.line, at.nth, to == item.Off, delay) })
+	return d.Rewrite(at.table, "", func(text []byte) ([]byte, error) {
+		return turn(text, at.line, at.nth, to == item.Off, delay)
+	})
 }

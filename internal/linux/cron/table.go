@@ -1,5 +1,6 @@
-// Package cron reads the crontabs of a Linux machine, as Debian's daemon would (crontab(5), cron(8)), with the script folders that
-// they run and the table of the daemon that catches missed days up, and plans the switching of lines.
+// Package cron reads the crontabs of a Linux machine, as Debian's daemon would
+// (crontab(5), cron(8)), with the script folders that they run and the table of
+// the daemon that catches missed days up, and plans the switching of lines.
 package cron
 
 import (
@@ -14,7 +15,8 @@ import (
 // offMark begins a line that calmdawn switched off: a comment to the daemon.
 const offMark = "#calmdawn off: "
 
-// delayed matches the begin of a command that calmdawn holds back: two commands that do nothing else.
+// delayed matches the begin of a command that calmdawn holds back: two commands
+// that do nothing else.
 var delayed = regexp.MustCompile(`^: calmdawn delays this; sleep ([0-9]+); `)
 
 // A line is one entry of a table.
@@ -31,7 +33,8 @@ type line struct {
 
 var assignment = regexp.MustCompile(`^\s*("[^"]*"|'[^']*'|[^\s=@][^\s=]*)\s*=`)
 
-// parse reads a table. An error says why the daemon drops the whole file; the lines found are returned all the same.
+// parse reads a table. An error says why the daemon drops the whole file; the
+// lines found are returned all the same.
 func parse(text []byte, withUser bool, isUser func(string) bool) ([]line, error) {
 	var found []line
 	var wrong error
@@ -41,7 +44,8 @@ func parse(text []byte, withUser bool, isUser func(string) bool) ([]line, error)
 		marked, off := strings.CutPrefix(s, offMark)
 		switch {
 		case off && strings.TrimSpace(marked) != "":
-			if l, err := parseLine(strings.TrimSpace(marked), withUser, isUser); err == nil && l.command != "" {
+			if l, err := parseLine(strings.TrimSpace(marked), withUser,
+				isUser); err == nil && l.command != "" {
 				l.off, l.comment = true, comment
 				found = append(found, l)
 			}
@@ -70,9 +74,12 @@ func parse(text []byte, withUser bool, isUser func(string) bool) ([]line, error)
 	return found, wrong
 }
 
-var nicknames = []string{"@reboot", "@yearly", "@annually", "@monthly", "@weekly", "@daily", "@midnight", "@hourly"}
+var nicknames = []string{
+	"@reboot", "@yearly", "@annually", "@monthly", "@weekly", "@daily", "@midnight", "@hourly",
+}
 
-// parseLine checks one entry. One that the daemon refuses comes back with what was read of it, and the reason.
+// parseLine checks one entry. One that the daemon refuses comes back with what
+// was read of it, and the reason.
 func parseLine(s string, withUser bool, isUser func(string) bool) (line, error) {
 	l := line{text: s}
 	rest := s
@@ -92,7 +99,12 @@ func parseLine(s string, withUser bool, isUser func(string) bool) (line, error) 
 		}
 		l.boot = nick == "@reboot"
 		l.fires = "every " + strings.TrimSuffix(strings.TrimPrefix(nick, "@"), "ly")
-		if words, ok := map[string]string{"@reboot": "at the boot", "@daily": "every day at 0:00", "@midnight": "every day at 0:00", "@annually": "every year"}[nick]; ok {
+		if words, ok := map[string]string{
+			"@reboot":   "at the boot",
+			"@daily":    "every day at 0:00",
+			"@midnight": "every day at 0:00",
+			"@annually": "every year",
+		}[nick]; ok {
 			l.fires = words
 		}
 	} else {
@@ -125,7 +137,8 @@ func parseLine(s string, withUser bool, isUser func(string) bool) (line, error) 
 	return l, nil
 }
 
-// inWords says the plain forms of the five time fields in words, and the others as they stand.
+// inWords says the plain forms of the five time fields in words, and the others
+// as they stand.
 func inWords(times []string) string {
 	minute, err1 := strconv.Atoi(times[0])
 	hour, err2 := strconv.Atoi(times[1])
@@ -150,7 +163,14 @@ var fields = []field{
 	{"minute", 0, 59, nil},
 	{"hour", 0, 23, nil},
 	{"day of the month", 1, 31, nil},
-	{"month", 1, 12, []string{"jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec"}},
+	{
+		"month",
+		1,
+		12,
+		[]string{
+			"jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec",
+		},
+	},
 	{"day of the week", 0, 7, []string{"sun", "mon", "tue", "wed", "thu", "fri", "sat"}},
 }
 
@@ -184,8 +204,9 @@ func (f field) number(s string) (int, bool) {
 	return n, err == nil && n >= f.min && n <= f.max
 }
 
-// turn returns the table with the given line switched, every other byte as it was. nth counts equal lines from 0; delay is
-// by how many seconds its command is held back, 0 for not at all.
+// turn returns the table with the given line switched, every other byte as it
+// was. nth counts equal lines from 0; delay is by how many seconds its command
+// is held back, 0 for not at all.
 func turn(text []byte, want line, nth int, off bool, delay int) ([]byte, error) {
 	lines := strings.SplitAfter(string(text), "\n")
 	for i, raw := range lines {
@@ -205,7 +226,8 @@ func turn(text []byte, want line, nth int, off bool, delay int) ([]byte, error) 
 		}
 		now := want.text
 		if delay > 0 {
-			now = fmt.Sprintf("%s: calmdawn delays this; sleep %d; %s", strings.TrimSuffix(want.text, want.command), delay, want.command)
+			now = fmt.Sprintf("%s: calmdawn delays this; sleep %d; %s",
+				strings.TrimSuffix(want.text, want.command), delay, want.command)
 		}
 		if off {
 			now = offMark + now

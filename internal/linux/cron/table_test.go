@@ -13,8 +13,10 @@ func TestParse(t *testing.T) {
 		drops bool
 	}{
 		{"# why\n@reboot root /x y\n", "at the boot: /x y", false},
-		{"17 * * * * root /x\n5 4 * * * root /y\n", "every hour at minute 17: /x|every day at 4:05: /y", false},
-		{"*/5 8-18 * jan,feb mon-fri root /x\n", "at */5 8-18 * jan,feb mon-fri (minute, hour, day, month, weekday): /x", false},
+		{"17 * * * * root /x\n5 4 * * * root /y\n", "every hour at minute 17: /x|every day at " +
+			"4:05: /y", false},
+		{"*/5 8-18 * jan,feb mon-fri root /x\n", "at */5 8-18 * jan,feb mon-fri (minute, hour, " +
+			"day, month, weekday): /x", false},
 		{"A = b\n\"C D\"='e'\n\t@daily\troot\t/x\n", "every day at 0:00: /x", false},
 		{"#calmdawn off: @reboot root /x\n", "at the boot: /x", false},
 		{"@reboot root /x", "at the boot: /x", true},
@@ -40,18 +42,21 @@ func TestParse(t *testing.T) {
 
 func TestTurnChangesOneLine(t *testing.T) {
 	const table = "A=b\n  @reboot root /x\r\n@reboot root /x\n"
-	for nth, want := range map[int]string{0: "A=b\n  #calmdawn off: @reboot root /x\r\n@reboot root /x\n", 1: "A=b\n  @reboot root /x\r\n#calmdawn off: @reboot root /x\n"} {
+	for nth, want := range map[int]string{0: "A=b\n  #calmdawn off: @reboot root /x\r\n@reboot " +
+		"root /x\n", 1: "A=b\n  @reboot root /x\r\n#calmdawn off: @reboot root /x\n"} {
 		x := line{text: "@reboot root /x", command: "/x"}
 		off, err := turn([]byte(table), x, nth, true, 0)
 		if err != nil || string(off) != want {
 			t.Errorf("line %d: %q, %v", nth, off, err)
 		}
 		held, err := turn(off, x, nth, false, 60)
-		if err != nil || !strings.Contains(string(held), "@reboot root : calmdawn delays this; sleep 60; /x") {
+		if err != nil || !strings.Contains(string(held), "@reboot root : calmdawn delays this; "+
+			"sleep 60; /x") {
 			t.Errorf("line %d delayed: %q, %v", nth, held, err)
 		}
 		lines, err := parse(held, true, func(string) bool { return true })
-		if err != nil || len(lines) != 2 || lines[nth].delay != 60 || lines[nth].text != x.text || lines[1-nth].delay != 0 {
+		if err != nil || len(lines) != 2 || lines[nth].delay != 60 || lines[nth].text != x.text ||
+			lines[1-nth].delay != 0 {
 			t.Errorf("line %d delayed is read as %+v, %v", nth, lines, err)
 		}
 		if back, err := turn(held, x, nth, false, 0); err != nil || string(back) != table {

@@ -19,7 +19,8 @@ import (
 	"calmdawn/internal/machine"
 )
 
-// Folder is where a machine keeps its log; volatile is where one that keeps none has that of the present boot.
+// Folder is where a machine keeps its log; volatile is where one that keeps
+// none has that of the present boot.
 const (
 	Folder   = "/var/log/journal"
 	volatile = "/run/log/journal"
@@ -37,8 +38,10 @@ type Boots struct {
 	Size   int64 // that they hold
 }
 
-// Read returns the boots that the machine's log remembers, at most the last; 0 means all. It reads the files of
-// the folder with the machine's id; where there is none, of every folder. It holds a few megabytes, however large the log.
+// Read returns the boots that the machine's log remembers, at most the last; 0
+// means all. It reads the files of the folder with the machine's id; where
+// there is none, of every folder. It holds a few megabytes, however large the
+// log.
 func Read(r *machine.Root, last int) Boots {
 	var found Boots
 	c := collector{boots: map[ID]*record{}, users: map[string]string{}}
@@ -48,7 +51,9 @@ func Read(r *machine.Root, last int) Boots {
 		}
 	}
 	var sources []source
-	unread := func(p, reason string) { found.Unread = append(found.Unread, item.Unread{Path: p, Reason: reason}) }
+	unread := func(p, reason string) {
+		found.Unread = append(found.Unread, item.Unread{Path: p, Reason: reason})
+	}
 	for _, p := range logFiles(r, &found) {
 		file, err := r.OpenFile(p)
 		if err != nil {
@@ -107,7 +112,8 @@ type source struct {
 
 func isSystem(p string) bool { return strings.HasPrefix(path.Base(p), "system") }
 
-// logFiles lists the log files of the machine and of its users. On the running machine those in memory count too.
+// logFiles lists the log files of the machine and of its users. On the running
+// machine those in memory count too.
 func logFiles(r *machine.Root, found *Boots) []string {
 	text, _ := r.ReadFile("/etc/machine-id", 4096)
 	id := strings.TrimSpace(string(text))
@@ -119,7 +125,8 @@ func logFiles(r *machine.Root, found *Boots) []string {
 	for _, top := range tops {
 		for _, folder := range ownFolders(r, top, id, found) {
 			for _, e := range list(r, folder, found) {
-				isLog := strings.HasSuffix(e.Name, ".journal") || strings.HasSuffix(e.Name, ".journal~")
+				isLog := strings.HasSuffix(e.Name, ".journal") ||
+					strings.HasSuffix(e.Name, ".journal~")
 				if isLog && (isSystem(e.Name) || strings.HasPrefix(e.Name, "user-")) {
 					files = append(files, path.Join(folder, e.Name))
 				}
@@ -129,7 +136,8 @@ func logFiles(r *machine.Root, found *Boots) []string {
 	return files
 }
 
-// ownFolders is the folder with the machine's id; where there is none, every folder.
+// ownFolders is the folder with the machine's id; where there is none, every
+// folder.
 func ownFolders(r *machine.Root, top, id string, found *Boots) []string {
 	own := path.Join(top, id)
 	if info, err := r.Stat(own); id != "" && err == nil && info.Kind == machine.Folder {
@@ -197,12 +205,19 @@ func (c *collector) listBoots(f *File) error {
 	return nil
 }
 
-// note remembers the first and the last entry of a boot; told is whether its kernel has said by then all that is asked of it, or never will.
+// note remembers the first and the last entry of a boot; told is whether its
+// kernel has said by then all that is asked of it, or never will.
 func (c *collector) note(f *File, e Entry) (r *record, told bool) {
 	c.mu.Lock()
 	r, ok := c.boots[e.Boot]
 	if !ok {
-		r = &record{id: e.Boot, sequence: f.SequenceID(), first: e, last: e, index: map[boot.Key]int{}}
+		r = &record{
+			id:       e.Boot,
+			sequence: f.SequenceID(),
+			first:    e,
+			last:     e,
+			index:    map[boot.Key]int{},
+		}
 		c.boots[e.Boot] = r
 	}
 	c.mu.Unlock()
@@ -214,7 +229,8 @@ func (c *collector) note(f *File, e Entry) (r *record, told bool) {
 	if e.Monotonic > r.last.Monotonic {
 		r.last = e
 	}
-	return r, r.kernel != "" && r.memory > 0 && r.processors > 0 || e.Seqnum >= r.first.Seqnum+kernelTalk
+	return r, r.kernel != "" && r.memory > 0 && r.processors > 0 ||
+		e.Seqnum >= r.first.Seqnum+kernelTalk
 }
 
 // keep forgets all but the last boots.
@@ -228,11 +244,12 @@ func (c *collector) keep(last int) {
 	}
 }
 
-// inOrder returns the records, oldest first: by their clocks, and those of one sequence of the log, whose numbers no wrong clock
-// disturbs, by these.
+// inOrder returns the records, oldest first: by their clocks, and those of one
+// sequence of the log, whose numbers no wrong clock disturbs, by these.
 func (c *collector) inOrder() []*record {
 	all := slices.SortedFunc(maps.Values(c.boots), func(a, b *record) int {
-		return cmp.Or(cmp.Compare(a.last.Realtime, b.last.Realtime), slices.Compare(a.id[:], b.id[:]))
+		return cmp.Or(cmp.Compare(a.last.Realtime, b.last.Realtime),
+			slices.Compare(a.id[:], b.id[:]))
 	})
 	places := map[ID][]int{}
 	for i, r := range all {
@@ -244,7 +261,9 @@ func (c *collector) inOrder() []*record {
 		for _, i := range at {
 			own = append(own, all[i])
 		}
-		slices.SortStableFunc(own, func(a, b *record) int { return cmp.Compare(a.first.Seqnum, b.first.Seqnum) })
+		slices.SortStableFunc(own, func(a, b *record) int {
+			return cmp.Compare(a.first.Seqnum, b.first.Seqnum)
+		})
 		for n, i := range at {
 			sorted[i] = own[n]
 		}
@@ -252,11 +271,13 @@ func (c *collector) inOrder() []*record {
 	return sorted
 }
 
-// readMessages reads the messages of one file that tell of the boots that are kept.
+// readMessages reads the messages of one file that tell of the boots that are
+// kept.
 func (c *collector) readMessages(f *File, system bool) error {
 	kinds := []string{msgStarting, msgStarted, msgFailed, msgResources}
 	if system {
-		kinds = append(kinds, msgReady, msgUserReady, msgSleep, msgClock, cryptSetup, SimulatedField+"=1")
+		kinds = append(kinds, msgReady, msgUserReady, msgSleep, msgClock, cryptSetup,
+			SimulatedField+"=1")
 	}
 	c.mu.Lock()
 	boots := maps.Clone(c.boots) // what salvages another file adds to it
@@ -301,7 +322,8 @@ func (c *collector) salvage(f *File, system bool) {
 		}
 		kind := ""
 		for field, err := range f.Fields(e) {
-			if err == nil && (bytes.HasPrefix(field, []byte("MESSAGE_ID=")) || string(field) == cryptSetup) {
+			if err == nil &&
+				(bytes.HasPrefix(field, []byte("MESSAGE_ID=")) || string(field) == cryptSetup) {
 				kind = string(field)
 			}
 		}
@@ -310,7 +332,10 @@ func (c *collector) salvage(f *File, system bool) {
 				c.introduce(r, f, e)
 			}
 		}
-		if slices.Contains([]string{msgStarting, msgStarted, msgFailed, msgResources, msgReady, msgUserReady, msgSleep, msgClock, cryptSetup}, kind) {
+		if slices.Contains([]string{
+			msgStarting, msgStarted, msgFailed, msgResources, msgReady, msgUserReady, msgSleep,
+			msgClock, cryptSetup,
+		}, kind) {
 			_ = c.take(r, f, kind, e) // a field that is damaged is passed over
 		}
 	}
@@ -340,4 +365,8 @@ func Present(r *machine.Root) string {
 }
 
 // clock is by how much an entry's clock of the day is ahead of the boot's.
-func (e Entry) clock() time.Duration { return time.Duration(e.Realtime-e.Monotonic) * time.Microsecond }
+func (e Entry) clock() time.Duration {
+	return time.Duration(
+		e.Realtime-e.Monotonic,
+	) * time.Microsecond
+}

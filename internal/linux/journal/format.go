@@ -1,8 +1,10 @@
-// Package journal reads and writes the files in which a Linux machine keeps its log, in their native form (the public
-// document "Journal File Format"), and reads boots out of them.
+// Package journal reads and writes the files in which a Linux machine keeps its
+// log, in their native form (the public document "Journal File Format"), and
+// reads boots out of them.
 //
-// A [File] finds entries by the hash tables in the file and reads little else; it trusts nothing that stands there. A [Writer]
-// makes small finished files. [Read] puts the boots of a machine together from all its files.
+// A [File] finds entries by the hash tables in the file and reads little else;
+// it trusts nothing that stands there. A [Writer] makes small finished files.
+// [Read] puts the boots of a machine together from all its files.
 package journal
 
 import (
@@ -120,7 +122,8 @@ const (
 
 var le = binary.LittleEndian
 
-// hash is the hash of a payload in the tables of a file; key is the file's id where its hashes are keyed.
+// hash is the hash of a payload in the tables of a file; key is the file's id
+// where its hashes are keyed.
 func hash(payload []byte, keyed bool, key ID) uint64 {
 	if keyed {
 		return siphash.Hash(le.Uint64(key[:8]), le.Uint64(key[8:]), payload)
@@ -128,7 +131,8 @@ func hash(payload []byte, keyed bool, key ID) uint64 {
 	return jenkins(payload)
 }
 
-// jenkins is the two-word form of Jenkins' public-domain hash "lookup3", its first word high.
+// jenkins is the two-word form of Jenkins' public-domain hash "lookup3", its
+// first word high.
 func jenkins(k []byte) uint64 {
 	rot := func(x uint32, n uint) uint32 { return x<<n | x>>(32-n) }
 	a := 0xdeadbeef + uint32(len(k))

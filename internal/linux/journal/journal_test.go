@@ -28,7 +28,11 @@ func bootEntries(w *Writer, n byte, at time.Time, filler int) {
 	id := ID{n}
 	add := func(ms int, fields ...string) {
 		moment := time.Duration(ms) * time.Millisecond
-		e := Entry{Realtime: uint64(at.Add(moment).UnixMicro()), Monotonic: uint64(moment.Microseconds()), Boot: id}
+		e := Entry{
+			Realtime:  uint64(at.Add(moment).UnixMicro()),
+			Monotonic: uint64(moment.Microseconds()),
+			Boot:      id,
+		}
 		w.Add(e, append(fields, "_BOOT_ID="+id.String(), "PRIORITY=6"))
 	}
 	add(0, "MESSAGE=kernel", "_TRANSPORT=kernel")
@@ -36,13 +40,17 @@ func bootEntries(w *Writer, n byte, at time.Time, filler int) {
 	add(4200, msgStarting, "_PID=666", "UNIT=forged.service")
 	add(4500, msgStarted, "_PID=1", "UNIT=plain.service")
 	add(4600, msgStarted, "_PID=1", "UNIT=skipped.service", "INVOCATION_ID=")
-	add(6003, msgStarted, "_PID=1", "UNIT=a.service", fmt.Sprintf("_SOURCE_REALTIME_TIMESTAMP=%d", at.Add(6*time.Second).UnixMicro()))
+	add(6003, msgStarted, "_PID=1", "UNIT=a.service",
+		fmt.Sprintf("_SOURCE_REALTIME_TIMESTAMP=%d", at.Add(6*time.Second).UnixMicro()))
 	for i := range filler {
-		add(6010, fmt.Sprintf("MESSAGE=%d of boot %d %s", i, n, strings.Repeat("filler ", 60)), "_PID=77", "SYSLOG_IDENTIFIER=talker")
+		add(6010, fmt.Sprintf("MESSAGE=%d of boot %d %s", i, n, strings.Repeat("filler ", 60)),
+			"_PID=77", "SYSLOG_IDENTIFIER=talker")
 	}
 	add(7000, msgStarted, "_PID=1", "UNIT=multi-user.target")
-	add(7100, msgReady, "_PID=1", "KERNEL_USEC=2000000", "INITRD_USEC=1500000", "USERSPACE_USEC=3600000",
-		"MESSAGE=Startup finished in 1min 2.500s (firmware) + 812ms (loader) + 2s (kernel) + 1.5s (initrd) + 3.6s (userspace) = 1min 10s.")
+	add(7100, msgReady, "_PID=1", "KERNEL_USEC=2000000", "INITRD_USEC=1500000",
+		"USERSPACE_USEC=3600000",
+		"MESSAGE=Startup finished in 1min 2.500s (firmware) + 812ms (loader) + 2s (kernel) + "+
+			"1.5s (initrd) + 3.6s (userspace) = 1min 10s.")
 	add(9000, msgStarting, "_PID=1", "UNIT=a.service") // restarted later
 	add(9100, msgStarted, "_PID=1", "UNIT=a.service")
 	add(9500, msgResources, "_PID=1", "UNIT=a.service", "CPU_USAGE_NSEC=1500000000")
@@ -52,9 +60,13 @@ var began = time.Date(2026, 11, 20, 8, 0, 0, 0, time.UTC)
 
 func machineOf(t testing.TB, files map[string][]byte) *machine.Root {
 	t.Helper()
-	dir := testtree.Make(t, map[string]string{"etc/machine-id": ID{5}.String() + "\n", "var/log/journal/" + ID{5}.String() + "/": ""})
+	dir := testtree.Make(t, map[string]string{
+		"etc/machine-id": ID{5}.String() + "\n",
+		"var/log/journal/" + ID{5}.String() + "/": "",
+	})
 	for name, data := range files {
-		if err := os.WriteFile(filepath.Join(dir, Folder, ID{5}.String(), name), data, 0o644); err != nil {
+		if err := os.WriteFile(filepath.Join(dir, Folder, ID{5}.String(), name), data,
+			0o644); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -72,8 +84,17 @@ func TestBootsOfSeveralFiles(t *testing.T) {
 	bootEntries(w1, 2, began.Add(24*time.Hour), 0)
 	bootEntries(w2, 3, began.Add(48*time.Hour), 0)
 	cut := NewWriter(ID{5}, ID{3})
-	cut.Add(Entry{Realtime: uint64(began.Add(72 * time.Hour).UnixMicro()), Monotonic: 5, Boot: ID{4}}, []string{"_BOOT_ID=" + ID{4}.String()})
-	r := machineOf(t, map[string][]byte{"system.journal": w2.Bytes(), "system@a.journal": w1.Bytes(), "system@b.journal~": cut.Bytes(), "user-1000.journal": []byte("not ours")})
+	cut.Add(Entry{
+		Realtime:  uint64(began.Add(72 * time.Hour).UnixMicro()),
+		Monotonic: 5,
+		Boot:      ID{4},
+	}, []string{"_BOOT_ID=" + ID{4}.String()})
+	r := machineOf(t, map[string][]byte{
+		"system.journal":    w2.Bytes(),
+		"system@a.journal":  w1.Bytes(),
+		"system@b.journal~": cut.Bytes(),
+		"user-1000.journal": []byte("not ours"),
+	})
 	found := Read(r, 0)
 	if len(found.Boots) != 4 || len(found.Unread) != 1 {
 		t.Fatalf("%d boots, unread %v", len(found.Boots), found.Unread)
@@ -85,13 +106,17 @@ func TestBootsOfSeveralFiles(t *testing.T) {
 		if skipped, _ := b.Span("skipped.service"); !skipped.Skipped || skipped.OwnTime().Known {
 			t.Errorf("boot %d: a unit that was skipped: %+v", i, skipped)
 		}
-		if b.Ready != boot.Of(7*time.Second, boot.Log) || b.Goal != "multi-user.target" || !b.Began.Equal(began.Add(time.Duration(i)*24*time.Hour)) {
+		if b.Ready != boot.Of(7*time.Second, boot.Log) || b.Goal != "multi-user.target" ||
+			!b.Began.Equal(began.Add(time.Duration(i)*24*time.Hour)) {
 			t.Errorf("boot %d: ready %v, goal %q, began %v", i, b.Ready, b.Goal, b.Began)
 		}
-		if a.OwnTime() != boot.Of(2*time.Second, boot.Log) || a.CPU != boot.Of(1500*time.Millisecond, boot.Log) || plain.OwnTime().Known || forged {
+		if a.OwnTime() != boot.Of(2*time.Second, boot.Log) ||
+			a.CPU != boot.Of(1500*time.Millisecond, boot.Log) || plain.OwnTime().Known || forged {
 			t.Errorf("boot %d: a %+v, plain %+v, forged %v", i, a, plain, forged)
 		}
-		if b.Phase("firmware").Value != 62500*time.Millisecond || b.Phase("loader").Value != 812*time.Millisecond || b.Phase("initrd").Value != 1500*time.Millisecond {
+		if b.Phase("firmware").Value != 62500*time.Millisecond ||
+			b.Phase("loader").Value != 812*time.Millisecond ||
+			b.Phase("initrd").Value != 1500*time.Millisecond {
 			t.Errorf("boot %d: phases %v", i, b.Phases)
 		}
 	}
@@ -103,34 +128,44 @@ func TestBootsOfSeveralFiles(t *testing.T) {
 	}
 }
 
-// TestWaitingForAPersonIsTakenOut has a boot wait for a passphrase: from when it was asked for, to when the disk was opened.
+// TestWaitingForAPersonIsTakenOut has a boot wait for a passphrase: from when
+// it was asked for, to when the disk was opened.
 func TestWaitingForAPersonIsTakenOut(t *testing.T) {
 	w := NewWriter(ID{5}, ID{1})
 	id := ID{1}
 	add := func(ms int, fields ...string) {
-		w.Add(Entry{Realtime: uint64(began.UnixMicro()) + uint64(ms)*1000, Monotonic: uint64(ms) * 1000, Boot: id}, append(fields, "_BOOT_ID="+id.String()))
+		w.Add(Entry{
+			Realtime:  uint64(began.UnixMicro()) + uint64(ms)*1000,
+			Monotonic: uint64(ms) * 1000,
+			Boot:      id,
+		}, append(fields, "_BOOT_ID="+id.String()))
 	}
 	add(0, "MESSAGE=Linux version 6.1.0 (x)", "_TRANSPORT=kernel")
 	add(20, "MESSAGE=Memory: 3900000K/4000000K available (x)", "_TRANSPORT=kernel")
 	add(30, "MESSAGE=smp: Brought up 1 node, 4 CPUs", "_TRANSPORT=kernel")
 	add(3000, msgStarting, "_PID=1", "UNIT=systemd-cryptsetup@home.service")
 	add(4000, msgStarted, "_PID=1", "UNIT=systemd-ask-password-console.service")
-	add(15000, cryptSetup, "_PID=300", "MESSAGE=Set cipher aes, mode xts-plain64, key size 512 bits for device /dev/sda3.")
+	add(15000, cryptSetup, "_PID=300", "MESSAGE=Set cipher aes, mode xts-plain64, key size 512 "+
+		"bits for device /dev/sda3.")
 	add(17000, msgStarted, "_PID=1", "UNIT=systemd-cryptsetup@home.service")
 	add(19900, msgStarted, "_PID=1", "UNIT=multi-user.target")
 	add(20000, msgReady, "_PID=1", "KERNEL_USEC=2000000", "USERSPACE_USEC=18000000")
 	b := Read(machineOf(t, map[string][]byte{"system.journal": w.Bytes()}), 0).Boots[0]
 	crypt, _ := b.Span("systemd-cryptsetup@home.service")
-	if len(b.Waits) != 1 || b.Waits[0].Took != 11*time.Second || b.Waits[0].What != "a passphrase for home" || b.Ready.Value != 8900*time.Millisecond || crypt.OwnTime().Value != 3*time.Second {
+	if len(b.Waits) != 1 || b.Waits[0].Took != 11*time.Second ||
+		b.Waits[0].What != "a passphrase for home" || b.Ready.Value != 8900*time.Millisecond ||
+		crypt.OwnTime().Value != 3*time.Second {
 		t.Errorf("ready %v, waits %+v, own time %v", b.Ready, b.Waits, crypt.OwnTime())
 	}
-	if b.Kernel != "6.1.0" || b.Processors != 4 || b.Memory != 4000000<<10 || b.Phase("userspace").Value != 7*time.Second {
+	if b.Kernel != "6.1.0" || b.Processors != 4 || b.Memory != 4000000<<10 ||
+		b.Phase("userspace").Value != 7*time.Second {
 		t.Errorf("%+v", b)
 	}
 }
 
-// TestWrongClocks has boots begin with clocks that are years off, and are set right later: they stay in the order of the log, and are dated by
-// the clock that was right.
+// TestWrongClocks has boots begin with clocks that are years off, and are set
+// right later: they stay in the order of the log, and are dated by the clock
+// that was right.
 func TestWrongClocks(t *testing.T) {
 	w := NewWriter(ID{5}, ID{1})
 	for n := range 4 {
@@ -141,7 +176,11 @@ func TestWrongClocks(t *testing.T) {
 			wrong = right.AddDate(-10, 0, 0)
 		}
 		add := func(clock time.Time, ms int, fields ...string) {
-			w.Add(Entry{Realtime: uint64(clock.UnixMicro()) + uint64(ms)*1000, Monotonic: uint64(ms) * 1000, Boot: id}, append(fields, "_BOOT_ID="+id.String()))
+			w.Add(Entry{
+				Realtime:  uint64(clock.UnixMicro()) + uint64(ms)*1000,
+				Monotonic: uint64(ms) * 1000,
+				Boot:      id,
+			}, append(fields, "_BOOT_ID="+id.String()))
 		}
 		add(wrong, 100, "MESSAGE=kernel")
 		add(wrong, 3000, msgStarted, "_PID=1", "UNIT=multi-user.target")
@@ -154,7 +193,8 @@ func TestWrongClocks(t *testing.T) {
 	for n, b := range found {
 		right := began.Add(time.Duration(n) * time.Hour)
 		jumped := n == 1
-		if b.ID != (ID{byte(n + 1)}).String() || b.Ready.Value != 3*time.Second || n < 3 && !b.Began.Equal(right) || b.Jump.Known != jumped {
+		if b.ID != (ID{byte(n + 1)}).String() || b.Ready.Value != 3*time.Second ||
+			n < 3 && !b.Began.Equal(right) || b.Jump.Known != jumped {
 			t.Errorf("boot %d: %s began %v, ready %v, jump %v", n, b.ID, b.Began, b.Ready, b.Jump)
 		}
 	}
@@ -163,16 +203,25 @@ func TestWrongClocks(t *testing.T) {
 	}
 }
 
-// TestDamagedTablesLoseNothing wipes out what leads to the entries; they are found one by one then, and one line tells of it.
+// TestDamagedTablesLoseNothing wipes out what leads to the entries; they are
+// found one by one then, and one line tells of it.
 func TestDamagedTablesLoseNothing(t *testing.T) {
 	w := NewWriter(ID{5}, ID{1})
 	bootEntries(w, 1, began, 5)
 	good := w.Bytes()
 	for name, damage := range map[string]func(b []byte){
-		"the table of names":  func(b []byte) { fill(b, le.Uint64(b[atFieldTable:]), le.Uint64(b[atFieldTableSize:])) },
-		"the table of values": func(b []byte) { fill(b, le.Uint64(b[atDataTable:]), le.Uint64(b[atDataTableSize:])) },
-		"no names at all":     func(b []byte) { clear(b[le.Uint64(b[atFieldTable:]):][:le.Uint64(b[atFieldTableSize:])]) },
-		"no values at all":    func(b []byte) { clear(b[le.Uint64(b[atDataTable:]):][:le.Uint64(b[atDataTableSize:])]) },
+		"the table of names": func(b []byte) {
+			fill(b, le.Uint64(b[atFieldTable:]), le.Uint64(b[atFieldTableSize:]))
+		},
+		"the table of values": func(b []byte) {
+			fill(b, le.Uint64(b[atDataTable:]), le.Uint64(b[atDataTableSize:]))
+		},
+		"no names at all": func(b []byte) {
+			clear(b[le.Uint64(b[atFieldTable:]):][:le.Uint64(b[atFieldTableSize:])])
+		},
+		"no values at all": func(b []byte) {
+			clear(b[le.Uint64(b[atDataTable:]):][:le.Uint64(b[atDataTableSize:])])
+		},
 		"both": func(b []byte) {
 			fill(b, le.Uint64(b[atFieldTable:]), le.Uint64(b[atFieldTableSize:]))
 			fill(b, le.Uint64(b[atDataTable:]), le.Uint64(b[atDataTableSize:]))
@@ -181,7 +230,8 @@ func TestDamagedTablesLoseNothing(t *testing.T) {
 		bad := bytes.Clone(good)
 		damage(bad)
 		found := Read(machineOf(t, map[string][]byte{"system.journal": bad}), 0)
-		if len(found.Boots) != 1 || found.Boots[0].Ready.Value != 7*time.Second || len(found.Unread) != 1 {
+		if len(found.Boots) != 1 || found.Boots[0].Ready.Value != 7*time.Second ||
+			len(found.Unread) != 1 {
 			t.Errorf("%s: %d boots, unread %v", name, len(found.Boots), found.Unread)
 			continue
 		}
@@ -197,8 +247,9 @@ func fill(b []byte, from, size uint64) {
 	}
 }
 
-// TestDamagedAmongWhole reads several files at once of which every second has lost what leads to its entries: their boots turn up while the others
-// are being read.
+// TestDamagedAmongWhole reads several files at once of which every second has
+// lost what leads to its entries: their boots turn up while the others are
+// being read.
 func TestDamagedAmongWhole(t *testing.T) {
 	files := map[string][]byte{}
 	const n = 24
@@ -224,14 +275,19 @@ func TestDamagedAmongWhole(t *testing.T) {
 	}
 }
 
-// TestAFieldWithoutAValue reads an entry of whose fields one is a name that is looked at, and no more.
+// TestAFieldWithoutAValue reads an entry of whose fields one is a name that is
+// looked at, and no more.
 func TestAFieldWithoutAValue(t *testing.T) {
 	w := NewWriter(ID{5}, ID{1})
 	bootEntries(w, 1, began, 5)
 	id := ID{1}
 	w.Add(Entry{Realtime: uint64(began.UnixMicro()) + 9e6, Monotonic: 9e6, Boot: id},
-		[]string{msgStarted, "_PID=1", "UNIT=late.service", "_BOOT_ID=" + id.String(), "_SOURCE_REALTIME_TIMESTAM="})
-	bad := bytes.Replace(w.Bytes(), []byte("_SOURCE_REALTIME_TIMESTAM="), []byte("_SOURCE_REALTIME_TIMESTAMP"), 1)
+		[]string{
+			msgStarted, "_PID=1", "UNIT=late.service", "_BOOT_ID=" + id.String(),
+			"_SOURCE_REALTIME_TIMESTAM=",
+		})
+	bad := bytes.Replace(w.Bytes(), []byte("_SOURCE_REALTIME_TIMESTAM="),
+		[]byte("_SOURCE_REALTIME_TIMESTAMP"), 1)
 	found := Read(machineOf(t, map[string][]byte{"system.journal": bad}), 0)
 	if len(found.Boots) != 1 || len(found.Unread) > 0 {
 		t.Fatalf("%d boots, unread %v", len(found.Boots), found.Unread)
@@ -241,8 +297,9 @@ func TestAFieldWithoutAValue(t *testing.T) {
 	}
 }
 
-// TestHostileSizes reads a damaged file that claims a tebibyte of which next to nothing was ever written, and one that leads to the same places again
-// and again. Both come to an end.
+// TestHostileSizes reads a damaged file that claims a tebibyte of which next to
+// nothing was ever written, and one that leads to the same places again and
+// again. Both come to an end.
 func TestHostileSizes(t *testing.T) {
 	w := NewWriter(ID{5}, ID{1})
 	bootEntries(w, 1, began, 5)
@@ -253,12 +310,14 @@ func TestHostileSizes(t *testing.T) {
 	}
 	c := collector{boots: map[ID]*record{}, users: map[string]string{}}
 	f.allowed = 20
-	if damage := (*Damage)(nil); !errors.As(c.listBoots(f), &damage) || !strings.Contains(damage.What, "again and again") {
+	if damage := (*Damage)(nil); !errors.As(c.listBoots(f), &damage) ||
+		!strings.Contains(damage.What, "again and again") {
 		t.Errorf("more steps than are allowed: %v", damage)
 	}
 	fill(bad, le.Uint64(bad[atFieldTable:]), le.Uint64(bad[atFieldTableSize:]))
 	r := machineOf(t, map[string][]byte{"system.journal": bad})
-	if err := os.Truncate(filepath.Join(r.Dir(), Folder, ID{5}.String(), "system.journal"), 1<<40); err != nil {
+	if err := os.Truncate(filepath.Join(r.Dir(), Folder, ID{5}.String(), "system.journal"),
+		1<<40); err != nil {
 		t.Fatal(err)
 	}
 	if found := Read(r, 0); len(found.Boots) != 1 || len(found.Unread) != 1 {
@@ -266,9 +325,11 @@ func TestHostileSizes(t *testing.T) {
 	}
 }
 
-// TestMemoryOfADamagedLog reads damaged files of which one holds ten times the entries: what it takes does not grow with them.
+// TestMemoryOfADamagedLog reads damaged files of which one holds ten times the
+// entries: what it takes does not grow with them.
 func TestMemoryOfADamagedLog(t *testing.T) {
-	defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(maxReaders)) // each reader has its share of the pages then
+	// each reader has its share of the pages then
+	defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(maxReaders))
 	var took []uint64
 	for _, filler := range []int{1000, 10_000} {
 		w := newWriter(ID{5}, ID{1}, 20_000)
@@ -329,7 +390,8 @@ func TestCompressedFields(t *testing.T) {
 	}
 }
 
-// TestDamage flips and cuts bytes of a good file: whatever is read, nothing hangs, fails hard or grows without bound.
+// TestDamage flips and cuts bytes of a good file: whatever is read, nothing
+// hangs, fails hard or grows without bound.
 func TestDamage(t *testing.T) {
 	w := NewWriter(ID{5}, ID{1})
 	bootEntries(w, 1, began, 3)
@@ -373,7 +435,8 @@ func TestDamage(t *testing.T) {
 	}
 	bad := bytes.Clone(good)
 	bad[atIncompatible] |= 1 << 6
-	if _, err := NewFile(bytes.NewReader(bad), int64(len(bad))); err == nil || !strings.Contains(err.Error(), "newer form") {
+	if _, err := NewFile(bytes.NewReader(bad),
+		int64(len(bad))); err == nil || !strings.Contains(err.Error(), "newer form") {
 		t.Errorf("a file of an unknown form: %v", err)
 	}
 }
@@ -382,7 +445,8 @@ func FuzzFile(f *testing.F) {
 	w := NewWriter(ID{5}, ID{1})
 	bootEntries(w, 1, began, 1)
 	f.Add(w.Bytes()[:4096])
-	whole := newWriter(ID{5}, ID{1}, 16) // few buckets: a file small enough for mutations to meet its entries
+	// few buckets: a file small enough for mutations to meet its entries
+	whole := newWriter(ID{5}, ID{1}, 16)
 	bootEntries(whole, 1, began, 1)
 	f.Add(whole.Bytes())
 	f.Fuzz(func(t *testing.T, data []byte) {
@@ -398,27 +462,44 @@ func FuzzFile(f *testing.F) {
 	})
 }
 
-// aBoot writes a boot of 150 units, with all the fields that the service manager's messages carry, and so many other entries.
+// aBoot writes a boot of 150 units, with all the fields that the service
+// manager's messages carry, and so many other entries.
 func aBoot(w *Writer, n byte, at time.Time, filler int) {
 	bootEntries(w, n, at, filler)
 	id := ID{n}
 	add := func(micro int, fields ...string) {
-		e := Entry{Realtime: uint64(at.UnixMicro()) + uint64(micro), Monotonic: uint64(micro), Boot: id}
-		w.Add(e, append(fields, "_BOOT_ID="+id.String(), "PRIORITY=6", "SYSLOG_FACILITY=3", "TID=1", "_TRANSPORT=journal", "_PID=1", "_UID=0", "_GID=0", "_COMM=systemd",
-			"_EXE=/usr/lib/systemd/systemd", "_CMDLINE=/sbin/init", "_CAP_EFFECTIVE=1ffffffffff", "_SELINUX_CONTEXT=unconfined", "_SYSTEMD_CGROUP=/init.scope",
-			"_SYSTEMD_UNIT=init.scope", "_SYSTEMD_SLICE=-.slice", "_MACHINE_ID="+ID{5}.String(), "_HOSTNAME=bench", "SYSLOG_IDENTIFIER=systemd", "_RUNTIME_SCOPE=system",
-			fmt.Sprintf("_SOURCE_REALTIME_TIMESTAMP=%d", at.UnixMicro()+int64(micro))))
+		e := Entry{
+			Realtime:  uint64(at.UnixMicro()) + uint64(micro),
+			Monotonic: uint64(micro),
+			Boot:      id,
+		}
+		w.Add(e,
+			append(fields, "_BOOT_ID="+id.String(), "PRIORITY=6", "SYSLOG_FACILITY=3", "TID=1",
+				"_TRANSPORT=journal", "_PID=1", "_UID=0", "_GID=0", "_COMM=systemd",
+				"_EXE=/usr/lib/systemd/systemd", "_CMDLINE=/sbin/init",
+				"_CAP_EFFECTIVE=1ffffffffff", "_SELINUX_CONTEXT=unconfined",
+				"_SYSTEMD_CGROUP=/init.scope",
+				"_SYSTEMD_UNIT=init.scope", "_SYSTEMD_SLICE=-.slice",
+				"_MACHINE_ID="+ID{5}.String(), "_HOSTNAME=bench", "SYSLOG_IDENTIFIER=systemd",
+				"_RUNTIME_SCOPE=system",
+				fmt.Sprintf("_SOURCE_REALTIME_TIMESTAMP=%d", at.UnixMicro()+int64(micro))))
 	}
 	for u := range 150 {
 		unit := fmt.Sprintf("UNIT=unit-%d.service", u)
-		add(3_000_000+u*20_000, msgStarting, unit, "JOB_TYPE=start", fmt.Sprintf("JOB_ID=%d", u), "CODE_FILE=src/core/job.c", "CODE_LINE=581", "CODE_FUNC=job_emit_start_message",
-			fmt.Sprintf("INVOCATION_ID=%016x%016x", n, u), fmt.Sprintf("MESSAGE=Starting unit-%d.service - A service of the bench...", u))
-		add(3_010_000+u*20_000, msgStarted, unit, "JOB_TYPE=start", "JOB_RESULT=done", fmt.Sprintf("JOB_ID=%d", u), "CODE_FILE=src/core/job.c", "CODE_LINE=768", "CODE_FUNC=job_emit_done_message",
-			fmt.Sprintf("INVOCATION_ID=%016x%016x", n, u), fmt.Sprintf("MESSAGE=Started unit-%d.service - A service of the bench.", u))
+		add(3_000_000+u*20_000, msgStarting, unit, "JOB_TYPE=start", fmt.Sprintf("JOB_ID=%d", u),
+			"CODE_FILE=src/core/job.c", "CODE_LINE=581", "CODE_FUNC=job_emit_start_message",
+			fmt.Sprintf("INVOCATION_ID=%016x%016x", n, u), fmt.Sprintf("MESSAGE=Starting "+
+				"unit-%d.service - A service of the bench...", u))
+		add(3_010_000+u*20_000, msgStarted, unit, "JOB_TYPE=start", "JOB_RESULT=done",
+			fmt.Sprintf("JOB_ID=%d", u), "CODE_FILE=src/core/job.c", "CODE_LINE=768",
+			"CODE_FUNC=job_emit_done_message",
+			fmt.Sprintf("INVOCATION_ID=%016x%016x", n, u), fmt.Sprintf("MESSAGE=Started "+
+				"unit-%d.service - A service of the bench.", u))
 	}
 }
 
-// hundredBoots writes a log of 100 boots into eight files, as it is rotated, with so many other entries a boot.
+// hundredBoots writes a log of 100 boots into eight files, as it is rotated,
+// with so many other entries a boot.
 func hundredBoots(b *testing.B, filler int) *machine.Root {
 	r := machineOf(b, nil)
 	for n := range 8 {
@@ -434,9 +515,11 @@ func hundredBoots(b *testing.B, filler int) *machine.Root {
 	return r
 }
 
-// BenchmarkBoots reads all boots of a log of 1 GB with 100 boots, and of one with a tenth of the other entries. "share" is the part of its bytes
-// that were read; "growth" how much longer it took than with the tenth; "ratio" how much longer the operating system's own log program
-// takes for the same kinds of message, taking turns with the files in memory. All are of medians.
+// BenchmarkBoots reads all boots of a log of 1 GB with 100 boots, and of one
+// with a tenth of the other entries. "share" is the part of its bytes that were
+// read; "growth" how much longer it took than with the tenth; "ratio" how much
+// longer the operating system's own log program takes for the same kinds of
+// message, taking turns with the files in memory. All are of medians.
 func BenchmarkBoots(b *testing.B) {
 	small, large := hundredBoots(b, 1300), hundredBoots(b, 13000)
 	defer debug.SetGCPercent(debug.SetGCPercent(500)) // as in the program
@@ -450,7 +533,8 @@ func BenchmarkBoots(b *testing.B) {
 	}
 	theirs := func() time.Duration {
 		start := time.Now()
-		cmd := exec.Command("journalctl", "--no-pager", "-o", "export", "-D", filepath.Join(large.Dir(), Folder, ID{5}.String()),
+		cmd := exec.Command("journalctl", "--no-pager", "-o", "export", "-D",
+			filepath.Join(large.Dir(), Folder, ID{5}.String()),
 			msgStarting, msgStarted, msgFailed, msgReady, msgUserReady, msgResources)
 		if err := cmd.Run(); err != nil {
 			b.Fatal(err)

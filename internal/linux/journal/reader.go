@@ -38,7 +38,8 @@ type Damage struct {
 
 func (d *Damage) Error() string { return fmt.Sprintf("damaged at byte %d: %s", d.Offset, d.What) }
 
-// A File is one log file, open for reading. It is not safe for use by several goroutines.
+// A File is one log file, open for reading. It is not safe for use by several
+// goroutines.
 type File struct {
 	pages   pages
 	header  []byte
@@ -48,15 +49,26 @@ type File struct {
 	picked  []picked
 	texts   []text
 	message message
-	steps   int64 // objects that were looked at, and how many may be: a hostile file leads to the same ones again and again
+	// objects that were looked at, and how many may be: a hostile file leads to
+	// the same ones again and again
+	steps   int64
 	allowed int64
 	list    []byte   // of an entry's items
 	order   []uint64 // the same, sorted
 }
 
-// NewFile reads the header of a log file of the given size in bytes. A file in a form that this reader does not know is an error.
+// NewFile reads the header of a log file of the given size in bytes. A file in
+// a form that this reader does not know is an error.
 func NewFile(r io.ReaderAt, size int64) (*File, error) {
-	f := &File{allowed: leastSteps + min(size, largeFile)/4, pages: pages{r: r, size: size, held: map[int64][]byte{}, most: allPages / min(maxReaders, runtime.GOMAXPROCS(0))}}
+	f := &File{
+		allowed: leastSteps + min(size, largeFile)/4,
+		pages: pages{
+			r:    r,
+			size: size,
+			held: map[int64][]byte{},
+			most: allPages / min(maxReaders, runtime.GOMAXPROCS(0)),
+		},
+	}
 	head, err := f.pages.bytes(0, leastHeader)
 	if err != nil {
 		return nil, errors.New("it is too short for a log file")
@@ -65,7 +77,8 @@ func NewFile(r io.ReaderAt, size int64) (*File, error) {
 		return nil, errors.New("it is no log file")
 	}
 	if unknown := le.Uint32(head[atIncompatible:]) &^ flagsKnown; unknown != 0 {
-		return nil, fmt.Errorf("it is written in a newer form (flags %#x) that this calmdawn does not know", unknown)
+		return nil, fmt.Errorf("it is written in a newer form (flags %#x) that this calmdawn "+
+			"does not know", unknown)
 	}
 	headerSize := le.Uint64(head[atHeaderSize:])
 	if headerSize < leastHeader || headerSize > 1<<16 || int64(headerSize) > size {
@@ -84,13 +97,15 @@ func NewFile(r io.ReaderAt, size int64) (*File, error) {
 // BytesRead is the number of bytes that were read from the file so far.
 func (f *File) BytesRead() int64 { return f.pages.read }
 
-// Forget lets go of what is held of the file in memory; what its methods returned that is not a copy is void then.
+// Forget lets go of what is held of the file in memory; what its methods
+// returned that is not a copy is void then.
 func (f *File) Forget() {
 	f.pages.forget()
 	f.picked, f.texts = nil, nil
 }
 
-// SequenceID names the sequence that the numbers of the entries belong to; files of the same one count on from each other.
+// SequenceID names the sequence that the numbers of the entries belong to;
+// files of the same one count on from each other.
 func (f *File) SequenceID() ID { return ID(f.header[atSeqnumID:]) }
 
 // MachineID is the id of the machine that wrote the file.
@@ -122,7 +137,8 @@ func (f *File) object(off uint64, want byte, least int64) (flags byte, size int6
 	}
 	size = int64(le.Uint64(head[8:]))
 	if head[0] != want || size < least || size > f.pages.size-int64(off) {
-		return 0, 0, &Damage{int64(off), fmt.Sprintf("an object of type %d and %d bytes where one of type %d is expected", head[0], size, want)}
+		return 0, 0, &Damage{int64(off), fmt.Sprintf("an object of type %d and %d bytes where "+
+			"one of type %d is expected", head[0], size, want)}
 	}
 	return head[1], size, nil
 }
@@ -135,7 +151,8 @@ func (f *File) word(off uint64, field int) (uint64, error) {
 	return le.Uint64(b), nil
 }
 
-// Find returns the offset of the data object that holds a field, given as NAME=VALUE; false if no entry has it.
+// Find returns the offset of the data object that holds a field, given as
+// NAME=VALUE; false if no entry has it.
 func (f *File) Find(field string) (uint64, bool, error) {
 	return f.lookup(atDataTable, []byte(field), func(off uint64, sum uint64) (bool, uint64, error) {
 		if _, _, err := f.object(off, typeData, f.payloadAt()); err != nil {
@@ -155,7 +172,11 @@ func (f *File) Find(field string) (uint64, bool, error) {
 }
 
 // lookup walks the chain of a hash table's bucket.
-func (f *File) lookup(table int, key []byte, match func(off, sum uint64) (bool, uint64, error)) (uint64, bool, error) {
+func (f *File) lookup(
+	table int,
+	key []byte,
+	match func(off, sum uint64) (bool, uint64, error),
+) (uint64, bool, error) {
 	at, size := le.Uint64(f.header[table:]), le.Uint64(f.header[table+8:])
 	if at == 0 || size < 16 {
 		return 0, false, nil
@@ -180,10 +201,13 @@ func (f *File) lookup(table int, key []byte, match func(off, sum uint64) (bool, 
 	return 0, false, err
 }
 
-// Values returns the data objects of all values that a field has in the file, newest first.
+// Values returns the data objects of all values that a field has in the file,
+// newest first.
 func (f *File) Values(name string) iter.Seq2[uint64, error] {
 	return func(yield func(uint64, error) bool) {
-		field, ok, err := f.lookup(atFieldTable, []byte(name), func(off, sum uint64) (bool, uint64, error) {
+		field, ok, err := f.lookup(atFieldTable, []byte(
+			name,
+		), func(off, sum uint64) (bool, uint64, error) {
 			_, size, err := f.object(off, typeField, fieldPayload)
 			if err == nil && size-fieldPayload > maxField {
 				err = &Damage{int64(off), "a field's name is too long"}
@@ -221,7 +245,8 @@ func (f *File) Values(name string) iter.Seq2[uint64, error] {
 	}
 }
 
-// EntriesWith returns the entries that have the field of a data object, oldest first. A damage ends it, as its last value.
+// EntriesWith returns the entries that have the field of a data object, oldest
+// first. A damage ends it, as its last value.
 func (f *File) EntriesWith(data uint64) iter.Seq2[Entry, error] {
 	return func(yield func(Entry, error) bool) {
 		count, err1 := f.word(data, dataEntries)
@@ -242,7 +267,8 @@ func (f *File) EntriesWith(data uint64) iter.Seq2[Entry, error] {
 	}
 }
 
-// Last returns the last entry that has the field of a data object; it reads no others. ok is false where there is none.
+// Last returns the last entry that has the field of a data object; it reads no
+// others. ok is false where there is none.
 func (f *File) Last(data uint64) (e Entry, ok bool, err error) {
 	count, err1 := f.word(data, dataEntries)
 	at, err2 := f.word(data, dataEntry)
@@ -353,12 +379,17 @@ func (f *File) entry(off uint64) (Entry, error) {
 		width = 4
 	}
 	return Entry{
-		Offset: int64(off), Seqnum: le.Uint64(b[entrySeqnum:]), Realtime: le.Uint64(b[entryRealtime:]),
-		Monotonic: le.Uint64(b[entryMonotonic:]), Boot: ID(b[entryBoot:]), items: int(min(maxItems, (size-entryItems)/width)),
+		Offset:    int64(off),
+		Seqnum:    le.Uint64(b[entrySeqnum:]),
+		Realtime:  le.Uint64(b[entryRealtime:]),
+		Monotonic: le.Uint64(b[entryMonotonic:]),
+		Boot:      ID(b[entryBoot:]),
+		items:     int(min(maxItems, (size-entryItems)/width)),
 	}, nil
 }
 
-// Salvage walks the objects of a damaged file one after the other and returns the entries that are whole, whatever leads to them.
+// Salvage walks the objects of a damaged file one after the other and returns
+// the entries that are whole, whatever leads to them.
 func (f *File) Salvage() iter.Seq[Entry] {
 	return func(yield func(Entry) bool) {
 		for off := int64(len(f.header)+7) &^ 7; off+objectHeader <= f.pages.size; {
@@ -423,7 +454,8 @@ func (f *File) items(e Entry) iter.Seq2[uint64, error] {
 	}
 }
 
-// Message returns the text of an entry. It looks at the newest data first, which a text mostly is.
+// Message returns the text of an entry. It looks at the newest data first,
+// which a text mostly is.
 func (f *File) Message(e Entry) []byte {
 	all := f.order[:0]
 	for off, err := range f.items(e) {
@@ -442,8 +474,8 @@ func (f *File) Message(e Entry) []byte {
 	return nil
 }
 
-// Fields returns the fields of an entry as NAME=VALUE. One over a mebibyte, or in a damaged place, is left out and its error
-// yielded instead.
+// Fields returns the fields of an entry as NAME=VALUE. One over a mebibyte, or
+// in a damaged place, is left out and its error yielded instead.
 func (f *File) Fields(e Entry) iter.Seq2[[]byte, error] {
 	return func(yield func([]byte, error) bool) {
 		for data, err := range f.items(e) {
@@ -459,7 +491,8 @@ func (f *File) Fields(e Entry) iter.Seq2[[]byte, error] {
 	}
 }
 
-// confirm reports an error where the hash table does not find a data object that is there.
+// confirm reports an error where the hash table does not find a data object
+// that is there.
 func (f *File) confirm(data uint64) error {
 	text, err := f.payload(data)
 	if err != nil {
@@ -474,7 +507,8 @@ func (f *File) confirm(data uint64) error {
 // entries is how many entries the header says there are.
 func (f *File) entries() uint64 { return le.Uint64(f.header[atEntries:]) }
 
-// A picked data object is one that was looked at before: many entries share their fields.
+// A picked data object is one that was looked at before: many entries share
+// their fields.
 type picked struct {
 	at    uint64 // its offset; 0 for none
 	field int    // which of those that are wanted it is; -1 for none of them
@@ -498,7 +532,8 @@ type message struct {
 	at   [lastField]uint64 // offsets of their data objects; 0 for those that are not there
 }
 
-// pick finds those fields of an entry that are wanted. What it returns is valid until the next call.
+// pick finds those fields of an entry that are wanted. What it returns is valid
+// until the next call.
 func (f *File) pick(e Entry) (*message, error) {
 	if f.picked == nil {
 		f.picked, f.texts = make([]picked, maxPicked), make([]text, maxTexts)
@@ -528,7 +563,8 @@ func (f *File) pick(e Entry) (*message, error) {
 	return m, nil
 }
 
-// value is the value of a field; empty where the entry does not have it. It must not be changed.
+// value is the value of a field; empty where the entry does not have it. It
+// must not be changed.
 func (m *message) value(field int) []byte {
 	if m.at[field] == 0 {
 		return nil
@@ -538,7 +574,8 @@ func (m *message) value(field int) []byte {
 	return value
 }
 
-// of is the value of a field as a string, which is made once for those that many entries share.
+// of is the value of a field as a string, which is made once for those that
+// many entries share.
 func (m *message) of(field int) string {
 	at := m.at[field]
 	if at == 0 || field > lastShared {
@@ -563,7 +600,8 @@ func (f *File) payloadAt() int64 {
 	return dataPayload
 }
 
-// payload returns the text of a data object, decompressed. It is valid until the next call.
+// payload returns the text of a data object, decompressed. It is valid until
+// the next call.
 func (f *File) payload(off uint64) ([]byte, error) {
 	flags, size, err := f.object(off, typeData, f.payloadAt())
 	if err != nil {
@@ -588,7 +626,8 @@ func (f *File) decompress(raw []byte, flags byte) ([]byte, error) {
 	case flags&objectZstd != 0:
 		if f.decoder == nil {
 			var err error
-			f.decoder, err = zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(maxField))
+			f.decoder, err = zstd.NewReader(nil, zstd.WithDecoderConcurrency(1),
+				zstd.WithDecoderMaxMemory(maxField))
 			if err != nil {
 				return nil, err
 			}
@@ -638,7 +677,8 @@ type recent struct {
 	number int64
 }
 
-// bytes returns n bytes at off; they are valid until oldPages other pages are read, and must not be changed.
+// bytes returns n bytes at off; they are valid until oldPages other pages are
+// read, and must not be changed.
 func (p *pages) bytes(off, n int64) ([]byte, error) {
 	if off < 0 || n < 0 || off > p.size-n {
 		return nil, &Damage{off, "the file ends before"}
@@ -690,7 +730,8 @@ func (p *pages) page(n int64) ([]byte, error) {
 	return page, nil
 }
 
-// data is where something stands in the file from an offset on, in whole pages: a file may be far larger than what was ever written of it.
+// data is where something stands in the file from an offset on, in whole pages:
+// a file may be far larger than what was ever written of it.
 func (p *pages) data(off int64) int64 {
 	file, ok := p.r.(io.Seeker)
 	if !ok || runtime.GOOS != "linux" {

@@ -23,17 +23,21 @@ const (
 	msgResources = "MESSAGE_ID=ae8f7b866b0347b9af31fe1c80b127c0"
 	msgSleep     = "MESSAGE_ID=6bbd95ee977941e497c48be27c254128"
 	msgClock     = "MESSAGE_ID=c7a787079b354eaaa9e77b371893cd27"
-	cryptSetup   = "_COMM=systemd-cryptse" // the kernel's name of the program that opens encrypted disks, comm is 15 bytes
+	// the kernel's name of the program that opens encrypted disks, comm is 15
+	// bytes
+	cryptSetup = "_COMM=systemd-cryptse"
 )
 
 const (
 	kernelTalk = 600  // messages at a boot's begin among which the kernel tells of the hardware
 	maxSpans   = 5000 // units of a boot that are believed
-	// stopsSoon is how long after the end of the start-up a unit's total may come and still be called the boot's.
+	// stopsSoon is how long after the end of the start-up a unit's total may
+	// come and still be called the boot's.
 	stopsSoon = 30 * time.Second
 )
 
-// A record collects what the files say of one boot. It does not matter in which order the files are read, and several may be at once.
+// A record collects what the files say of one boot. It does not matter in which
+// order the files are read, and several may be at once.
 type record struct {
 	mu          sync.Mutex
 	id          ID
@@ -79,7 +83,8 @@ var (
 	smpText    = regexp.MustCompile(`^smp: Brought up \d+ nodes?, (\d+) CPUs?`)
 )
 
-// introduce reads what the kernel says of itself and the hardware; true when all is known.
+// introduce reads what the kernel says of itself and the hardware; true when
+// all is known.
 func (c *collector) introduce(r *record, f *File, e Entry) bool {
 	text := f.Message(e)
 	r.mu.Lock()
@@ -93,7 +98,8 @@ func (c *collector) introduce(r *record, f *File, e Entry) bool {
 		r.processors, _ = strconv.Atoi(string(m[1]))
 	}
 	silent := r.kernel == "" && e.Seqnum > r.first.Seqnum+20 // a container: no kernel speaks
-	return silent || e.Seqnum > r.first.Seqnum+kernelTalk || r.kernel != "" && r.memory > 0 && r.processors > 0
+	return silent || e.Seqnum > r.first.Seqnum+kernelTalk ||
+		r.kernel != "" && r.memory > 0 && r.processors > 0
 }
 
 // The fields that are looked at: first those whose values many entries share.
@@ -117,8 +123,12 @@ const (
 	lastShared = fSystemdUserUnit
 )
 
-var wanted = []string{"UNIT", "USER_UNIT", "_PID", "_UID", "_SYSTEMD_UNIT", "_SYSTEMD_USER_UNIT", "MESSAGE", "KERNEL_USEC", "INITRD_USEC", "USERSPACE_USEC",
-	"CPU_USAGE_NSEC", "_SOURCE_MONOTONIC_TIMESTAMP", "_SOURCE_REALTIME_TIMESTAMP", "INVOCATION_ID", "USER_INVOCATION_ID"}
+var wanted = []string{
+	"UNIT", "USER_UNIT", "_PID", "_UID", "_SYSTEMD_UNIT", "_SYSTEMD_USER_UNIT", "MESSAGE",
+	"KERNEL_USEC", "INITRD_USEC", "USERSPACE_USEC",
+	"CPU_USAGE_NSEC", "_SOURCE_MONOTONIC_TIMESTAMP", "_SOURCE_REALTIME_TIMESTAMP", "INVOCATION_ID",
+	"USER_INVOCATION_ID",
+}
 
 func (c *collector) take(r *record, f *File, kind string, e Entry) error {
 	m, err := f.pick(e)
@@ -138,7 +148,8 @@ func (c *collector) take(r *record, f *File, kind string, e Entry) error {
 	switch {
 	case m.of(fPID) == "1":
 		key.Native = m.of(fUnit)
-	case m.of(fSystemdUserUnit) == "init.scope" && m.of(fSystemdUnit) == "user@"+m.of(fUID)+".service":
+	case m.of(fSystemdUserUnit) == "init.scope" &&
+		m.of(fSystemdUnit) == "user@"+m.of(fUID)+".service":
 		key = boot.Key{Native: m.of(fUserUnit), Owner: c.users[m.of(fUID)]}
 		if key.Owner == "" || kind == msgUserReady {
 			return nil
@@ -186,7 +197,8 @@ func (r *record) tell(kind string, key boot.Key, at time.Duration, e Entry, m *m
 	}
 }
 
-// unit is what is known of a unit; nil where no more units of this boot are believed.
+// unit is what is known of a unit; nil where no more units of this boot are
+// believed.
 func (r *record) unit(key boot.Key) *unit {
 	if i, known := r.index[key]; known {
 		return &r.units[i]
@@ -208,13 +220,15 @@ func (f *instant) earliest(at time.Duration) bool {
 	return true
 }
 
-// skipped reports whether a unit was skipped for a condition: that is logged like a start, of no invocation.
+// skipped reports whether a unit was skipped for a condition: that is logged
+// like a start, of no invocation.
 func skipped(m *message) bool {
 	return m.emptyYetTold(fInvocation) || m.emptyYetTold(fUserInvocation)
 }
 
-// moment is when an entry was written, on the boot's clock. The sender's own clock is up to milliseconds better than the
-// log's, where it is there and plausible.
+// moment is when an entry was written, on the boot's clock. The sender's own
+// clock is up to milliseconds better than the log's, where it is there and
+// plausible.
 func moment(e Entry, m *message) time.Duration {
 	const micro = time.Microsecond
 	if own, ok := digits(m.value(fMonotonic)); ok && own <= e.Monotonic {
@@ -228,7 +242,8 @@ func moment(e Entry, m *message) time.Duration {
 	return time.Duration(e.Monotonic) * micro
 }
 
-// digits reads a number of up to 18 digits; most entries lack the fields that have one, which must cost nothing.
+// digits reads a number of up to 18 digits; most entries lack the fields that
+// have one, which must cost nothing.
 func digits(text []byte) (n uint64, ok bool) {
 	if len(text) == 0 || len(text) > 18 {
 		return 0, false
@@ -243,8 +258,8 @@ func digits(text []byte) (n uint64, ok bool) {
 	return n, true
 }
 
-// phasesOf reads the phases of the message that ends the start-up: from its fields, and firmware and loader, which have
-// none, from its text.
+// phasesOf reads the phases of the message that ends the start-up: from its
+// fields, and firmware and loader, which have none, from its text.
 func phasesOf(m *message) []boot.Phase {
 	took := map[string]time.Duration{}
 	for _, part := range phaseText.FindAllStringSubmatch(m.of(fMessage), -1) {
@@ -252,7 +267,11 @@ func phasesOf(m *message) []boot.Phase {
 			took[part[2]] = d
 		}
 	}
-	for name, field := range map[string]int{"kernel": fKernel, "initrd": fInitrd, "userspace": fUserspace} {
+	for name, field := range map[string]int{
+		"kernel":    fKernel,
+		"initrd":    fInitrd,
+		"userspace": fUserspace,
+	} {
 		n, err := strconv.ParseUint(m.of(field), 10, 50)
 		if err == nil && (n > 0 || name == "userspace") {
 			took[name] = time.Duration(n) * time.Microsecond
@@ -268,13 +287,21 @@ func phasesOf(m *message) []boot.Phase {
 }
 
 var (
-	phaseText = regexp.MustCompile(`([0-9][0-9a-z. ]*) \((firmware|loader|kernel|initrd|userspace)\)`)
-	spanPart  = regexp.MustCompile(`^([0-9]+(?:\.[0-9]+)?)(h|min|s|ms|us)$`)
+	phaseText = regexp.MustCompile(
+		`([0-9][0-9a-z. ]*) \((firmware|loader|kernel|initrd|userspace)\)`,
+	)
+	spanPart = regexp.MustCompile(`^([0-9]+(?:\.[0-9]+)?)(h|min|s|ms|us)$`)
 )
 
 // parseSpan reads a time span as the service manager writes it: "1min 2.345s".
 func parseSpan(s string) (time.Duration, bool) {
-	units := map[string]time.Duration{"h": time.Hour, "min": time.Minute, "s": time.Second, "ms": time.Millisecond, "us": time.Microsecond}
+	units := map[string]time.Duration{
+		"h":   time.Hour,
+		"min": time.Minute,
+		"s":   time.Second,
+		"ms":  time.Millisecond,
+		"us":  time.Microsecond,
+	}
 	var sum time.Duration
 	for word := range strings.FieldsSeq(s) {
 		m := spanPart.FindStringSubmatch(word)
@@ -290,10 +317,18 @@ func parseSpan(s string) (time.Duration, bool) {
 	return sum, true
 }
 
-// boot puts the record together: everything counts from the moment the kernel began, which the end of the start-up gives
-// away by its phases.
+// boot puts the record together: everything counts from the moment the kernel
+// began, which the end of the start-up gives away by its phases.
 func (r *record) boot() boot.Boot {
-	b := boot.Boot{ID: r.id.String(), Simulated: r.simulated, Sources: []boot.Source{boot.Log}, Kernel: r.kernel, Memory: r.memory, Processors: r.processors, Ending: boot.Cut}
+	b := boot.Boot{
+		ID:         r.id.String(),
+		Simulated:  r.simulated,
+		Sources:    []boot.Source{boot.Log},
+		Kernel:     r.kernel,
+		Memory:     r.memory,
+		Processors: r.processors,
+		Ending:     boot.Cut,
+	}
 	origin := time.Duration(0)
 	reference := r.last
 	if r.ready != nil {
@@ -311,7 +346,8 @@ func (r *record) boot() boot.Boot {
 	} else if first := time.Duration(r.first.Monotonic) * time.Microsecond; first > 10*time.Minute {
 		origin = first
 	}
-	if r.clock != nil && (r.slept == 0 || time.Duration(r.clock.Monotonic)*time.Microsecond < r.slept) {
+	if r.clock != nil &&
+		(r.slept == 0 || time.Duration(r.clock.Monotonic)*time.Microsecond < r.slept) {
 		reference = *r.clock // before that, the clock was wrong
 	}
 	if jump := reference.clock() - r.first.clock(); jump.Abs() > time.Second {
@@ -328,7 +364,8 @@ func (r *record) addSpans(b *boot.Boot, origin time.Duration) {
 		inOrder = append(inOrder, &r.units[i])
 	}
 	slices.SortFunc(inOrder, func(x, y *unit) int {
-		return cmp.Or(cmp.Compare(x.first(), y.first()), cmp.Compare(x.key.Native, y.key.Native), cmp.Compare(x.key.Owner, y.key.Owner))
+		return cmp.Or(cmp.Compare(x.first(), y.first()), cmp.Compare(x.key.Native, y.key.Native),
+			cmp.Compare(x.key.Owner, y.key.Owner))
 	})
 	figure := func(f instant) boot.Figure {
 		if !f.known {
@@ -342,8 +379,16 @@ func (r *record) addSpans(b *boot.Boot, origin time.Duration) {
 			b.Ending = boot.Clean
 			continue
 		}
-		s := boot.Span{Native: u.key.Native, Owner: u.key.Owner, Begin: figure(u.began()), End: figure(u.end), Failed: u.failed, Skipped: u.skipped}
-		if u.stopped.known && r.ready != nil && u.stopped.at <= r.ready.at+stopsSoon { // later, it is of days, not of the boot
+		s := boot.Span{
+			Native:  u.key.Native,
+			Owner:   u.key.Owner,
+			Begin:   figure(u.began()),
+			End:     figure(u.end),
+			Failed:  u.failed,
+			Skipped: u.skipped,
+		}
+		// later, it is of days, not of the boot
+		if u.stopped.known && r.ready != nil && u.stopped.at <= r.ready.at+stopsSoon {
 			s.CPU = boot.Of(u.cpu, boot.Log)
 		}
 		b.Spans = append(b.Spans, s)
@@ -351,7 +396,8 @@ func (r *record) addSpans(b *boot.Boot, origin time.Duration) {
 	b.AimAtGoal()
 }
 
-// began is when the start began whose end is known; one after that is of a later start, and then the first was not logged.
+// began is when the start began whose end is known; one after that is of a
+// later start, and then the first was not logged.
 func (u *unit) began() instant {
 	if u.begin.known && u.end.known && u.begin.at > u.end.at {
 		return instant{}
@@ -366,12 +412,14 @@ func (u *unit) first() time.Duration {
 	return u.end.at
 }
 
-// questions are the stretches in which an encrypted disk waited for its passphrase: from when a program that asks for one began, to
-// when the disk was opened. They count by the boot's clock, less origin.
+// questions are the stretches in which an encrypted disk waited for its
+// passphrase: from when a program that asks for one began, to when the disk was
+// opened. They count by the boot's clock, less origin.
 func (r *record) questions(origin time.Duration) []boot.Wait {
 	var asked []time.Duration
 	for _, u := range r.units {
-		if u.key.Owner == "" && strings.HasPrefix(u.key.Native, "systemd-ask-password-") && strings.HasSuffix(u.key.Native, ".service") {
+		if u.key.Owner == "" && strings.HasPrefix(u.key.Native, "systemd-ask-password-") &&
+			strings.HasSuffix(u.key.Native, ".service") {
 			asked = append(asked, u.first()-origin)
 		}
 	}
@@ -393,7 +441,11 @@ func (r *record) questions(origin time.Duration) []boot.Wait {
 		}
 		if to > from {
 			volume = strings.TrimSuffix(volume, ".service")
-			waits = append(waits, boot.Wait{What: fmt.Sprintf("a passphrase for %s", volume), At: from, Took: to - from})
+			waits = append(waits, boot.Wait{
+				What: fmt.Sprintf("a passphrase for %s", volume),
+				At:   from,
+				Took: to - from,
+			})
 		}
 	}
 	return waits

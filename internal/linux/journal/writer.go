@@ -6,10 +6,12 @@ import (
 	"strings"
 )
 
-// A Writer collects entries and writes them as one finished file: keyed hashes, offsets of 64 bits.
+// A Writer collects entries and writes them as one finished file: keyed hashes,
+// offsets of 64 bits.
 type Writer struct {
-	// Pack, where it is set, compresses a field as the file's format asks and says how: 1 is XZ, 2 LZ4 behind the field's length, 4 zstd,
-	// and 0 leaves the field as it is.
+	// Pack, where it is set, compresses a field as the file's format asks and
+	// says how: 1 is XZ, 2 LZ4 behind the field's length, 4 zstd, and 0 leaves
+	// the field as it is.
 	Pack func(field []byte) (packed []byte, how byte)
 
 	machine, file, seqnums ID
@@ -40,19 +42,28 @@ type bucket struct{ head, tail, depth uint64 }
 
 const fieldBuckets = 333
 
-// NewWriter begins a file of a machine; the file's own id is its hashes' key. Its tables are made for some thousand entries.
+// NewWriter begins a file of a machine; the file's own id is its hashes' key.
+// Its tables are made for some thousand entries.
 func NewWriter(machineID, fileID ID) *Writer { return newWriter(machineID, fileID, 2047) }
 
 func newWriter(machineID, fileID ID, dataBuckets int) *Writer {
-	w := &Writer{machine: machineID, file: fileID, seqnums: fileID, index: map[string]*written{}, nextSeqnum: 1,
-		dataTable: make([]bucket, dataBuckets), fieldTable: make([]bucket, fieldBuckets)}
+	w := &Writer{
+		machine:    machineID,
+		file:       fileID,
+		seqnums:    fileID,
+		index:      map[string]*written{},
+		nextSeqnum: 1,
+		dataTable:  make([]bucket, dataBuckets),
+		fieldTable: make([]bucket, fieldBuckets),
+	}
 	w.out.Write(make([]byte, ourHeader))
 	w.object(typeFieldTable, make([]byte, fieldBuckets*16))
 	w.object(typeDataTable, make([]byte, dataBuckets*16))
 	return w
 }
 
-// object appends an object with the given body behind its header, and returns its offset.
+// object appends an object with the given body behind its header, and returns
+// its offset.
 func (w *Writer) object(kind byte, body []byte) uint64 {
 	at := uint64(w.out.Len())
 	head := make([]byte, objectHeader)
@@ -81,7 +92,8 @@ func (w *Writer) chain(table []bucket, o *written, next int, deepest *uint64) {
 	b.tail = o.at
 }
 
-// data returns the data object of a field NAME=VALUE, and makes it if it is new.
+// data returns the data object of a field NAME=VALUE, and makes it if it is
+// new.
 func (w *Writer) data(field string) *written {
 	if o, ok := w.index[field]; ok {
 		return o
@@ -119,8 +131,8 @@ func (w *Writer) data(field string) *written {
 	return o
 }
 
-// Add appends an entry; its offset and number are given to it. Times must not go back. fields are NAME=VALUE, without a
-// NUL or a name twice.
+// Add appends an entry; its offset and number are given to it. Times must not
+// go back. fields are NAME=VALUE, without a NUL or a name twice.
 func (w *Writer) Add(e Entry, fields []string) {
 	e.Seqnum = w.nextSeqnum
 	w.nextSeqnum++
@@ -193,20 +205,38 @@ func (w *Writer) Bytes() []byte {
 	}
 	h := w.out.Bytes()
 	copy(h, signature)
-	le.PutUint32(h[atIncompatible:], flagKeyed|uint32(w.packed&(objectXZ|objectLZ4))|uint32(w.packed&objectZstd)<<1)
+	le.PutUint32(h[atIncompatible:],
+		flagKeyed|uint32(w.packed&(objectXZ|objectLZ4))|uint32(w.packed&objectZstd)<<1)
 	h[atState] = stateArchived
-	for at, id := range map[int]ID{atFileID: w.file, atMachineID: w.machine, atTailBoot: w.last.Boot, atSeqnumID: w.seqnums} {
+	for at, id := range map[int]ID{
+		atFileID:    w.file,
+		atMachineID: w.machine,
+		atTailBoot:  w.last.Boot,
+		atSeqnumID:  w.seqnums,
+	} {
 		copy(h[at:], id[:])
 	}
 	for at, value := range map[uint64]uint64{
-		atHeaderSize: ourHeader, atArenaSize: uint64(len(h)) - ourHeader,
-		atDataTable: dataTable + objectHeader, atDataTableSize: uint64(len(w.dataTable)) * 16,
-		atFieldTable: fieldTable + objectHeader, atFieldTableSize: fieldBuckets * 16,
-		atTailObject: w.tail, atObjects: w.objects, atEntries: uint64(len(w.entries)),
-		atHeadSeqnum: w.first.Seqnum, atTailSeqnum: w.last.Seqnum, atEntryArray: all,
-		atHeadRealtime: w.first.Realtime, atTailRealtime: w.last.Realtime, atTailMonotonic: w.last.Monotonic,
-		atDatas: uint64(len(w.datas)), atFields: w.named, atEntryArrays: arrays,
-		atDataDepth: w.dataDeep, atFieldDepth: w.fieldDep,
+		atHeaderSize:     ourHeader,
+		atArenaSize:      uint64(len(h)) - ourHeader,
+		atDataTable:      dataTable + objectHeader,
+		atDataTableSize:  uint64(len(w.dataTable)) * 16,
+		atFieldTable:     fieldTable + objectHeader,
+		atFieldTableSize: fieldBuckets * 16,
+		atTailObject:     w.tail,
+		atObjects:        w.objects,
+		atEntries:        uint64(len(w.entries)),
+		atHeadSeqnum:     w.first.Seqnum,
+		atTailSeqnum:     w.last.Seqnum,
+		atEntryArray:     all,
+		atHeadRealtime:   w.first.Realtime,
+		atTailRealtime:   w.last.Realtime,
+		atTailMonotonic:  w.last.Monotonic,
+		atDatas:          uint64(len(w.datas)),
+		atFields:         w.named,
+		atEntryArrays:    arrays,
+		atDataDepth:      w.dataDeep,
+		atFieldDepth:     w.fieldDep,
 	} {
 		w.put(at, value)
 	}

@@ -1,5 +1,7 @@
-// Package launch finds, in the line with which something is launched, the program that is really meant: behind wrappers,
-// shells and application stores. Where that cannot be told it says so; it never guesses that a program is missing.
+// Package launch finds, in the line with which something is launched, the
+// program that is really meant: behind wrappers, shells and application stores.
+// Where that cannot be told it says so; it never guesses that a program is
+// missing.
 package launch
 
 import (
@@ -17,7 +19,8 @@ type Program struct {
 	Missing string // what is not there and without which nothing runs; empty otherwise
 }
 
-// A Finder resolves launch lines of one machine; it looks each program up once. It can be used by several goroutines.
+// A Finder resolves launch lines of one machine; it looks each program up once.
+// It can be used by several goroutines.
 type Finder struct {
 	root  *machine.Root
 	files sync.Map // path to bool: whether it is a file
@@ -35,8 +38,8 @@ func (f *Finder) IsFile(p string) bool {
 	return is.(bool)
 }
 
-// Look looks a bare program name up in folders, in their order; a path is returned as it is. What is not found comes back as
-// the bare name.
+// Look looks a bare program name up in folders, in their order; a path is
+// returned as it is. What is not found comes back as the bare name.
 func (f *Finder) Look(word string, folders []string) string {
 	if strings.Contains(word, "/") {
 		return word
@@ -49,7 +52,8 @@ func (f *Finder) Look(word string, folders []string) string {
 	return word
 }
 
-// Resolve follows the words of a launch line. folders are where bare names are looked up.
+// Resolve follows the words of a launch line. folders are where bare names are
+// looked up.
 func (f *Finder) Resolve(words, folders []string) Program {
 	for depth := 0; len(words) > 0 && depth < 8; depth++ {
 		word := words[0]
@@ -79,7 +83,8 @@ func (f *Finder) Resolve(words, folders []string) Program {
 	return Program{}
 }
 
-// unwrap returns the words behind a wrapper, or the script that an interpreter is given.
+// unwrap returns the words behind a wrapper, or the script that an interpreter
+// is given.
 func unwrap(words []string) (inner []string, script string) {
 	args := words[1:]
 	switch path.Base(words[0]) {
@@ -139,13 +144,19 @@ func behindOptions(wrapper string, args []string) []string {
 	return args
 }
 
-// unplain are words with which a shell does something else than start a program of that name.
-var unplain = []string{"if", "for", "while", "until", "case", "cd", "test", "[", "[[", ".", "source", "eval", "set", "export",
-	"echo", "printf", ":", "true", "false", "trap", "ulimit", "umask", "wait", "read", "exit", "return", "unset", "shift", "command",
-	"type", "local", "readonly", "alias", "kill", "pwd", "sleep", "until", "!", "{", "("}
+// unplain are words with which a shell does something else than start a program
+// of that name.
+var unplain = []string{
+	"if", "for", "while", "until", "case", "cd", "test", "[", "[[", ".", "source", "eval", "set",
+	"export",
+	"echo", "printf", ":", "true", "false", "trap", "ulimit", "umask", "wait", "read", "exit",
+	"return", "unset", "shift", "command",
+	"type", "local", "readonly", "alias", "kill", "pwd", "sleep", "until", "!", "{", "(",
+}
 
-// Shell returns the words of the first command in a shell's text, where that plainly is a program; nil otherwise. A text
-// in which that program's failure is provided for tells nothing.
+// Shell returns the words of the first command in a shell's text, where that
+// plainly is a program; nil otherwise. A text in which that program's failure
+// is provided for tells nothing.
 func Shell(text string) []string {
 	if strings.Contains(text, "||") {
 		return nil
@@ -161,7 +172,8 @@ func Shell(text string) []string {
 		}
 		words = words[1:]
 	}
-	if len(words) == 0 || slices.Contains(unplain, words[0]) || strings.ContainsAny(words[0], "$`*?[]{}()~!\\") {
+	if len(words) == 0 || slices.Contains(unplain, words[0]) ||
+		strings.ContainsAny(words[0], "$`*?[]{}()~!\\") {
 		return nil
 	}
 	return words
@@ -201,7 +213,8 @@ func Split(line string) []string {
 	return words
 }
 
-// app names the application of a store that a line would run and that is not installed.
+// app names the application of a store that a line would run and that is not
+// installed.
 func app(r *machine.Root, words []string) string {
 	if len(words) < 3 || words[1] != "run" {
 		return ""
@@ -217,7 +230,8 @@ func app(r *machine.Root, words []string) string {
 	there := func(p string) bool { _, err := r.Stat(p); return err == nil }
 	switch path.Base(words[0]) {
 	case "flatpak":
-		if there("/var/lib/flatpak/app") && !there("/var/lib/flatpak/app/"+name) && !ofAUser(r, name) {
+		if there("/var/lib/flatpak/app") && !there("/var/lib/flatpak/app/"+name) &&
+			!ofAUser(r, name) {
 			return "the application " + name
 		}
 	case "snap":
@@ -229,7 +243,8 @@ func app(r *machine.Root, words []string) string {
 	return ""
 }
 
-// ofAUser reports whether some user has installed an application for themselves.
+// ofAUser reports whether some user has installed an application for
+// themselves.
 func ofAUser(r *machine.Root, name string) bool {
 	homes, err := r.ReadDir("/home")
 	if err != nil {

@@ -1,6 +1,8 @@
-// Package loginscript finds programs that shells and display sessions leave running in the background when somebody logs in.
+// Package loginscript finds programs that shells and display sessions leave
+// running in the background when somebody logs in.
 //
-// A script can do anything; what is found here is listed with low confidence and is never edited.
+// A script can do anything; what is found here is listed with low confidence
+// and is never edited.
 package loginscript
 
 import (
@@ -22,12 +24,22 @@ const maxText = 1 << 20
 var (
 	machineFiles   = []string{"/etc/profile"}
 	machineFolders = []string{"/etc/profile.d", "/etc/X11/Xsession.d", "/etc/X11/xinit/xinitrc.d"}
-	homeFiles      = []string{".profile", ".bash_profile", ".bash_login", ".zprofile", ".xprofile", ".xsession", ".xsessionrc", ".xinitrc"}
-	programPath    = []string{"/usr/local/bin", "/usr/bin", "/bin", "/usr/local/sbin", "/usr/sbin", "/sbin"}
+	homeFiles      = []string{
+		".profile", ".bash_profile", ".bash_login", ".zprofile", ".xprofile", ".xsession",
+		".xsessionrc", ".xinitrc",
+	}
+	programPath = []string{
+		"/usr/local/bin", "/usr/bin", "/bin", "/usr/local/sbin", "/usr/sbin", "/sbin",
+	}
 )
 
-// Survey returns what the scripts of the machine and of the users launch, and the places that could not be read.
-func Survey(r *machine.Root, finder *launch.Finder, users []account.User) (items []item.Item, unread []item.Unread) {
+// Survey returns what the scripts of the machine and of the users launch, and
+// the places that could not be read.
+func Survey(
+	r *machine.Root,
+	finder *launch.Finder,
+	users []account.User,
+) (items []item.Item, unread []item.Unread) {
 	read := func(p, owner string) {
 		text, err := r.ReadFile(p, maxText)
 		if err == nil {
@@ -86,8 +98,18 @@ func scan(finder *launch.Finder, p, owner, text string) []item.Item {
 		program := finder.Resolve(words, programPath)
 		sum := sha256.Sum256([]byte(line))
 		it := item.Item{
-			ID: fmt.Sprintf("program:%s#%x", p, sum[:2]), Kind: item.Program, Native: p + ": " + line, Title: path.Base(words[0]), Owner: owner,
-			When: item.AtLogin, State: item.On, Unsure: true, Command: command, Program: program.Path, File: p, Because: []string{"login", p},
+			ID:      fmt.Sprintf("program:%s#%x", p, sum[:2]),
+			Kind:    item.Program,
+			Native:  p + ": " + line,
+			Title:   path.Base(words[0]),
+			Owner:   owner,
+			When:    item.AtLogin,
+			State:   item.On,
+			Unsure:  true,
+			Command: command,
+			Program: program.Path,
+			File:    p,
+			Because: []string{"login", p},
 		}
 		if program.Missing != "" {
 			it.State, it.Why = item.Broken, program.Missing+" is not there"

@@ -17,7 +17,9 @@ const micro = time.Microsecond
 
 // Times are what the machine's service manager knows of the boot as a whole.
 type Times struct {
-	Origin   time.Duration // where the boot begins on the kernel's clock: 0, in a container the manager's start
+	// where the boot begins on the kernel's clock: 0, in a container the
+	// manager's start
+	Origin   time.Duration
 	Finished time.Duration // since then, until the start-up was finished; 0 while it is not
 	Phases   []boot.Phase  // empty while it is not finished
 	Began    time.Time
@@ -28,7 +30,8 @@ func (m *Manager) Times() (Times, error) {
 	var t Times
 	all := map[string]uint64{}
 	var have map[string]dbus.Variant
-	if err := m.bus.Object(name, object).Call("org.freedesktop.DBus.Properties.GetAll", 0, name+".Manager").Store(&have); err != nil {
+	if err := m.bus.Object(name, object).Call("org.freedesktop.DBus.Properties.GetAll", 0,
+		name+".Manager").Store(&have); err != nil {
 		return t, err
 	}
 	for key, v := range have {
@@ -36,7 +39,9 @@ func (m *Manager) Times() (Times, error) {
 			all[key] = n
 		}
 	}
-	at := func(key string) time.Duration { return time.Duration(all[key+"TimestampMonotonic"]) * micro }
+	at := func(key string) time.Duration {
+		return time.Duration(all[key+"TimestampMonotonic"]) * micro
+	}
 	contained := all["KernelTimestamp"] == 0
 	if contained {
 		t.Origin = at("Userspace")
@@ -51,7 +56,8 @@ func (m *Manager) Times() (Times, error) {
 			t.Phases = append(t.Phases, boot.Phase{Name: name, Took: took})
 		}
 	}
-	add("firmware", at("Firmware")-at("Loader")) // both are told as the time from them to the kernel's begin
+	// both are told as the time from them to the kernel's begin
+	add("firmware", at("Firmware")-at("Loader"))
 	add("loader", at("Loader"))
 	if !contained {
 		initrd := at("InitRD")
@@ -75,22 +81,37 @@ type listed struct {
 	JobPath                                         dbus.ObjectPath
 }
 
-// unitsAhead is how many units are asked about at once: the bus refuses a caller who waits for more than 128 answers.
+// unitsAhead is how many units are asked about at once: the bus refuses a
+// caller who waits for more than 128 answers.
 const unitsAhead = 6
 
 // What is asked of a unit, and of a service.
 var (
-	unitProperties = []string{"After", "Requires", "Wants", "BindsTo", "Upholds", "Triggers", "InactiveExitTimestampMonotonic",
-		"ActiveEnterTimestampMonotonic", "InactiveEnterTimestampMonotonic", "ConditionResult", "ConditionTimestampMonotonic"}
-	serviceProperties = []string{"Type", "RemainAfterExit", "ExecMainExitTimestampMonotonic", "CPUUsageNSec"}
-	useProperties     = []string{"MemoryPeak", "MemoryCurrent", "IOReadBytes"}
-	loginProperties   = []string{"Class", "Remote", "TimestampMonotonic"}
+	unitProperties = []string{
+		"After", "Requires", "Wants", "BindsTo", "Upholds", "Triggers",
+		"InactiveExitTimestampMonotonic",
+		"ActiveEnterTimestampMonotonic", "InactiveEnterTimestampMonotonic", "ConditionResult",
+		"ConditionTimestampMonotonic",
+	}
+	serviceProperties = []string{
+		"Type",
+		"RemainAfterExit",
+		"ExecMainExitTimestampMonotonic",
+		"CPUUsageNSec",
+	}
+	useProperties   = []string{"MemoryPeak", "MemoryCurrent", "IOReadBytes"}
+	loginProperties = []string{"Class", "Remote", "TimestampMonotonic"}
 )
 
 // wanted are the properties that anything here asks for.
 func wanted() map[string]bool {
 	all := map[string]bool{}
-	for _, of := range [][]string{unitProperties, serviceProperties, useProperties, loginProperties} {
+	for _, of := range [][]string{
+		unitProperties,
+		serviceProperties,
+		useProperties,
+		loginProperties,
+	} {
 		for _, p := range of {
 			all[p] = true
 		}
@@ -101,18 +122,23 @@ func wanted() map[string]bool {
 	return all
 }
 
-// Spans asks the manager for its units: times, kinds and dependencies as loaded, and their use of the processors so far, with
-// use of memory and disks too. Moments count from origin on. Devices, slices and scopes are left out, and what was never started.
+// Spans asks the manager for its units: times, kinds and dependencies as
+// loaded, and their use of the processors so far, with use of memory and disks
+// too. Moments count from origin on. Devices, slices and scopes are left out,
+// and what was never started.
 //
-// All properties of a unit are asked for at once only if no FIFO stands among the unit files: to look for the unit's file, the manager
-// would open it, and hang for good.
+// All properties of a unit are asked for at once only if no FIFO stands among
+// the unit files: to look for the unit's file, the manager would open it, and
+// hang for good.
 func (m *Manager) Spans(origin time.Duration, use, fifo bool) ([]boot.Span, error) {
 	units, err := m.list()
 	if err != nil {
 		return nil, err
 	}
 	idle := map[string]bool{}
-	m.each(slices.DeleteFunc(slices.Clone(units), func(u listed) bool { return u.Active != "inactive" || mounted(u.Name) }),
+	m.each(slices.DeleteFunc(slices.Clone(
+		units,
+	), func(u listed) bool { return u.Active != "inactive" || mounted(u.Name) }),
 		func(a *asked, _ listed) { a.get(name+".Unit", "ConditionTimestampMonotonic") },
 		func(a *asked, u listed) {
 			checked, told := a.values["ConditionTimestampMonotonic"].Value().(uint64)
@@ -131,8 +157,9 @@ func (m *Manager) Spans(origin time.Duration, use, fifo bool) ([]boot.Span, erro
 	return spans, nil
 }
 
-// list lists the units that are loaded. Devices and slices are left out, which are nothing that is launched, and mounts where it is a user's
-// manager: what is mounted every manager repeats.
+// list lists the units that are loaded. Devices and slices are left out, which
+// are nothing that is launched, and mounts where it is a user's manager: what
+// is mounted every manager repeats.
 func (m *Manager) list() ([]listed, error) {
 	kinds := []string{"*.service", "*.target", "*.socket", "*.timer", "*.path"}
 	if m.Owner == "" {
@@ -145,11 +172,13 @@ func (m *Manager) list() ([]listed, error) {
 		err = o.Call(name+".Manager.ListUnits", 0).Store(&units)
 	}
 	return slices.DeleteFunc(units, func(u listed) bool {
-		return u.Load != "loaded" || !slices.Contains(kinds, "*"+path.Ext(u.Name)) || strings.HasPrefix(u.Name, "run-credentials-")
+		return u.Load != "loaded" || !slices.Contains(kinds, "*"+path.Ext(u.Name)) ||
+			strings.HasPrefix(u.Name, "run-credentials-")
 	}), err
 }
 
-// mounted reports whether a unit may have become active without having been started: by what somebody else mounted.
+// mounted reports whether a unit may have become active without having been
+// started: by what somebody else mounted.
 func mounted(name string) bool { return path.Ext(name) == ".mount" || path.Ext(name) == ".swap" }
 
 // asked is what was asked of one unit, and the answers.
@@ -160,7 +189,8 @@ type asked struct {
 	values map[string]dbus.Variant
 }
 
-// each asks something about every unit, some of them ahead, and hands on the answers in the same order.
+// each asks something about every unit, some of them ahead, and hands on the
+// answers in the same order.
 func (m *Manager) each(units []listed, put, answered func(*asked, listed)) {
 	var waiting []*asked
 	next := 0
@@ -210,7 +240,8 @@ func (a *asked) get(of string, properties ...string) {
 }
 
 func (a *asked) call(method, property string, words ...any) {
-	a.calls = append(a.calls, a.of.Go("org.freedesktop.DBus.Properties."+method, 0, make(chan *dbus.Call, 1), words...))
+	a.calls = append(a.calls,
+		a.of.Go("org.freedesktop.DBus.Properties."+method, 0, make(chan *dbus.Call, 1), words...))
 	a.names = append(a.names, property)
 }
 
@@ -253,13 +284,15 @@ func (a *asked) span(native, owner string, origin time.Duration, use bool) boot.
 		return boot.Amount{}
 	}
 	s.Begin, s.End = moment("InactiveExit"), moment("ActiveEnter")
-	service := strings.HasSuffix(native, ".service") // others have some properties of these names too, with another meaning
+	// others have some properties of these names too, with another meaning
+	service := strings.HasSuffix(native, ".service")
 	if service {
 		s.Type, _ = a.values["Type"].Value().(string)
 		s.Stays, _ = a.values["RemainAfterExit"].Value().(bool)
 	}
 	s.Exited = moment("ExecMainExit")
-	if left := moment("InactiveEnter"); s.Type == "oneshot" && !s.Stays && left.Known && s.Begin.Known && left.Value >= s.Begin.Value {
+	if left := moment("InactiveEnter"); s.Type == "oneshot" && !s.Stays && left.Known &&
+		s.Begin.Known && left.Value >= s.Begin.Value {
 		s.End = left // it never counts as active: it is done when it has ended
 	}
 	if s.End.Known && s.Begin.Known && s.End.Value < s.Begin.Value {
@@ -279,12 +312,17 @@ func (a *asked) span(native, owner string, origin time.Duration, use bool) boot.
 	return s
 }
 
-var unitFolders = []string{"/etc/systemd/system", "/etc/systemd/system.control", "/etc/systemd/user", "/run/systemd/system", "/run/systemd/generator",
-	"/usr/local/lib/systemd/system", "/usr/lib/systemd/system", "/usr/lib/systemd/user", "/usr/share/systemd/user"}
+var unitFolders = []string{
+	"/etc/systemd/system", "/etc/systemd/system.control", "/etc/systemd/user",
+	"/run/systemd/system", "/run/systemd/generator",
+	"/usr/local/lib/systemd/system", "/usr/lib/systemd/system", "/usr/lib/systemd/user",
+	"/usr/share/systemd/user",
+}
 
 // FIFOs reports whether a FIFO stands among the unit files of the machine.
 func FIFOs(r *machine.Root) bool {
-	if _, err := r.ReadLink("/lib"); err != nil && holdsFIFO(r, "/lib/systemd/system") { // else it is one of the others
+	// else it is one of the others
+	if _, err := r.ReadLink("/lib"); err != nil && holdsFIFO(r, "/lib/systemd/system") {
 		return true
 	}
 	return holdsFIFO(r, unitFolders...)
@@ -292,13 +330,17 @@ func FIFOs(r *machine.Root) bool {
 
 // HomeFIFOs reports whether a FIFO stands among the unit files of a user's own.
 func HomeFIFOs(r *machine.Root, home string) bool {
-	return holdsFIFO(r, path.Join(home, ".config/systemd/user"), path.Join(home, ".local/share/systemd/user"))
+	return holdsFIFO(r, path.Join(home, ".config/systemd/user"),
+		path.Join(home, ".local/share/systemd/user"))
 }
 
 func holdsFIFO(r *machine.Root, folders ...string) bool {
 	return slices.ContainsFunc(folders, func(folder string) bool {
 		entries, err := r.ReadDir(folder)
-		return err == nil && slices.ContainsFunc(entries, func(e machine.Entry) bool { return e.Kind == machine.FIFO })
+		return err == nil &&
+			slices.ContainsFunc(entries, func(e machine.Entry) bool {
+				return e.Kind == machine.FIFO
+			})
 	})
 }
 
@@ -309,8 +351,8 @@ type Login struct {
 	Began time.Duration // on the kernel's clock
 }
 
-// Logins asks the login manager (org.freedesktop.login1(5)) for the sessions of people at the machine; greeters and sessions from
-// elsewhere are none.
+// Logins asks the login manager (org.freedesktop.login1(5)) for the sessions of
+// people at the machine; greeters and sessions from elsewhere are none.
 func (m *Manager) Logins() ([]Login, error) {
 	const login = "org.freedesktop.login1"
 	var sessions []struct {
@@ -320,13 +362,15 @@ func (m *Manager) Logins() ([]Login, error) {
 		Seat string
 		Path dbus.ObjectPath
 	}
-	if err := m.bus.Object(login, "/org/freedesktop/login1").Call(login+".Manager.ListSessions", 0).Store(&sessions); err != nil {
+	if err := m.bus.Object(login, "/org/freedesktop/login1").Call(login+".Manager.ListSessions",
+		0).Store(&sessions); err != nil {
 		return nil, err
 	}
 	var all []Login
 	for _, s := range sessions {
 		var have map[string]dbus.Variant
-		if m.bus.Object(login, s.Path).Call("org.freedesktop.DBus.Properties.GetAll", 0, login+".Session").Store(&have) != nil {
+		if m.bus.Object(login, s.Path).Call("org.freedesktop.DBus.Properties.GetAll", 0,
+			login+".Session").Store(&have) != nil {
 			continue // it has just ended
 		}
 		class, _ := have["Class"].Value().(string)

@@ -8,16 +8,19 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// dialAs connects to a socket with the user's ids: the other side sees those that this thread has at that moment.
+// dialAs connects to a socket with the user's ids: the other side sees those
+// that this thread has at that moment.
 func dialAs(path string, uid, gid int) (net.Conn, error) {
 	runtime.LockOSThread()
 	if unix.Geteuid() != uid {
 		const keep = ^uintptr(0)
-		if _, _, errno := unix.RawSyscall(unix.SYS_SETRESGID, keep, uintptr(gid), keep); errno != 0 {
+		if _, _, errno := unix.RawSyscall(unix.SYS_SETRESGID, keep, uintptr(gid),
+			keep); errno != 0 {
 			runtime.UnlockOSThread()
 			return nil, errno
 		}
-		if _, _, errno := unix.RawSyscall(unix.SYS_SETRESUID, keep, uintptr(uid), keep); errno != 0 {
+		if _, _, errno := unix.RawSyscall(unix.SYS_SETRESUID, keep, uintptr(uid),
+			keep); errno != 0 {
 			return nil, errno // the thread stays locked and ends with its goroutine
 		}
 		defer func() {

@@ -1,5 +1,6 @@
-// Package manager speaks to the running system's service managers over their buses (org.freedesktop.systemd1(5)): it tells them
-// to read their files anew, and asks them about the boot that is running.
+// Package manager speaks to the running system's service managers over their
+// buses (org.freedesktop.systemd1(5)): it tells them to read their files anew,
+// and asks them about the boot that is running.
 package manager
 
 import (
@@ -26,7 +27,8 @@ type Manager struct {
 	Owner string
 }
 
-// Connect reaches the machine's service manager. The connection answers for 20 seconds.
+// Connect reaches the machine's service manager. The connection answers for 20
+// seconds.
 func Connect() (*Manager, error) {
 	m, err := connect("/run/dbus/system_bus_socket", os.Geteuid(), os.Getegid())
 	if err != nil {
@@ -35,7 +37,8 @@ func Connect() (*Manager, error) {
 	return m, nil
 }
 
-// ConnectUser reaches the service manager of a user, as that user: a user's bus talks to nobody else. It takes root, or being that user.
+// ConnectUser reaches the service manager of a user, as that user: a user's bus
+// talks to nobody else. It takes root, or being that user.
 func ConnectUser(owner string, uid, gid int) (*Manager, error) {
 	m, err := connect(fmt.Sprintf("/run/user/%d/bus", uid), uid, gid)
 	if err != nil {

@@ -9,9 +9,12 @@ import (
 	"net"
 )
 
-// A skimmer is a connection to a bus on which the answers hold only the properties that are wanted. A manager tells three hundred of
-// each unit where a dozen are asked for; to decode them all costs ten times what the rest of the asking does, which a recorder that
-// must not disturb its boot cannot afford. The messages are those of the D-Bus specification, "Message Protocol".
+// A skimmer is a connection to a bus on which the answers hold only the
+// properties that are wanted. A manager tells three hundred of each unit where
+// a dozen are asked for; to decode them all costs ten times what the rest of
+// the asking does, which a recorder that must not disturb its boot cannot
+// afford. The messages are those of the D-Bus specification, "Message
+// Protocol".
 type skimmer struct {
 	net.Conn
 	wanted map[string]bool
@@ -73,7 +76,8 @@ func (s *skimmer) message() ([]byte, error) {
 	return m, nil
 }
 
-// fill reads until n bytes are there. What was handed out before is no longer needed then.
+// fill reads until n bytes are there. What was handed out before is no longer
+// needed then.
 func (s *skimmer) fill(n int) error {
 	if len(s.in) >= n {
 		return nil
@@ -87,12 +91,15 @@ func (s *skimmer) fill(n int) error {
 	return err
 }
 
-// skim returns the message without what nobody wants, and any message that is not an answer with properties as it is.
+// skim returns the message without what nobody wants, and any message that is
+// not an answer with properties as it is.
 func (s *skimmer) skim(m []byte) []byte {
 	order := orderOf(m)
 	fields := order.Uint32(m[12:])
 	body := int(16 + aligned(uint64(fields), 8))
-	if m[1] != replyType || !bytes.Contains(m[16:16+fields], []byte{signatureField, 1, 'g', 0, 5, 'a', '{', 's', 'v', '}', 0}) {
+	if m[1] != replyType ||
+		!bytes.Contains(m[16:16+
+			fields], []byte{signatureField, 1, 'g', 0, 5, 'a', '{', 's', 'v', '}', 0}) {
 		return m
 	}
 	w := &walk{b: m[body:], order: order}
@@ -134,7 +141,8 @@ func orderOf(m []byte) binary.ByteOrder {
 
 func aligned(n, to uint64) uint64 { return (n + to - 1) / to * to }
 
-// A walk goes over values of the wire format without decoding them. It turns bad where they do not fit, and then stays where it is.
+// A walk goes over values of the wire format without decoding them. It turns
+// bad where they do not fit, and then stays where it is.
 type walk struct {
 	b     []byte
 	at    int
@@ -187,7 +195,8 @@ func (w *walk) signed(depth int) {
 	}
 }
 
-// pass passes one complete type and returns the types after it. Of types that hold others the specification allows 64 in each other.
+// pass passes one complete type and returns the types after it. Of types that
+// hold others the specification allows 64 in each other.
 func (w *walk) pass(types []byte, depth int) []byte {
 	one := complete(types)
 	if one == 0 || depth > 64 {
@@ -228,7 +237,8 @@ func (w *walk) pass(types []byte, depth int) []byte {
 	return types[one:]
 }
 
-// complete returns how many letters the first complete type has; 0 where there is none.
+// complete returns how many letters the first complete type has; 0 where there
+// is none.
 func complete(types []byte) int {
 	open := 0
 	for i, c := range types {

@@ -21,11 +21,22 @@ func answer(t testing.TB, order binary.ByteOrder) []byte {
 		dbus.FieldReplySerial: dbus.MakeVariant(uint32(7)),
 		dbus.FieldSignature:   dbus.MakeVariant(dbus.ParseSignatureMust("a{sv}")),
 	}, Body: []any{map[string]dbus.Variant{
-		"After": dbus.MakeVariant([]string{"a.service", "basic.target"}), "CPUUsageNSec": dbus.MakeVariant(uint64(1 << 40)),
-		"Type": dbus.MakeVariant("oneshot"), "b": dbus.MakeVariant(true), "y": dbus.MakeVariant(byte(3)), "n": dbus.MakeVariant(int16(-3)),
-		"d": dbus.MakeVariant(2.5), "o": dbus.MakeVariant(dbus.ObjectPath("/a/b")), "g": dbus.MakeVariant(dbus.ParseSignatureMust("a(su)")),
-		"as": dbus.MakeVariant([]pair{{"x", 1}, {"yy", 2}}), "m": dbus.MakeVariant(map[string]dbus.Variant{"k": dbus.MakeVariant([]uint64{})}),
-		"p": dbus.MakeVariant(pair{"z", 9}), "v": dbus.MakeVariant(dbus.MakeVariant(int32(5))), "ay": dbus.MakeVariant([]byte{1, 2, 3}),
+		"After":        dbus.MakeVariant([]string{"a.service", "basic.target"}),
+		"CPUUsageNSec": dbus.MakeVariant(uint64(1 << 40)),
+		"Type":         dbus.MakeVariant("oneshot"),
+		"b":            dbus.MakeVariant(true),
+		"y":            dbus.MakeVariant(byte(3)),
+		"n":            dbus.MakeVariant(int16(-3)),
+		"d":            dbus.MakeVariant(2.5),
+		"o":            dbus.MakeVariant(dbus.ObjectPath("/a/b")),
+		"g":            dbus.MakeVariant(dbus.ParseSignatureMust("a(su)")),
+		"as":           dbus.MakeVariant([]pair{{"x", 1}, {"yy", 2}}),
+		"m": dbus.MakeVariant(map[string]dbus.Variant{
+			"k": dbus.MakeVariant([]uint64{}),
+		}),
+		"p":  dbus.MakeVariant(pair{"z", 9}),
+		"v":  dbus.MakeVariant(dbus.MakeVariant(int32(5))),
+		"ay": dbus.MakeVariant([]byte{1, 2, 3}),
 	}}}
 	var b bytes.Buffer
 	if err := m.EncodeTo(&b, order); err != nil {
@@ -40,11 +51,19 @@ func TestSkimKeepsWhatIsWanted(t *testing.T) {
 		whole := answer(t, order)
 		ours, theirs := net.Pipe()
 		go func() {
-			for _, part := range [][]byte{whole[:5], whole[5:100], append(slices.Clone(whole[100:]), whole...)} {
+			for _, part := range [][]byte{
+				whole[:5],
+				whole[5:100],
+				append(slices.Clone(whole[100:]), whole...),
+			} {
 				theirs.Write(part)
 			}
 		}()
-		s := &skimmer{Conn: ours, binary: true, wanted: map[string]bool{"After": true, "CPUUsageNSec": true, "v": true, "p": true}}
+		s := &skimmer{
+			Conn:   ours,
+			binary: true,
+			wanted: map[string]bool{"After": true, "CPUUsageNSec": true, "v": true, "p": true},
+		}
 		for range 2 {
 			m, err := dbus.DecodeMessage(s)
 			if err != nil {
@@ -52,7 +71,8 @@ func TestSkimKeepsWhatIsWanted(t *testing.T) {
 			}
 			have := m.Body[0].(map[string]dbus.Variant)
 			after, _ := have["After"].Value().([]string)
-			if len(have) != 4 || !slices.Equal(after, []string{"a.service", "basic.target"}) || have["CPUUsageNSec"].Value() != uint64(1<<40) {
+			if len(have) != 4 || !slices.Equal(after, []string{"a.service", "basic.target"}) ||
+				have["CPUUsageNSec"].Value() != uint64(1<<40) {
 				t.Errorf("%v: %v", order, have)
 			}
 		}
@@ -60,7 +80,8 @@ func TestSkimKeepsWhatIsWanted(t *testing.T) {
 	}
 }
 
-// FuzzSkim: whatever a bus sends, it is made no longer, and nothing beyond its end is read.
+// FuzzSkim: whatever a bus sends, it is made no longer, and nothing beyond its
+// end is read.
 func FuzzSkim(f *testing.F) {
 	f.Add(answer(f, binary.LittleEndian))
 	f.Add(answer(f, binary.BigEndian))

@@ -77,7 +77,12 @@ func (db *Database) dpkgPackage(stanza []byte) Package {
 		section = field["Section"]
 	}
 	return Package{
-		Name: field["Package"], Version: field["Version"], Maker: maker, Section: section, Summary: field["Description"],
-		System: db.isSystem(field["Origin"], address, field["Priority"]), Gone: strings.HasSuffix(field["Status"], "config-files"),
+		Name:    field["Package"],
+		Version: field["Version"],
+		Maker:   maker,
+		Section: section,
+		Summary: field["Description"],
+		System:  db.isSystem(field["Origin"], address, field["Priority"]),
+		Gone:    strings.HasSuffix(field["Status"], "config-files"),
 	}
 }

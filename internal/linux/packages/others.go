@@ -14,7 +14,8 @@ import (
 	"calmdawn/internal/machine"
 )
 
-// apk reads the database of apk: records of one-letter fields, with F: a folder and R: a file in it.
+// apk reads the database of apk: records of one-letter fields, with F: a folder
+// and R: a file in it.
 func (db *Database) apk(want wanted, owners map[string]Package) error {
 	text, err := db.root.ReadFile("/lib/apk/db/installed", maxStatus)
 	if err != nil {
@@ -51,7 +52,8 @@ func (db *Database) apk(want wanted, owners map[string]Package) error {
 	return nil
 }
 
-// pacman reads the database of pacman: a folder a package, with the files desc and files of %KEY% and values.
+// pacman reads the database of pacman: a folder a package, with the files desc
+// and files of %KEY% and values.
 func (db *Database) pacman(want wanted, owners map[string]Package) error {
 	const local = "/var/lib/pacman/local"
 	entries, err := db.root.ReadDir(local)
@@ -90,7 +92,13 @@ func (db *Database) pacman(want wanted, owners map[string]Package) error {
 			}
 		}
 		maker, address := person(field["%PACKAGER%"])
-		p := Package{Name: field["%NAME%"], Version: field["%VERSION%"], Summary: field["%DESC%"], Maker: maker, System: db.isSystem("", address, "")}
+		p := Package{
+			Name:    field["%NAME%"],
+			Version: field["%VERSION%"],
+			Summary: field["%DESC%"],
+			Maker:   maker,
+			System:  db.isSystem("", address, ""),
+		}
 		if n, err := strconv.ParseInt(field["%INSTALLDATE%"], 10, 64); err == nil {
 			p.Installed = time.Unix(n, 0)
 		}
@@ -101,7 +109,8 @@ func (db *Database) pacman(want wanted, owners map[string]Package) error {
 	return nil
 }
 
-// rpmBook opens the database of rpm where it is SQLite. The caller calls release.
+// rpmBook opens the database of rpm where it is SQLite. The caller calls
+// release.
 func rpmBook(r *machine.Root) (book *sql.DB, file string, release func(), err error) {
 	folder := "/usr/lib/sysimage/rpm"
 	if !r.IsFile(path.Join(folder, "rpmdb.sqlite")) {
@@ -112,7 +121,8 @@ func rpmBook(r *machine.Root) (book *sql.DB, file string, release func(), err er
 	if err != nil || info.Kind != machine.Regular {
 		for _, older := range []string{"Packages", "Packages.db"} {
 			if r.IsFile(path.Join(folder, older)) {
-				err = &machine.Refusal{Path: path.Join(folder, older), Reason: "is a package database in a form that is not read"}
+				err = &machine.Refusal{Path: path.Join(folder, older), Reason: "is a package " +
+					"database in a form that is not read"}
 			}
 		}
 		return nil, file, nil, err
@@ -121,7 +131,8 @@ func rpmBook(r *machine.Root) (book *sql.DB, file string, release func(), err er
 	if err != nil {
 		return nil, file, nil, err
 	}
-	book, err = sql.Open("sqlite", "file:"+dir+"/rpmdb.sqlite?mode=ro&immutable=1&_pragma=trusted_schema(off)")
+	book, err = sql.Open("sqlite",
+		"file:"+dir+"/rpmdb.sqlite?mode=ro&immutable=1&_pragma=trusted_schema(off)")
 	if err != nil {
 		end()
 		return nil, file, nil, err
@@ -129,7 +140,8 @@ func rpmBook(r *machine.Root) (book *sql.DB, file string, release func(), err er
 	return book, file, func() { book.Close(); end() }, nil
 }
 
-// rpm reads the database of rpm: a header a package, in the binary form of package files.
+// rpm reads the database of rpm: a header a package, in the binary form of
+// package files.
 func (db *Database) rpm(want wanted, owners map[string]Package) error {
 	book, file, release, err := rpmBook(db.root)
 	if err != nil || book == nil {
@@ -148,7 +160,10 @@ func (db *Database) rpm(want wanted, owners map[string]Package) error {
 		}
 		h, err := parseHeader(blob)
 		if err != nil {
-			return &machine.Refusal{Path: file, Reason: "holds a package that cannot be read: " + err.Error()}
+			return &machine.Refusal{
+				Path:   file,
+				Reason: "holds a package that cannot be read: " + err.Error(),
+			}
 		}
 		db.rpmPackage(h, want, owners)
 	}
@@ -199,7 +214,13 @@ func (db *Database) rpmPackage(h header, want wanted, owners map[string]Package)
 		if !ok {
 			continue
 		}
-		p := Package{Name: h.text(tagName), Version: h.text(tagVersion), Summary: h.text(tagSummary), Maker: h.text(tagVendor), Section: h.text(tagGroup)}
+		p := Package{
+			Name:    h.text(tagName),
+			Version: h.text(tagVersion),
+			Summary: h.text(tagSummary),
+			Maker:   h.text(tagVendor),
+			Section: h.text(tagGroup),
+		}
 		p.System = db.isSystem(p.Maker, "", "")
 		if n := h.numbers(tagInstallTime); len(n) > 0 {
 			p.Installed = time.Unix(int64(n[0]), 0)

@@ -1,5 +1,7 @@
-// Package packages tells which package brought a file of a machine, who made it, and whether it belongs to the operating
-// system itself. It reads the databases of dpkg, rpm, apk and pacman, and knows the folders of flatpak and snap.
+// Package packages tells which package brought a file of a machine, who made
+// it, and whether it belongs to the operating system itself. It reads the
+// databases of dpkg, rpm, apk and pacman, and knows the folders of flatpak and
+// snap.
 package packages
 
 import (
@@ -37,7 +39,8 @@ type Database struct {
 	root  *machine.Root
 	os    OS
 	rules rules
-	// owned lists what each database found; asked for, it tells the owners of paths.
+	// owned lists what each database found; asked for, it tells the owners of
+	// paths.
 	readers []func(wanted wanted, owners map[string]Package) error
 	unread  []item.Unread
 }
@@ -51,7 +54,8 @@ type rules struct {
 	Domains    []string `toml:"domains"`
 }
 
-// wanted maps the spelling of a path in databases to the path that was asked for.
+// wanted maps the spelling of a path in databases to the path that was asked
+// for.
 type wanted map[string]string
 
 // Read opens the databases of a machine; one without any has an empty database.
@@ -60,7 +64,9 @@ func Read(r *machine.Root, os OS) (*Database, error) {
 	if err := toml.Unmarshal(originRules, &db.rules); err != nil {
 		return nil, err
 	}
-	db.readers = []func(wanted, map[string]Package) error{db.dpkg, db.apk, db.pacman, db.rpm, db.stores}
+	db.readers = []func(wanted, map[string]Package) error{
+		db.dpkg, db.apk, db.pacman, db.rpm, db.stores,
+	}
 	return db, nil
 }
 
@@ -86,10 +92,14 @@ func (db *Database) Owners(paths []string) map[string]Package {
 	return owners
 }
 
-// Installs returns when packages were installed or updated last, where the database tells: that of apk keeps no dates.
+// Installs returns when packages were installed or updated last, where the
+// database tells: that of apk keeps no dates.
 func Installs(r *machine.Root) []time.Time {
 	all := rpmInstalls(r)
-	for folder, suffix := range map[string]string{infoFolder: ".list", "/var/lib/pacman/local": ""} {
+	for folder, suffix := range map[string]string{
+		infoFolder:              ".list",
+		"/var/lib/pacman/local": "",
+	} {
 		entries, err := r.ReadDir(folder)
 		if err != nil {
 			continue
@@ -112,10 +122,14 @@ func (db *Database) Unread() []item.Unread { return db.unread }
 // isSystem weighs what a database says of a package's origin.
 func (db *Database) isSystem(origin, address, priority string) bool {
 	origin = strings.ToLower(origin)
-	ours := func(name string) bool { return name != "" && strings.Contains(origin, strings.ToLower(name)) }
+	ours := func(name string) bool {
+		return name != "" && strings.Contains(origin, strings.ToLower(name))
+	}
 	_, domain, _ := strings.Cut(strings.ToLower(strings.Trim(address, "<> ")), "@")
 	return ours(db.os.ID) || ours(db.os.Name) || slices.Contains(db.rules.Priorities, priority) ||
-		slices.ContainsFunc(db.rules.Domains, func(d string) bool { return domain == d || strings.HasSuffix(domain, "."+d) })
+		slices.ContainsFunc(db.rules.Domains, func(d string) bool {
+			return domain == d || strings.HasSuffix(domain, "."+d)
+		})
 }
 
 // person parts "Name <address>".
@@ -152,7 +166,8 @@ func (db *Database) stores(want wanted, owners map[string]Package) error {
 	return nil
 }
 
-// unmerge gives the paths of a machine with merged /usr one spelling, that without /usr.
+// unmerge gives the paths of a machine with merged /usr one spelling, that
+// without /usr.
 func unmerge(p string) string {
 	if rest, ok := strings.CutPrefix(p, "/usr"); ok {
 		for _, top := range []string{"/lib/", "/bin/", "/sbin/", "/lib64/"} {

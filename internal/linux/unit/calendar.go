@@ -47,10 +47,19 @@ func (f field) accepts(v int) bool {
 }
 
 var shorthands = map[string]string{
-	"minutely": "*-*-* *:*:00", "hourly": "*-*-* *:00:00", "daily": "*-*-* 00:00:00", "monthly": "*-*-01 00:00:00",
-	"weekly": "Mon *-*-* 00:00:00", "yearly": "*-01-01 00:00:00", "annually": "*-01-01 00:00:00", "anually": "*-01-01 00:00:00",
-	"quarterly": "*-01,04,07,10-01 00:00:00", "semiannually": "*-01,07-01 00:00:00", "semi-annually": "*-01,07-01 00:00:00",
-	"biannually": "*-01,07-01 00:00:00", "bi-annually": "*-01,07-01 00:00:00",
+	"minutely":      "*-*-* *:*:00",
+	"hourly":        "*-*-* *:00:00",
+	"daily":         "*-*-* 00:00:00",
+	"monthly":       "*-*-01 00:00:00",
+	"weekly":        "Mon *-*-* 00:00:00",
+	"yearly":        "*-01-01 00:00:00",
+	"annually":      "*-01-01 00:00:00",
+	"anually":       "*-01-01 00:00:00",
+	"quarterly":     "*-01,04,07,10-01 00:00:00",
+	"semiannually":  "*-01,07-01 00:00:00",
+	"semi-annually": "*-01,07-01 00:00:00",
+	"biannually":    "*-01,07-01 00:00:00",
+	"bi-annually":   "*-01,07-01 00:00:00",
 }
 
 // parseCalendar reads an expression; times without a zone are in local.
@@ -59,7 +68,10 @@ func parseCalendar(text string, local *time.Location) (calendar, error) {
 	words := strings.Fields(text)
 	if n := len(words); n > 1 {
 		last := words[n-1]
-		if zone, err := time.LoadLocation(last); err == nil && strings.ContainsAny(last[:1], "ABCDEFGHIJKLMNOPQRSTUVWXYZ") && !isWeekday(last) {
+		if zone, err := time.LoadLocation(
+			last,
+		); err == nil && strings.ContainsAny(last[:1], "ABCDEFGHIJKLMNOPQRSTUVWXYZ") &&
+			!isWeekday(last) {
 			c.zone, words = zone, words[:n-1]
 		}
 	}
@@ -216,7 +228,8 @@ func parseField(text string, low, high int) (field, error) {
 	return f, nil
 }
 
-// next returns the first instant after t at which the event is due; false where none is within sight.
+// next returns the first instant after t at which the event is due; false where
+// none is within sight.
 func (c calendar) next(t time.Time) (time.Time, bool) {
 	t = t.In(c.zone).Add(time.Second).Truncate(time.Second)
 	const farthest = 40 * 366
@@ -254,5 +267,6 @@ func (c calendar) onDay(day time.Time) bool {
 	if c.fromEnd {
 		number = time.Date(day.Year(), day.Month()+1, 0, 0, 0, 0, 0, time.UTC).Day() - number + 1
 	}
-	return (c.anyDay || c.weekdays[day.Weekday()]) && c.year.accepts(day.Year()) && c.month.accepts(int(day.Month())) && c.day.accepts(number)
+	return (c.anyDay || c.weekdays[day.Weekday()]) && c.year.accepts(day.Year()) &&
+		c.month.accepts(int(day.Month())) && c.day.accepts(number)
 }

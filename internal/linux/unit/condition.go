@@ -40,8 +40,9 @@ type verdict struct {
 	open    []string // those that cannot be judged here
 }
 
-// judge weighs the settings that begin with kind, "Condition" or "Assert": all have to hold, and of those marked with "|"
-// one at least, systemd.unit(5). An empty value resets all before it.
+// judge weighs the settings that begin with kind, "Condition" or "Assert": all
+// have to hold, and of those marked with "|" one at least, systemd.unit(5). An
+// empty value resets all before it.
 func (t *Tree) judge(u *unit, kind string) verdict {
 	var active []setting
 	for _, s := range u.settings {
@@ -93,19 +94,50 @@ func (t *Tree) judge(u *unit, kind string) verdict {
 	return all
 }
 
-// passing names the folders whose content at the next boot the disk does not tell.
+// passing names the folders whose content at the next boot the disk does not
+// tell.
 var passing = []string{"/run", "/proc", "/sys", "/dev", "/tmp", "/var/run"}
 
-// condition judges one condition from the disk; what is relative, or unknown to the service manager, it ignores.
+// condition judges one condition from the disk; what is relative, or unknown to
+// the service manager, it ignores.
 func (t *Tree) condition(name, value string) truth {
 	switch name {
 	case "FirstBoot":
-		return truthOf(t.firstBoot() == (value == "yes" || value == "true" || value == "1" || value == "on"))
-	case "PathExists", "PathExistsGlob", "PathIsDirectory", "PathIsSymbolicLink", "PathIsReadWrite", "PathIsMountPoint",
-		"DirectoryNotEmpty", "FileNotEmpty", "FileIsExecutable":
-	case "Architecture", "Firmware", "Virtualization", "Host", "KernelCommandLine", "KernelVersion", "Credential", "Environment",
-		"Security", "Capability", "ACPower", "NeedsUpdate", "User", "Group", "ControlGroupController", "Memory", "CPUs",
-		"CPUFeature", "OSRelease", "MemoryPressure", "CPUPressure", "IOPressure", "PathIsEncrypted", "Version":
+		return truthOf(t.firstBoot() == (value == "yes" || value == "true" || value == "1" ||
+			value == "on"))
+	case "PathExists",
+		"PathExistsGlob",
+		"PathIsDirectory",
+		"PathIsSymbolicLink",
+		"PathIsReadWrite",
+		"PathIsMountPoint",
+		"DirectoryNotEmpty",
+		"FileNotEmpty",
+		"FileIsExecutable":
+	case "Architecture",
+		"Firmware",
+		"Virtualization",
+		"Host",
+		"KernelCommandLine",
+		"KernelVersion",
+		"Credential",
+		"Environment",
+		"Security",
+		"Capability",
+		"ACPower",
+		"NeedsUpdate",
+		"User",
+		"Group",
+		"ControlGroupController",
+		"Memory",
+		"CPUs",
+		"CPUFeature",
+		"OSRelease",
+		"MemoryPressure",
+		"CPUPressure",
+		"IOPressure",
+		"PathIsEncrypted",
+		"Version":
 		return unknown
 	default:
 		return holds

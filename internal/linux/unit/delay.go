@@ -11,8 +11,9 @@ import (
 	"calmdawn/internal/machine"
 )
 
-// A service is held back by a timer of ours: nothing but the goal pulls it in, it waits for the goal without being waited
-// for, and starts the service some time after.
+// A service is held back by a timer of ours: nothing but the goal pulls it in,
+// it waits for the goal without being waited for, and starts the service some
+// time after.
 
 const delayPrefix = "calmdawn-delay-"
 
@@ -53,7 +54,8 @@ func (t *Tree) turnDelayed(d *machine.Draft, name string, by time.Duration) erro
 	}
 	clear(t.reached)
 	if by, still := t.reach()[u.name]; still {
-		return fmt.Errorf("the text of %s pulls it in, so it could only be masked, and what is masked no timer can start", by)
+		return fmt.Errorf("the text of %s pulls it in, so it could only be masked, and what is "+
+			"masked no timer can start", by)
 	}
 	goal := t.load("default.target").name
 	timer := path.Join(t.admin(), delayTimer(u.name))

@@ -7,9 +7,11 @@ import (
 	"calmdawn/internal/core/boot"
 )
 
-// Graph returns what the unit files say of every unit that the next boot launches, and of the given ones besides, as spans without times: their kinds, what they are
-// ordered after, what they pull in and trigger (systemd.unit(5), bootup(7)). Dependencies that the service manager adds by itself are
-// among them as far as they bear on when something starts.
+// Graph returns what the unit files say of every unit that the next boot
+// launches, and of the given ones besides, as spans without times: their kinds,
+// what they are ordered after, what they pull in and trigger (systemd.unit(5),
+// bootup(7)). Dependencies that the service manager adds by itself are among
+// them as far as they bear on when something starts.
 func (t *Tree) Graph(names []string) []boot.Span {
 	got := t.reach()
 	in := map[string]bool{}
@@ -27,7 +29,8 @@ func (t *Tree) Graph(names []string) []boot.Span {
 		}
 	}
 	after := func(later, earlier string) {
-		if s := spans[t.load(later).name]; s != nil && spans[earlier] != nil && !slices.Contains(s.After, earlier) {
+		if s := spans[t.load(later).name]; s != nil && spans[earlier] != nil &&
+			!slices.Contains(s.After, earlier) {
 			s.After = append(s.After, earlier)
 		}
 	}
@@ -42,20 +45,29 @@ func (t *Tree) Graph(names []string) []boot.Span {
 		if !defaults(u) {
 			continue
 		}
-		if goal := map[string]string{"socket": "sockets.target", "timer": "timers.target", "path": "paths.target"}[splitName(name).suffix]; goal != "" {
+		if goal := map[string]string{
+			"socket": "sockets.target",
+			"timer":  "timers.target",
+			"path":   "paths.target",
+		}[splitName(name).suffix]; goal != "" {
 			after(goal, name)
 		}
-		if _, now := got[name]; !now { // it ran in a boot in which it was switched on, as its file suggests
+		// it ran in a boot in which it was switched on, as its file suggests
+		if _, now := got[name]; !now {
 			for _, goal := range u.unitNames("Install", "WantedBy", "RequiredBy") {
-				if o := t.load(goal); splitName(o.name).suffix == "target" && spans[o.name] != nil && defaults(o) && !slices.Contains(s.After, o.name) {
+				if o := t.load(goal); splitName(o.name).suffix == "target" &&
+					spans[o.name] != nil && defaults(o) && !slices.Contains(s.After, o.name) {
 					after(o.name, name)
 					spans[o.name].Pulls = append(spans[o.name].Pulls, name)
 				}
 			}
 		}
-		if splitName(name).suffix == "target" { // a target waits for all that it pulls in, unless one of both forbids it
+		// a target waits for all that it pulls in, unless one of both forbids
+		// it
+		if splitName(name).suffix == "target" {
 			for _, other := range s.Pulls {
-				if o := t.load(other); o.file != nil && defaults(o) && !slices.Contains(t.place(o).After, name) {
+				if o := t.load(other); o.file != nil && defaults(o) &&
+					!slices.Contains(t.place(o).After, name) {
 					after(name, o.name)
 				}
 			}

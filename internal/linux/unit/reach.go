@@ -6,11 +6,12 @@ import (
 	"strings"
 )
 
-// reached maps each unit that the next boot or login launches to the one that pulled it in first; a goal maps to itself.
+// reached maps each unit that the next boot or login launches to the one that
+// pulled it in first; a goal maps to itself.
 type reached map[string]string
 
-// reach walks from the goals over everything that pulls a unit in. What it returns is kept until a unit is turned, and must
-// not be changed.
+// reach walks from the goals over everything that pulls a unit in. What it
+// returns is kept until a unit is turned, and must not be changed.
 func (t *Tree) reach(goals ...string) reached {
 	key := strings.Join(goals, " ")
 	if got, ok := t.reached[key]; ok {
@@ -47,8 +48,9 @@ func (t *Tree) walk(goals []string) reached {
 	return got
 }
 
-// pulledBy lists the names that a unit pulls in: by its text, by the links in the folders of all its names, and, for a
-// path unit whose condition holds when the machine boots, what it activates.
+// pulledBy lists the names that a unit pulls in: by its text, by the links in
+// the folders of all its names, and, for a path unit whose condition holds when
+// the machine boots, what it activates.
 func (t *Tree) pulledBy(u *unit) []string {
 	names := u.unitNames("Unit", "Wants", "Requires", "BindsTo", "Upholds")
 	for _, puller := range t.pullers(u) {
@@ -61,11 +63,15 @@ func (t *Tree) pulledBy(u *unit) []string {
 	if splitName(u.name).suffix == "path" && t.pathHolds(u) {
 		names = append(names, t.activates(u).name)
 	}
-	return slices.DeleteFunc(names, func(n string) bool { return !validName(n) || splitName(n).isTemplate() })
+	return slices.DeleteFunc(names, func(n string) bool {
+		return !validName(n) || splitName(n).isTemplate()
+	})
 }
 
-// insisted returns the chain of units by which the goal requires a unit, from the goal on; nil where nothing but wishes lead to it. If one of
-// such a chain is masked, the service manager refuses the whole start, before it has started anything.
+// insisted returns the chain of units by which the goal requires a unit, from
+// the goal on; nil where nothing but wishes lead to it. If one of such a chain
+// is masked, the service manager refuses the whole start, before it has started
+// anything.
 func (t *Tree) insisted(name string) []string {
 	goal := t.load("default.target").name
 	from := map[string]string{goal: ""}
@@ -107,7 +113,8 @@ func (t *Tree) pullers(u *unit) []string {
 	return pullers
 }
 
-// instantiate gives a link to a template the instance of the unit that pulls; one that has none, its name.
+// instantiate gives a link to a template the instance of the unit that pulls;
+// one that has none, its name.
 func instantiate(name, puller string) string {
 	n := splitName(name)
 	if !n.isTemplate() {
@@ -130,7 +137,8 @@ func (r reached) chain(name string) []string {
 	return chain
 }
 
-// pathHolds reports whether a path unit activates at the boot for what is on the disk already, systemd.path(5).
+// pathHolds reports whether a path unit activates at the boot for what is on
+// the disk already, systemd.path(5).
 func (t *Tree) pathHolds(u *unit) bool {
 	for _, key := range []string{"PathExists", "PathExistsGlob", "DirectoryNotEmpty"} {
 		for _, value := range u.list("Path", key) {
@@ -142,8 +150,9 @@ func (t *Tree) pathHolds(u *unit) bool {
 	return false
 }
 
-// blocked names the unit whose failure keeps u from starting: one that it requires, that is ordered before it, and that
-// cannot start itself. One that is masked or not there at all does not keep it.
+// blocked names the unit whose failure keeps u from starting: one that it
+// requires, that is ordered before it, and that cannot start itself. One that
+// is masked or not there at all does not keep it.
 func (t *Tree) blocked(u *unit, got reached, above []string) string {
 	if slices.Contains(above, u.name) || len(above) > 50 {
 		return ""
@@ -159,7 +168,8 @@ func (t *Tree) blocked(u *unit, got reached, above []string) string {
 		}
 		kind := d.last("Service", "Type")
 		waits := kind != "" && kind != "simple" && kind != "idle"
-		if waits && splitName(d.name).suffix == "service" && t.judge(d, "Condition").truth != fails && t.program(d).Missing != "" && !forgiven(d) {
+		if waits && splitName(d.name).suffix == "service" &&
+			t.judge(d, "Condition").truth != fails && t.program(d).Missing != "" && !forgiven(d) {
 			return d.name
 		}
 	}
@@ -178,10 +188,12 @@ func (t *Tree) ordered(d, u *unit) bool {
 	has := func(list, of []string) bool {
 		return slices.ContainsFunc(list, func(n string) bool { return slices.Contains(of, n) })
 	}
-	return has(u.unitNames("Unit", "After"), names(d)) || has(d.unitNames("Unit", "Before"), names(u))
+	return has(u.unitNames("Unit", "After"), names(d)) ||
+		has(d.unitNames("Unit", "Before"), names(u))
 }
 
-// Stopped says why a user's service manager would not start the unit that is made of an autostart entry.
+// Stopped says why a user's service manager would not start the unit that is
+// made of an autostart entry.
 func (t *Tree) Stopped(name string) string {
 	if u := t.load(name); u.masked {
 		return u.hidden
@@ -189,14 +201,17 @@ func (t *Tree) Stopped(name string) string {
 	return t.autostartCircle()
 }
 
-// autostartCircle names the unit that wants the entries' target and is ordered before what that target waits for: the
-// manager then drops every entry to break the circle.
+// autostartCircle names the unit that wants the entries' target and is ordered
+// before what that target waits for: the manager then drops every entry to
+// break the circle.
 func (t *Tree) autostartCircle() string {
 	const autostart, session = "xdg-desktop-autostart.target", "graphical-session.target"
 	for name := range t.reach() {
 		u := t.load(name)
-		if slices.Contains(u.unitNames("Unit", "Wants", "Requires", "BindsTo"), autostart) && slices.Contains(u.unitNames("Unit", "Before"), session) {
-			return u.name + " wants " + autostart + " and is ordered before " + session + ": the circle is broken by dropping the entries"
+		if slices.Contains(u.unitNames("Unit", "Wants", "Requires", "BindsTo"), autostart) &&
+			slices.Contains(u.unitNames("Unit", "Before"), session) {
+			return u.name + " wants " + autostart + " and is ordered before " + session +
+				": the circle is broken by dropping the entries"
 		}
 	}
 	return ""

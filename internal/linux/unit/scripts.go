@@ -8,20 +8,27 @@ import (
 	"calmdawn/internal/machine"
 )
 
-// What generators make of other files while the machine boots: units for old init scripts and for rc.local, and links by
-// presets at a first boot (systemd-sysv-generator(8), systemd-rc-local-generator(8), systemd.preset(5)).
+// What generators make of other files while the machine boots: units for old
+// init scripts and for rc.local, and links by presets at a first boot
+// (systemd-sysv-generator(8), systemd-rc-local-generator(8),
+// systemd.preset(5)).
 
 const (
 	scriptFolder = "/etc/init.d"
 	rcLocal      = "/etc/rc.local"
 )
 
-// runlevels are the folders whose S links launch a script, with the target that stands for each.
+// runlevels are the folders whose S links launch a script, with the target that
+// stands for each.
 var runlevels = []struct{ folder, target string }{
-	{"/etc/rc2.d", "multi-user.target"}, {"/etc/rc3.d", "multi-user.target"}, {"/etc/rc4.d", "multi-user.target"}, {"/etc/rc5.d", "graphical.target"},
+	{"/etc/rc2.d", "multi-user.target"},
+	{"/etc/rc3.d", "multi-user.target"},
+	{"/etc/rc4.d", "multi-user.target"},
+	{"/etc/rc5.d", "graphical.target"},
 }
 
-// addScripts adds a unit for each executable init script for which no native unit stands, and the pulls of its S links.
+// addScripts adds a unit for each executable init script for which no native
+// unit stands, and the pulls of its S links.
 func (t *Tree) addScripts() {
 	entries, err := t.list(scriptFolder)
 	if err != nil {
@@ -52,10 +59,15 @@ func (t *Tree) addScripts() {
 			if len(e.Name) < 4 || e.Name[0] != 'S' {
 				continue
 			}
-			// The link's own name behind its number tells the script, whatever it leads to.
+			// The link's own name behind its number tells the script, whatever
+			// it leads to.
 			p := path.Join(level.folder, e.Name)
 			if name := scriptUnit(e.Name[3:]); units[name] {
-				t.addPull(level.target, &pull{name: name, folder: level.target + ".wants", paths: []string{p}})
+				t.addPull(level.target, &pull{
+					name:   name,
+					folder: level.target + ".wants",
+					paths:  []string{p},
+				})
 			}
 		}
 	}
@@ -64,9 +76,14 @@ func (t *Tree) addScripts() {
 // scriptUnit is the name of the unit that is made of a script.
 func scriptUnit(script string) string { return strings.TrimSuffix(script, ".sh") + ".service" }
 
-// scriptSettings makes the settings that the generator makes of a script's header.
+// scriptSettings makes the settings that the generator makes of a script's
+// header.
 func (t *Tree) scriptSettings(p string) []setting {
-	settings := []setting{{"Service", "Type", "forking"}, {"Service", "ExecStart", p + " start"}, {"Service", "RemainAfterExit", "yes"}}
+	settings := []setting{
+		{"Service", "Type", "forking"},
+		{"Service", "ExecStart", p + " start"},
+		{"Service", "RemainAfterExit", "yes"},
+	}
 	text, err := t.root.ReadFile(p, maxText)
 	if err != nil {
 		t.skip(p, err)
@@ -98,20 +115,30 @@ func (t *Tree) scriptSettings(p string) []setting {
 	return settings
 }
 
-// addRCLocal adds the pull of rc-local.service where /etc/rc.local can be executed.
+// addRCLocal adds the pull of rc-local.service where /etc/rc.local can be
+// executed.
 func (t *Tree) addRCLocal() {
 	info, err := t.root.Stat(rcLocal)
 	if err != nil || info.Kind != machine.Regular || t.files["rc-local.service"] == nil {
 		return
 	}
-	p := &pull{name: "rc-local.service", folder: "multi-user.target.wants", paths: []string{rcLocal}}
+	p := &pull{
+		name:   "rc-local.service",
+		folder: "multi-user.target.wants",
+		paths:  []string{rcLocal},
+	}
 	if info.Mode&0o111 == 0 {
 		p.hidden, p.paths = true, []string{rcLocal, rcLocal}
 	}
 	t.addPull("multi-user.target", p)
 }
 
-var presetFolders = []string{"/etc/systemd/system-preset", "/usr/local/lib/systemd/system-preset", "/usr/lib/systemd/system-preset", "/lib/systemd/system-preset"}
+var presetFolders = []string{
+	"/etc/systemd/system-preset",
+	"/usr/local/lib/systemd/system-preset",
+	"/usr/lib/systemd/system-preset",
+	"/lib/systemd/system-preset",
+}
 
 // A preset is one rule of a preset file.
 type preset struct {
@@ -120,8 +147,8 @@ type preset struct {
 	instances []string
 }
 
-// applyPresets adds, for a machine that boots for the first time, the links of all units that the presets enable; without
-// a rule a unit is enabled.
+// applyPresets adds, for a machine that boots for the first time, the links of
+// all units that the presets enable; without a rule a unit is enabled.
 func (t *Tree) applyPresets() {
 	if !t.firstBoot() {
 		return
@@ -140,9 +167,16 @@ func (t *Tree) applyPresets() {
 		for _, instance := range decide(rules, u) {
 			full := instance
 			install := t.load(full)
-			for key, folder := range map[string]string{"WantedBy": ".wants", "RequiredBy": ".requires"} {
+			for key, folder := range map[string]string{
+				"WantedBy":   ".wants",
+				"RequiredBy": ".requires",
+			} {
 				for _, puller := range install.unitNames("Install", key) {
-					t.addPull(puller, &pull{name: full, folder: puller + folder, paths: []string{u.file.path}})
+					t.addPull(puller, &pull{
+						name:   full,
+						folder: puller + folder,
+						paths:  []string{u.file.path},
+					})
 				}
 			}
 		}
@@ -183,7 +217,8 @@ func (t *Tree) presets() []preset {
 	return rules
 }
 
-// decide returns the names under which a unit is enabled: none, its own, or instances of a template.
+// decide returns the names under which a unit is enabled: none, its own, or
+// instances of a template.
 func decide(rules []preset, u *unit) []string {
 	n := splitName(u.name)
 	for _, rule := range rules {

@@ -14,7 +14,8 @@ import (
 	"calmdawn/internal/machine"
 )
 
-// A Source reads the files behind units, each once, whichever service managers they are for.
+// A Source reads the files behind units, each once, whichever service managers
+// they are for.
 type Source struct {
 	root    *machine.Root
 	finder  *launch.Finder
@@ -39,9 +40,17 @@ type parsed struct {
 	empty    bool // of bytes, not only of settings
 }
 
-// Read prepares the reading of a machine's units; now is when the next boot is taken to be.
+// Read prepares the reading of a machine's units; now is when the next boot is
+// taken to be.
 func Read(r *machine.Root, finder *launch.Finder, now time.Time) *Source {
-	src := &Source{root: r, finder: finder, now: now, skipped: map[string]bool{}, folders: map[string]listed{}, texts: map[string]parsed{}}
+	src := &Source{
+		root:    r,
+		finder:  finder,
+		now:     now,
+		skipped: map[string]bool{},
+		folders: map[string]listed{},
+		texts:   map[string]parsed{},
+	}
 	src.version = src.managerVersion()
 	return src
 }
@@ -69,7 +78,8 @@ func (src *Source) list(folder string) ([]machine.Entry, error) {
 	return l.entries, l.err
 }
 
-// text returns the settings of a file; an error says why the service manager refuses it, and is noted.
+// text returns the settings of a file; an error says why the service manager
+// refuses it, and is noted.
 func (src *Source) text(p string) ([]setting, error) {
 	src.mu.Lock()
 	t, known := src.texts[p]
@@ -87,7 +97,10 @@ func parseText(p string, data []byte, err error) parsed {
 	var t parsed
 	if err == nil {
 		if t.settings, err = parse(data); err != nil {
-			err = &machine.Refusal{Path: p, Reason: "the service manager refuses it: " + err.Error()}
+			err = &machine.Refusal{
+				Path:   p,
+				Reason: "the service manager refuses it: " + err.Error(),
+			}
 		}
 	}
 	t.err = err
@@ -126,9 +139,13 @@ func (src *Source) fetch(folder string, entries []machine.Entry) {
 	}
 }
 
-// managerVersion reads the service manager's version off the name of its library.
+// managerVersion reads the service manager's version off the name of its
+// library.
 func (src *Source) managerVersion() int {
-	for _, folder := range []string{"/usr/lib/systemd", "/lib/systemd", "/usr/lib/x86_64-linux-gnu/systemd", "/usr/lib/aarch64-linux-gnu/systemd", "/usr/lib64/systemd"} {
+	for _, folder := range []string{
+		"/usr/lib/systemd", "/lib/systemd", "/usr/lib/x86_64-linux-gnu/systemd",
+		"/usr/lib/aarch64-linux-gnu/systemd", "/usr/lib64/systemd",
+	} {
 		entries, err := src.list(folder)
 		if err != nil {
 			continue
@@ -147,10 +164,12 @@ func (src *Source) managerVersion() int {
 	return 0
 }
 
-// readsUpholds reports whether the service manager reads .upholds folders; those up to 252 do not.
+// readsUpholds reports whether the service manager reads .upholds folders;
+// those up to 252 do not.
 func (src *Source) readsUpholds() bool { return src.version == 0 || src.version > 252 }
 
-// firstBoot reports whether the next boot is the machine's first, machine-id(5).
+// firstBoot reports whether the next boot is the machine's first,
+// machine-id(5).
 func (src *Source) firstBoot() bool {
 	text, err := src.root.ReadFile("/etc/machine-id", 4096)
 	return errors.Is(err, fs.ErrNotExist) || strings.TrimSpace(string(text)) == "uninitialized"

@@ -16,9 +16,11 @@ const Prefix = "service:"
 
 // A Scope is what a survey of a tree needs to know besides the files.
 type Scope struct {
-	When       item.When // when the manager starts: at the boot, or at its user's login
-	Desktop    bool      // a desktop session is started in it
-	Remembered []string  // units to look at besides: instances that were switched off leave nothing to find them by
+	When    item.When // when the manager starts: at the boot, or at its user's login
+	Desktop bool      // a desktop session is started in it
+	// units to look at besides: instances that were switched off leave nothing
+	// to find them by
+	Remembered []string
 }
 
 // goals are the targets that are started besides the default one.
@@ -29,7 +31,8 @@ func (s Scope) goals() []string {
 	return nil
 }
 
-// Survey returns the services and timers that are launched, and those that could be enabled and are not.
+// Survey returns the services and timers that are launched, and those that
+// could be enabled and are not.
 func (t *Tree) Survey(scope Scope) []item.Item {
 	got := t.reach(scope.goals()...)
 	needed, starters := t.relations(got)
@@ -63,7 +66,8 @@ func (t *Tree) Survey(scope Scope) []item.Item {
 	machine.Each(len(candidates), func(i int) {
 		name := candidates[i]
 		items[i], are[i] = t.item(t.load(name), got, scope.When)
-		if timer := held[name]; timer != nil && items[i].State == item.Off && t.load(name).hidden == "" {
+		if timer := held[name]; timer != nil && items[i].State == item.Off &&
+			t.load(name).hidden == "" {
 			t.describeDelay(timer, got, &items[i])
 			are[i] = true
 		}
@@ -93,10 +97,19 @@ func (t *Tree) id(name string) string {
 	return id
 }
 
-// item describes one service or timer; false for one that is no item: it is not launched, and there is no switch for it.
+// item describes one service or timer; false for one that is no item: it is not
+// launched, and there is no switch for it.
 func (t *Tree) item(u *unit, got reached, when item.When) (item.Item, bool) {
 	_, on := got[u.name]
-	it := item.Item{ID: t.id(u.name), Kind: item.Service, Native: u.name, Title: u.name, Owner: t.owner.Name, When: when, State: item.Off}
+	it := item.Item{
+		ID:     t.id(u.name),
+		Kind:   item.Service,
+		Native: u.name,
+		Title:  u.name,
+		Owner:  t.owner.Name,
+		When:   when,
+		State:  item.Off,
+	}
 	if splitName(u.name).suffix == "timer" {
 		it.Kind, it.When = item.Task, item.Later
 	}
@@ -148,7 +161,8 @@ func (t *Tree) item(u *unit, got reached, when item.When) (item.Item, bool) {
 	return it, true
 }
 
-// ownFile reports whether a path belongs to whom the manager is for: the administrator, or the user.
+// ownFile reports whether a path belongs to whom the manager is for: the
+// administrator, or the user.
 func (t *Tree) ownFile(p string) bool {
 	if t.owner.Name == "" {
 		return strings.HasPrefix(p, "/etc/")
@@ -189,7 +203,8 @@ func (t *Tree) describeTimer(u *unit, got reached, it *item.Item) {
 	}
 }
 
-// describe fills in what the unit's text tells, and returns the program that it, or what it activates, runs.
+// describe fills in what the unit's text tells, and returns the program that
+// it, or what it activates, runs.
 func (t *Tree) describe(u *unit, it *item.Item) launch.Program {
 	it.File = u.file.path
 	it.Conditions = slices.Concat(t.judge(u, "Condition").open, t.judge(u, "Assert").open)
@@ -227,7 +242,8 @@ func (t *Tree) behindMask(u *unit, it item.Item) item.Item {
 	return it
 }
 
-// relations works out which services each service is required by, and which activators can start it.
+// relations works out which services each service is required by, and which
+// activators can start it.
 func (t *Tree) relations(got reached) (needed, starters map[string][]string) {
 	needed, starters = map[string][]string{}, map[string][]string{}
 	for name := range got {
@@ -262,9 +278,14 @@ func (t *Tree) relations(got reached) (needed, starters map[string][]string) {
 	return needed, starters
 }
 
-// busNames maps the bus names that start a unit when somebody calls them to that unit.
+// busNames maps the bus names that start a unit when somebody calls them to
+// that unit.
 func (t *Tree) busNames() map[string]string {
-	folders := []string{"/usr/share/dbus-1/system-services", "/usr/local/share/dbus-1/system-services", "/etc/dbus-1/system-services"}
+	folders := []string{
+		"/usr/share/dbus-1/system-services",
+		"/usr/local/share/dbus-1/system-services",
+		"/etc/dbus-1/system-services",
+	}
 	if t.owner.Name != "" {
 		folders = []string{"/usr/share/dbus-1/services", "/usr/local/share/dbus-1/services"}
 	}
@@ -293,7 +314,8 @@ func (t *Tree) busNames() map[string]string {
 	return found
 }
 
-// adminLink returns a link of the administrator's or the user's that pulls a unit in by name.
+// adminLink returns a link of the administrator's or the user's that pulls a
+// unit in by name.
 func (t *Tree) adminLink(name string) string {
 	return t.firstPull(name, func(p *pull) bool { return !p.hidden && t.ownFile(p.paths[0]) })
 }
@@ -313,13 +335,18 @@ func (t *Tree) firstPull(name string, fits func(*pull) bool) string {
 	return first
 }
 
-// programPath is where the service manager looks a bare program name up, systemd.exec(5).
-var programPath = []string{"/usr/local/sbin", "/usr/local/bin", "/usr/sbin", "/usr/bin", "/sbin", "/bin"}
+// programPath is where the service manager looks a bare program name up,
+// systemd.exec(5).
+var programPath = []string{
+	"/usr/local/sbin", "/usr/local/bin", "/usr/sbin", "/usr/bin", "/sbin", "/bin",
+}
 
-// program finds what a service runs, and what is missing of it: its first program, or one that has to run before it.
+// program finds what a service runs, and what is missing of it: its first
+// program, or one that has to run before it.
 func (t *Tree) program(u *unit) launch.Program {
 	lines := u.list("Service", "ExecStart")
-	if len(lines) == 0 || u.last("Service", "RootDirectory") != "" || u.last("Service", "RootImage") != "" {
+	if len(lines) == 0 || u.last("Service", "RootDirectory") != "" ||
+		u.last("Service", "RootImage") != "" {
 		return launch.Program{}
 	}
 	main := t.resolve(lines[0])
@@ -340,7 +367,8 @@ func (t *Tree) resolve(line string) launch.Program {
 	return t.finder.Resolve(words, programPath)
 }
 
-// Lookup returns the item of a service that no survey finds by itself: an instance of a template that is there.
+// Lookup returns the item of a service that no survey finds by itself: an
+// instance of a template that is there.
 func (t *Tree) Lookup(name string) (item.Item, error) {
 	u := t.load(name)
 	if u.file == nil {
@@ -348,7 +376,8 @@ func (t *Tree) Lookup(name string) (item.Item, error) {
 	}
 	it, ok := t.item(u, t.reach(), item.AtBoot)
 	if !ok {
-		return item.Item{}, fmt.Errorf("%s starts only when something asks for it; there is no switch to turn", name)
+		return item.Item{}, fmt.Errorf("%s starts only when something asks for it; there is no "+
+			"switch to turn", name)
 	}
 	return it, nil
 }

@@ -11,7 +11,8 @@ type setting struct{ section, key, value string }
 
 const maxLine = 1 << 20 // a longer line makes the service manager refuse the whole unit
 
-// parse reads the text of a unit file or drop-in, systemd.syntax(7). An error says why the service manager refuses it.
+// parse reads the text of a unit file or drop-in, systemd.syntax(7). An error
+// says why the service manager refuses it.
 func parse(data []byte) ([]setting, error) {
 	text := strings.TrimPrefix(string(data), "\ufeff")
 	valid := utf8.ValidString(text)
@@ -26,7 +27,8 @@ func parse(data []byte) ([]setting, error) {
 			return nil, fmt.Errorf("line %d is longer than 1 MiB", number)
 		}
 		line = strings.TrimSuffix(line, "\r")
-		if start := strings.TrimLeft(line, " \t"); start != "" && (start[0] == '#' || start[0] == ';') {
+		if start := strings.TrimLeft(line,
+			" \t"); start != "" && (start[0] == '#' || start[0] == ';') {
 			continue // inside a continuation too
 		}
 		if !valid && !utf8.ValidString(line) {
@@ -56,17 +58,23 @@ func parse(data []byte) ([]setting, error) {
 			section = rest[1 : len(rest)-1]
 		case section != "":
 			if key, value, ok := strings.Cut(rest, "="); ok {
-				found = append(found, setting{section, strings.TrimSpace(key), strings.TrimSpace(value)})
+				found = append(found, setting{
+					section,
+					strings.TrimSpace(key),
+					strings.TrimSpace(value),
+				})
 			}
 		}
 	}
 	return found, nil
 }
 
-// words splits a list of unit names. Quotes stay part of a name, as they do for the service manager.
+// words splits a list of unit names. Quotes stay part of a name, as they do for
+// the service manager.
 func words(value string) []string { return strings.Fields(value) }
 
-// expand replaces the specifiers of systemd.unit(5) that stand for the unit's own name; others are left.
+// expand replaces the specifiers of systemd.unit(5) that stand for the unit's
+// own name; others are left.
 func expand(s, name string) string {
 	if !strings.Contains(s, "%") {
 		return s
@@ -74,7 +82,8 @@ func expand(s, name string) string {
 	n := splitName(name)
 	j := n.prefix[strings.LastIndex(n.prefix, "-")+1:]
 	return strings.NewReplacer("%%", "%", "%n", name, "%N", strings.TrimSuffix(name, "."+n.suffix),
-		"%p", n.prefix, "%P", unescape(n.prefix), "%i", n.instance, "%I", unescape(n.instance), "%j", j, "%J", unescape(j)).Replace(s)
+		"%p", n.prefix, "%P", unescape(n.prefix), "%i", n.instance, "%I", unescape(n.instance),
+		"%j", j, "%J", unescape(j)).Replace(s)
 }
 
 // unescape undoes the escaping of unit names: "-" for "/", "\x2d" for "-".
@@ -98,7 +107,8 @@ func unescape(s string) string {
 	return b.String()
 }
 
-// A unitName is a name taken apart: "mast@2.service" is prefix "mast", instance "2", suffix "service".
+// A unitName is a name taken apart: "mast@2.service" is prefix "mast", instance
+// "2", suffix "service".
 type unitName struct {
 	prefix, instance, suffix string
 	templated                bool // there is an "@"
@@ -132,12 +142,23 @@ func validName(name string) bool {
 		return false
 	}
 	switch splitName(name).suffix {
-	case "service", "socket", "target", "timer", "path", "mount", "automount", "swap", "slice", "scope", "device":
+	case "service",
+		"socket",
+		"target",
+		"timer",
+		"path",
+		"mount",
+		"automount",
+		"swap",
+		"slice",
+		"scope",
+		"device":
 	default:
 		return false
 	}
 	for _, r := range name {
-		ok := r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune(`:-_.\@`, r)
+		ok := r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' ||
+			strings.ContainsRune(`:-_.\@`, r)
 		if !ok {
 			return false
 		}

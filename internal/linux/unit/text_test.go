@@ -37,12 +37,32 @@ func TestParse(t *testing.T) {
 func TestCalendar(t *testing.T) {
 	at := time.Date(2026, 11, 23, 12, 30, 15, 0, time.UTC) // a Monday
 	for expression, want := range map[string]string{
-		"daily": "2026-11-24 00:00:00", "hourly": "2026-11-23 13:00:00", "minutely": "2026-11-23 12:31:00", "weekly": "2026-11-30 00:00:00",
-		"monthly": "2026-12-01 00:00:00", "quarterly": "2027-01-01 00:00:00", "Mon 12:30:16": "2026-11-23 12:30:16", "Mon..Fri 07:55": "2026-11-24 07:55:00",
-		"Sat,Sun 10:00": "2026-11-28 10:00:00", "Fri..Sun": "2026-11-27 00:00:00", "*-*-1/7 6:00": "2026-11-29 06:00:00", "*:0/20": "2026-11-23 12:40:00",
-		"2026-12-24 18:00": "2026-12-24 18:00:00", "*-02-29": "2028-02-29 00:00:00", "*-*~1": "2026-11-30 00:00:00", "12..14:00": "2026-11-23 13:00:00",
-		"2001-01-01": "never", "26-11-23 23:59": "2026-11-23 23:59:00", "daily UTC": "error", "Mon *-*-* 00:00:00 UTC": "2026-11-30 00:00:00",
-		"12:30": "2026-11-24 12:30:00", "25:00": "error", "nonsense": "error", "": "error", "*-13-01": "error",
+		"daily":  "2026-11-24 00:00:00",
+		"hourly": "2026-11-23 13:00:00",
+		"minutely": "2026-11-23 " +
+			"12:31:00",
+		"weekly":                 "2026-11-30 00:00:00",
+		"monthly":                "2026-12-01 00:00:00",
+		"quarterly":              "2027-01-01 00:00:00",
+		"Mon 12:30:16":           "2026-11-23 12:30:16",
+		"Mon..Fri 07:55":         "2026-11-24 07:55:00",
+		"Sat,Sun 10:00":          "2026-11-28 10:00:00",
+		"Fri..Sun":               "2026-11-27 00:00:00",
+		"*-*-1/7 6:00":           "2026-11-29 06:00:00",
+		"*:0/20":                 "2026-11-23 12:40:00",
+		"2026-12-24 18:00":       "2026-12-24 18:00:00",
+		"*-02-29":                "2028-02-29 00:00:00",
+		"*-*~1":                  "2026-11-30 00:00:00",
+		"12..14:00":              "2026-11-23 13:00:00",
+		"2001-01-01":             "never",
+		"26-11-23 23:59":         "2026-11-23 23:59:00",
+		"daily UTC":              "error",
+		"Mon *-*-* 00:00:00 UTC": "2026-11-30 00:00:00",
+		"12:30":                  "2026-11-24 12:30:00",
+		"25:00":                  "error",
+		"nonsense":               "error",
+		"":                       "error",
+		"*-13-01":                "error",
 	} {
 		got := "error"
 		if c, err := parseCalendar(expression, time.UTC); err == nil {
@@ -58,7 +78,14 @@ func TestCalendar(t *testing.T) {
 }
 
 func TestParseTime(t *testing.T) {
-	for text, want := range map[string]time.Duration{"90": 90 * time.Second, "5min 20s": 320 * time.Second, "1h30m": 90 * time.Minute, "2.5s": 2500 * time.Millisecond, "1d": 24 * time.Hour, "0": 0} {
+	for text, want := range map[string]time.Duration{
+		"90":       90 * time.Second,
+		"5min 20s": 320 * time.Second,
+		"1h30m":    90 * time.Minute,
+		"2.5s":     2500 * time.Millisecond,
+		"1d":       24 * time.Hour,
+		"0":        0,
+	} {
 		if got, ok := parseTime(text); !ok || got != want {
 			t.Errorf("%q: %v, %v; want %v", text, got, ok, want)
 		}
@@ -71,11 +98,14 @@ func TestParseTime(t *testing.T) {
 }
 
 func TestNames(t *testing.T) {
-	if got := expand("%p %i %I %n %N %j 100%%", `a-b@c-d\x20e.service`); got != `a-b c-d\x20e c/d e a-b@c-d\x20e.service a-b@c-d\x20e b 100%` {
+	got := expand("%p %i %I %n %N %j 100%%", `a-b@c-d\x20e.service`)
+	if got != `a-b c-d\x20e c/d e a-b@c-d\x20e.service a-b@c-d\x20e b 100%` {
 		t.Errorf("expand: %q", got)
 	}
 	valid := []string{"a.service", `a\x2db@1.timer`, "x.target"}
-	for _, name := range slices.Concat(valid, []string{"a", "a.txt", "a b.service", "../a.service", strings.Repeat("a", 300) + ".service"}) {
+	for _, name := range slices.Concat(valid, []string{
+		"a", "a.txt", "a b.service", "../a.service", strings.Repeat("a", 300) + ".service",
+	}) {
 		if validName(name) != slices.Contains(valid, name) {
 			t.Errorf("validName(%.40q) is wrong", name)
 		}

@@ -21,9 +21,13 @@ type firing struct {
 	words string    // for people
 }
 
-var timerKeys = []string{"OnActiveSec", "OnBootSec", "OnStartupSec", "OnUnitActiveSec", "OnUnitInactiveSec", "OnCalendar"}
+var timerKeys = []string{
+	"OnActiveSec", "OnBootSec", "OnStartupSec", "OnUnitActiveSec", "OnUnitInactiveSec",
+	"OnCalendar",
+}
 
-// settingsOf returns the times of a timer; an empty value of any of them resets all, systemd.timer(5).
+// settingsOf returns the times of a timer; an empty value of any of them resets
+// all, systemd.timer(5).
 func (u *unit) timerSettings() map[string][]string {
 	found := map[string][]string{}
 	for _, s := range u.settings {
@@ -92,7 +96,8 @@ func (t *Tree) fires(u *unit, got reached) firing {
 		if stamp, ok := t.stamp(u); ok {
 			if due, ever := c.next(stamp); ever && !due.After(t.now) {
 				f.when, calendarDue = item.AtBoot, true
-				words = append(words, "at the boot, to catch up what was missed since "+stamp.Format("2 Jan 2006"))
+				words = append(words,
+					"at the boot, to catch up what was missed since "+stamp.Format("2 Jan 2006"))
 			}
 		}
 		if due, ever := c.next(t.now); ever {
@@ -107,7 +112,8 @@ func (t *Tree) fires(u *unit, got reached) firing {
 	}
 	if soonest < 0 && !calendarDue && !(len(again) > 0 && runs) {
 		if len(again) > 0 {
-			return firing{never: "it counts from a run of " + target.name + ", and nothing else starts that"}
+			return firing{never: "it counts from a run of " + target.name + ", and nothing else " +
+				"starts that"}
 		}
 		return firing{never: "its time is past"}
 	}
@@ -115,7 +121,8 @@ func (t *Tree) fires(u *unit, got reached) firing {
 	return f
 }
 
-// stamp is when a timer that catches up went off last; false where it does not, or never did.
+// stamp is when a timer that catches up went off last; false where it does not,
+// or never did.
 func (t *Tree) stamp(u *unit) (time.Time, bool) {
 	switch strings.ToLower(u.last("Timer", "Persistent")) {
 	case "1", "yes", "y", "true", "t", "on":
@@ -130,14 +137,39 @@ func (t *Tree) stamp(u *unit) (time.Time, bool) {
 	return info.ModTime.In(t.now.Location()), err == nil
 }
 
-// parseTime reads a time span, systemd.time(7): "5min 20s", "1h", plain seconds.
+// parseTime reads a time span, systemd.time(7): "5min 20s", "1h", plain
+// seconds.
 func parseTime(text string) (time.Duration, bool) {
 	units := map[string]time.Duration{
-		"": time.Second, "s": time.Second, "sec": time.Second, "second": time.Second, "seconds": time.Second, "ms": time.Millisecond, "msec": time.Millisecond,
-		"us": time.Microsecond, "usec": time.Microsecond, "m": time.Minute, "min": time.Minute, "minute": time.Minute, "minutes": time.Minute,
-		"h": time.Hour, "hr": time.Hour, "hour": time.Hour, "hours": time.Hour, "d": 24 * time.Hour, "day": 24 * time.Hour, "days": 24 * time.Hour,
-		"w": 168 * time.Hour, "week": 168 * time.Hour, "weeks": 168 * time.Hour, "M": 730*time.Hour + 29*time.Minute, "month": 730*time.Hour + 29*time.Minute,
-		"months": 730*time.Hour + 29*time.Minute, "y": 8766 * time.Hour, "year": 8766 * time.Hour, "years": 8766 * time.Hour,
+		"":        time.Second,
+		"s":       time.Second,
+		"sec":     time.Second,
+		"second":  time.Second,
+		"seconds": time.Second,
+		"ms":      time.Millisecond,
+		"msec":    time.Millisecond,
+		"us":      time.Microsecond,
+		"usec":    time.Microsecond,
+		"m":       time.Minute,
+		"min":     time.Minute,
+		"minute":  time.Minute,
+		"minutes": time.Minute,
+		"h":       time.Hour,
+		"hr":      time.Hour,
+		"hour":    time.Hour,
+		"hours":   time.Hour,
+		"d":       24 * time.Hour,
+		"day":     24 * time.Hour,
+		"days":    24 * time.Hour,
+		"w":       168 * time.Hour,
+		"week":    168 * time.Hour,
+		"weeks":   168 * time.Hour,
+		"M":       730*time.Hour + 29*time.Minute,
+		"month":   730*time.Hour + 29*time.Minute,
+		"months":  730*time.Hour + 29*time.Minute,
+		"y":       8766 * time.Hour,
+		"year":    8766 * time.Hour,
+		"years":   8766 * time.Hour,
 	}
 	var sum time.Duration
 	rest := strings.TrimSpace(text)

@@ -1,8 +1,10 @@
-// Package unit reads the units of a Linux machine's service managers from its disk: which of them the next boot or login launches,
-// by which chain, and which edits switch one off or on (systemd.unit(5), systemd.service(5)).
+// Package unit reads the units of a Linux machine's service managers from its
+// disk: which of them the next boot or login launches, by which chain, and
+// which edits switch one off or on (systemd.unit(5), systemd.service(5)).
 //
-// It works on files alone and asks no service manager. What is under /run is gone at the next boot and is not read.
-// A [Source] reads files once for all; a [Tree] is what one service manager makes of them.
+// It works on files alone and asks no service manager. What is under /run is
+// gone at the next boot and is not read. A [Source] reads files once for all; a
+// [Tree] is what one service manager makes of them.
 package unit
 
 import (
@@ -29,7 +31,8 @@ var systemPath = []string{
 	"/lib/systemd/system", // its own folder only where /lib is no link
 }
 
-// userPath lists the folders of the users' unit files; those that do not begin with "/" stand in the home.
+// userPath lists the folders of the users' unit files; those that do not begin
+// with "/" stand in the home.
 var userPath = []string{
 	".config/systemd/user.control",
 	".config/systemd/user",
@@ -45,8 +48,9 @@ var userPath = []string{
 
 const (
 	adminFolder = "/etc/systemd/system"
-	maskFolder  = "/etc/systemd/system.control" // stronger than adminFolder: masks what stands there
-	maxText     = 4 << 20
+	// stronger than adminFolder: masks what stands there
+	maskFolder = "/etc/systemd/system.control"
+	maxText    = 4 << 20
 )
 
 // A file is what stands for a unit name in the search path.
@@ -67,7 +71,8 @@ type pull struct {
 	hidden bool // the strongest entry is not a link to a unit, which hides weaker ones
 }
 
-// A Tree is the unit files that one service manager reads, indexed: the system's, or that of one user.
+// A Tree is the unit files that one service manager reads, indexed: the
+// system's, or that of one user.
 type Tree struct {
 	*Source
 	owner    account.User // of a user's manager; without a name for the system's
@@ -84,7 +89,8 @@ type Tree struct {
 	cache map[string]*unit
 }
 
-// System indexes the unit files of the system's service manager, with the old init scripts that it wraps.
+// System indexes the unit files of the system's service manager, with the old
+// init scripts that it wraps.
 func (src *Source) System() *Tree {
 	t := src.tree(account.User{}, systemPath)
 	t.addScripts()
@@ -107,8 +113,15 @@ func (src *Source) User(u account.User) *Tree {
 
 func (src *Source) tree(owner account.User, folders []string) *Tree {
 	t := &Tree{
-		Source: src, owner: owner, files: map[string]*file{}, pulls: map[string][]*pull{}, pulledAs: map[string][]*pull{},
-		dropins: map[string][]string{}, names: map[string][]string{}, cache: map[string]*unit{}, reached: map[string]reached{},
+		Source:   src,
+		owner:    owner,
+		files:    map[string]*file{},
+		pulls:    map[string][]*pull{},
+		pulledAs: map[string][]*pull{},
+		dropins:  map[string][]string{},
+		names:    map[string][]string{},
+		cache:    map[string]*unit{},
+		reached:  map[string]reached{},
 	}
 	if owner.Name != "" {
 		t.home, _ = src.root.Resolve(owner.Home) // without a home nothing in it is theirs
@@ -130,7 +143,8 @@ func (src *Source) tree(owner account.User, folders []string) *Tree {
 			entries, _ := t.list(folder)
 			total += len(entries)
 		}
-		t.files, t.cache, t.pulledAs = make(map[string]*file, total), make(map[string]*unit, total), make(map[string][]*pull, total)
+		t.files, t.cache, t.pulledAs = make(map[string]*file,
+			total), make(map[string]*unit, total), make(map[string][]*pull, total)
 	}
 	for level, folder := range t.folders {
 		t.readFolder(folder, level)
@@ -198,12 +212,19 @@ func (t *Tree) readPulls(folder, puller string) {
 			continue
 		}
 		p := folder + "/" + e.Name
-		if i := slices.IndexFunc(t.pulledAs[e.Name], func(q *pull) bool { return q.folder == base }); i >= 0 {
+		if i := slices.IndexFunc(t.pulledAs[e.Name], func(q *pull) bool {
+			return q.folder == base
+		}); i >= 0 {
 			q := t.pulledAs[e.Name][i]
 			q.paths = append(q.paths, p)
 			continue
 		}
-		q := &pull{name: e.Name, folder: base, paths: []string{p}, hidden: e.Kind != machine.Symlink}
+		q := &pull{
+			name:   e.Name,
+			folder: base,
+			paths:  []string{p},
+			hidden: e.Kind != machine.Symlink,
+		}
 		q.hidden = q.hidden || e.Target == "" || e.Target == "/dev/null"
 		t.addPull(puller, q)
 	}
@@ -214,7 +235,8 @@ func (t *Tree) addPull(puller string, p *pull) {
 	t.pulledAs[p.name] = append(t.pulledAs[p.name], p)
 }
 
-// readEntry works out what a name in the search path stands for; nil where the service manager passes it over.
+// readEntry works out what a name in the search path stands for; nil where the
+// service manager passes it over.
 func (t *Tree) readEntry(p string, e machine.Entry, level int) *file {
 	f := &file{path: p, entry: p, level: level}
 	switch e.Kind {
@@ -226,7 +248,8 @@ func (t *Tree) readEntry(p string, e machine.Entry, level int) *file {
 	case machine.Symlink:
 		return t.readLink(f, e.Target)
 	case machine.FIFO, machine.Socket, machine.Device:
-		t.skip(p, &machine.Refusal{Path: p, Reason: "is " + e.Kind.String() + " where a unit file is expected; not opened"})
+		t.skip(p, &machine.Refusal{Path: p, Reason: "is " + e.Kind.String() + " where a unit " +
+			"file is expected; not opened"})
 	}
 	return nil
 }
@@ -256,12 +279,16 @@ func (t *Tree) readLink(f *file, target string) *file {
 	case err == nil && (info.Null || info.Kind == machine.Regular && info.Size == 0):
 		f.path, f.hidden = "", "masked by "+f.entry
 	case err == nil && info.Kind != machine.Regular:
-		t.skip(f.entry, &machine.Refusal{Path: f.entry, Reason: "leads to " + info.Kind.String() + "; not opened"})
+		t.skip(f.entry, &machine.Refusal{
+			Path:   f.entry,
+			Reason: "leads to " + info.Kind.String() + "; not opened",
+		})
 		return nil
 	default:
 		f.path = real
 	}
-	if other := path.Base(real); other != name && validName(other) && slices.Contains(t.folders, path.Dir(real)) {
+	if other := path.Base(real); other != name && validName(other) &&
+		slices.Contains(t.folders, path.Dir(real)) {
 		f.alias = other
 		if n, o := splitName(name), splitName(other); o.isTemplate() && n.instance != "" {
 			f.alias = o.withInstance(n.instance)
@@ -281,7 +308,8 @@ type unit struct {
 	dropins  []string
 }
 
-// load returns the unit of a name, which may be an alias or an instance; one that is nowhere has no file.
+// load returns the unit of a name, which may be an alias or an instance; one
+// that is nowhere has no file.
 func (t *Tree) load(name string) *unit {
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -331,7 +359,8 @@ func (t *Tree) find(name string) *unit {
 	return u
 }
 
-// refused says why the service manager refuses a service whose text it can read.
+// refused says why the service manager refuses a service whose text it can
+// read.
 func (u *unit) refused() string {
 	if splitName(u.name).suffix != "service" {
 		return ""
@@ -340,13 +369,15 @@ func (u *unit) refused() string {
 	switch {
 	case starts > 1 && kind != "oneshot":
 		return "the service manager refuses it: several ExecStart= outside Type=oneshot"
-	case starts == 0 && len(u.list("Service", "ExecStop")) == 0 && u.last("Unit", "SuccessAction") == "":
+	case starts == 0 && len(u.list("Service", "ExecStop")) == 0 &&
+		u.last("Unit", "SuccessAction") == "":
 		return "the service manager refuses it: it has no ExecStart="
 	}
 	return ""
 }
 
-// readText returns the settings of one file; a text that the service manager refuses hides the unit, if one is given.
+// readText returns the settings of one file; a text that the service manager
+// refuses hides the unit, if one is given.
 func (t *Tree) readText(p string, u *unit) []setting {
 	settings, err := t.text(p)
 	if err != nil && u != nil {
@@ -355,8 +386,9 @@ func (t *Tree) readText(p string, u *unit) []setting {
 	return settings
 }
 
-// dropinsOf lists the drop-ins of a unit in the order in which they apply. Of several with one file name the one in the
-// strongest folder of the search path counts, and there the one in the folder that is nearest to the unit's name.
+// dropinsOf lists the drop-ins of a unit in the order in which they apply. Of
+// several with one file name the one in the strongest folder of the search path
+// counts, and there the one in the folder that is nearest to the unit's name.
 func (t *Tree) dropinsOf(u *unit) []string {
 	type found struct {
 		path        string
@@ -386,8 +418,9 @@ func (t *Tree) dropinsOf(u *unit) []string {
 	return paths
 }
 
-// away tells whether a drop-in folder is for a unit, and how far its name is from the unit's: its own name or an alias, its
-// template, a prefix that ends in "-", or the type of unit alone.
+// away tells whether a drop-in folder is for a unit, and how far its name is
+// from the unit's: its own name or an alias, its template, a prefix that ends
+// in "-", or the type of unit alone.
 func (t *Tree) away(u *unit, folder string) (int, bool) {
 	if folder == u.name || slices.Contains(t.names[u.name], folder) {
 		return 0, true
@@ -406,7 +439,8 @@ func (t *Tree) away(u *unit, folder string) (int, bool) {
 	return 0, false
 }
 
-// last returns the last value of a key, specifiers expanded; empty when it is not set.
+// last returns the last value of a key, specifiers expanded; empty when it is
+// not set.
 func (u *unit) last(section, key string) string {
 	value := ""
 	for _, s := range u.settings {
@@ -432,8 +466,9 @@ func (u *unit) list(section, key string) []string {
 	return values
 }
 
-// unitNames returns the unit names in all values of some keys; dependencies cannot be reset, and an [Install] section
-// counts in the unit's own file alone.
+// unitNames returns the unit names in all values of some keys; dependencies
+// cannot be reset, and an [Install] section counts in the unit's own file
+// alone.
 func (u *unit) unitNames(section string, keys ...string) []string {
 	var names []string
 	settings := u.settings

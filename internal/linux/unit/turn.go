@@ -33,8 +33,9 @@ func (t *Tree) plant(d *machine.Draft, p, target string) error {
 	return d.Link(p, t.owner.Home, target)
 }
 
-// Turn plans what makes the next boot launch a service or timer, not launch it, or launch it some time after the goal. The tree then shows the units as they will be, so that
-// several can be turned one after another.
+// Turn plans what makes the next boot launch a service or timer, not launch it,
+// or launch it some time after the goal. The tree then shows the units as they
+// will be, so that several can be turned one after another.
 func (t *Tree) Turn(d *machine.Draft, it item.Item, to item.State, by time.Duration) error {
 	if err := t.undelay(d, it.Native); err != nil {
 		return err
@@ -48,7 +49,8 @@ func (t *Tree) Turn(d *machine.Draft, it item.Item, to item.State, by time.Durat
 	return t.turnOn(d, it.Native)
 }
 
-// turnOff takes away what enabling made, hides vendors' links, and masks the unit if some text still pulls it in.
+// turnOff takes away what enabling made, hides vendors' links, and masks the
+// unit if some text still pulls it in.
 func (t *Tree) turnOff(d *machine.Draft, name string) error {
 	for _, v := range t.withAlso(name) {
 		if err := t.unlink(d, v); err != nil {
@@ -62,7 +64,8 @@ func (t *Tree) turnOff(d *machine.Draft, name string) error {
 	return t.mask(d, t.load(name))
 }
 
-// withAlso lists a unit and those that its [Install] section enables and disables with it.
+// withAlso lists a unit and those that its [Install] section enables and
+// disables with it.
 func (t *Tree) withAlso(name string) []string {
 	all := []string{t.load(name).name}
 	for i := 0; i < len(all); i++ {
@@ -94,8 +97,9 @@ func (t *Tree) unlink(d *machine.Draft, name string) error {
 	return nil
 }
 
-// hide plans that a pull has no effect: links of the administrator's or the user's go, those of vendors are hidden, an old
-// script's S link is made a K link, and rc.local loses its execute bits.
+// hide plans that a pull has no effect: links of the administrator's or the
+// user's go, those of vendors are hidden, an old script's S link is made a K
+// link, and rc.local loses its execute bits.
 func (t *Tree) hide(d *machine.Draft, p *pull) error {
 	vendor := false
 	for _, link := range p.paths {
@@ -130,7 +134,8 @@ func isRunlevel(folder string) bool {
 	return false
 }
 
-// renumber plans another letter for the link of an old script; its number and what it leads to stay.
+// renumber plans another letter for the link of an old script; its number and
+// what it leads to stay.
 func (t *Tree) renumber(d *machine.Draft, link, letter string) error {
 	target, err := t.root.ReadLink(link)
 	if err != nil {
@@ -149,10 +154,12 @@ func (t *Tree) mask(d *machine.Draft, u *unit) error {
 	}
 	p := path.Join(folder, u.name)
 	if chain := t.insisted(u.name); chain != nil && t.owner.Name == "" {
-		return fmt.Errorf("the machine's goal requires it (%s): with it masked, the service manager would refuse the whole start", strings.Join(chain, " requires "))
+		return fmt.Errorf("the machine's goal requires it (%s): with it masked, the service "+
+			"manager would refuse the whole start", strings.Join(chain, " requires "))
 	}
 	if u.file != nil && path.Dir(u.file.entry) == t.stronger() {
-		return fmt.Errorf("%s is set up in %s itself, where no mask can hide it; move it to %s first", u.name, t.stronger(), t.admin())
+		return fmt.Errorf("%s is set up in %s itself, where no mask can hide it; move it to %s "+
+			"first", u.name, t.stronger(), t.admin())
 	}
 	if err := t.plant(d, p, "/dev/null"); err != nil {
 		return err
@@ -164,7 +171,8 @@ func (t *Tree) mask(d *machine.Draft, u *unit) error {
 	return nil
 }
 
-// turnOn takes masks and hiding entries away and makes the links that the unit's [Install] section asks for.
+// turnOn takes masks and hiding entries away and makes the links that the
+// unit's [Install] section asks for.
 func (t *Tree) turnOn(d *machine.Draft, name string) error {
 	for i, v := range t.withAlso(name) {
 		if err := t.unmask(d, v); err != nil {
@@ -183,7 +191,8 @@ func (t *Tree) turnOn(d *machine.Draft, name string) error {
 	}
 	clear(t.reached)
 	if _, on := t.reach()[u.name]; !on {
-		return fmt.Errorf("%s has nothing in its [Install] section that a boot of this machine reaches; if calmdawn switched it off, undo that change (calmdawn history)", u.name)
+		return fmt.Errorf("%s has nothing in its [Install] section that a boot of this machine "+
+			"reaches; if calmdawn switched it off, undo that change (calmdawn history)", u.name)
 	}
 	return nil
 }
@@ -195,7 +204,8 @@ func (t *Tree) unmask(d *machine.Draft, name string) error {
 			return nil
 		}
 		if !t.ownFile(u.file.entry) {
-			return fmt.Errorf("%s is %s, by its vendor; it is not for us to switch on", name, u.hidden)
+			return fmt.Errorf("%s is %s, by its vendor; it is not for us to switch on", name,
+				u.hidden)
 		}
 		if err := t.remove(d, u.file.entry); err != nil {
 			return err
@@ -240,7 +250,11 @@ func (t *Tree) link(d *machine.Draft, name string) error {
 	if u.file.script {
 		return t.linkScript(d, name)
 	}
-	for _, verb := range []struct{ key, folder string }{{"WantedBy", ".wants"}, {"RequiredBy", ".requires"}, {"UpheldBy", ".upholds"}} {
+	for _, verb := range []struct{ key, folder string }{
+		{"WantedBy", ".wants"},
+		{"RequiredBy", ".requires"},
+		{"UpheldBy", ".upholds"},
+	} {
 		for _, puller := range u.unitNames("Install", verb.key) {
 			if err := t.addLink(d, u, puller, verb.folder); err != nil {
 				return err
@@ -259,7 +273,8 @@ func (t *Tree) link(d *machine.Draft, name string) error {
 	return nil
 }
 
-// show plans that what hides a vendor's link goes, or that rc.local can be executed again.
+// show plans that what hides a vendor's link goes, or that rc.local can be
+// executed again.
 func (t *Tree) show(d *machine.Draft, p *pull) error {
 	if !p.hidden || len(p.paths) < 2 {
 		return nil
@@ -278,7 +293,8 @@ func (t *Tree) show(d *machine.Draft, p *pull) error {
 	return nil
 }
 
-// linkScript plans S links for an old script in the place of its K links; where it has none, for the usual runlevels.
+// linkScript plans S links for an old script in the place of its K links; where
+// it has none, for the usual runlevels.
 func (t *Tree) linkScript(d *machine.Draft, name string) error {
 	found := false
 	for _, level := range runlevels {
@@ -295,7 +311,11 @@ func (t *Tree) linkScript(d *machine.Draft, name string) error {
 			if err := t.renumber(d, p, "S"); err != nil {
 				return err
 			}
-			t.addPull(level.target, &pull{name: name, folder: level.target + ".wants", paths: []string{path.Join(level.folder, "S"+e.Name[1:])}})
+			t.addPull(level.target, &pull{
+				name:   name,
+				folder: level.target + ".wants",
+				paths:  []string{path.Join(level.folder, "S"+e.Name[1:])},
+			})
 		}
 	}
 	if found {
@@ -307,13 +327,19 @@ func (t *Tree) linkScript(d *machine.Draft, name string) error {
 		if err := d.Link(p, "", "../init.d/"+path.Base(script)); err != nil {
 			return err
 		}
-		t.addPull(level.target, &pull{name: name, folder: level.target + ".wants", paths: []string{p}})
+		t.addPull(level.target, &pull{
+			name:   name,
+			folder: level.target + ".wants",
+			paths:  []string{p},
+		})
 	}
 	return nil
 }
 
 func (t *Tree) addLink(d *machine.Draft, u *unit, puller, folder string) error {
-	standing := slices.ContainsFunc(t.pulledAs[u.name], func(p *pull) bool { return !p.hidden && p.folder == puller+folder })
+	standing := slices.ContainsFunc(t.pulledAs[u.name], func(p *pull) bool {
+		return !p.hidden && p.folder == puller+folder
+	})
 	if standing || !validName(puller) {
 		return nil
 	}
