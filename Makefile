@@ -23,7 +23,7 @@ deps:
 
 # What CI checks besides the tests.
 check:
-	@unformatted=$$(gofmt -l cmd internal); [ -z "$$unformatted" ] || { echo "gofmt would change: $$unformatted"; exit 1; }
+	@unformatted=$$(gofmt -l cmd internal .ci); [ -z "$$unformatted" ] || { echo "gofmt would change: $$unformatted"; exit 1; }
 	@go run ./.ci/width
 	go vet ./...
 	go tool staticcheck ./...

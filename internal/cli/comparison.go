@@ -10,7 +10,6 @@ import (
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/compare"
-	"calmdawn/internal/linux"
 	"calmdawn/internal/render"
 )
 
@@ -276,14 +275,14 @@ func (c *comparison) explain(l *look) {
 	if c.main.Before.N == 0 || c.main.After.N == 0 {
 		return
 	}
-	before, after := l.Complete(c.sides.Before), l.Complete(c.sides.After)
+	before, after := l.Order(c.sides.Before), l.Order(c.sides.After)
 	ready, _ := compare.MeasureOf("ready")
 	whole := compare.Compare(ready.Values(before), ready.Values(after)).Estimate
 	c.why = compare.Explain(before, after, whole)
 	c.changed = compare.Changed(before, after)
 	c.titles = map[string]string{}
 	for _, it := range l.Items {
-		if key, ok := linux.SpanKey(it); ok && key.Owner == "" {
+		if key, ok := l.Key(it); ok && key.Owner == "" {
 			c.titles[key.Native] = it.Title
 		}
 	}

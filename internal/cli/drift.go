@@ -182,7 +182,7 @@ func (a *app) keptSurvey(l *look, number int64) (driftSide, error) {
 // themselves.
 func withoutOurs(items []drift.Item) []drift.Item {
 	return slices.DeleteFunc(items, func(it drift.Item) bool {
-		return strings.HasPrefix(it.ID, "service:calmdawn-")
+		return strings.HasPrefix(it.ID, "service:"+item.OwnName)
 	})
 }
 

@@ -72,7 +72,7 @@ func (l *look) dispensable() []item.Item {
 	var all []item.Item
 	for _, it := range l.Items {
 		if it.State.Launched() && (it.Advice == item.CanGo || it.Advice == item.CanWait) &&
-			it.Protected == "" && setOf(it) != nil {
+			it.Protected == "" && l.setOf(it) != nil {
 			all = append(all, it)
 		}
 	}
@@ -91,7 +91,7 @@ func (l *look) outlook() string {
 	}
 	whole := forecast.Set{}
 	for _, it := range l.dispensable() {
-		maps.Copy(whole, setOf(it))
+		maps.Copy(whole, l.setOf(it))
 	}
 	f := forecast.Of(l.replays, whole)
 	if !f.Shows {
@@ -214,7 +214,7 @@ func (a *app) evidence(l *look, it item.Item) string {
 	r := l.replays[len(l.replays)-1]
 	waiting := 0
 	onPath := false
-	for key := range setOf(it) {
+	for key := range l.setOf(it) {
 		g := boot.GraphOf(r.Boot, key.Owner)
 		for _, s := range g.Path(r.Boot) {
 			onPath = onPath || s.Native == key.Native && key.Owner == ""
@@ -305,7 +305,7 @@ func (a *app) forecast(l *look, w wish, delay bool) error {
 	var known []item.Item
 	var outside []string
 	for _, it := range picked {
-		set := setOf(it)
+		set := l.setOf(it)
 		if set == nil || !it.State.Launched() {
 			outside = append(outside, it.ID)
 			continue
@@ -436,7 +436,7 @@ func (a *app) forecastBest(l *look) error {
 	candidates := l.dispensable()
 	var sets []forecast.Set
 	for _, it := range candidates {
-		sets = append(sets, setOf(it))
+		sets = append(sets, l.setOf(it))
 	}
 	done := a.progress("replaying boots")
 	chosen, all := forecast.Best(l.replays, sets)

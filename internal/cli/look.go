@@ -39,6 +39,8 @@ type look struct {
 	unfit   []error            // why others cannot be replayed
 	costs   map[string]forecast.Cost
 	now     *activity.Now // what runs at this moment; only after readPresent
+	rules   advice.Rules
+	notes   *notebook.Notebook
 }
 
 func (l *look) Close() error { return l.root.Close() }
@@ -91,11 +93,26 @@ func (l *look) judge() error {
 	if err != nil {
 		return err
 	}
+	l.rules, l.notes = rules, notes
 	for i := range l.Items {
-		rules.Judge(&l.Items[i])
-		l.Items[i].Note = notes.On(l.Items[i].ID)
+		l.judgeOne(&l.Items[i])
 	}
 	return nil
+}
+
+func (l *look) judgeOne(it *item.Item) {
+	l.rules.Judge(it)
+	it.Note = l.notes.On(it.ID)
+}
+
+// Lookup returns the item with an id that the survey may not hold, judged like
+// those that it does.
+func (l *look) Lookup(id string) (item.Item, bool) {
+	it, ok := l.Inventory.Lookup(id)
+	if ok {
+		l.judgeOne(&it)
+	}
+	return it, ok
 }
 
 // readBoots reads the last boots that the machine remembers, prepares to replay
@@ -110,7 +127,7 @@ func (a *app) readBoots(l *look) error {
 	l.alike = asNow(found.Boots, l.changes, a.now())
 	fit := boot.Fit(l.alike, ratedBoots)
 	l.own = boot.OwnTimes(fit)
-	l.replays, l.unfit = forecast.Prepare(l.Complete(fit))
+	l.replays, l.unfit = forecast.Prepare(l.Order(fit))
 	own, err := notebook.Grades()
 	if err != nil {
 		return fmt.Errorf("your own grades cannot be read: %w", err)
@@ -122,7 +139,7 @@ func (a *app) readBoots(l *look) error {
 	var sets []forecast.Set
 	var rated []item.Item
 	for _, it := range l.Items {
-		if set := setOf(it); set != nil {
+		if set := l.setOf(it); set != nil {
 			sets, rated = append(sets, set), append(rated, it)
 		}
 	}
@@ -174,17 +191,19 @@ func lastConfiguration(boots []boot.Boot, changes []change.Change) []int64 {
 
 // setOf is what the replays leave out without an item; nil for one that has no
 // start of its own in a boot.
-func setOf(it item.Item) forecast.Set {
-	key, ok := linux.SpanKey(it)
-	if !ok {
-		return nil
+func (l *look) setOf(it item.Item) forecast.Set {
+	set := forecast.Set{}
+	if key, ok := l.Key(it); ok {
+		if it.Kind == item.Program && key.Owner == "" {
+			key.Owner = forecast.AnyOwner
+		}
+		set[key] = true
 	}
-	if it.Kind == item.Program && key.Owner == "" {
-		key.Owner = forecast.AnyOwner
-	}
-	set := forecast.Set{key: true}
 	if it.Kind == item.Program && it.Program != "" { // where a desktop starts it without a unit
 		set[forecast.ProgramKey(it.Program, it.Owner)] = true
+	}
+	if len(set) == 0 {
+		return nil
 	}
 	return set
 }
@@ -207,7 +226,7 @@ func (a *app) remember(r *machine.Root, last int) linux.Boots {
 // false where none was measured. Of an entry that is started for each user it
 // is the longest.
 func (l *look) ownTime(it item.Item) (boot.OwnTime, bool) {
-	key, ok := linux.SpanKey(it)
+	key, ok := l.Key(it)
 	if !ok {
 		return boot.OwnTime{}, false
 	}
@@ -249,7 +268,7 @@ func (l *look) present(it item.Item) (activity.Present, bool) {
 	if l.now == nil {
 		return activity.Present{}, false
 	}
-	if key, ok := linux.SpanKey(it); ok {
+	if key, ok := l.Key(it); ok {
 		if p, ok := l.now.Units[key]; ok {
 			return p, true
 		}

@@ -96,7 +96,7 @@ func (l *look) proposal(now time.Time) proposal.Proposal {
 	if len(l.replays) > 0 {
 		var sets []forecast.Set
 		for _, it := range candidates {
-			sets = append(sets, setOf(it))
+			sets = append(sets, l.setOf(it))
 		}
 		steps, _ := forecast.Best(l.replays, sets)
 		for _, st := range steps {
@@ -142,9 +142,9 @@ func (l *look) decision(it item.Item, now time.Time) proposal.Decision {
 		d.Do = proposal.Disable
 	case item.CanWait:
 		d.Do = proposal.Delay
-		draft := l.root.Draft(now)
+		plan := l.Plan(l.root.Draft(now))
 		if l.canWait(it, item.Delayed) != nil ||
-			l.Turn(draft, it, item.Delayed, time.Minute) != nil {
+			plan.Turn(it, item.Delayed, time.Minute) != nil {
 			d.Do = proposal.Keep
 			d.Why += "; it cannot be delayed, so it goes or stays"
 		}

@@ -187,7 +187,7 @@ func (a *app) tell(l *look, v reportView) (*told, error) {
 	t.present = a.presentConditions(l.root)
 	for _, it := range l.Items {
 		if it.State.Launched() && !it.System && it.Advice != "" &&
-			!strings.HasPrefix(it.ID, "service:calmdawn-") {
+			!it.Ours {
 			t.left = append(t.left, it)
 		}
 	}
@@ -272,7 +272,7 @@ func (t *told) pair() {
 		b := slices.MinFunc(side.boots, func(x, y boot.Boot) int {
 			return cmp.Compare(off(x), off(y))
 		})
-		line, _ := timelineOf(t.look.Complete([]boot.Boot{b})[0], rows)
+		line, _ := timelineOf(t.look.Order([]boot.Boot{b})[0], rows)
 		for _, g := range line.Groups { // the customer knows names, not units
 			for i := range g.Rows {
 				g.Rows[i].Label = t.c.title(g.Rows[i].Label)

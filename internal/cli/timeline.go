@@ -32,7 +32,7 @@ func (a *app) timeline(s *render.Screen, found linux.Boots, v bootsView) error {
 			return err
 		}
 		defer l.Close()
-		b = l.Complete([]boot.Boot{b})[0]
+		b = l.Order([]boot.Boot{b})[0]
 		note = "The order is that of the unit files as they are now; the log does not tell what " +
 			"waited for what."
 	}

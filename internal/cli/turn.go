@@ -227,7 +227,7 @@ func (l *look) forecastChange(picked []item.Item) *change.Forecast {
 	set := forecast.Set{}
 	for _, it := range picked {
 		if it.State.Launched() {
-			maps.Copy(set, setOf(it))
+			maps.Copy(set, l.setOf(it))
 		}
 	}
 	if len(l.replays) == 0 || len(set) == 0 {
@@ -335,6 +335,7 @@ func (a *app) protect(l *look, picked []item.Item, insist []string) error {
 // wished are left out. One that cannot be turned refuses all of them.
 func (l *look) turn(w wish, picked []item.Item, at time.Time) (change.Change, error) {
 	d := l.root.Draft(at)
+	plan := l.Plan(d)
 	c := change.Change{Verb: w.verb, MadeAt: at, MadeBy: whoami()}
 	var refused []error
 	for _, it := range picked {
@@ -343,7 +344,7 @@ func (l *look) turn(w wish, picked []item.Item, at time.Time) (change.Change, er
 		}
 		err := l.canWait(it, w.to)
 		if err == nil {
-			err = l.Turn(d, it, w.to, w.by)
+			err = plan.Turn(it, w.to, w.by)
 		}
 		if err != nil {
 			refused = append(refused,
@@ -358,7 +359,7 @@ func (l *look) turn(w wish, picked []item.Item, at time.Time) (change.Change, er
 			When:   it.When,
 		})
 		for _, starter := range startersOf(it, w) {
-			if err := l.TurnStarter(d, it, starter, w.to); err != nil {
+			if err := plan.TurnStarter(it, starter, w.to); err != nil {
 				refused = append(refused, fmt.Errorf("%s, which can start %s, cannot be switched "+
 					"%s: %w", starter, it.ID, w.to, err))
 			}

@@ -83,9 +83,10 @@ func decide(t *testing.T, r *machine.Root, rng *rand.Rand) (int64, bool) {
 	inventory := linux.Survey(r, linux.Options{Now: clock})
 	to := []item.State{item.Off, item.On, item.Delayed}[rng.IntN(3)]
 	d := r.Draft(clock)
+	plan := inventory.Plan(d)
 	for range 1 + rng.IntN(3) {
 		it := inventory.Items[rng.IntN(len(inventory.Items))]
-		if err := inventory.Turn(d, it, to, time.Minute); err != nil {
+		if err := plan.Turn(it, to, time.Minute); err != nil {
 			return 0, false
 		}
 	}

@@ -3,13 +3,11 @@ package linux
 import (
 	"fmt"
 	"runtime"
-	"strings"
 	"time"
 
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/linux/account"
-	"calmdawn/internal/linux/autostart"
 	"calmdawn/internal/linux/journal"
 	"calmdawn/internal/linux/manager"
 	"calmdawn/internal/linux/packages"
@@ -125,16 +123,3 @@ func runningBoot(r *machine.Root) (boot.Boot, []string) {
 }
 
 func userBus(u account.User) string { return fmt.Sprintf("/run/user/%d/bus", u.UID) }
-
-// SpanKey is the name by which an item's start is found in a boot; false for
-// one that has none of its own there. An entry of the machine is started for
-// each user: its key has no owner.
-func SpanKey(it item.Item) (boot.Key, bool) {
-	switch {
-	case it.Kind == item.Program:
-		return boot.Key{Native: autostart.UnitOf(it.Native), Owner: it.Owner}, true
-	case it.Kind == item.Service || strings.HasSuffix(it.Native, ".timer"):
-		return boot.Key{Native: it.Native, Owner: it.Owner}, true
-	}
-	return boot.Key{}, false
-}

@@ -1,12 +1,13 @@
 // Package linux surveys what a Linux machine launches by itself and plans how
 // an item is switched.
 //
-// Each launch mechanism is a package of its own below this one; here they are
-// put together, and each item is told who made it.
+// Each launch mechanism is a package of its own below this one, of one shape;
+// here they are put together, and each item is told who made it.
 package linux
 
 import (
 	"errors"
+	"fmt"
 	"io/fs"
 	"slices"
 	"strings"
@@ -25,13 +26,14 @@ import (
 )
 
 // An Inventory is the survey of a machine together with the mechanisms that can
-// switch its items.
+// switch its items. Nothing changes it once it is made; it may be asked by
+// several goroutines. The items are the caller's to complete.
 type Inventory struct {
 	item.Survey
-	units   *unit.Tree
-	users   map[string]*unit.Tree // by user name
-	entries *autostart.Entries
-	tables  *cron.Tables
+	units      *unit.Managers
+	mechanisms []mechanism
+	release    map[string]string  // os-release(5)
+	packages   *packages.Database // nil where there is none
 }
 
 // Options are what a survey is told besides the machine.
@@ -46,9 +48,8 @@ type Options struct {
 // Survey reads a machine as its next boot would find it. It writes nothing;
 // what could not be read is in Unread.
 func Survey(r *machine.Root, o Options) *Inventory {
-	v := &Inventory{users: map[string]*unit.Tree{}}
-	release := osRelease(r)
-	v.OS = release["PRETTY_NAME"]
+	v := &Inventory{release: osRelease(r)}
+	v.OS = v.release["PRETTY_NAME"]
 	v.Host = hostname(r)
 	for _, folder := range Unmounted(r) {
 		v.Unread = append(v.Unread, item.Unread{Path: folder, Reason: "is a file system of its " +
@@ -58,38 +59,31 @@ func Survey(r *machine.Root, o Options) *Inventory {
 	v.note("/etc/passwd", err)
 
 	finder := launch.On(r)
-	source := unit.Read(r, finder, o.Now)
-	v.units = source.System()
-	v.entries = autostart.Read(r, finder, users, o.Language)
-	v.tables = cron.Read(r, finder, users)
-	system := unit.Scope{When: item.AtBoot}
-	for _, id := range o.Remembered {
-		for _, prefix := range []string{unit.Prefix, unit.TimerPrefix} {
-			if name, ok := strings.CutPrefix(id, prefix); ok && name[0] != '/' {
-				system.Remembered = append(system.Remembered, name)
-			}
+	stopped := func(u account.User, name string) string { return v.units.Stopped(u, name) }
+	entries := autostart.Read(r, finder, users, stopped, o.Language)
+	v.units = unit.ReadManagers(r, finder, users, o.Now, entries.Desktop(), o.Remembered)
+	v.mechanisms = []mechanism{
+		v.units,
+		entries,
+		cron.Read(r, finder, users, v.units.Launches),
+		loginscript.Read(r, finder, users),
+	}
+	for _, m := range v.mechanisms {
+		items := m.Survey()
+		for i := range items {
+			items[i].Mechanism = m.Name()
 		}
+		v.Items = append(v.Items, items...)
 	}
-	v.Items = v.units.Survey(system)
-	for _, u := range users {
-		tree := source.User(u)
-		v.users[u.Name] = tree
-		scope := unit.Scope{When: item.AtLogin, Desktop: v.entries.Desktop() && u.UID != 0}
-		if u.Lingers {
-			scope.When = item.AtBoot
-		}
-		v.Items = append(v.Items, tree.Survey(scope)...)
+	for _, m := range v.mechanisms {
+		v.Unread = append(v.Unread, m.Unread()...)
 	}
-	v.entries.Stopped = func(u account.User, name string) string {
-		return v.users[u.Name].Stopped(name)
+	v.packages, err = packages.Read(r, packages.OS{ID: v.release["ID"], Name: v.release["NAME"]})
+	v.note("the package database", err)
+	v.attribute(v.Items)
+	if v.packages != nil {
+		v.Unread = append(v.Unread, v.packages.Unread()...)
 	}
-	v.Items = append(v.Items, v.entries.Survey()...)
-	v.Items = append(v.Items, v.tables.Survey(v.daemon)...)
-	scripts, unread := loginscript.Survey(r, finder, users)
-	v.Items = append(v.Items, scripts...)
-	v.Unread = slices.Concat(v.Unread, source.Unread(), v.entries.Unread(), v.tables.Unread(),
-		unread)
-	v.name(r, release)
 	v.foldHomes(users)
 	item.Sort(v.Items)
 	return v
@@ -109,34 +103,25 @@ func (v *Inventory) foldHomes(users []account.User) {
 	}
 }
 
-// daemon tells whether a system service is launched, and by which chain.
-func (v *Inventory) daemon(name string) ([]string, bool) {
-	it, err := v.units.Lookup(name)
-	return it.Because, err == nil && it.State == item.On
-}
-
 func (v *Inventory) note(p string, err error) {
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		v.Unread = append(v.Unread, item.Unread{Path: p, Reason: machine.Reason(err)})
 	}
 }
 
-// name tells each item its package, its maker, and whether it belongs to the
-// operating system.
-func (v *Inventory) name(r *machine.Root, release map[string]string) {
-	db, err := packages.Read(r, packages.OS{ID: release["ID"], Name: release["NAME"]})
-	if err != nil {
-		v.note("the package database", err)
+// attribute tells each item its package, its maker, and whether it belongs to
+// the operating system.
+func (v *Inventory) attribute(items []item.Item) {
+	if v.packages == nil {
 		return
 	}
 	var paths []string
-	for _, it := range v.Items {
+	for _, it := range items {
 		paths = append(paths, it.File, it.Program)
 	}
-	owners := db.Owners(paths)
-	v.Unread = append(v.Unread, db.Unread()...)
-	for i := range v.Items {
-		it := &v.Items[i]
+	owners := v.packages.Owners(paths)
+	for i := range items {
+		it := &items[i]
 		p, ok := owners[it.File]
 		if !ok {
 			p, ok = owners[it.Program]
@@ -149,40 +134,9 @@ func (v *Inventory) name(r *machine.Root, release map[string]string) {
 		it.Summary, it.Installed = p.Summary, p.Installed
 		it.Maker, it.System, it.Leftover = p.Maker, p.System, p.Gone
 		if p.System {
-			it.Maker = release["NAME"]
+			it.Maker = v.release["NAME"]
 		}
 	}
-}
-
-// Turn plans in d what turns an item on, off or delayed; by is for how long it
-// is held back then. An error says why it cannot be.
-func (v *Inventory) Turn(d *machine.Draft, it item.Item, to item.State, by time.Duration) error {
-	switch {
-	case it.Unsure:
-		return errors.New("it stands in a login script, which is never edited; change that by hand")
-	case strings.HasPrefix(it.ID, cron.Prefix):
-		return v.tables.Turn(d, it, to, by)
-	case strings.HasPrefix(it.ID, autostart.Prefix):
-		return v.entries.Turn(d, it, to, by)
-	case it.Owner != "":
-		return v.users[it.Owner].Turn(d, it, to, by)
-	}
-	return v.units.Turn(d, it, to, by)
-}
-
-// TurnStarter plans the same for a socket, path or timer that can start an item
-// on demand.
-func (v *Inventory) TurnStarter(
-	d *machine.Draft,
-	it item.Item,
-	starter string,
-	to item.State,
-) error {
-	tree := v.units
-	if it.Owner != "" {
-		tree = v.users[it.Owner]
-	}
-	return tree.Turn(d, item.Item{ID: starter, Native: starter}, to, 0)
 }
 
 // Lookup returns the item with an id that the survey may not hold: an instance
@@ -191,17 +145,61 @@ func (v *Inventory) Lookup(id string) (item.Item, bool) {
 	if it, ok := v.Find(id); ok {
 		return it, true
 	}
-	if at := strings.LastIndex(id, "@"); at > 0 && strings.HasPrefix(id, autostart.Prefix) {
-		if it, ok := v.Find(id[:at]); ok {
-			return v.entries.ForUser(it, id[at+1:])
+	for _, m := range v.mechanisms {
+		if it, ok := m.Lookup(id, v.Survey); ok {
+			found := []item.Item{it}
+			found[0].Mechanism = m.Name()
+			v.attribute(found)
+			return found[0], true
 		}
 	}
-	name, ok := strings.CutPrefix(id, unit.Prefix)
-	if !ok || !strings.Contains(name, "@") {
-		return item.Item{}, false
+	return item.Item{}, false
+}
+
+// Key is the name by which an item's start is found in a boot; false for one
+// that has none of its own there. An entry of the machine is started for each
+// user: its key has no owner.
+func (v *Inventory) Key(it item.Item) (boot.Key, bool) {
+	for _, m := range v.mechanisms {
+		if m.Name() == it.Mechanism {
+			return m.Key(it)
+		}
 	}
-	it, err := v.units.Lookup(name)
-	return it, err == nil
+	return boot.Key{}, false
+}
+
+// Order gives boots of which only the log speaks the order that the unit files
+// set up, as they are now. The boots given stay as they are.
+func (v *Inventory) Order(boots []boot.Boot) []boot.Boot { return v.units.Order(boots) }
+
+// A Plan turns items of one inventory, whatever their mechanisms.
+type Plan struct{ by map[string]item.Plan }
+
+// Plan begins a plan whose edits go into d, which shows each item what was
+// planned before it.
+func (v *Inventory) Plan(d *machine.Draft) Plan {
+	p := Plan{map[string]item.Plan{}}
+	for _, m := range v.mechanisms {
+		p.by[m.Name()] = m.Plan(d)
+	}
+	return p
+}
+
+// Turn plans what turns an item on, off or delayed; by is for how long it is
+// held back then. An error says why it cannot be; the plan and its draft are
+// then to be thrown away.
+func (p Plan) Turn(it item.Item, to item.State, by time.Duration) error {
+	m, ok := p.by[it.Mechanism]
+	if !ok {
+		return fmt.Errorf("nothing of what this survey knows launches %s", it.ID)
+	}
+	return m.Turn(it, to, by)
+}
+
+// TurnStarter plans the same for a socket, path or timer that can start an item
+// on demand.
+func (p Plan) TurnStarter(it item.Item, starter string, to item.State) error {
+	return p.by[unit.Mechanism].Turn(item.Item{Native: starter, Owner: it.Owner}, to, 0)
 }
 
 // osRelease reads os-release(5).
@@ -234,26 +232,4 @@ func hostname(r *machine.Root) string {
 		}
 	}
 	return ""
-}
-
-// Complete gives boots of which only the log speaks the order that the unit
-// files set up, as they are now.
-func (v *Inventory) Complete(boots []boot.Boot) []boot.Boot {
-	all := slices.Clone(boots)
-	for i, b := range all {
-		if b.Ordered() {
-			continue
-		}
-		names := map[string][]string{}
-		for _, s := range b.Spans {
-			names[s.Owner] = append(names[s.Owner], s.Native)
-		}
-		all[i] = boot.Fill(b, v.units.Graph(names[""]))
-		for owner, tree := range v.users {
-			if len(names[owner]) > 0 {
-				all[i] = boot.Fill(all[i], tree.Graph(names[owner]))
-			}
-		}
-	}
-	return all
 }

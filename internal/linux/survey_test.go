@@ -5,6 +5,7 @@ package linux_test
 import (
 	"fmt"
 	"maps"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"runtime/debug"
@@ -24,6 +25,8 @@ import (
 const (
 	v = "usr/lib/systemd/system/"
 	e = "etc/systemd/system/"
+
+	enabled = "[Install]\nWantedBy=multi-user.target\n"
 )
 
 // base is the least of a machine: a goal that pulls multi-user.target in, one
@@ -333,12 +336,13 @@ func TestTurnedIsWhatTheNextSurveySees(t *testing.T) {
 		t.Helper()
 		d := r.Draft(time.Now())
 		inv := linux.Survey(r, linux.Options{Now: now, Remembered: ids})
+		plan := inv.Plan(d)
 		for _, id := range ids {
 			it, ok := inv.Lookup(id)
 			if !ok {
 				t.Fatalf("%s is not found", id)
 			}
-			if err := inv.Turn(d, it, to, time.Minute); err != nil {
+			if err := plan.Turn(it, to, time.Minute); err != nil {
 				t.Fatalf("turning %s %s: %v", id, to, err)
 			}
 		}
@@ -374,7 +378,7 @@ func TestTurnedIsWhatTheNextSurveySees(t *testing.T) {
 	for _, id := range []string{"service:text.service", "service:own.service"} {
 		inv := linux.Survey(r, linux.Options{Now: now})
 		it, _ := inv.Find(id)
-		if err := inv.Turn(r.Draft(time.Now()), it, item.Delayed,
+		if err := inv.Plan(r.Draft(time.Now())).Turn(it, item.Delayed,
 			time.Minute); err == nil || !strings.Contains(err.Error(), "masked") {
 			t.Errorf("%s was delayed: %v", id, err)
 		}
@@ -408,6 +412,82 @@ func TestTurnedIsWhatTheNextSurveySees(t *testing.T) {
 	if d := testtree.Diff(undated(before), after); d != "" {
 		t.Errorf("off and on again left a difference:\n%s", d)
 	}
+}
+
+// TestAskingChangesNothing asks what turning each item would take, in random
+// orders: each answer is the one that a survey of its own gives.
+func TestAskingChangesNothing(t *testing.T) {
+	wants := e + "multi-user.target.wants/"
+	r, _ := machineWith(t, map[string]string{
+		v + "puller.service":          "[Unit]\nWants=pulled.service\n" + unitText + enabled,
+		wants + "puller.service":      "-> /" + v + "puller.service",
+		v + "pulled.service":          unitText,
+		e + "masked.service":          "-> /dev/null",
+		v + "masked.service":          unitText + enabled,
+		v + "both.service":            unitText + enabled + "Also=also.service\nAlias=as.service\n",
+		wants + "both.service":        "-> /" + v + "both.service",
+		e + "as.service":              "-> /" + v + "both.service",
+		v + "also.service":            unitText + enabled,
+		wants + "also.service":        "-> /" + v + "also.service",
+		v + "many@.service":           unitText + enabled,
+		wants + "many@1.service":      "-> /" + v + "many@.service",
+		v + "clock.timer":             "[Timer]\nOnBootSec=1min\n" + enabled,
+		v + "clock.service":           unitText,
+		wants + "clock.timer":         "-> /" + v + "clock.timer",
+		"etc/cron.d/x":                "@reboot root /bin/run\n@daily root /bin/run\n",
+		"etc/xdg/autostart/a.desktop": "[Desktop Entry]\nType=Application\nExec=tray\n",
+		"etc/profile.d/x.sh":          "tray &\n",
+	})
+	survey := func() *linux.Inventory { return linux.Survey(r, linux.Options{Now: now}) }
+	type question struct {
+		id string
+		to item.State
+	}
+	answer := func(inv *linux.Inventory, q question) string {
+		it, ok := inv.Lookup(q.id)
+		if !ok {
+			t.Fatalf("%s is not found", q.id)
+		}
+		d := r.Draft(now)
+		if err := inv.Plan(d).Turn(it, q.to, time.Minute); err != nil {
+			return err.Error()
+		}
+		return fmt.Sprint(d.Edits())
+	}
+	shared := survey()
+	before := fmt.Sprint(shared.Survey)
+	var all []question
+	want := map[question]string{}
+	for _, id := range append(idsOf(shared), "service:many@2.service", "program:a.desktop@maria") {
+		for _, to := range []item.State{item.Off, item.On, item.Delayed} {
+			q := question{id, to}
+			all = append(all, q)
+			want[q] = answer(survey(), q)
+		}
+	}
+	why := want[question{"service:pulled.service", item.Delayed}]
+	if !strings.Contains(why, "masked") {
+		t.Errorf("what a text pulls in can be delayed: %s", why)
+	}
+	rng := rand.New(rand.NewPCG(1, 2))
+	for range 20 {
+		for _, i := range rng.Perm(len(all)) {
+			if got := answer(shared, all[i]); got != want[all[i]] {
+				t.Fatalf("asked after others, turning %v takes\n%s\nasked first\n%s", all[i], got,
+					want[all[i]])
+			}
+		}
+	}
+	if fmt.Sprint(shared.Survey) != before {
+		t.Error("asking changed the survey")
+	}
+}
+
+func idsOf(inv *linux.Inventory) (ids []string) {
+	for _, it := range inv.Items {
+		ids = append(ids, it.ID)
+	}
+	return ids
 }
 
 func TestHostilePlacesCostOneLineEach(t *testing.T) {

@@ -10,13 +10,14 @@ import (
 	"time"
 
 	"calmdawn/internal/core/change"
+	"calmdawn/internal/core/item"
 	"calmdawn/internal/machine"
 )
 
 // Where the recorder stands in a machine.
 const (
 	Program = "/usr/local/lib/calmdawn/calmdawn"
-	Name    = "calmdawn-recorder.service"
+	Name    = item.OwnName + "recorder.service"
 	Unit    = "/etc/systemd/system/" + Name
 	Link    = "/etc/systemd/system/sysinit.target.wants/" + Name
 )

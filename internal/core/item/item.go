@@ -52,16 +52,19 @@ const (
 // Text fields come from the machine and may hold anything, control characters
 // included: clean them before showing them.
 type Item struct {
-	ID     string // unique on the machine, stable across boots: "service:cue-feed.service"
-	Kind   Kind
-	Native string // the operating system's own name for it
-	Title  string // what a person calls it; never empty
-	Owner  string // user name; empty when it belongs to the machine
-	When   When
-	State  State
-	Why    string // one clause on why the state is what it is; may be empty
-	Fires  string // for a task that is armed: when it goes off, in words
-	Unsure bool   // found with low confidence: it may not be launched, and is never edited
+	ID   string // unique on the machine, stable across boots: "service:cue-feed.service"
+	Kind Kind
+	// Mechanism names the way in which the machine launches it, in the words of
+	// the machine's family; plans go by it.
+	Mechanism string
+	Native    string // the operating system's own name for it
+	Title     string // what a person calls it; never empty
+	Owner     string // user name; empty when it belongs to the machine
+	When      When
+	State     State
+	Why       string // one clause on why the state is what it is; may be empty
+	Fires     string // for a task that is armed: when it goes off, in words
+	Unsure    bool   // found with low confidence: it may not be launched, and is never edited
 
 	Because  []string // native names that pull it in, from the top
 	NeededBy []string // ids of items that require it
@@ -82,6 +85,7 @@ type Item struct {
 	Maker     string    // who made it; empty when not known
 	System    bool      // a part of the operating system itself
 	Leftover  bool      // its package was removed, and left this behind
+	Ours      bool      // it is calmdawn's own: the recorder, the guard
 
 	Role   string // what it does for the machine; empty when not known
 	Advice Advice // what we say of it; empty for what is off
@@ -91,6 +95,17 @@ type Item struct {
 	// insisting; empty for what may be switched off.
 	Protected string
 }
+
+// A Plan turns items of a machine one after another: each sees what was planned
+// before it, and nothing else does. Turn plans that an item is on, off or
+// delayed, by the given time; its error says why that cannot be, and leaves a
+// plan that is to be thrown away.
+type Plan interface {
+	Turn(it Item, to State, by time.Duration) error
+}
+
+// OwnName begins the native names of what calmdawn sets up on a machine.
+const OwnName = "calmdawn-"
 
 // Advice is what we say of an item.
 type Advice string

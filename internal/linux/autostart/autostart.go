@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/linux/account"
@@ -16,8 +17,11 @@ import (
 	"calmdawn/internal/machine"
 )
 
-// Prefix begins the ids of programs.
-const Prefix = "program:"
+// Mechanism is the mechanism of items that a desktop launches.
+const Mechanism = "autostart"
+
+// prefix begins the ids of programs.
+const prefix = "program:"
 
 const (
 	machineFolder = "/etc/xdg/autostart"
@@ -33,20 +37,28 @@ type Entries struct {
 	users    []account.User
 	desktops []string // the names of the desktops that can be logged in to, each a list
 	unread   []item.Unread
-	// Stopped says why a user's service manager would not start the unit that
-	// it makes of an entry; empty where it would.
-	Stopped func(user account.User, unit string) string
+	stopped  Stopped
 }
+
+// Stopped says why a user's service manager would not start the unit that it
+// makes of an entry; empty where it would.
+type Stopped func(user account.User, unit string) string
 
 // Read prepares the survey of a machine for the given users; titles are in the
 // given language where entries give them.
-func Read(r *machine.Root, finder *launch.Finder, users []account.User, language string) *Entries {
+func Read(
+	r *machine.Root,
+	finder *launch.Finder,
+	users []account.User,
+	stopped Stopped,
+	language string,
+) *Entries {
 	e := &Entries{
 		root:     r,
 		finder:   finder,
 		language: language,
 		users:    users,
-		Stopped:  func(account.User, string) string { return "" },
+		stopped:  stopped,
 	}
 	e.desktops = append(e.installedDesktops(), e.environmentDesktop()...)
 	return e
@@ -54,6 +66,15 @@ func Read(r *machine.Root, finder *launch.Finder, users []account.User, language
 
 // Desktop reports whether somebody can log in to a desktop on this machine.
 func (e *Entries) Desktop() bool { return len(e.installedDesktops()) > 0 }
+
+func (e *Entries) Name() string { return Mechanism }
+
+// Key is the name by which boots know an entry: that of the unit which the
+// user's service manager makes of it. An entry of the machine is started for
+// each user: its key has no owner.
+func (e *Entries) Key(it item.Item) (boot.Key, bool) {
+	return boot.Key{Native: unitOf(it.Native), Owner: it.Owner}, true
+}
 
 // Unread names the places that could not be read.
 func (e *Entries) Unread() []item.Unread { return e.unread }
@@ -73,7 +94,7 @@ func (e *Entries) Survey() []item.Item {
 	for _, u := range e.users {
 		own := e.folder(path.Join(u.Home, homeFolder), u)
 		for i := range own {
-			if why := e.Stopped(u, UnitOf(own[i].Native)); why != "" && own[i].State.Launched() {
+			if why := e.stopped(u, unitOf(own[i].Native)); why != "" && own[i].State.Launched() {
 				own[i].State, own[i].Why, own[i].Because = item.Off, why, nil
 			}
 		}
@@ -82,9 +103,9 @@ func (e *Entries) Survey() []item.Item {
 	return items
 }
 
-// UnitOf is the name of the unit that a user's service manager makes of an
+// unitOf is the name of the unit that a user's service manager makes of an
 // entry, systemd-xdg-autostart-generator(8).
-func UnitOf(name string) string {
+func unitOf(name string) string {
 	var b strings.Builder
 	for i, c := range []byte(strings.TrimSuffix(name, ".desktop")) {
 		plain := c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' ||
@@ -114,7 +135,7 @@ func (e *Entries) forAll(it *item.Item) {
 			continue
 		}
 		people++
-		stopped := e.Stopped(u, UnitOf(it.Native))
+		stopped := e.stopped(u, unitOf(it.Native))
 		switch {
 		case e.overrides(u, it.Native):
 			why = "every user has an entry of the same name in its place"
@@ -165,7 +186,7 @@ func (e *Entries) folder(folder string, owner account.User) []item.Item {
 func (e *Entries) item(p string, owner account.User, text []byte, err error) (item.Item, bool) {
 	name := path.Base(p)
 	it := item.Item{
-		ID:      Prefix + name,
+		ID:      prefix + name,
 		Kind:    item.Program,
 		Native:  name,
 		Title:   strings.TrimSuffix(name, ".desktop"),
@@ -333,10 +354,18 @@ func (e *Entries) environmentDesktop() []string {
 	return []string{found}
 }
 
+// Plan begins a plan whose edits go into d.
+func (e *Entries) Plan(d *machine.Draft) item.Plan { return plan{e, d} }
+
+type plan struct {
+	*Entries
+	draft *machine.Draft
+}
+
 // Turn plans the entry's Hidden key, or that its program is held back. The
 // machine's entries are turned for all users.
-func (e *Entries) Turn(d *machine.Draft, it item.Item, to item.State, by time.Duration) error {
-	home := ""
+func (e plan) Turn(it item.Item, to item.State, by time.Duration) error {
+	d, home := e.draft, ""
 	if i := slices.IndexFunc(e.users, func(u account.User) bool {
 		return u.Name == it.Owner
 	}); i >= 0 && it.Owner != "" {
@@ -371,14 +400,20 @@ func (e *Entries) Turn(d *machine.Draft, it item.Item, to item.State, by time.Du
 	return d.Create(it.File, home, text)
 }
 
-// ForUser returns the item that an entry of the machine is to one user who has
+// Lookup returns the item that an entry of the machine is to one user who has
 // none of its name: what is turned is an entry of theirs in its place.
-func (e *Entries) ForUser(it item.Item, name string) (item.Item, bool) {
-	i := slices.IndexFunc(e.users, func(u account.User) bool { return u.Name == name })
-	if i < 0 || it.Owner != "" || e.overrides(e.users[i], it.Native) {
+func (e *Entries) Lookup(id string, of item.Survey) (item.Item, bool) {
+	at := strings.LastIndex(id, "@")
+	if at < 0 {
 		return item.Item{}, false
 	}
-	it.ID += "@" + name
-	it.Owner, it.File = name, path.Join(e.users[i].Home, homeFolder, it.Native)
+	it, ok := of.Find(id[:at])
+	i := slices.IndexFunc(e.users, func(u account.User) bool { return u.Name == id[at+1:] })
+	if !ok || i < 0 || it.Mechanism != Mechanism || it.Owner != "" ||
+		e.overrides(e.users[i], it.Native) {
+		return item.Item{}, false
+	}
+	it.ID, it.Owner = id, e.users[i].Name
+	it.File = path.Join(e.users[i].Home, homeFolder, it.Native)
 	return it, true
 }

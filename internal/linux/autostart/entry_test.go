@@ -83,7 +83,7 @@ func TestLocalised(t *testing.T) {
 }
 
 func TestUnitOf(t *testing.T) {
-	if got := UnitOf("mask-ed app.desktop"); got != `app-mask\x2ded\x20app@autostart.service` {
+	if got := unitOf("mask-ed app.desktop"); got != `app-mask\x2ded\x20app@autostart.service` {
 		t.Errorf("unitOf: %s", got)
 	}
 }

@@ -11,14 +11,15 @@ import (
 	"strings"
 	"time"
 
+	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/linux/account"
 	"calmdawn/internal/linux/launch"
 	"calmdawn/internal/machine"
 )
 
-// Prefix begins the ids of tasks that stand in a crontab.
-const Prefix = "task:/"
+// Mechanism is the mechanism of items that the daemon of crontabs launches.
+const Mechanism = "cron"
 
 const (
 	systemTable  = "/etc/crontab"
@@ -34,6 +35,7 @@ type Tables struct {
 	users  []account.User
 	known  map[string]bool // all account names, system accounts too
 	owner  int             // who owns the machine's files: root, or whoever unpacked an image
+	daemon Daemon
 	places map[string]place
 	unread []item.Unread
 }
@@ -46,12 +48,13 @@ type place struct {
 }
 
 // Read prepares the survey of a machine's crontabs.
-func Read(r *machine.Root, finder *launch.Finder, users []account.User) *Tables {
+func Read(r *machine.Root, finder *launch.Finder, users []account.User, daemon Daemon) *Tables {
 	t := &Tables{
 		root:   r,
 		finder: finder,
 		users:  users,
 		known:  map[string]bool{},
+		daemon: daemon,
 		places: map[string]place{},
 	}
 	if info, err := r.Stat("/"); err == nil {
@@ -65,6 +68,13 @@ func Read(r *machine.Root, finder *launch.Finder, users []account.User) *Tables 
 	}
 	return t
 }
+
+func (t *Tables) Name() string { return Mechanism }
+
+// Key: a boot knows the daemon, not what it launches.
+func (t *Tables) Key(item.Item) (boot.Key, bool) { return boot.Key{}, false }
+
+func (t *Tables) Lookup(string, item.Survey) (item.Item, bool) { return item.Item{}, false }
 
 // Unread names the places that could not be read.
 func (t *Tables) Unread() []item.Unread { return t.unread }
@@ -82,7 +92,7 @@ type Daemon func(unit string) (chain []string, on bool)
 
 // Survey returns the lines of all tables, and the scripts in the folders that
 // they run.
-func (t *Tables) Survey(daemon Daemon) []item.Item {
+func (t *Tables) Survey() []item.Item {
 	items := t.table(systemTable, "")
 	hung := ""
 	for _, e := range t.list(systemFolder) {
@@ -101,7 +111,7 @@ func (t *Tables) Survey(daemon Daemon) []item.Item {
 		}
 	}
 	items = append(items, t.scripts(items)...)
-	chain, on := daemon("cron.service")
+	chain, on := t.daemon("cron.service")
 	for i := range items {
 		switch it := &items[i]; {
 		case it.State == item.Off:
@@ -115,7 +125,7 @@ func (t *Tables) Survey(daemon Daemon) []item.Item {
 			it.Because = append(slices.Clone(chain), it.Because[1:]...)
 		}
 	}
-	return append(items, t.catchUp(daemon)...)
+	return append(items, t.catchUp()...)
 }
 
 func (t *Tables) list(folder string) []machine.Entry {
@@ -245,7 +255,7 @@ const catchUpTable = "/etc/anacrontab"
 
 // catchUp lists the lines of the table of the daemon that makes up for missed
 // days, anacrontab(5).
-func (t *Tables) catchUp(daemon Daemon) []item.Item {
+func (t *Tables) catchUp() []item.Item {
 	if !t.root.IsFile("/usr/sbin/anacron") {
 		return nil
 	}
@@ -254,9 +264,9 @@ func (t *Tables) catchUp(daemon Daemon) []item.Item {
 		t.skip(catchUpTable, err)
 		return nil
 	}
-	chain, on := daemon("anacron.service")
+	chain, on := t.daemon("anacron.service")
 	if !on {
-		chain, on = daemon("anacron.timer")
+		chain, on = t.daemon("anacron.timer")
 	}
 	var items []item.Item
 	for raw := range strings.Lines(string(text)) {
@@ -321,9 +331,18 @@ func shortHash(text string) string {
 	return fmt.Sprintf("%x", sum[:2])
 }
 
+// Plan begins a plan whose edits go into d.
+func (t *Tables) Plan(d *machine.Draft) item.Plan { return plan{t, d} }
+
+type plan struct {
+	*Tables
+	draft *machine.Draft
+}
+
 // Turn plans that the item's line is commented out, held back by a time, or
 // read as it was.
-func (t *Tables) Turn(d *machine.Draft, it item.Item, to item.State, by time.Duration) error {
+func (t plan) Turn(it item.Item, to item.State, by time.Duration) error {
+	d := t.draft
 	at, ok := t.places[it.ID]
 	switch {
 	case !ok && strings.Contains(it.ID, "#"):

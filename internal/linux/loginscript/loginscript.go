@@ -12,7 +12,9 @@ import (
 	"io/fs"
 	"path"
 	"strings"
+	"time"
 
+	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/linux/account"
 	"calmdawn/internal/linux/launch"
@@ -33,19 +35,24 @@ var (
 	}
 )
 
-// Survey returns what the scripts of the machine and of the users launch, and
-// the places that could not be read.
-func Survey(
-	r *machine.Root,
-	finder *launch.Finder,
-	users []account.User,
-) (items []item.Item, unread []item.Unread) {
+// Mechanism is the mechanism of items that stand in a login script.
+const Mechanism = "login script"
+
+// Scripts are the login scripts of a machine.
+type Scripts struct {
+	items  []item.Item
+	unread []item.Unread
+}
+
+// Read reads the scripts of the machine and of the users.
+func Read(r *machine.Root, finder *launch.Finder, users []account.User) *Scripts {
+	s := &Scripts{}
 	read := func(p, owner string) {
 		text, err := r.ReadFile(p, maxText)
 		if err == nil {
-			items = append(items, scan(finder, p, owner, string(text))...)
+			s.items = append(s.items, scan(finder, p, owner, string(text))...)
 		} else if !errors.Is(err, fs.ErrNotExist) {
-			unread = append(unread, item.Unread{Path: p, Reason: machine.Reason(err)})
+			s.unread = append(s.unread, item.Unread{Path: p, Reason: machine.Reason(err)})
 		}
 	}
 	for _, p := range machineFiles {
@@ -64,7 +71,29 @@ func Survey(
 			read(path.Join(u.Home, name), u.Name)
 		}
 	}
-	return items, unread
+	return s
+}
+
+func (s *Scripts) Name() string { return Mechanism }
+
+// Survey returns what the scripts launch.
+func (s *Scripts) Survey() []item.Item { return s.items }
+
+// Unread names the places that could not be read.
+func (s *Scripts) Unread() []item.Unread { return s.unread }
+
+func (s *Scripts) Lookup(string, item.Survey) (item.Item, bool) { return item.Item{}, false }
+
+// Key: a boot does not know what a shell launched.
+func (s *Scripts) Key(item.Item) (boot.Key, bool) { return boot.Key{}, false }
+
+// Plan returns a plan that refuses.
+func (s *Scripts) Plan(*machine.Draft) item.Plan { return refusal{} }
+
+type refusal struct{}
+
+func (refusal) Turn(item.Item, item.State, time.Duration) error {
+	return errors.New("it stands in a login script, which is never edited; change that by hand")
 }
 
 // scan finds the lines at the outermost level that end in a single "&".

@@ -8,14 +8,13 @@ import (
 	"time"
 
 	"calmdawn/internal/core/item"
-	"calmdawn/internal/machine"
 )
 
 // A service is held back by a timer of ours: nothing but the goal pulls it in,
 // it waits for the goal without being waited for, and starts the service some
 // time after.
 
-const delayPrefix = "calmdawn-delay-"
+const delayPrefix = item.OwnName + "delay-"
 
 // delayTimer is the name of the timer that holds a service back.
 func delayTimer(service string) string {
@@ -37,7 +36,7 @@ func (t *Tree) delays(got reached) map[string]*unit {
 }
 
 // turnDelayed plans the timer in the place of what pulls the service in.
-func (t *Tree) turnDelayed(d *machine.Draft, name string, by time.Duration) error {
+func (t *Plan) turnDelayed(name string, by time.Duration) error {
 	u := t.load(name)
 	switch {
 	case splitName(name).suffix != "service":
@@ -48,7 +47,7 @@ func (t *Tree) turnDelayed(d *machine.Draft, name string, by time.Duration) erro
 		return errors.New("old init scripts cannot be delayed, only switched off")
 	}
 	for _, v := range t.withAlso(name) {
-		if err := t.unlink(d, v); err != nil {
+		if err := t.unlink(v); err != nil {
 			return err
 		}
 	}
@@ -59,9 +58,9 @@ func (t *Tree) turnDelayed(d *machine.Draft, name string, by time.Duration) erro
 	}
 	goal := t.load("default.target").name
 	timer := path.Join(t.admin(), delayTimer(u.name))
-	now, err := d.Node(timer, t.owner.Home)
+	now, err := t.draft.Node(timer, t.owner.Home)
 	if err == nil && now.Kind != "absent" {
-		err = t.remove(d, timer)
+		err = t.remove(timer)
 	}
 	if err != nil {
 		return err
@@ -78,24 +77,24 @@ OnActiveSec=%ds
 AccuracySec=1s
 Unit=%s
 `, u.name, goal, int(by.Seconds()), u.name)
-	if err := d.Create(timer, t.owner.Home, []byte(text)); err != nil {
+	if err := t.draft.Create(timer, t.owner.Home, []byte(text)); err != nil {
 		return err
 	}
-	return t.plant(d, path.Join(t.admin(), goal+".wants", path.Base(timer)), "../"+path.Base(timer))
+	return t.plant(path.Join(t.admin(), goal+".wants", path.Base(timer)), "../"+path.Base(timer))
 }
 
 // undelay plans that a timer of ours goes.
-func (t *Tree) undelay(d *machine.Draft, name string) error {
+func (t *Plan) undelay(name string) error {
 	timer := delayTimer(t.load(name).name)
 	f := t.files[timer]
 	if f == nil || !t.ownFile(f.entry) {
 		return nil
 	}
-	if err := t.unlink(d, timer); err != nil {
+	if err := t.unlink(timer); err != nil {
 		return err
 	}
 	clear(t.reached)
-	return t.remove(d, f.entry)
+	return t.remove(f.entry)
 }
 
 // describeDelay says of a service that it is held back, and until when.

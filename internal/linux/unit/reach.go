@@ -192,9 +192,9 @@ func (t *Tree) ordered(d, u *unit) bool {
 		has(d.unitNames("Unit", "Before"), names(u))
 }
 
-// Stopped says why a user's service manager would not start the unit that is
+// stopped says why a user's service manager would not start the unit that is
 // made of an autostart entry.
-func (t *Tree) Stopped(name string) string {
+func (t *Tree) stopped(name string) string {
 	if u := t.load(name); u.masked {
 		return u.hidden
 	}

@@ -11,8 +11,8 @@ import (
 	"calmdawn/internal/machine"
 )
 
-// Prefix begins the ids of services.
-const Prefix = "service:"
+// servicePrefix begins the ids of services.
+const servicePrefix = "service:"
 
 // A Scope is what a survey of a tree needs to know besides the files.
 type Scope struct {
@@ -87,9 +87,9 @@ func (t *Tree) Survey(scope Scope) []item.Item {
 
 // id is the id of the item that a unit is.
 func (t *Tree) id(name string) string {
-	id := Prefix + name
+	id := servicePrefix + name
 	if strings.HasSuffix(name, ".timer") {
-		id = TimerPrefix + name
+		id = timerPrefix + name
 	}
 	if t.owner.Name != "" {
 		id += "@" + t.owner.Name
@@ -102,6 +102,7 @@ func (t *Tree) id(name string) string {
 func (t *Tree) item(u *unit, got reached, when item.When) (item.Item, bool) {
 	_, on := got[u.name]
 	it := item.Item{
+		Ours:   strings.HasPrefix(u.name, item.OwnName),
 		ID:     t.id(u.name),
 		Kind:   item.Service,
 		Native: u.name,

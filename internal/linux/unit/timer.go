@@ -11,8 +11,8 @@ import (
 	"calmdawn/internal/core/item"
 )
 
-// TimerPrefix begins the ids of timers.
-const TimerPrefix = "task:"
+// timerPrefix begins the ids of timers.
+const timerPrefix = "task:"
 
 // A firing is when a timer that is armed at the boot goes off.
 type firing struct {

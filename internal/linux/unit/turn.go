@@ -2,6 +2,7 @@ package unit
 
 import (
 	"fmt"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -27,33 +28,87 @@ func (t *Tree) stronger() string {
 	return maskFolder
 }
 
-// remove and link plan edits in the user's name, where the manager is a user's.
-func (t *Tree) remove(d *machine.Draft, p string) error { return d.Remove(p, t.owner.Home) }
-func (t *Tree) plant(d *machine.Draft, p, target string) error {
-	return d.Link(p, t.owner.Home, target)
+// A Plan turns units of one service manager one after another, on a copy of its
+// tree: each sees what was planned before it, and the tree stays as the disk
+// is.
+type Plan struct {
+	*Tree
+	draft *machine.Draft
+}
+
+// Plan begins a plan whose edits go into d.
+func (t *Tree) Plan(d *machine.Draft) *Plan { return &Plan{t.copy(), d} }
+
+// copy returns a tree of its own on the same source.
+func (t *Tree) copy() *Tree {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	c := &Tree{
+		Source:   t.Source,
+		owner:    t.owner,
+		home:     t.home,
+		folders:  t.folders,
+		files:    maps.Clone(t.files),
+		pulls:    make(map[string][]*pull, len(t.pulls)),
+		pulledAs: make(map[string][]*pull, len(t.pulledAs)),
+		dropins:  t.dropins,
+		names:    maps.Clone(t.names),
+		reached:  maps.Clone(t.reached),
+		cache:    make(map[string]*unit, len(t.cache)),
+	}
+	twins := map[*pull]*pull{} // each stands in both maps
+	for puller, pulls := range t.pulls {
+		for _, p := range pulls {
+			twin := *p
+			twin.paths = slices.Clone(p.paths)
+			twins[p] = &twin
+			c.pulls[puller] = append(c.pulls[puller], &twin)
+		}
+	}
+	for name, pulls := range t.pulledAs {
+		for _, p := range pulls {
+			c.pulledAs[name] = append(c.pulledAs[name], twins[p])
+		}
+	}
+	units := make(map[*unit]*unit, len(t.cache)) // several names may mean one
+	for name, u := range t.cache {
+		if units[u] == nil {
+			twin := *u
+			units[u] = &twin
+		}
+		c.cache[name] = units[u]
+	}
+	return c
+}
+
+// remove and plant plan edits in the user's name, where the manager is a
+// user's.
+func (t *Plan) remove(p string) error { return t.draft.Remove(p, t.owner.Home) }
+func (t *Plan) plant(p, target string) error {
+	return t.draft.Link(p, t.owner.Home, target)
 }
 
 // Turn plans what makes the next boot launch a service or timer, not launch it,
-// or launch it some time after the goal. The tree then shows the units as they
-// will be, so that several can be turned one after another.
-func (t *Tree) Turn(d *machine.Draft, it item.Item, to item.State, by time.Duration) error {
-	if err := t.undelay(d, it.Native); err != nil {
+// or launch it some time after the goal. After an error the plan is to be
+// thrown away.
+func (t *Plan) Turn(it item.Item, to item.State, by time.Duration) error {
+	if err := t.undelay(it.Native); err != nil {
 		return err
 	}
 	switch to {
 	case item.Off:
-		return t.turnOff(d, it.Native)
+		return t.turnOff(it.Native)
 	case item.Delayed:
-		return t.turnDelayed(d, it.Native, by)
+		return t.turnDelayed(it.Native, by)
 	}
-	return t.turnOn(d, it.Native)
+	return t.turnOn(it.Native)
 }
 
 // turnOff takes away what enabling made, hides vendors' links, and masks the
 // unit if some text still pulls it in.
-func (t *Tree) turnOff(d *machine.Draft, name string) error {
+func (t *Plan) turnOff(name string) error {
 	for _, v := range t.withAlso(name) {
-		if err := t.unlink(d, v); err != nil {
+		if err := t.unlink(v); err != nil {
 			return err
 		}
 	}
@@ -61,7 +116,7 @@ func (t *Tree) turnOff(d *machine.Draft, name string) error {
 	if _, still := t.reach()[t.load(name).name]; !still {
 		return nil
 	}
-	return t.mask(d, t.load(name))
+	return t.mask(t.load(name))
 }
 
 // withAlso lists a unit and those that its [Install] section enables and
@@ -78,18 +133,18 @@ func (t *Tree) withAlso(name string) []string {
 	return all
 }
 
-func (t *Tree) unlink(d *machine.Draft, name string) error {
+func (t *Plan) unlink(name string) error {
 	for _, as := range append([]string{name}, t.names[name]...) {
 		for _, p := range t.pulledAs[as] {
 			if p.hidden {
 				continue
 			}
-			if err := t.hide(d, p); err != nil {
+			if err := t.hide(p); err != nil {
 				return err
 			}
 		}
 		if f := t.files[as]; as != name && f != nil && t.ownFile(f.entry) {
-			if err := t.remove(d, f.entry); err != nil {
+			if err := t.remove(f.entry); err != nil {
 				return err
 			}
 		}
@@ -100,17 +155,17 @@ func (t *Tree) unlink(d *machine.Draft, name string) error {
 // hide plans that a pull has no effect: links of the administrator's or the
 // user's go, those of vendors are hidden, an old script's S link is made a K
 // link, and rc.local loses its execute bits.
-func (t *Tree) hide(d *machine.Draft, p *pull) error {
+func (t *Plan) hide(p *pull) error {
 	vendor := false
 	for _, link := range p.paths {
 		var err error
 		switch {
 		case link == rcLocal:
-			err = d.Chmod(rcLocal, false)
+			err = t.draft.Chmod(rcLocal, false)
 		case isRunlevel(path.Dir(link)):
-			err = t.renumber(d, link, "K")
+			err = t.renumber(link, "K")
 		case t.ownFile(link):
-			err = t.remove(d, link)
+			err = t.remove(link)
 		default:
 			vendor = true
 		}
@@ -122,7 +177,7 @@ func (t *Tree) hide(d *machine.Draft, p *pull) error {
 	if !vendor {
 		return nil
 	}
-	return t.plant(d, path.Join(t.admin(), p.folder, p.name), "/dev/null")
+	return t.plant(path.Join(t.admin(), p.folder, p.name), "/dev/null")
 }
 
 func isRunlevel(folder string) bool {
@@ -136,18 +191,18 @@ func isRunlevel(folder string) bool {
 
 // renumber plans another letter for the link of an old script; its number and
 // what it leads to stay.
-func (t *Tree) renumber(d *machine.Draft, link, letter string) error {
+func (t *Plan) renumber(link, letter string) error {
 	target, err := t.root.ReadLink(link)
 	if err != nil {
 		return err
 	}
-	if err := d.Remove(link, ""); err != nil {
+	if err := t.draft.Remove(link, ""); err != nil {
 		return err
 	}
-	return d.Link(path.Join(path.Dir(link), letter+path.Base(link)[1:]), "", target)
+	return t.draft.Link(path.Join(path.Dir(link), letter+path.Base(link)[1:]), "", target)
 }
 
-func (t *Tree) mask(d *machine.Draft, u *unit) error {
+func (t *Plan) mask(u *unit) error {
 	folder := t.admin()
 	if u.file != nil && path.Dir(u.file.entry) == t.admin() {
 		folder = t.stronger()
@@ -161,7 +216,7 @@ func (t *Tree) mask(d *machine.Draft, u *unit) error {
 		return fmt.Errorf("%s is set up in %s itself, where no mask can hide it; move it to %s "+
 			"first", u.name, t.stronger(), t.admin())
 	}
-	if err := t.plant(d, p, "/dev/null"); err != nil {
+	if err := t.plant(p, "/dev/null"); err != nil {
 		return err
 	}
 	f := &file{entry: p, hidden: "masked by " + p}
@@ -173,15 +228,15 @@ func (t *Tree) mask(d *machine.Draft, u *unit) error {
 
 // turnOn takes masks and hiding entries away and makes the links that the
 // unit's [Install] section asks for.
-func (t *Tree) turnOn(d *machine.Draft, name string) error {
+func (t *Plan) turnOn(name string) error {
 	for i, v := range t.withAlso(name) {
-		if err := t.unmask(d, v); err != nil {
+		if err := t.unmask(v); err != nil {
 			if i == 0 {
 				return err
 			}
 			continue // a unit that comes along stays as its own mask says
 		}
-		if err := t.link(d, v); err != nil {
+		if err := t.link(v); err != nil {
 			return err
 		}
 	}
@@ -197,7 +252,7 @@ func (t *Tree) turnOn(d *machine.Draft, name string) error {
 	return nil
 }
 
-func (t *Tree) unmask(d *machine.Draft, name string) error {
+func (t *Plan) unmask(name string) error {
 	for {
 		u := t.load(name)
 		if u.file == nil || !u.masked {
@@ -207,7 +262,7 @@ func (t *Tree) unmask(d *machine.Draft, name string) error {
 			return fmt.Errorf("%s is %s, by its vendor; it is not for us to switch on", name,
 				u.hidden)
 		}
-		if err := t.remove(d, u.file.entry); err != nil {
+		if err := t.remove(u.file.entry); err != nil {
 			return err
 		}
 		t.uncover(u)
@@ -215,7 +270,7 @@ func (t *Tree) unmask(d *machine.Draft, name string) error {
 }
 
 // uncover shows the next weaker file of a unit whose mask goes.
-func (t *Tree) uncover(u *unit) {
+func (t *Plan) uncover(u *unit) {
 	masked := u.file.entry
 	delete(t.files, u.name)
 	delete(t.cache, u.name)
@@ -237,9 +292,9 @@ func (t *Tree) uncover(u *unit) {
 	}
 }
 
-func (t *Tree) link(d *machine.Draft, name string) error {
+func (t *Plan) link(name string) error {
 	for _, p := range t.pulledAs[name] {
-		if err := t.show(d, p); err != nil {
+		if err := t.show(p); err != nil {
 			return err
 		}
 	}
@@ -248,7 +303,7 @@ func (t *Tree) link(d *machine.Draft, name string) error {
 		return nil
 	}
 	if u.file.script {
-		return t.linkScript(d, name)
+		return t.linkScript(name)
 	}
 	for _, verb := range []struct{ key, folder string }{
 		{"WantedBy", ".wants"},
@@ -256,7 +311,7 @@ func (t *Tree) link(d *machine.Draft, name string) error {
 		{"UpheldBy", ".upholds"},
 	} {
 		for _, puller := range u.unitNames("Install", verb.key) {
-			if err := t.addLink(d, u, puller, verb.folder); err != nil {
+			if err := t.addLink(u, puller, verb.folder); err != nil {
 				return err
 			}
 		}
@@ -265,26 +320,27 @@ func (t *Tree) link(d *machine.Draft, name string) error {
 		if f := t.files[alias]; !validName(alias) || f != nil {
 			continue
 		}
-		if err := t.plant(d, path.Join(t.admin(), alias), u.file.path); err != nil {
+		if err := t.plant(path.Join(t.admin(), alias), u.file.path); err != nil {
 			return err
 		}
-		t.names[u.name] = append(t.names[u.name], alias)
+		names := t.names[u.name]
+		t.names[u.name] = append(names[:len(names):len(names)], alias)
 	}
 	return nil
 }
 
 // show plans that what hides a vendor's link goes, or that rc.local can be
 // executed again.
-func (t *Tree) show(d *machine.Draft, p *pull) error {
+func (t *Plan) show(p *pull) error {
 	if !p.hidden || len(p.paths) < 2 {
 		return nil
 	}
 	if p.paths[0] == rcLocal {
 		p.hidden = false
-		return d.Chmod(rcLocal, true)
+		return t.draft.Chmod(rcLocal, true)
 	}
 	for t.ownFile(p.paths[0]) && len(p.paths) > 1 {
-		if err := t.remove(d, p.paths[0]); err != nil {
+		if err := t.remove(p.paths[0]); err != nil {
 			return err
 		}
 		p.paths = p.paths[1:]
@@ -295,7 +351,7 @@ func (t *Tree) show(d *machine.Draft, p *pull) error {
 
 // linkScript plans S links for an old script in the place of its K links; where
 // it has none, for the usual runlevels.
-func (t *Tree) linkScript(d *machine.Draft, name string) error {
+func (t *Plan) linkScript(name string) error {
 	found := false
 	for _, level := range runlevels {
 		entries, err := t.list(level.folder)
@@ -308,7 +364,7 @@ func (t *Tree) linkScript(d *machine.Draft, name string) error {
 			}
 			found = true
 			p := path.Join(level.folder, e.Name)
-			if err := t.renumber(d, p, "S"); err != nil {
+			if err := t.renumber(p, "S"); err != nil {
 				return err
 			}
 			t.addPull(level.target, &pull{
@@ -324,7 +380,7 @@ func (t *Tree) linkScript(d *machine.Draft, name string) error {
 	script := t.load(name).file.path
 	for _, level := range runlevels {
 		p := path.Join(level.folder, "S01"+path.Base(script))
-		if err := d.Link(p, "", "../init.d/"+path.Base(script)); err != nil {
+		if err := t.draft.Link(p, "", "../init.d/"+path.Base(script)); err != nil {
 			return err
 		}
 		t.addPull(level.target, &pull{
@@ -336,7 +392,7 @@ func (t *Tree) linkScript(d *machine.Draft, name string) error {
 	return nil
 }
 
-func (t *Tree) addLink(d *machine.Draft, u *unit, puller, folder string) error {
+func (t *Plan) addLink(u *unit, puller, folder string) error {
 	standing := slices.ContainsFunc(t.pulledAs[u.name], func(p *pull) bool {
 		return !p.hidden && p.folder == puller+folder
 	})
@@ -344,7 +400,7 @@ func (t *Tree) addLink(d *machine.Draft, u *unit, puller, folder string) error {
 		return nil
 	}
 	p := path.Join(t.admin(), puller+folder, u.name)
-	if err := t.plant(d, p, u.file.path); err != nil {
+	if err := t.plant(p, u.file.path); err != nil {
 		return err
 	}
 	t.addPull(puller, &pull{name: u.name, folder: puller + folder, paths: []string{p}})
