@@ -53,11 +53,10 @@ func unitOf(kind, run string) string {
 
 const burn = "i=0; while [ $$i -lt %d ]; do i=$$((i+1)); done"
 
-// TestRecorder puts the recorder into a machine that is switched off, boots it
-// for real, and holds the record against the kernel's accounting, the service
-// manager's clocks, and what the machine was told to do.
-func TestRecorder(t *testing.T) {
-	p := program(t)
+// loginMachine is one with three services, on which maria's service manager
+// runs and teo logs in without one.
+func loginMachine(t *testing.T) *boottest.Machine {
+	t.Helper()
 	m := boottest.New(t, map[string]string{
 		"etc/systemd/system/waits.service": unitOf("oneshot", "sleep 1"),
 		"etc/systemd/system/works.service": unitOf("oneshot",
@@ -87,6 +86,15 @@ func TestRecorder(t *testing.T) {
 	for _, name := range []string{"cue-desk", "till"} {
 		ok(t, os.Chmod(filepath.Join(m.Dir, "usr/bin", name), 0o755))
 	}
+	return m
+}
+
+// TestRecorder puts the recorder into a machine that is switched off, boots it
+// for real, and holds the record against the kernel's accounting, the service
+// manager's clocks, and what the machine was told to do.
+func TestRecorder(t *testing.T) {
+	p := program(t)
+	m := loginMachine(t)
 	if !strings.Contains(calm(t, p, m, "recorder", "on", "--yes", "--boots", "2"), "Done, as "+
 		"change 1") {
 		t.Fatal("the recorder was not put in")
