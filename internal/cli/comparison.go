@@ -10,6 +10,7 @@ import (
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/compare"
+	"calmdawn/internal/linux/label"
 	"calmdawn/internal/render"
 )
 
@@ -264,7 +265,7 @@ func foreign(v compareView) (compare.Shelf, error) {
 			"has boots recorded", v.with)
 	}
 	return compare.Shelf{
-		Boots:  v.judged(boot.Judge(boots, nil)),
+		Boots:  v.judged(boot.Judge(label.Boots(boots), nil)),
 		Labels: byLabel(labels),
 		Zone:   time.Local,
 	}, nil

@@ -9,6 +9,7 @@ import (
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/linux/account"
 	"calmdawn/internal/linux/journal"
+	"calmdawn/internal/linux/label"
 	"calmdawn/internal/linux/manager"
 	"calmdawn/internal/linux/packages"
 	"calmdawn/internal/machine"
@@ -39,7 +40,7 @@ func RememberedBoots(r *machine.Root, recorded []boot.Boot, last int, bus bool) 
 	if last > 0 {
 		recorded = recorded[max(0, len(recorded)-last):]
 	}
-	all := boot.Merge(logged.Boots, recorded, present)
+	all := label.Boots(boot.Merge(logged.Boots, recorded, present))
 	now := journal.Present(r)
 	for i := range all {
 		switch {
@@ -108,7 +109,7 @@ func runningBoot(r *machine.Root) (boot.Boot, []string) {
 	boot.SortSpans(b.Spans)
 	if t.Finished > 0 {
 		b.Ready = boot.Of(t.Finished, boot.Bus)
-		b.AimAtGoal()
+		b.AimAt(label.Goals...)
 	}
 	b.Processors = runtime.NumCPU()
 	const soon = 2 * time.Minute

@@ -14,6 +14,7 @@ import (
 
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/forecast"
+	"calmdawn/internal/linux/label"
 	"calmdawn/internal/testtree"
 )
 
@@ -30,7 +31,7 @@ func TestFiguresOfRecordedBoots(t *testing.T) {
 	for _, file := range files {
 		name := strings.TrimSuffix(filepath.Base(file), ".json.gz")
 		t.Run(name, func(t *testing.T) {
-			got := figures(t, readBoot(t, file))
+			got := figures(t, label.Boots([]boot.Boot{readBoot(t, file)})[0])
 			golden := folder + name + ".txt"
 			if os.Getenv("CALMDAWN_KEEP") != "" {
 				if err := os.WriteFile(golden, []byte(got), 0o644); err != nil {
@@ -83,8 +84,7 @@ func figures(t *testing.T, b boot.Boot) string {
 		r.Inputs, r.Unchanged().Ready, r.Unchanged().Settled)
 	var lines []string
 	for _, s := range b.Spans {
-		key := boot.Key{Native: s.Native, Owner: s.Owner}
-		out, stays := r.Without(forecast.Set{key: true})
+		out, stays := r.Without(forecast.Set{s.Key(): true})
 		lines = append(lines, fmt.Sprintf("without %s@%s ready %v settled %v stays %v\n", s.Native,
 			s.Owner, out.Ready, out.Settled, len(stays)))
 	}

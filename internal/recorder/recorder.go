@@ -25,6 +25,7 @@ import (
 	"calmdawn/internal/linux/activity"
 	"calmdawn/internal/linux/conditions"
 	"calmdawn/internal/linux/journal"
+	"calmdawn/internal/linux/label"
 	"calmdawn/internal/linux/manager"
 	"calmdawn/internal/machine"
 )
@@ -354,7 +355,7 @@ func (rec *recorder) make(quiet bool) (boot.Boot, error) {
 	b.Spans = rec.withUse(spans)
 	if t.Finished > 0 {
 		b.Ready = boot.Of(t.Finished, boot.Bus)
-		b.AimAtGoal()
+		b.AimAt(label.Goals...)
 	}
 	rec.settle(&b, quiet)
 	b.Course = rec.moved(rec.course)

@@ -51,6 +51,22 @@ type Phase struct {
 // PhaseNames lists the phases in the order in which a boot goes through them.
 var PhaseNames = []string{"firmware", "loader", "kernel", "initrd", "userspace"}
 
+// A Label says what part spans play in a boot, whatever their operating system
+// calls them. Labels are not recorded: whoever reads a boot sets them.
+type Label uint16
+
+// The labels. A span may carry several.
+const (
+	Service   Label = 1 << iota // it runs a program; what is none only waits
+	Goal                        // what a boot, or a user's login, aims at
+	Basic                       // what every goal needs is there
+	Rescue                      // a person is to put something right
+	Emergency                   // the same, with next to nothing started
+	DiskCheck
+	Session // the service manager of a user who logs in
+	Clock   // it starts others by the clock or at an event, whoever asks
+)
+
 // A Span is what one item did during a boot.
 type Span struct {
 	Native  string // the unit's name
@@ -74,7 +90,15 @@ type Span struct {
 	Pulls    []string // what it pulls in: wants, requires, binds to, upholds
 	Triggers []string // what it starts on an event: the service of a timer, a socket, a path
 	Course   []Use    // what it had used by which moment
+
+	Labels Label `json:"-"`
 }
+
+// Is reports whether the span carries a label.
+func (s Span) Is(l Label) bool { return s.Labels&l != 0 }
+
+// Key is the span's name across boots.
+func (s Span) Key() Key { return Key{s.Native, s.Owner} }
 
 // A Use is what something had used of the processors, and read from disks, by a
 // moment.
@@ -202,12 +226,10 @@ func (b Boot) Span(native string) (Span, bool) {
 	return b.Spans[i], true
 }
 
-// goals are the targets that a boot can aim at, the last of them first.
-var goals = []string{"graphical.target", "multi-user.target"}
-
-// AimAtGoal sets what the boot aimed at, and counts it as ready when that was
-// reached instead of when the last job had ended, which is later.
-func (b *Boot) AimAtGoal() {
+// AimAt sets what the boot aimed at, the first of the goals that was reached,
+// and counts it as ready when that was instead of when the last job had ended,
+// which is later.
+func (b *Boot) AimAt(goals ...string) {
 	for _, goal := range goals {
 		if s, ok := b.Span(goal); ok && s.End.Known && b.Ready.Known &&
 			s.End.Value <= b.Ready.Value {

@@ -195,20 +195,22 @@ func TestOddBoots(t *testing.T) {
 			ID:         "x",
 			Began:      began.AddDate(0, 0, day),
 			Ready:      Of(30*sec, Log),
+			Goal:       "goal",
 			Ending:     Clean,
 			Kernel:     "6.1",
 			Processors: 2,
 			Memory:     8e9,
 			Spans: []Span{
 				{Native: "always", Begin: Of(sec, Log), End: Of(2*sec, Log), Failed: true},
-				{Native: "systemd-fsck-root.service", Begin: Of(0, Log), End: Of(200*ms, Log)},
+				{Native: "look", Labels: DiskCheck, Begin: Of(0, Log), End: Of(200*ms, Log)},
 			},
 		}
 	}
-	span := func(name string, took time.Duration, failed bool) func(*Boot) {
+	span := func(name string, l Label, took time.Duration, failed bool) func(*Boot) {
 		return func(b *Boot) {
 			b.Spans = append(b.Spans, Span{
 				Native: name,
+				Labels: l,
 				Begin:  Of(3*sec, Log),
 				End:    Of(3*sec+took, Log),
 				Failed: failed,
@@ -221,9 +223,10 @@ func TestOddBoots(t *testing.T) {
 		"kernel 6.2":            func(b *Boot) { b.Kernel = "6.2" },
 		"4 processors":          func(b *Boot) { b.Processors = 4 },
 		"16.0 GB of memory":     func(b *Boot) { b.Memory = 16e9 },
-		"disk was checked":      span("systemd-fsck@dev-sda1.service", 20*sec, false),
-		"emergency mode":        span("emergency.target", 0, false),
-		"rarely.service failed": span("rarely.service", sec, true),
+		"disk was checked":      span("check", DiskCheck, 20*sec, false),
+		"not get as far":        func(b *Boot) { b.Goal = "" },
+		"emergency mode":        span("stop", Emergency, 0, false),
+		"rarely.service failed": span("rarely.service", 0, sec, true),
 		"put to sleep":          func(b *Boot) { b.Slept = true },
 		"clock was set":         func(b *Boot) { b.Jump = Of(-3*time.Hour, Log) },
 		"others on the same computer": func(b *Boot) {

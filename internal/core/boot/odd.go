@@ -3,7 +3,6 @@ package boot
 import (
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 )
 
@@ -20,111 +19,200 @@ const (
 	soonAfter   = 30 * time.Second // a failure later than this after ready is none of the boot
 )
 
+// A reason tells why a boot is not to be compared with others: none, or one
+// clause each that follows "odd: ".
+type reason func(c circumstances) []string
+
+// reasons are all there are, in the order in which they are told.
+var reasons = []reason{
+	unfinished,
+	elsewhere,
+	emergency,
+	afterCrash,
+	firstKernel,
+	otherProcessors,
+	otherMemory,
+	firstAfterUpdates,
+	disksChecked,
+	failed,
+	slept,
+	clockSet,
+	crowded,
+}
+
+// circumstances are a boot and what is known around it.
+type circumstances struct {
+	*Boot
+	prev         *Boot        // nil for the first
+	usual        map[Key]bool // what fails in most boots
+	aimed        bool         // some boots know their goal
+	endsAreKnown bool         // some boots are known to have ended cleanly
+	updates      int          // packages installed between the boot before and this one
+}
+
 // Judge returns the boots, which must be in the order of time, with the reasons
 // not to compare them. updates are the instants at which packages were
 // installed, as far as the machine remembers.
 func Judge(boots []Boot, updates []time.Time) []Boot {
 	boots = slices.Clone(boots)
-	usual := usualFailures(boots)
-	aimed := slices.ContainsFunc(boots, func(b Boot) bool { return b.Goal != "" })
-	endsAreKnown := slices.ContainsFunc(boots, func(b Boot) bool { return b.Ending == Clean })
-	var prev *Boot
+	c := circumstances{
+		usual:        usualFailures(boots),
+		aimed:        slices.ContainsFunc(boots, func(b Boot) bool { return b.Goal != "" }),
+		endsAreKnown: slices.ContainsFunc(boots, func(b Boot) bool { return b.Ending == Clean }),
+	}
 	for i := range boots {
-		b := &boots[i]
-		odd := slices.Clone(b.Odd)
-		say := func(format string, values ...any) {
-			if why := fmt.Sprintf(format, values...); !slices.Contains(odd, why) {
-				odd = append(odd, why)
-			}
-		}
-		switch {
-		case !b.Ready.Known && b.Ending == Running:
-			say("its start-up is not finished yet")
-		case !b.Ready.Known:
-			say("%s", NeverReady)
-		// of an emergency the log may tell nothing but an end of start-up
-		case aimed && b.Goal == "" && !b.reached("basic.target"):
-			say("it did not get as far as the goal that other boots reach")
-		}
-		for _, name := range []string{
-			"emergency.target",
-			"rescue.target",
-			"emergency.service",
-			"rescue.service",
-		} {
-			if s, ok := b.Span(name); ok && s.End.Known && !b.late(s) {
-				say("it ended in %s mode", strings.SplitN(name, ".", 2)[0])
-				break
-			}
-		}
-		if prev != nil && endsAreKnown && prev.Ending == Cut {
-			say("the boot before it ended in a crash, or the power went")
-		}
-		if prev != nil {
-			b.changed(prev, say)
-			n := 0
+		c.Boot, c.updates = &boots[i], 0
+		if i > 0 {
+			c.prev = &boots[i-1]
 			for _, at := range updates {
-				if at.After(prev.Began) && at.Before(b.Began) {
-					n++
+				if at.After(c.prev.Began) && at.Before(c.Began) {
+					c.updates++
 				}
 			}
-			if n >= manyUpdates {
-				say("it is the first after %d packages were installed or updated", n)
+		}
+		odd := slices.Clone(c.Odd)
+		for _, tell := range reasons {
+			for _, why := range tell(c) {
+				if !slices.Contains(odd, why) {
+					odd = append(odd, why)
+				}
 			}
 		}
-		for _, s := range b.Spans {
-			check := strings.HasPrefix(s.Native, "systemd-fsck") ||
-				strings.HasPrefix(s.Native, "fsck")
-			if own := s.OwnTime(); check && own.Known && own.Value >= longCheck {
-				say("a disk was checked, for %.0f s", own.Value.Seconds())
-			}
-			if s.Failed && !usual[Key{s.Native, s.Owner}] && !b.late(s) {
-				say("%s failed, which it mostly does not", s.Native)
-			}
-		}
-		if b.Slept {
-			say("the machine was put to sleep before it was ready")
-		}
-		if j := b.Jump; j.Known && (j.Value > clockJump || j.Value < -clockJump) {
-			say("the clock was set by %s", j.Value.Round(time.Second))
-		}
-		if r := b.Recording; r != nil && b.Ready.Known && b.Processors > 0 {
-			if share := float64(r.Foreign) / float64(
-				b.Ready.Value*time.Duration(b.Processors),
-			); share > foreignPart {
-				say("others on the same computer took %.0f %% of its processors", share*100)
-			}
-		}
-		b.Odd = odd
-		prev = b
+		c.Odd = odd
 	}
 	return boots
 }
 
-// reached reports whether a target was reached.
-func (b Boot) reached(target string) bool {
-	s, ok := b.Span(target)
-	return ok && s.End.Known
+func because(format string, values ...any) []string {
+	return []string{fmt.Sprintf(format, values...)}
+}
+
+func unfinished(c circumstances) []string {
+	switch {
+	case c.Ready.Known:
+		return nil
+	case c.Ending == Running:
+		return because("its start-up is not finished yet")
+	}
+	return because(NeverReady)
+}
+
+// elsewhere tells of a boot that did not come near the goal of others: of an
+// emergency the log may tell nothing but an end of start-up.
+func elsewhere(c circumstances) []string {
+	near := slices.ContainsFunc(c.Spans, func(s Span) bool { return s.Is(Basic) && s.End.Known })
+	if !c.Ready.Known || !c.aimed || c.Goal != "" || near {
+		return nil
+	}
+	return because("it did not get as far as the goal that other boots reach")
+}
+
+func emergency(c circumstances) []string {
+	for _, mode := range []struct {
+		label Label
+		name  string
+	}{
+		{Emergency, "emergency"},
+		{Rescue, "rescue"},
+	} {
+		for _, s := range c.Spans {
+			if s.Is(mode.label) && s.End.Known && !c.late(s) {
+				return because("it ended in %s mode", mode.name)
+			}
+		}
+	}
+	return nil
+}
+
+func afterCrash(c circumstances) []string {
+	if c.prev == nil || !c.endsAreKnown || c.prev.Ending != Cut {
+		return nil
+	}
+	return because("the boot before it ended in a crash, or the power went")
+}
+
+func firstKernel(c circumstances) []string {
+	if c.prev == nil || c.Kernel == "" || c.prev.Kernel == "" || c.Kernel == c.prev.Kernel {
+		return nil
+	}
+	return because("it is the first with the kernel %s, after %s", c.Kernel, c.prev.Kernel)
+}
+
+func otherProcessors(c circumstances) []string {
+	if c.prev == nil || c.Processors == 0 || c.prev.Processors == 0 ||
+		c.Processors == c.prev.Processors {
+		return nil
+	}
+	return because("it is the first with %d processors, after %d", c.Processors,
+		c.prev.Processors)
+}
+
+func otherMemory(c circumstances) []string {
+	if c.prev == nil || c.Memory == 0 || c.prev.Memory == 0 {
+		return nil
+	}
+	more := float64(c.Memory - c.prev.Memory)
+	if max(more, -more) <= memoryShare*float64(c.prev.Memory) {
+		return nil
+	}
+	return because("it is the first with %.1f GB of memory, after %.1f", float64(c.Memory)/1e9,
+		float64(c.prev.Memory)/1e9)
+}
+
+func firstAfterUpdates(c circumstances) []string {
+	if c.updates < manyUpdates {
+		return nil
+	}
+	return because("it is the first after %d packages were installed or updated", c.updates)
+}
+
+func disksChecked(c circumstances) (why []string) {
+	for _, s := range c.Spans {
+		if own := s.OwnTime(); s.Is(DiskCheck) && own.Known && own.Value >= longCheck {
+			why = append(why, fmt.Sprintf("a disk was checked, for %.0f s", own.Value.Seconds()))
+		}
+	}
+	return why
+}
+
+func failed(c circumstances) (why []string) {
+	for _, s := range c.Spans {
+		if s.Failed && !c.usual[s.Key()] && !c.late(s) {
+			why = append(why, s.Native+" failed, which it mostly does not")
+		}
+	}
+	return why
+}
+
+func slept(c circumstances) []string {
+	if !c.Slept {
+		return nil
+	}
+	return because("the machine was put to sleep before it was ready")
+}
+
+func clockSet(c circumstances) []string {
+	if !c.Jump.Known || c.Jump.Value.Abs() <= clockJump {
+		return nil
+	}
+	return because("the clock was set by %s", c.Jump.Value.Round(time.Second))
+}
+
+func crowded(c circumstances) []string {
+	if c.Recording == nil || !c.Ready.Known || c.Processors == 0 {
+		return nil
+	}
+	all := float64(c.Ready.Value * time.Duration(c.Processors))
+	share := float64(c.Recording.Foreign) / all
+	if share <= foreignPart {
+		return nil
+	}
+	return because("others on the same computer took %.0f %% of its processors", share*100)
 }
 
 // late reports whether a span ended so long after the boot that it is none of
 // it.
 func (b Boot) late(s Span) bool { return b.Ready.Known && s.First() > b.Ready.Value+soonAfter }
-
-// changed says what is not as it was in the boot before.
-func (b Boot) changed(prev *Boot, say func(string, ...any)) {
-	if b.Kernel != "" && prev.Kernel != "" && b.Kernel != prev.Kernel {
-		say("it is the first with the kernel %s, after %s", b.Kernel, prev.Kernel)
-	}
-	if b.Processors > 0 && prev.Processors > 0 && b.Processors != prev.Processors {
-		say("it is the first with %d processors, after %d", b.Processors, prev.Processors)
-	}
-	if more := float64(b.Memory - prev.Memory); b.Memory > 0 && prev.Memory > 0 &&
-		max(more, -more) > memoryShare*float64(prev.Memory) {
-		say("it is the first with %.1f GB of memory, after %.1f", float64(b.Memory)/1e9,
-			float64(prev.Memory)/1e9)
-	}
-}
 
 // usualFailures are the units that fail in at least half of the boots: a
 // machine on which one always does is not odd for it.
@@ -133,7 +221,7 @@ func usualFailures(boots []Boot) map[Key]bool {
 	for _, b := range boots {
 		for _, s := range b.Spans {
 			if s.Failed && !b.late(s) {
-				failed[Key{s.Native, s.Owner}]++
+				failed[s.Key()]++
 			}
 		}
 	}

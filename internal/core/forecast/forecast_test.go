@@ -142,10 +142,12 @@ func bootOf(processors int, steps []step) boot.Boot {
 			After:  s.after,
 			CPU:    d(st.used),
 			Course: courses[s.name],
+			Labels: boot.Service,
 		})
 		all = append(all, s.name)
 	}
 	goal := &b.Spans[len(b.Spans)-1]
+	goal.Labels = boot.Goal
 	goal.Pulls = all[:len(all)-1]
 	b.Ready = goal.End
 	return b

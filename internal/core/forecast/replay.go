@@ -12,8 +12,6 @@ import (
 	"errors"
 	"fmt"
 	"math"
-	"path"
-	"strings"
 	"time"
 
 	"calmdawn/internal/core/boot"
@@ -58,12 +56,13 @@ type Replay struct {
 
 // A unit is one span as the replay sees it.
 type unit struct {
-	key   boot.Key
-	ran   bool
-	begin time.Duration // measured
-	took  time.Duration // measured, until it counted as started
-	after []int         // what it was held back by: done when it started
-	gap   time.Duration // between the last of those and its start
+	key    boot.Key
+	labels boot.Label
+	ran    bool
+	begin  time.Duration // measured
+	took   time.Duration // measured, until it counted as started
+	after  []int         // what it was held back by: done when it started
+	gap    time.Duration // between the last of those and its start
 	// with nothing it was held back by: the unit whose start it follows by gap;
 	// -1 for none
 	anchor  int
@@ -143,7 +142,8 @@ func (r *Replay) read() {
 		r.index[boot.Key{Native: s.Native, Owner: s.Owner}] = len(r.units)
 		r.byName[s.Native] = append(r.byName[s.Native], len(r.units))
 		u := unit{
-			key:     boot.Key{Native: s.Native, Owner: s.Owner},
+			key:     s.Key(),
+			labels:  s.Labels,
 			anchor:  -1,
 			width:   1,
 			program: -1,
@@ -233,8 +233,7 @@ func (r *Replay) hold(i int, s boot.Span, g boot.Graph) {
 	// What a user's manager starts first follows the start of that manager, or
 	// of what was last started before it.
 	for j, m := range r.Boot.Spans {
-		isManager := m.Owner == "" && strings.HasPrefix(m.Native, "user@") && m.Begin.Known &&
-			m.Begin.Value <= u.begin
+		isManager := m.Is(boot.Session) && m.Begin.Known && m.Begin.Value <= u.begin
 		if isManager && (u.anchor < 0 || m.Begin.Value > r.Boot.Spans[u.anchor].Begin.Value) {
 			u.anchor = j
 			u.gap = u.begin - m.Begin.Value
@@ -244,7 +243,7 @@ func (r *Replay) hold(i int, s boot.Span, g boot.Graph) {
 
 // load works out what a unit does: while it is started, and from then on.
 func (r *Replay) load(u *unit, s boot.Span) {
-	if path.Ext(s.Native) != ".service" && len(s.Course) == 0 {
+	if !s.Is(boot.Service) && len(s.Course) == 0 {
 		u.wait = u.took
 		return
 	}
@@ -343,7 +342,7 @@ func (r *Replay) alive(off map[int]bool) []bool {
 	alive := make([]bool, len(r.units))
 	queue := []int{r.goal}
 	for i, u := range r.units { // of users, each manager has a goal of its own
-		if u.key.Owner != "" && u.key.Native == "default.target" && !off[i] {
+		if u.key.Owner != "" && u.labels&boot.Goal != 0 && !off[i] {
 			queue = append(queue, i)
 		}
 	}
@@ -399,7 +398,7 @@ func (r *Replay) alive(off map[int]bool) []bool {
 // does not keep it from.
 func (r *Replay) timed(u unit) bool {
 	for _, t := range u.startBy {
-		if ext := path.Ext(r.units[t].key.Native); ext == ".timer" || ext == ".path" {
+		if r.units[t].labels&boot.Clock != 0 {
 			return true
 		}
 	}

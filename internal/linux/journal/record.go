@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"calmdawn/internal/core/boot"
+	"calmdawn/internal/linux/label"
 )
 
 // The kinds of message that tell of a boot, as fields.
@@ -393,7 +394,7 @@ func (r *record) addSpans(b *boot.Boot, origin time.Duration) {
 		}
 		b.Spans = append(b.Spans, s)
 	}
-	b.AimAtGoal()
+	b.AimAt(label.Goals...)
 }
 
 // began is when the start began whose end is known; one after that is of a

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"calmdawn/internal/core/boot"
+	"calmdawn/internal/linux/label"
 )
 
 // Graph returns what the unit files say of every unit that the next boot
@@ -88,7 +89,11 @@ func defaults(u *unit) bool {
 
 // place reads one unit.
 func (t *Tree) place(u *unit) boot.Span {
-	s := boot.Span{Native: u.name, Owner: t.owner.Name}
+	s := boot.Span{
+		Native: u.name,
+		Owner:  t.owner.Name,
+		Labels: label.Of(u.name, t.owner.Name),
+	}
 	add := func(names ...string) {
 		for _, name := range names {
 			if validName(name) {

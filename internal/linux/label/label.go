@@ -1,0 +1,70 @@
+// Package label tells what part units play in a boot, by the names that the
+// service manager gives them (systemd.special(7), bootup(7)).
+package label
+
+import (
+	"path"
+	"slices"
+	"strings"
+
+	"calmdawn/internal/core/boot"
+)
+
+// Goals are the targets that a boot can aim at, the farthest first.
+var Goals = []string{"graphical.target", "multi-user.target"}
+
+// login is the target that a user's service manager aims at.
+const login = "default.target"
+
+var named = map[string]boot.Label{
+	"basic.target":      boot.Basic,
+	"emergency.target":  boot.Emergency,
+	"emergency.service": boot.Emergency,
+	"rescue.target":     boot.Rescue,
+	"rescue.service":    boot.Rescue,
+}
+
+// Of returns the labels of a unit of the machine's service manager, or of a
+// user's where owner names one.
+func Of(native, owner string) boot.Label {
+	var l boot.Label
+	switch path.Ext(native) {
+	case ".service":
+		l = boot.Service
+	case ".timer", ".path":
+		l = boot.Clock
+	}
+	if owner != "" {
+		if native == login {
+			l |= boot.Goal
+		}
+		return l
+	}
+	l |= named[native]
+	switch {
+	case slices.Contains(Goals, native):
+		l |= boot.Goal
+	case strings.HasPrefix(native, "systemd-fsck"), strings.HasPrefix(native, "fsck"):
+		l |= boot.DiskCheck
+	case strings.HasPrefix(native, "user@"):
+		l |= boot.Session
+	}
+	return l
+}
+
+// Boots labels the spans of boots; what it is given stays as it is.
+func Boots(boots []boot.Boot) []boot.Boot {
+	boots = slices.Clone(boots)
+	for i := range boots {
+		boots[i].Spans = slices.Clone(boots[i].Spans)
+		Spans(boots[i].Spans)
+	}
+	return boots
+}
+
+// Spans labels spans in their place.
+func Spans(spans []boot.Span) {
+	for i := range spans {
+		spans[i].Labels = Of(spans[i].Native, spans[i].Owner)
+	}
+}
