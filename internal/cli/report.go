@@ -17,6 +17,7 @@ import (
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/compare"
 	"calmdawn/internal/core/item"
+	"calmdawn/internal/core/timeline"
 	"calmdawn/internal/ownfile"
 	"calmdawn/internal/render"
 )
@@ -272,13 +273,13 @@ func (t *told) pair() {
 		b := slices.MinFunc(side.boots, func(x, y boot.Boot) int {
 			return cmp.Compare(off(x), off(y))
 		})
-		line, _ := timelineOf(t.look.Order([]boot.Boot{b})[0], rows)
+		line, _ := timeline.Of(t.look.Order([]boot.Boot{b})[0], rows)
 		for _, g := range line.Groups { // the customer knows names, not units
 			for i := range g.Rows {
 				g.Rows[i].Label = t.c.title(g.Rows[i].Label)
 			}
 		}
-		t.lines = append(t.lines, line)
+		t.lines = append(t.lines, render.Timeline(line))
 		t.titles = append(t.titles,
 			fmt.Sprintf("%s: the boot of %s, %s", side.name, day(b.Began), outcome(b)))
 	}

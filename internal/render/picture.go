@@ -18,6 +18,8 @@ import (
 	"gonum.org/v1/plot/vg"
 	"gonum.org/v1/plot/vg/vgimg"
 	"gonum.org/v1/plot/vg/vgsvg"
+
+	"calmdawn/internal/core/timeline"
 )
 
 // A Palette is the colours of a picture. They differ in lightness too, so that
@@ -257,7 +259,7 @@ func (t Timeline) draw(s sheet, top float64) {
 
 func (t Timeline) drawRow(
 	s sheet,
-	row TimelineRow,
+	row timeline.Row,
 	at func(time.Duration) float64,
 	left, y, high float64,
 ) {

@@ -2,47 +2,16 @@ package render
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
 	"calmdawn/internal/core/boot"
+	"calmdawn/internal/core/timeline"
 )
 
-// A Timeline shows one boot: what ready waited for, what ran meanwhile, and
-// when the machine was busy.
-type Timeline struct {
-	End        time.Duration // of the axis
-	Ready      time.Duration // 0 where it never was
-	Groups     []TimelineGroup
-	Marks      []Mark
-	Busy       []boot.Use // of the whole machine; empty where nobody measured it
-	Processors int        // 0 where not known; then Busy is shown as a share of one
-}
-
-// A TimelineGroup is some rows that waited for the same.
-type TimelineGroup struct {
-	Title string
-	Rows  []TimelineRow
-}
-
-// A TimelineRow is one item, or one phase.
-type TimelineRow struct {
-	Label  string
-	Depth  int           // below which row it stands: what it waited for
-	Held   time.Duration // from when on it was waiting to be started
-	Begin  time.Duration
-	End    time.Duration // when it counted as started
-	Work   []boot.Use    // what it used by which moment; empty where nobody measured it
-	Path   bool          // ready waited for it
-	Share  time.Duration // of ready, that it explains; the shares of a path add up to ready
-	Failed bool
-}
-
-// A Mark is a moment with a name.
-type Mark struct {
-	Name string
-	At   time.Duration
-}
+// A Timeline is drawn as text and as a picture.
+type Timeline timeline.Timeline
 
 // The signs of a row, from waiting to working.
 const (
@@ -67,7 +36,7 @@ func share(course []boot.Use, from, to time.Duration) float64 {
 }
 
 // Chart draws a row in so many columns.
-func (t Timeline) Chart(row TimelineRow, columns int) string {
+func (t Timeline) Chart(row timeline.Row, columns int) string {
 	var b strings.Builder
 	step := t.End / time.Duration(max(1, columns))
 	for i := range columns {
@@ -169,7 +138,7 @@ func (s *Screen) PhaseBar(b boot.Boot, longest time.Duration, columns int) strin
 	for _, name := range boot.PhaseNames[:4] {
 		if p := b.Phase(name); p.Known {
 			add(name[:1], p.Value)
-			if name == "kernel" || name == "initrd" {
+			if slices.Contains(boot.EarlyPhases, name) {
 				early += p.Value
 			}
 		}

@@ -51,6 +51,10 @@ type Phase struct {
 // PhaseNames lists the phases in the order in which a boot goes through them.
 var PhaseNames = []string{"firmware", "loader", "kernel", "initrd", "userspace"}
 
+// EarlyPhases are those that pass before the service manager starts anything,
+// and count in what a boot took.
+var EarlyPhases = PhaseNames[2:4]
+
 // A Label says what part spans play in a boot, whatever their operating system
 // calls them. Labels are not recorded: whoever reads a boot sets them.
 type Label uint16
@@ -65,6 +69,7 @@ const (
 	DiskCheck
 	Session // the service manager of a user who logs in
 	Clock   // it starts others by the clock or at an event, whoever asks
+	Manager // the machine's service manager itself
 )
 
 // A Span is what one item did during a boot.

@@ -110,7 +110,7 @@ func Explain(b Boot) []Part {
 			at = until
 		}
 	}
-	for _, name := range []string{"kernel", "initrd"} {
+	for _, name := range EarlyPhases {
 		if p := b.Phase(name); p.Known {
 			add(name, at+p.Value)
 		}

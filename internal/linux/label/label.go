@@ -22,6 +22,7 @@ var named = map[string]boot.Label{
 	"emergency.service": boot.Emergency,
 	"rescue.target":     boot.Rescue,
 	"rescue.service":    boot.Rescue,
+	"init.scope":        boot.Manager,
 }
 
 // Of returns the labels of a unit of the machine's service manager, or of a
