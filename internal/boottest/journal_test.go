@@ -58,9 +58,8 @@ func TestOurReaderAgreesWithTheSystemsOwn(t *testing.T) {
 			entries := 0
 			for _, file := range files {
 				entries += compareFile(t, file)
-				if head, err := os.ReadFile(
-					file,
-				); err != nil || binary.LittleEndian.Uint32(head[12:]) != c.flags {
+				head, err := os.ReadFile(file)
+				if err != nil || binary.LittleEndian.Uint32(head[12:]) != c.flags {
 					t.Errorf("%s has the flags %#x; want %#x", file, head[12:16], c.flags)
 				}
 			}

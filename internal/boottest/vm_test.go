@@ -273,9 +273,8 @@ func TestSlowDisk(t *testing.T) {
 					continue
 				}
 				out, _ := r.Without(set)
-				told[i] += (b.Ready.Value - (r.Unchanged().Ready - out.Ready)) / time.Duration(
-					len(before),
-				)
+				then := b.Ready.Value - (r.Unchanged().Ready - out.Ready)
+				told[i] += then / time.Duration(len(before))
 			}
 		}
 		t.Logf("without %v: %.1f s after %.1f s; forecast %.1f s with the disk, %.1f s without",

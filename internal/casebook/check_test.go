@@ -67,9 +67,8 @@ func TestAStrangersCasebookIsBounded(t *testing.T) {
 			if err == nil {
 				t.Error("it is used")
 			}
-			if took, memory := time.Since(
-				began,
-			), after.TotalAlloc-before.TotalAlloc; took > 5*time.Second || memory > 64<<20 {
+			took, memory := time.Since(began), after.TotalAlloc-before.TotalAlloc
+			if took > 5*time.Second || memory > 64<<20 {
 				t.Errorf("%v and %d bytes until %v", took, memory, err)
 			}
 			if name != "no instant" && name != "no document" && !errors.Is(err, errStrange) {

@@ -155,13 +155,11 @@ func (a *app) done(s *render.Screen, c change.Change) error {
 	}
 	s.Line("")
 	if c.Verb == change.Undo {
-		s.Line("%s", s.Paint(render.Good, fmt.Sprintf("Change %d is taken back (recorded as "+
-			"change %d). It takes effect %s.", c.Undoes, c.ID, effect(c))))
+		s.Say(render.Good, "Change %d is taken back (recorded as change %d). It takes effect %s.",
+			c.Undoes, c.ID, effect(c))
 		return nil
 	}
-	s.Line("%s",
-		s.Paint(render.Good,
-			fmt.Sprintf("Done, as change %d. It takes effect %s%s.", c.ID, effect(c), restart(c))))
+	s.Say(render.Good, "Done, as change %d. It takes effect %s%s.", c.ID, effect(c), restart(c))
 	if c.Terms.Until != "" {
 		s.Line("It is on trial until %s.", c.Terms.Until)
 	}
@@ -214,14 +212,14 @@ func (a *app) tellSettled(s *render.Screen, d *desk) {
 	for _, c := range d.led.Recovered() {
 		switch {
 		case len(c.Open()) > 0:
-			s.Wrap(2, "%s", s.Paint(render.Warn, fmt.Sprintf("Change %d had been interrupted. It "+
-				"is settled but for %s.", c.ID, count(len(c.Open()), "path", "paths"))))
+			s.SayWrapped(2, render.Warn, "Change %d had been interrupted. It is settled but for "+
+				"%s.", c.ID, count(len(c.Open()), "path", "paths"))
 		case c.Verb == change.Undo:
-			s.Wrap(2, "%s", s.Paint(render.Warn, fmt.Sprintf("Change %d, which takes change %d "+
-				"back, had been interrupted; it was finished.", c.ID, c.Undoes)))
+			s.SayWrapped(2, render.Warn, "Change %d, which takes change %d back, had been "+
+				"interrupted; it was finished.", c.ID, c.Undoes)
 		default:
-			s.Wrap(2, "%s", s.Paint(render.Warn, fmt.Sprintf("Change %d had been interrupted; it "+
-				"was taken back, and the machine is as it was before it.", c.ID)))
+			s.SayWrapped(2, render.Warn, "Change %d had been interrupted; it was taken back, and "+
+				"the machine is as it was before it.", c.ID)
 		}
 	}
 	if len(d.led.Edited()) > 0 {
@@ -230,7 +228,7 @@ func (a *app) tellSettled(s *render.Screen, d *desk) {
 	for _, c := range d.led.Changes() {
 		if d.barred == nil && !a.closing && len(c.Open()) > 0 {
 			for _, line := range a.waysOn(c) {
-				s.Wrap(2, "%s", s.Paint(render.Warn, line))
+				s.SayWrapped(2, render.Warn, "%s", line)
 			}
 		}
 	}
@@ -239,7 +237,7 @@ func (a *app) tellSettled(s *render.Screen, d *desk) {
 
 func (a *app) tellNotes(s *render.Screen, led *ledger.Ledger) {
 	for _, note := range led.Notes() {
-		s.Wrap(2, "%s", s.Paint(render.Warn, render.Clean(note)))
+		s.SayWrapped(2, render.Warn, "%s", render.Clean(note))
 	}
 }
 
@@ -300,7 +298,7 @@ func (a *app) tellUnsettled(r *machine.Root, changes []change.Change) {
 	}
 	s := render.NewScreen(a.Err, a.Width, a.colour(), a.UTF8)
 	for _, line := range lines {
-		s.Wrap(2, "%s", s.Paint(render.Warn, line))
+		s.SayWrapped(2, render.Warn, "%s", line)
 	}
 }
 

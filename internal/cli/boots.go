@@ -98,10 +98,8 @@ func (a *app) boots(v bootsView) error {
 	}
 	s := a.screen()
 	if len(found.Boots) == 0 {
-		s.Line("%s",
-			s.Paint(render.Strong,
-				"The machine remembers no boot: there is no log in "+journal.Folder+" that could "+
-					"be read."))
+		s.Say(render.Strong, "The machine remembers no boot: there is no log in %s that could be "+
+			"read.", journal.Folder)
 		a.unreadLog(s, found)
 		s.Line("Where the log is kept in memory only, the operating system keeps it on the disk " +
 			"once that folder exists.")
@@ -158,7 +156,7 @@ func (a *app) bootTable(
 	labels map[string][]string,
 	part bool,
 ) {
-	s.Line("%s", s.Paint(render.Strong, bootHeadline(found.Boots)))
+	s.Say(render.Strong, "%s", bootHeadline(found.Boots))
 	s.Line("")
 	columns := []render.Column{
 		{Title: "NO", Right: true, Keep: 7},
@@ -240,15 +238,13 @@ func (a *app) bootTable(
 	s.Table(columns, cells)
 	s.Line("")
 	if s.Figures() {
-		s.Wrap(0, "%s", s.Paint(render.Dim, "A bar's letters: f firmware, l loader, k kernel, i "+
-			"initrd, u userspace until ready, s from ready until settled."))
+		s.SayWrapped(0, render.Dim, "A bar's letters: f firmware, l loader, k kernel, i initrd, "+
+			"u userspace until ready, s from ready until settled.")
 	}
 	for _, b := range found.Boots {
 		if len(b.Odd) > 0 {
-			s.Wrap(2, "%s",
-				s.Paint(render.Warn,
-					fmt.Sprintf("Odd: %s, since %s.", b.ID[:8],
-						render.Clean(strings.Join(b.Odd, "; ")))))
+			s.SayWrapped(2, render.Warn, "Odd: %s, since %s.", b.ID[:8],
+				render.Clean(strings.Join(b.Odd, "; ")))
 		}
 	}
 }
@@ -291,12 +287,10 @@ func figure(f boot.Figure) string {
 // asked.
 func (a *app) unreadLog(s *render.Screen, found linux.Boots) {
 	for _, u := range found.Unread {
-		s.Line("%s",
-			s.Paint(render.Warn,
-				fmt.Sprintf("Not read: %s: %s", render.Clean(u.Path), render.Clean(u.Reason))))
+		s.Say(render.Warn, "Not read: %s: %s", render.Clean(u.Path), render.Clean(u.Reason))
 	}
 	for _, note := range found.Notes {
-		s.Wrap(2, "%s", s.Paint(render.Dim, "Not asked: "+render.Clean(note)))
+		s.SayWrapped(2, render.Dim, "%s", "Not asked: "+render.Clean(note))
 	}
 }
 

@@ -305,7 +305,7 @@ func signed(d time.Duration) string {
 }
 
 func (a *app) showComparison(s *render.Screen, c comparison, found linux.Boots, unkept error) {
-	s.Line("%s", s.Paint(render.Strong, c.answer()))
+	s.Say(render.Strong, "%s", c.answer())
 	if r := c.main; r.Verdict == compare.NoDifference {
 		s.Wrap(0, "From %s on, a difference would have shown in boots that spread like these.",
 			render.Duration(r.Shows))

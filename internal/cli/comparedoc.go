@@ -182,10 +182,8 @@ func sideOf(boots []boot.Boot) sideJSON {
 func countOf(s compare.Side[time.Duration], scale float64) countJSON {
 	c := countJSON{N: s.N}
 	if s.N > 0 {
-		median, least, most := float64(s.Median)/scale, float64(
-			s.Least,
-		)/scale, float64(s.Most)/scale
-		c.Median, c.Least, c.Most = &median, &least, &most
+		scaled := func(d time.Duration) *float64 { x := float64(d) / scale; return &x }
+		c.Median, c.Least, c.Most = scaled(s.Median), scaled(s.Least), scaled(s.Most)
 	}
 	return c
 }

@@ -79,8 +79,7 @@ func (a *app) conditions(id string) error {
 	if bad > 0 {
 		answer = count(bad, "thing stands out", "things stand out")
 	}
-	s.Line("%s", s.Paint(render.Strong, fmt.Sprintf("%s among what bears on a boot besides its "+
-		"items, %s.", answer, about)))
+	s.Say(render.Strong, "%s among what bears on a boot besides its items, %s.", answer, about)
 	s.Line("")
 	s.Table([]render.Column{
 		{Title: "", Keep: 5},

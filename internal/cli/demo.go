@@ -216,8 +216,8 @@ func (a *app) demo() error {
 			words = "demo reboot " + dir
 		}
 		s.Line("")
-		s.Line("%s", s.Paint(render.Good, "# "+st.say))
-		s.Line("%s", s.Paint(render.Good, "$ calmdawn "+words))
+		s.Say(render.Good, "%s", "# "+st.say)
+		s.Say(render.Good, "%s", "$ calmdawn "+words)
 		for range max(1, st.restarts) {
 			if st.restarts > 0 {
 				clock = demo.Morning(clock, 1)

@@ -257,7 +257,7 @@ func (a *app) showDrift(
 		answer = fmt.Sprintf("%s different on %s %s.", count(n, "item is", "items are"),
 			l.machineName(), since)
 	}
-	s.Line("%s", s.Paint(render.Strong, answer))
+	s.Say(render.Strong, "%s", answer)
 	s.Line("")
 	if len(rows) > 0 {
 		s.Table([]render.Column{
@@ -277,8 +277,8 @@ func (a *app) showDrift(
 			count(ours, "difference was made", "differences were made"), a.call("history"))
 	}
 	if missing != nil && !keep {
-		s.Wrap(0, "%s",
-			s.Paint(render.Dim, "What is new or gone cannot be told: "+missing.Error()+"."))
+		s.SayWrapped(0, render.Dim, "%s",
+			"What is new or gone cannot be told: "+missing.Error()+".")
 	}
 	a.unread(s, l.Unread)
 	switch {

@@ -322,8 +322,8 @@ func (a *app) forecast(l *look, w wish, delay bool) error {
 		return a.writeJSON(l.forecastDocument(f, known, each))
 	}
 	s := a.screen()
-	s.Line("%s", s.Paint(render.Strong, forecastHeadline(f, len(known), delay)))
-	s.Wrap(0, "%s", s.Paint(render.Dim, l.forecastBasis(f)))
+	s.Say(render.Strong, "%s", forecastHeadline(f, len(known), delay))
+	s.SayWrapped(0, render.Dim, "%s", l.forecastBasis(f))
 	s.Line("")
 	if len(known) > 0 {
 		sum := time.Duration(0)
@@ -361,14 +361,14 @@ func (a *app) forecast(l *look, w wish, delay bool) error {
 			render.Duration(f.Settled.High))
 	}
 	for _, key := range f.Stays {
-		s.Line("%s", s.Paint(render.Warn, fmt.Sprintf("Mind: %s is started all the same, by a "+
-			"timer or a path unit that stays.", render.Clean(key.Native))))
+		s.Say(render.Warn, "Mind: %s is started all the same, by a timer or a path unit that "+
+			"stays.", render.Clean(key.Native))
 	}
 	for _, it := range known {
 		if len(it.Starters) > 0 {
-			s.Wrap(2, "%s", s.Paint(render.Warn, fmt.Sprintf("Mind: %s can still start %s on "+
-				"demand; what that would cost is not in the forecast.",
-				render.Clean(strings.Join(it.Starters, ", ")), render.Clean(it.Native))))
+			s.SayWrapped(2, render.Warn, "Mind: %s can still start %s on demand; what that would "+
+				"cost is not in the forecast.", render.Clean(strings.Join(it.Starters, ", ")),
+				render.Clean(it.Native))
 		}
 	}
 	for _, id := range outside {
@@ -454,16 +454,16 @@ func (a *app) forecastBest(l *look) error {
 	}
 	s := a.screen()
 	if len(chosen) == 0 || !all.Shows {
-		s.Line("%s", s.Paint(render.Strong, "No item that may go or wait by advice would make a "+
-			"measurable difference to ready."))
+		s.Say(render.Strong, "No item that may go or wait by advice would make a measurable "+
+			"difference to ready.")
 		s.Line("Next: look at the others, with %s", a.call("list"))
 		return nil
 	}
 	last := chosen[len(chosen)-1]
-	s.Line("%s", s.Paint(render.Strong, fmt.Sprintf("%s of %d bring %s of the %s that all of "+
-		"them would save.", count(len(chosen), "item", "items"), len(candidates),
-		render.Duration(last.Saving.Median), render.Duration(all.Saving.Median))))
-	s.Wrap(0, "%s", s.Paint(render.Dim, l.forecastBasis(all)))
+	s.Say(render.Strong, "%s of %d bring %s of the %s that all of them would save.",
+		count(len(chosen), "item", "items"), len(candidates), render.Duration(last.Saving.Median),
+		render.Duration(all.Saving.Median))
+	s.SayWrapped(0, render.Dim, "%s", l.forecastBasis(all))
 	s.Line("")
 	var rows [][]render.Cell
 	var ids []string

@@ -170,22 +170,20 @@ func (a *app) guardStatus() error {
 	}
 	s := a.screen()
 	if !w.on() {
-		s.Line("%s", s.Paint(render.Strong, "No boot guard is on."))
+		s.Say(render.Strong, "No boot guard is on.")
 		if w.part {
 			s.Line("A part of one is left, and does nothing; it goes with %s", a.call("guard off"))
 		}
 		return nil
 	}
-	s.Line("%s",
-		s.Paint(render.Strong, fmt.Sprintf("The boot guard is on, for %s.", numbered(w.guarded))))
+	s.Say(render.Strong, "The boot guard is on, for %s.", numbered(w.guarded))
 	for _, b := range w.state.Boots {
 		s.Line("  boot %.8s: %s", b.ID, map[string]string{"": "begun", "failed": "did not become " +
 			"ready", "left": "ended by a person before it was due"}[string(b.Outcome)])
 	}
 	if w.state.Trouble != "" {
-		s.Wrap(2, "%s",
-			s.Paint(render.Warn,
-				"It could not take the changes back: "+render.Clean(w.state.Trouble)))
+		s.SayWrapped(2, render.Warn, "%s",
+			"It could not take the changes back: "+render.Clean(w.state.Trouble))
 	}
 	s.Line("Next: restart the machine; or take the guard away, with %s", a.call("guard off"))
 	return nil

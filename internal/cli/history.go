@@ -55,12 +55,10 @@ func (a *app) history() error {
 			interrupted = ", one interrupted"
 		}
 	}
-	s.Line("%s",
-		s.Paint(render.Strong,
-			fmt.Sprintf("%s, %d in force%s.", count(len(changes), "change", "changes"),
-				len(standing), interrupted)))
+	s.Say(render.Strong, "%s, %d in force%s.", count(len(changes), "change", "changes"),
+		len(standing), interrupted)
 	if text := guarded(changes); text != "" {
-		s.Wrap(0, "%s", s.Paint(render.Warn, text))
+		s.SayWrapped(0, render.Warn, "%s", text)
 	}
 	s.Line("")
 	var rows [][]render.Cell

@@ -316,7 +316,7 @@ func (a *app) list(l *look, f listing) error {
 		return a.listCSV(l, shown)
 	}
 	s := a.screen()
-	s.Line("%s", s.Paint(render.Strong, headline(l, f.filter)))
+	s.Say(render.Strong, "%s", headline(l, f.filter))
 	if !f.chooses() {
 		s.Wrap(0, "%s", l.outlook())
 	}
@@ -353,8 +353,7 @@ func startsWithRoot(it item.Item) bool {
 func (a *app) missingDisks(s *render.Screen, places []item.Unread) {
 	for _, u := range places {
 		if strings.Contains(u.Reason, "not mounted") {
-			s.Line("%s",
-				s.Paint(render.Bad, fmt.Sprintf("MIND: %s %s.", render.Clean(u.Path), u.Reason)))
+			s.Say(render.Bad, "MIND: %s %s.", render.Clean(u.Path), u.Reason)
 		}
 	}
 }
@@ -416,18 +415,19 @@ func (a *app) table(s *render.Screen, l *look, f listing, shown []item.Item) {
 			when += "?"
 		}
 		row := append([]render.Cell{{Text: render.Clean(it.Title), Tone: tone}}, cost...)
-		rows = append(rows, append(row, render.C(
-			own,
-		), render.C(cpuNow), render.C(memoryNow), render.Cell{
-			Text: string(it.State),
-			Tone: tone,
-		}, render.Cell{Text: string(it.Advice), Tone: adviceTone(it.Advice)},
-			render.C(when), render.C(render.Clean(it.Owner)), render.C(it.Role),
+		rows = append(rows, append(row,
+			render.C(own),
+			render.C(cpuNow),
+			render.C(memoryNow),
+			render.Cell{Text: string(it.State), Tone: tone},
+			render.Cell{Text: string(it.Advice), Tone: adviceTone(it.Advice)},
+			render.C(when),
+			render.C(render.Clean(it.Owner)),
+			render.C(it.Role),
 			render.C(render.Clean(it.Maker)),
-			render.Cell{
-				Text: l.offSince(it),
-				Tone: render.Dim,
-			}, render.C(render.Clean(it.Note)), render.C(render.Clean(it.ID))))
+			render.Cell{Text: l.offSince(it), Tone: render.Dim},
+			render.C(render.Clean(it.Note)),
+			render.C(render.Clean(it.ID))))
 	}
 	s.Table(columns, rows)
 	a.costNotes(s, l)
@@ -540,15 +540,15 @@ func (a *app) unread(s *render.Screen, places []item.Unread) {
 	if len(places) == 0 {
 		return
 	}
-	places = slices.DeleteFunc(slices.Clone(
-		places,
-	), func(u item.Unread) bool { return strings.Contains(u.Reason, "not mounted") })
+	places = slices.DeleteFunc(slices.Clone(places), func(u item.Unread) bool {
+		return strings.Contains(u.Reason, "not mounted")
+	})
 	if len(places) == 0 {
 		return
 	}
 	const most = 8
-	s.Line("%s", s.Paint(render.Warn, "Not the whole list: "+count(len(places), "place was not "+
-		"read.", "places were not read.")))
+	s.Say(render.Warn, "%s",
+		"Not the whole list: "+count(len(places), "place was not read.", "places were not read."))
 	for _, u := range places[:min(most, len(places))] {
 		s.Line("  %s: %s", render.Clean(u.Path), render.Clean(u.Reason))
 	}

@@ -79,9 +79,9 @@ func (a *app) propose(args []string, replace bool) error {
 		n[d.Do]++
 	}
 	s := a.screen()
-	s.Line("%s", s.Paint(render.Strong, fmt.Sprintf("%s in %s: %d to switch off, %d to delay, %d "+
-		"to keep unless you decide otherwise.", count(len(p.Decide), "decision", "decisions"),
-		render.Clean(args[0]), n[proposal.Disable], n[proposal.Delay], n[proposal.Keep])))
+	s.Say(render.Strong, "%s in %s: %d to switch off, %d to delay, %d to keep unless you decide "+
+		"otherwise.", count(len(p.Decide), "decision", "decisions"), render.Clean(args[0]),
+		n[proposal.Disable], n[proposal.Delay], n[proposal.Keep])
 	s.Line("Next: edit it, then %s", a.call("apply "+shellWord(args[0])))
 	return nil
 }
@@ -320,10 +320,9 @@ func (a *app) planApply(d *desk, file string, p proposal.Proposal, v applyView) 
 		}
 	}
 	show := func() {
-		s.Line("%s", s.Paint(render.Strong, fmt.Sprintf("%s of %s, made for %s on %s: %s to "+
-			"carry out on %s.", count(len(all), "decision", "decisions"), render.Clean(file),
-			render.Clean(p.Machine), day(p.Made), count(len(picked), "one", "ones"),
-			l.machineName())))
+		s.Say(render.Strong, "%s of %s, made for %s on %s: %s to carry out on %s.",
+			count(len(all), "decision", "decisions"), render.Clean(file), render.Clean(p.Machine),
+			day(p.Made), count(len(picked), "one", "ones"), l.machineName())
 		s.Line("")
 		showDecisions(s, all)
 	}
@@ -366,8 +365,8 @@ func (a *app) planApply(d *desk, file string, p proposal.Proposal, v applyView) 
 			return finish()
 		}
 		s.Line("")
-		s.Line("%s", s.Paint(render.Good, fmt.Sprintf("Done, as %s: restart the machine when it "+
-			"suits, then %s.", names(done), a.call("compare"))))
+		s.Say(render.Good, "Done, as %s: restart the machine when it suits, then %s.", names(done),
+			a.call("compare"))
 		s.Line("To take back what was done: %s", a.call("undo "+inWords(done)))
 		return finish()
 	}

@@ -151,7 +151,7 @@ func (a *app) recorderOff(w wish) error {
 func (a *app) recorderPlan(s *render.Screen, c change.Change, says string) plan {
 	return plan{changes: []change.Change{c},
 		show: func() {
-			s.Line("%s", s.Paint(render.Strong, says))
+			s.Say(render.Strong, "%s", says)
 			a.showTargets(s, c)
 			s.Line("It takes effect %s.", effect(c))
 		},
@@ -188,12 +188,11 @@ func (a *app) recorderStatus() error {
 	s := a.screen()
 	switch {
 	case state.Armed:
-		s.Line("%s", s.Paint(render.Strong, "The recorder is on: the next boot is watched."))
+		s.Say(render.Strong, "The recorder is on: the next boot is watched.")
 	case state.Installed:
-		s.Line("%s", s.Paint(render.Strong, "The recorder has recorded what it was to, and "+
-			"starts no more."))
+		s.Say(render.Strong, "The recorder has recorded what it was to, and starts no more.")
 	default:
-		s.Line("%s", s.Paint(render.Strong, "The recorder is not in this machine."))
+		s.Say(render.Strong, "The recorder is not in this machine.")
 	}
 	if n := len(recorded); n > 0 {
 		last := recorded[n-1]
@@ -212,7 +211,7 @@ func (a *app) recorderStatus() error {
 		s.Line("No boot is recorded yet.")
 	}
 	if wrong != nil {
-		s.Line("%s", s.Paint(render.Warn, render.Clean(wrong.Error())))
+		s.Say(render.Warn, "%s", render.Clean(wrong.Error()))
 	}
 	switch {
 	case state.Armed && len(recorded) == 0:

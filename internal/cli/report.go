@@ -156,7 +156,7 @@ func (a *app) report(v reportView) error {
 	if err != nil {
 		return fmt.Errorf("the report cannot be written: %w", err)
 	}
-	s.Line("%s", s.Paint(render.Strong, t.answer()))
+	s.Say(render.Strong, "%s", t.answer())
 	s.Line("")
 	s.Line("The report stands in %s.", render.Clean(file))
 	return nil

@@ -52,7 +52,7 @@ func (a *app) showCommand() *cobra.Command {
 func (a *app) show(l *look, it item.Item) {
 	s := a.screen()
 	clean := render.Clean
-	s.Line("%s", s.Paint(render.Strong, clean(it.Title)))
+	s.Say(render.Strong, "%s", clean(it.Title))
 	s.Line("%s", clean(it.ID))
 	s.Line("")
 	s.Wrap(0, "%s", verdict(l, it))

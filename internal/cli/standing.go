@@ -32,10 +32,8 @@ func (a *app) standing() error {
 			added = append(added, it)
 		}
 	}
-	s.Line("%s",
-		s.Paint(render.Strong,
-			fmt.Sprintf("%s launches %s by itself.", l.machineName(),
-				count(launched(l.Items), "thing", "things"))))
+	s.Say(render.Strong, "%s launches %s by itself.", l.machineName(),
+		count(launched(l.Items), "thing", "things"))
 	if len(added) > 0 {
 		s.Line("  %s added to its operating system: %s.",
 			count(len(added), "item was", "items were"), states(added))
@@ -78,19 +76,17 @@ func (a *app) standing() error {
 		s.Line("  %s in force: %s", count(inForce, "change is", "changes are"), a.call("history"))
 	}
 	if text := guarded(l.changes); text != "" {
-		s.Wrap(2, "%s", s.Paint(render.Warn, "  "+text))
+		s.SayWrapped(2, render.Warn, "%s", "  "+text)
 	}
 	if ids := ledger.Guarded(l.changes); len(ids) > 0 {
 		s.Line("  The boot guard is on, for %s.", numbered(ids))
 	}
 	if _, due, off := a.onTrial(l.changes); due > 0 {
-		s.Line("%s",
-			s.Paint(render.Warn,
-				fmt.Sprintf("  %s: keep it or take it back, with %s",
-					count(due, "trial is due", "trials are due"), a.call("trial"))))
+		s.Say(render.Warn, "  %s: keep it or take it back, with %s",
+			count(due, "trial is due", "trials are due"), a.call("trial"))
 	} else if off > 0 {
-		s.Line("%s", s.Paint(render.Warn, "  A change is on trial, and this computer's clock is "+
-			"before it was made; set it right."))
+		s.Say(render.Warn, "  A change is on trial, and this computer's clock is before it was "+
+			"made; set it right.")
 	}
 	c, compared := sinceLastChange(l.boots, l.changes, compare.Measures[0])
 	if compared && len(l.boots) > 0 {

@@ -42,14 +42,14 @@ func (a *app) timeline(s *render.Screen, found linux.Boots, v bootsView) error {
 			return t.WritePicture(f, form, title, sourcesOf(b))
 		})
 	}
-	s.Line("%s", s.Paint(render.Strong, title+"."))
-	s.Line("%s", s.Paint(render.Dim, sourcesOf(b)))
+	s.Say(render.Strong, "%s", title+".")
+	s.Say(render.Dim, "%s", sourcesOf(b))
 	for _, w := range b.Waits {
 		s.Line("At %s it waited %s for %s; that is taken out.", render.Seconds(w.At),
 			render.Duration(w.Took), render.Clean(w.What))
 	}
 	for _, why := range b.Odd {
-		s.Line("%s", s.Paint(render.Warn, "Odd: "+render.Clean(why)+"."))
+		s.Say(render.Warn, "%s", "Odd: "+render.Clean(why)+".")
 	}
 	s.Line("")
 	columns := []render.Column{
@@ -94,7 +94,7 @@ func (a *app) timeline(s *render.Screen, found linux.Boots, v bootsView) error {
 	s.Table(columns, rows)
 	s.Line("")
 	if wide > 0 {
-		s.Wrap(0, "%s", s.Paint(render.Dim, render.Legend))
+		s.SayWrapped(0, render.Dim, "%s", render.Legend)
 	}
 	if note != "" {
 		s.Wrap(0, "%s", note)

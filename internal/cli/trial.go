@@ -159,10 +159,10 @@ func (a *app) trials() error {
 		answer = count(due, "change is due: keep it, or take it back.", "changes are due: keep "+
 			"them, or take them back.")
 	}
-	s.Line("%s", s.Paint(render.Strong, answer))
+	s.Say(render.Strong, "%s", answer)
 	if off > 0 {
-		s.Line("%s", s.Paint(render.Warn, "This computer's clock is before these changes were "+
-			"made; set it right, then ask again."))
+		s.Say(render.Warn, "This computer's clock is before these changes were made; set it "+
+			"right, then ask again.")
 	}
 	s.Line("")
 	var rows [][]render.Cell

@@ -198,10 +198,8 @@ func (a *app) planTurn(d *desk, w wish) (plan, error) {
 		return plan{}, err
 	}
 	show := func() {
-		s.Line("%s",
-			s.Paint(render.Strong,
-				fmt.Sprintf("%s %s on %s:", w.doing, count(len(c.Targets), "item", "items"),
-					l.machineName())))
+		s.Say(render.Strong, "%s %s on %s:", w.doing, count(len(c.Targets), "item", "items"),
+			l.machineName())
 		a.showTargets(s, c)
 		for _, it := range picked {
 			warn(s, it, w, c)
@@ -414,9 +412,9 @@ func startersOf(it item.Item, w wish) []string {
 	if !w.starters {
 		return nil
 	}
-	return slices.DeleteFunc(slices.Clone(
-		it.Starters,
-	), func(s string) bool { return strings.Contains(s, " ") })
+	return slices.DeleteFunc(slices.Clone(it.Starters), func(s string) bool {
+		return strings.Contains(s, " ")
+	})
 }
 
 // warn tells what else a decision about an item means.
@@ -428,18 +426,16 @@ func warn(s *render.Screen, it item.Item, w wish, c change.Change) {
 		return slices.ContainsFunc(c.Targets, func(t change.Target) bool { return t.ID == id })
 	})
 	if len(others) > 0 {
-		s.Line("%s",
-			s.Paint(render.Warn,
-				fmt.Sprintf("  Mind: %s needed by %s.", render.Clean(it.Native)+" is",
-					render.Clean(strings.Join(others, ", ")))))
+		s.Say(render.Warn, "  Mind: %s needed by %s.", render.Clean(it.Native)+" is",
+			render.Clean(strings.Join(others, ", ")))
 		s.Line("    --and-dependents switches that off as well.")
 	}
-	left := slices.DeleteFunc(slices.Clone(
-		it.Starters,
-	), func(starter string) bool { return slices.Contains(startersOf(it, w), starter) })
+	left := slices.DeleteFunc(slices.Clone(it.Starters), func(starter string) bool {
+		return slices.Contains(startersOf(it, w), starter)
+	})
 	if len(left) > 0 {
-		s.Wrap(4, "%s", s.Paint(render.Warn, fmt.Sprintf("  Mind: %s can still start %s on "+
-			"demand.", render.Clean(strings.Join(left, ", ")), render.Clean(it.Native))))
+		s.SayWrapped(4, render.Warn, "  Mind: %s can still start %s on demand.",
+			render.Clean(strings.Join(left, ", ")), render.Clean(it.Native))
 		if len(startersOf(it, wish{starters: true})) > 0 && !w.starters {
 			s.Line("    --and-starters switches them off as well.")
 		}
@@ -481,8 +477,8 @@ func reloadManager(r *machine.Root, s *render.Screen, edits []change.Edit) {
 		return
 	}
 	if err := manager.Reload(); err != nil {
-		s.Line("%s", s.Paint(render.Warn, "The service manager was not told to read its files "+
-			"anew: "+render.Clean(err.Error())+". It does at the next boot."))
+		s.Say(render.Warn, "The service manager was not told to read its files anew: %s. It does "+
+			"at the next boot.", render.Clean(err.Error()))
 	}
 }
 
@@ -490,7 +486,7 @@ func reloadManager(r *machine.Root, s *render.Screen, edits []change.Edit) {
 // when their user closes them.
 func stopNow(r *machine.Root, s *render.Screen, c change.Change) {
 	if !r.Live() {
-		s.Line("%s", s.Paint(render.Warn, "Nothing was stopped: that machine is not running."))
+		s.Say(render.Warn, "Nothing was stopped: that machine is not running.")
 		return
 	}
 	for _, t := range c.Targets {
@@ -499,10 +495,8 @@ func stopNow(r *machine.Root, s *render.Screen, c change.Change) {
 			continue
 		}
 		if err := manager.Stop(unit); err != nil {
-			s.Line("%s",
-				s.Paint(render.Warn,
-					fmt.Sprintf("%s was not stopped: %s", render.Clean(unit),
-						render.Clean(err.Error()))))
+			s.Say(render.Warn, "%s was not stopped: %s", render.Clean(unit),
+				render.Clean(err.Error()))
 		}
 	}
 }

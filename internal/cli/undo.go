@@ -246,8 +246,7 @@ func (a *app) takeBack(
 		c := plans[0]
 		return plan{changes: plans,
 			show: func() {
-				s.Line("%s",
-					s.Paint(render.Strong, fmt.Sprintf("Taking change %d back:", c.Undoes)))
+				s.Say(render.Strong, "Taking change %d back:", c.Undoes)
 				a.showTargets(s, c)
 				s.Line("It takes effect %s.", effect(c))
 			},
@@ -276,10 +275,8 @@ func (a *app) takeBack(
 					})
 				}
 			}
-			s.Line("%s",
-				s.Paint(render.Strong,
-					fmt.Sprintf("Taking %s back, the newest first:",
-						count(len(plans), "change", "changes"))))
+			s.Say(render.Strong, "Taking %s back, the newest first:",
+				count(len(plans), "change", "changes"))
 			s.Table([]render.Column{
 				{Title: "CHANGE", Right: true},
 				{Title: "ITEM", Flex: 18},
@@ -295,10 +292,8 @@ func (a *app) takeBack(
 				return err
 			}
 			s.Line("")
-			s.Line("%s",
-				s.Paint(render.Good,
-					fmt.Sprintf("%s taken back. It takes effect %s%s.",
-						count(len(plans), "change is", "changes are"), effect(all), restart(all))))
+			s.Say(render.Good, "%s taken back. It takes effect %s%s.",
+				count(len(plans), "change is", "changes are"), effect(all), restart(all))
 			return left
 		}}
 }
@@ -380,15 +375,14 @@ func (a *app) resolve(
 				left = errors.Join(left, a.leftOpen([]change.Change{c}))
 				continue
 			}
-			s.Line("%s", s.Paint(render.Good, fmt.Sprintf("Change %d is settled.", c.ID)))
+			s.Say(render.Good, "Change %d is settled.", c.ID)
 		}
 		reloadManager(d.root, s, edited)
 		if err := a.takeEach(d, s, plans, u); err != nil {
 			return err
 		}
 		if len(plans) > 0 {
-			s.Line("%s",
-				s.Paint(render.Good, count(len(plans), "change is", "changes are")+" taken back."))
+			s.Say(render.Good, "%s", count(len(plans), "change is", "changes are")+" taken back.")
 		}
 		return left
 	}}, nil

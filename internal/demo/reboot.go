@@ -156,9 +156,8 @@ func (s *sim) pull(name string) *simUnit {
 	s.units[name] = u
 	s.order = append(s.order, u)
 	instance, _, _ := strings.Cut(name[strings.Index(name, "@")+1:], ".")
-	for line := range strings.Lines(strings.NewReplacer("%i", instance, "%I", instance).Replace(
-		text,
-	)) {
+	text = strings.NewReplacer("%i", instance, "%I", instance).Replace(text)
+	for line := range strings.Lines(text) {
 		key, value, _ := strings.Cut(strings.TrimSpace(line), "=")
 		switch key {
 		case "Description":

@@ -433,9 +433,8 @@ func (rec *recorder) withUse(spans []boot.Span) []boot.Span {
 		if !s.CPU.Known || s.CPU.Value < g.CPU() {
 			s.CPU = boot.Of(g.CPU(), boot.Recorder)
 		}
-		if total := g.CPU(); total > (rec.clock.now()-rec.origin)*time.Duration(
-			rec.counters.processors(),
-		) {
+		most := (rec.clock.now() - rec.origin) * time.Duration(rec.counters.processors())
+		if g.CPU() > most {
 			// a container's first group goes on from that of the container
 			// before it
 			s.CPU.Value -= g.Course[0].CPU

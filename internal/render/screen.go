@@ -102,6 +102,16 @@ func wrap(text string, width, indent int) string {
 	return b.String()
 }
 
+// Say writes one line in a tone.
+func (s *Screen) Say(t Tone, format string, values ...any) {
+	s.Line("%s", s.Paint(t, fmt.Sprintf(format, values...)))
+}
+
+// SayWrapped writes text in a tone, folded like [Screen.Wrap].
+func (s *Screen) SayWrapped(indent int, t Tone, format string, values ...any) {
+	s.Wrap(indent, "%s", s.Paint(t, fmt.Sprintf(format, values...)))
+}
+
 // Field writes a labelled value of a page about one thing, wrapped behind its
 // label.
 func (s *Screen) Field(label, value string) {

@@ -290,9 +290,8 @@ func TestTwoAtOnce(t *testing.T) {
 				must(t, cmd.Start())
 				var kill *time.Timer
 				if rng.IntN(3) == 0 {
-					kill = time.AfterFunc(time.Duration(
-						rng.IntN(300),
-					)*time.Millisecond, func() { cmd.Process.Kill() })
+					after := time.Duration(rng.IntN(300)) * time.Millisecond
+					kill = time.AfterFunc(after, func() { cmd.Process.Kill() })
 				}
 				_ = cmd.Wait()
 				if kill != nil {

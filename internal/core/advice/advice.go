@@ -128,9 +128,9 @@ func (r Rule) fits(it *item.Item) string {
 		}
 	}
 	split := func(text string) []string {
-		return strings.FieldsFunc(strings.ToLower(
-			text,
-		), func(c rune) bool { return !unicode.IsLetter(c) })
+		return strings.FieldsFunc(strings.ToLower(text), func(c rune) bool {
+			return !unicode.IsLetter(c)
+		})
 	}
 	for _, source := range []struct{ what, text string }{{"title", it.Title}, {"description of " +
 		"its package", it.Summary}, {"program", program}} {

@@ -83,9 +83,9 @@ func join(a, b Boot) Boot {
 		}
 	}
 	if a.Ready.Known {
-		a.Odd = slices.DeleteFunc(slices.Clone(
-			a.Odd,
-		), func(why string) bool { return why == NeverReady })
+		a.Odd = slices.DeleteFunc(slices.Clone(a.Odd), func(why string) bool {
+			return why == NeverReady
+		})
 	}
 	a.Simulated = a.Simulated || b.Simulated
 	a.Sources = slices.Compact(slices.Sorted(slices.Values(slices.Concat(a.Sources, b.Sources))))

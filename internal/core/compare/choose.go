@@ -39,9 +39,9 @@ func (s Shelf) Choose(words string, after bool) ([]boot.Boot, error) {
 			taken[b.ID] = true
 		}
 	}
-	return slices.DeleteFunc(slices.Clone(
-		s.Boots,
-	), func(b boot.Boot) bool { return !taken[b.ID] }), nil
+	return slices.DeleteFunc(slices.Clone(s.Boots), func(b boot.Boot) bool {
+		return !taken[b.ID]
+	}), nil
 }
 
 func (s Shelf) one(word string, after bool) ([]boot.Boot, error) {

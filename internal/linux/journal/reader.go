@@ -205,9 +205,8 @@ func (f *File) lookup(
 // newest first.
 func (f *File) Values(name string) iter.Seq2[uint64, error] {
 	return func(yield func(uint64, error) bool) {
-		field, ok, err := f.lookup(atFieldTable, []byte(
-			name,
-		), func(off, sum uint64) (bool, uint64, error) {
+		key := []byte(name)
+		field, ok, err := f.lookup(atFieldTable, key, func(off, sum uint64) (bool, uint64, error) {
 			_, size, err := f.object(off, typeField, fieldPayload)
 			if err == nil && size-fieldPayload > maxField {
 				err = &Damage{int64(off), "a field's name is too long"}

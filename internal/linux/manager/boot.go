@@ -136,9 +136,10 @@ func (m *Manager) Spans(origin time.Duration, use, fifo bool) ([]boot.Span, erro
 		return nil, err
 	}
 	idle := map[string]bool{}
-	m.each(slices.DeleteFunc(slices.Clone(
-		units,
-	), func(u listed) bool { return u.Active != "inactive" || mounted(u.Name) }),
+	inactive := slices.DeleteFunc(slices.Clone(units), func(u listed) bool {
+		return u.Active != "inactive" || mounted(u.Name)
+	})
+	m.each(inactive,
 		func(a *asked, _ listed) { a.get(name+".Unit", "ConditionTimestampMonotonic") },
 		func(a *asked, u listed) {
 			checked, told := a.values["ConditionTimestampMonotonic"].Value().(uint64)

@@ -68,10 +68,8 @@ func parseCalendar(text string, local *time.Location) (calendar, error) {
 	words := strings.Fields(text)
 	if n := len(words); n > 1 {
 		last := words[n-1]
-		if zone, err := time.LoadLocation(
-			last,
-		); err == nil && strings.ContainsAny(last[:1], "ABCDEFGHIJKLMNOPQRSTUVWXYZ") &&
-			!isWeekday(last) {
+		zone, err := time.LoadLocation(last)
+		if err == nil && last[0] >= 'A' && last[0] <= 'Z' && !isWeekday(last) {
 			c.zone, words = zone, words[:n-1]
 		}
 	}
