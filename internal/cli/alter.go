@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"calmdawn/internal/core/change"
+	"calmdawn/internal/document"
 	"calmdawn/internal/ledger"
 	"calmdawn/internal/linux"
 	"calmdawn/internal/machine"
@@ -151,7 +152,7 @@ func (a *app) carryOut(d *desk, s *render.Screen, c change.Change, w wish) (chan
 // done says what one change did, or prints it as a document.
 func (a *app) done(s *render.Screen, c change.Change) error {
 	if a.json {
-		return a.writeJSON(changeDocument(c))
+		return a.writeJSON(document.NewChange(c))
 	}
 	s.Line("")
 	if c.Verb == change.Undo {
@@ -300,21 +301,4 @@ func (a *app) tellUnsettled(r *machine.Root, changes []change.Change) {
 	for _, line := range lines {
 		s.SayWrapped(2, render.Warn, "%s", line)
 	}
-}
-
-// unsettledJSON is a path that an interrupted change holds open.
-type unsettledJSON struct {
-	Change int64  `json:"change"`
-	Path   string `json:"path"`
-	Reason string `json:"reason"`
-}
-
-func unsettledDocument(changes []change.Change) []unsettledJSON {
-	all := []unsettledJSON{}
-	for _, c := range changes {
-		for _, p := range c.Open() {
-			all = append(all, unsettledJSON{c.ID, p, c.WhyOpen(p)})
-		}
-	}
-	return all
 }

@@ -10,7 +10,7 @@ import (
 
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/change"
-	"calmdawn/internal/core/item"
+	"calmdawn/internal/document"
 	"calmdawn/internal/linux"
 	"calmdawn/internal/linux/journal"
 	"calmdawn/internal/render"
@@ -92,7 +92,7 @@ func (a *app) boots(v bootsView) error {
 	done()
 	switch {
 	case a.json:
-		return a.writeJSON(bootsDocument(found, v.spans))
+		return a.writeJSON(document.NewBoots(found.Boots, found.Unread, v.spans))
 	case v.csv:
 		return a.bootsCSV(found, v)
 	}
@@ -313,122 +313,6 @@ func pickBoot(boots []boot.Boot, id string) (boot.Boot, error) {
 	}
 	return boot.Boot{}, usage("%d boots have an id that begins with %q; give more of it",
 		len(fits), id)
-}
-
-type bootsJSON struct {
-	Format string        `json:"format"`
-	Boots  []bootJSON    `json:"boots"`
-	Unread []item.Unread `json:"unread"`
-}
-
-type bootJSON struct {
-	ID         string             `json:"id"`
-	Began      string             `json:"began"`
-	Phases     map[string]float64 `json:"phases"`
-	Ready      *float64           `json:"ready,omitempty"`
-	ReadyFrom  boot.Source        `json:"ready_from,omitempty"`
-	Settled    *settledJSON       `json:"settled,omitempty"`
-	Goal       string             `json:"goal,omitempty"`
-	Odd        []string           `json:"odd"`
-	Waits      []waitJSON         `json:"waits,omitempty"`
-	Simulated  bool               `json:"simulated"`
-	Sources    []boot.Source      `json:"sources"`
-	Kernel     string             `json:"kernel,omitempty"`
-	Processors int                `json:"processors,omitempty"`
-	Memory     int64              `json:"memory,omitempty"`
-	Conditions []conditionJSON    `json:"conditions,omitempty"`
-	Spans      []spanJSON         `json:"spans,omitempty"`
-}
-
-type settledJSON struct {
-	FromReady *float64 `json:"from_ready,omitempty"`
-	FromLogin *float64 `json:"from_login,omitempty"`
-}
-
-type waitJSON struct {
-	For  string  `json:"for"`
-	At   float64 `json:"at"`
-	Took float64 `json:"took"`
-}
-
-type spanJSON struct {
-	Native   string      `json:"native"`
-	Owner    string      `json:"owner,omitempty"`
-	Begin    *float64    `json:"begin,omitempty"`
-	End      *float64    `json:"end,omitempty"`
-	From     boot.Source `json:"from,omitempty"`
-	CPU      *float64    `json:"cpu,omitempty"`
-	CPUFrom  boot.Source `json:"cpu_from,omitempty"`
-	DiskRead *int64      `json:"disk_read,omitempty"`
-	Memory   *int64      `json:"memory,omitempty"`
-	Failed   bool        `json:"failed,omitempty"`
-	Skipped  bool        `json:"skipped,omitempty"`
-}
-
-// number is a figure in seconds, or nothing.
-func number(f boot.Figure) *float64 {
-	if !f.Known {
-		return nil
-	}
-	n := f.Value.Seconds()
-	return &n
-}
-
-func amount(a boot.Amount) *int64 {
-	if !a.Known {
-		return nil
-	}
-	return &a.Bytes
-}
-
-func bootsDocument(found linux.Boots, spans bool) bootsJSON {
-	d := bootsJSON{
-		Format: "calmdawn.boots/1",
-		Boots:  []bootJSON{},
-		Unread: append([]item.Unread{}, found.Unread...),
-	}
-	for _, b := range found.Boots {
-		j := bootJSON{
-			ID:         b.ID,
-			Began:      b.Began.UTC().Format(time.RFC3339Nano),
-			Phases:     map[string]float64{},
-			Ready:      number(b.Ready),
-			ReadyFrom:  b.Ready.From,
-			Goal:       b.Goal,
-			Odd:        append([]string{}, b.Odd...),
-			Simulated:  b.Simulated,
-			Sources:    append([]boot.Source{}, b.Sources...),
-			Kernel:     b.Kernel,
-			Processors: b.Processors,
-			Memory:     b.Memory,
-		}
-		if s := b.Settled; s.FromReady.Known || s.FromLogin.Known {
-			j.Settled = &settledJSON{number(s.FromReady), number(s.FromLogin)}
-		}
-		if len(b.Conditions) > 0 {
-			j.Conditions = conditionsDocument(b.Conditions)
-		}
-		for _, p := range b.Phases {
-			j.Phases[p.Name] = p.Took.Seconds()
-		}
-		for _, w := range b.Waits {
-			j.Waits = append(j.Waits, waitJSON{w.What, w.At.Seconds(), w.Took.Seconds()})
-		}
-		for _, sp := range b.Spans {
-			if spans {
-				from := sp.End.From
-				if from == "" {
-					from = sp.Begin.From
-				}
-				j.Spans = append(j.Spans, spanJSON{
-					sp.Native, sp.Owner, number(sp.Begin), number(sp.End), from, number(sp.CPU),
-					sp.CPU.From, amount(sp.DiskRead), amount(sp.Memory), sp.Failed, sp.Skipped,
-				})
-			}
-		}
-		d.Boots = append(d.Boots, j)
-	}
-	return d
 }
 
 // bootsCSV writes a line a boot, or a line a start.

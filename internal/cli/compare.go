@@ -13,6 +13,8 @@ import (
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/compare"
+	"calmdawn/internal/core/job"
+	"calmdawn/internal/document"
 	"calmdawn/internal/linux"
 	"calmdawn/internal/render"
 )
@@ -166,9 +168,9 @@ func (a *app) compare(v compareView, words []string, fail limit) error {
 	var c comparison
 	if len(words) == 0 && v.with == "" {
 		var ok bool
-		if c, ok = sinceLastChange(boots, l.changes, v.measure); !ok {
+		if c, ok = sinceLast(boots, l.changes, v.measure); !ok {
 			made := "no change was made to this machine"
-			if len(carriedOut(l.changes)) > 0 {
+			if len(job.CarriedOut(l.changes)) > 0 {
 				made = "every change was taken back before a boot could feel it"
 			}
 			return fmt.Errorf("%s, so there is no before and after; %s shows its boots, and %s "+
@@ -181,13 +183,13 @@ func (a *app) compare(v compareView, words []string, fail limit) error {
 	unkept := a.keepOutcome(l, c)
 	switch {
 	case a.json:
-		err = a.writeJSON(c.document())
+		err = a.writeJSON(document.NewComparison(c.Comparison))
 	case v.csv:
 		err = a.compareCSV(c)
 	default:
 		a.showComparison(a.screen(), c, found, unkept)
 	}
-	if err == nil && fail.broken(c.main) {
+	if err == nil && fail.broken(c.Main) {
 		return &status{exitNo, nil}
 	}
 	return err
@@ -196,8 +198,8 @@ func (a *app) compare(v compareView, words []string, fail limit) error {
 // keepOutcome keeps in the casebook what became of a forecast, so that it is
 // known when the boots are forgotten. It returns why it could not.
 func (a *app) keepOutcome(l *look, c comparison) error {
-	o, ok := c.outcome()
-	if !ok || c.changes[0].Outcome != nil && *c.changes[0].Outcome == o {
+	o, ok := c.Outcome()
+	if !ok || c.Changes[0].Outcome != nil && *c.Changes[0].Outcome == o {
 		return nil
 	}
 	book, err := casebook.Write(l.root, a.book())
@@ -205,33 +207,33 @@ func (a *app) keepOutcome(l *look, c comparison) error {
 		return err
 	}
 	defer book.Close()
-	return book.SetOutcome(c.changes[0].ID, o)
+	return book.SetOutcome(c.Changes[0].ID, o)
 }
 
 // answer says the verdict in a sentence.
 func (c comparison) answer() string {
-	how := simulated(slices.Concat(c.sides.Before, c.sides.After))
-	r, what := c.main, capital(c.on.Name)
+	how := simulated(slices.Concat(c.Sides.Before, c.Sides.After))
+	r, what := c.Main, capital(c.On.Name)
 	switch r.Verdict {
 	case compare.Faster, compare.Slower:
 		near, far := min(r.Low.Abs(), r.High.Abs()), max(r.Low.Abs(), r.High.Abs())
 		return fmt.Sprintf("%s is %s by %s %s (between %s and %s%s).", what, r.Verdict,
-			render.Duration(r.Estimate), c.between, render.Duration(near), render.Duration(far),
+			render.Duration(r.Estimate), c.Between, render.Duration(near), render.Duration(far),
 			how)
 	case compare.NoDifference:
 		return fmt.Sprintf("No difference shown %s: %s changed by something between %s and %s%s.",
-			c.between, c.on.Name, signed(r.Low), signed(r.High), how)
+			c.Between, c.On.Name, signed(r.Low), signed(r.High), how)
 	}
-	if r.Before.N+r.After.N == 0 && len(c.sides.Before)+len(c.sides.After) > 0 {
+	if r.Before.N+r.After.N == 0 && len(c.Sides.Before)+len(c.Sides.After) > 0 {
 		return fmt.Sprintf("%s was measured in none of these boots: it takes a recorder that was "+
 			"on, and for what follows a login somebody who logged in.", what)
 	}
 	if r.Before.N+r.After.N == 0 {
 		return fmt.Sprintf("Too few boots to tell what changed %s: none is remembered that could "+
-			"be compared.", c.between)
+			"be compared.", c.Between)
 	}
 	return fmt.Sprintf("Too few boots to tell what changed %s: %s before and %s after%s; %s.",
-		c.between, count(r.Before.N, "boot", "boots"), count(r.After.N, "boot", "boots"), how,
+		c.Between, count(r.Before.N, "boot", "boots"), count(r.After.N, "boot", "boots"), how,
 		c.missing())
 }
 
@@ -241,11 +243,11 @@ func capital(word string) string { return strings.ToUpper(word[:1]) + word[1:] }
 // how good forecasts have been on this machine.
 func (c comparison) forecastKept() string {
 	text := ""
-	if o, ok := c.outcome(); ok {
+	if o, ok := c.Outcome(); ok {
 		text = fmt.Sprintf(" It came out as %s, %s.", signed(-o.Saved), within(o))
 	}
-	if n := len(c.kept); n > 1 {
-		text += " " + forecastsKept(c.kept)
+	if n := len(c.Kept); n > 1 {
+		text += " " + forecastsKept(c.Kept)
 	}
 	return text
 }
@@ -281,9 +283,9 @@ func forecastsKept(changes []change.Change) string {
 // missing says what it takes for a verdict.
 func (c comparison) missing() string {
 	switch {
-	case c.main.Missing > 0:
-		return fmt.Sprintf("%s after would do", count(c.main.Missing, "more boot", "more boots"))
-	case len(c.changes) > 0:
+	case c.Main.Missing > 0:
+		return fmt.Sprintf("%s after would do", count(c.Main.Missing, "more boot", "more boots"))
+	case len(c.Changes) > 0:
 		return "there are too few from before, which cannot be made up unless the change is undone"
 	}
 	return "there are too few on the side before"
@@ -306,51 +308,51 @@ func signed(d time.Duration) string {
 
 func (a *app) showComparison(s *render.Screen, c comparison, found linux.Boots, unkept error) {
 	s.Say(render.Strong, "%s", c.answer())
-	if r := c.main; r.Verdict == compare.NoDifference {
+	if r := c.Main; r.Verdict == compare.NoDifference {
 		s.Wrap(0, "From %s on, a difference would have shown in boots that spread like these.",
 			render.Duration(r.Shows))
 	}
 	s.Line("")
 	const most = 8
-	for _, ch := range c.changes[:min(most, len(c.changes))] {
+	for _, ch := range c.Changes[:min(most, len(c.Changes))] {
 		s.Line("  change %d, %s: %s", ch.ID, day(ch.MadeAt), what(ch))
 	}
-	if more := len(c.changes) - most; more > 0 {
+	if more := len(c.Changes) - most; more > 0 {
 		s.Line("  and %s: %s", count(more, "more", "more"), a.call("history"))
 	}
-	if f := c.forecast(); f != nil {
+	if f := c.Forecast(); f != nil {
 		s.Wrap(2, "  %s%s", forecastLine(*f), c.forecastKept())
 	}
 	if unkept != nil {
 		s.Wrap(2, "  %s",
 			s.Paint(render.Dim, "Not kept in the casebook: "+render.Clean(unkept.Error())))
 	}
-	if len(c.changes) > 0 {
+	if len(c.Changes) > 0 {
 		s.Line("")
 	}
-	if s.Figures() && c.main.Before.N > 0 && c.main.After.N > 0 {
+	if s.Figures() && c.Main.Before.N > 0 && c.Main.After.N > 0 {
 		a.strips(s, c)
 	}
 	c.measureTable(s)
 	c.reasonTable(s)
 	c.stepTable(s)
-	for _, b := range c.sides.LeftOut {
+	for _, b := range c.Sides.LeftOut {
 		s.Wrap(2, "Left out: the boot of %s, since %s.", day(b.Began),
 			render.Clean(strings.Join(b.Odd, "; ")))
 	}
-	if len(c.sides.LeftOut) > 0 {
+	if len(c.Sides.LeftOut) > 0 {
 		s.Line("To take them all the same, give --odd.")
 	}
 	a.unreadLog(s, found)
 	switch {
-	case c.main.Missing > 0 && len(c.changes) > 0:
+	case c.Main.Missing > 0 && len(c.Changes) > 0:
 		s.Line("Next: restart the machine %s, then %s",
-			count(c.main.Missing, "more time", "more times"), a.call("compare"))
-	case len(c.changes) > 0 && c.changes[len(c.changes)-1].Stands() &&
-		c.main.Verdict != compare.Faster:
+			count(c.Main.Missing, "more time", "more times"), a.call("compare"))
+	case len(c.Changes) > 0 && c.Changes[len(c.Changes)-1].Stands() &&
+		c.Main.Verdict != compare.Faster:
 		s.Line("Next: keep what was changed, or take it back with %s",
-			a.call("undo "+inWords(c.changes)))
-	case len(c.changes) > 0 && c.main.Verdict == compare.Faster:
+			a.call("undo "+inWords(c.Changes)))
+	case len(c.Changes) > 0 && c.Main.Verdict == compare.Faster:
 		s.Line("Next: write it down for the customer, with %s; or look for more, with %s",
 			a.call("report"), a.call("list"))
 	default:
@@ -362,7 +364,7 @@ func (a *app) showComparison(s *render.Screen, c comparison, found linux.Boots, 
 // spread, and the shift with its bounds.
 func (c comparison) measureTable(s *render.Screen) {
 	var rows [][]render.Cell
-	for _, m := range c.measures() {
+	for _, m := range c.Measures() {
 		show := render.Seconds
 		if m.Bytes {
 			show = func(d time.Duration) string { return render.Bytes(int64(d)) }
@@ -378,9 +380,9 @@ func (c comparison) measureTable(s *render.Screen) {
 		two, spread2 := side(m.After)
 		moved, bounds := "", ""
 		if m.Before.N > 0 && m.After.N > 0 {
-			moved = m.signed(m.Estimate)
+			moved = signedBy(m, m.Estimate)
 			if m.Bounded {
-				bounds = m.signed(m.Low) + " to " + m.signed(m.High)
+				bounds = signedBy(m, m.Low) + " to " + signedBy(m, m.High)
 			}
 		}
 		rows = append(rows, []render.Cell{
@@ -409,7 +411,7 @@ func (c comparison) measureTable(s *render.Screen) {
 
 // reasonTable shows what the difference of ready consists of.
 func (c comparison) reasonTable(s *render.Screen) {
-	w := c.why
+	w := c.Why
 	if len(w.Reasons) == 0 {
 		return
 	}
@@ -464,10 +466,10 @@ func (c comparison) reasonTable(s *render.Screen) {
 			count(w.Blind, "boot", "boots"))
 	}
 	s.Line("")
-	for _, text := range c.changed {
+	for _, text := range c.Different {
 		s.Wrap(2, "Also different: %s.", render.Clean(text))
 	}
-	if len(c.changed) > 0 {
+	if len(c.Different) > 0 {
 		s.Line("")
 	}
 }
@@ -475,19 +477,19 @@ func (c comparison) reasonTable(s *render.Screen) {
 // stepTable shows what each change did, where there were several with boots
 // between them.
 func (c comparison) stepTable(s *render.Screen) {
-	if len(c.steps) < 3 {
+	if len(c.Steps) < 3 {
 		return
 	}
 	var rows [][]render.Cell
-	for _, st := range c.steps {
+	for _, st := range c.Steps {
 		name, moved, verdict := "before all changes", "", ""
-		if len(st.changes) > 0 {
-			name = fmt.Sprintf("%s: %s", strings.TrimPrefix(names(st.changes), "change "),
-				what(st.changes[0]))
-			if n := len(st.changes) - 1; n > 0 {
+		if len(st.Changes) > 0 {
+			name = fmt.Sprintf("%s: %s", strings.TrimPrefix(change.Names(st.Changes), "change "),
+				what(st.Changes[0]))
+			if n := len(st.Changes) - 1; n > 0 {
 				name += fmt.Sprintf(", and %d more", n)
 			}
-			if r := st.shift; r.Before.N > 0 && r.After.N > 0 {
+			if r := st.Shift; r.Before.N > 0 && r.After.N > 0 {
 				moved = shift(r.Estimate)
 				if r.Bounded {
 					verdict = shift(r.Low) + " to " + shift(r.High)
@@ -495,11 +497,11 @@ func (c comparison) stepTable(s *render.Screen) {
 			}
 		}
 		median := ""
-		if st.side.N > 0 {
-			median = render.Seconds(st.side.Median)
+		if st.Side.N > 0 {
+			median = render.Seconds(st.Side.Median)
 		}
 		rows = append(rows, []render.Cell{
-			render.C(name), render.C(fmt.Sprint(st.side.N)), render.C(median), render.C(moved),
+			render.C(name), render.C(fmt.Sprint(st.Side.N)), render.C(median), render.C(moved),
 			render.C(verdict),
 		})
 	}
@@ -507,7 +509,7 @@ func (c comparison) stepTable(s *render.Screen) {
 	s.Table([]render.Column{
 		{Title: "CHANGE", Flex: 20},
 		{Title: "BOOTS", Right: true, Keep: 2},
-		{Title: strings.ToUpper(c.on.Name), Right: true},
+		{Title: strings.ToUpper(c.On.Name), Right: true},
 		{Title: "SHIFT", Right: true},
 		{Title: "WITHIN (95 %)", Right: true, Keep: 1},
 	}, rows)
@@ -516,16 +518,16 @@ func (c comparison) stepTable(s *render.Screen) {
 
 // strips draws the boots of both sides as points above each other, on one axis.
 func (a *app) strips(s *render.Screen, c comparison) {
-	b, f := c.main.Before, c.main.After
+	b, f := c.Main.Before, c.Main.After
 	low, high := min(b.Least, f.Least), max(b.Most, f.Most)
 	margin := max((high-low)/20, 100*time.Millisecond)
 	low, high = max(0, low-margin), high+margin
 	columns := max(20, min(100, s.Width()-24))
-	label := fmt.Sprintf("%-7s", c.on.Name)
-	s.Line("  before  %s  %s", s.Points(c.on.Values(c.sides.Before), low, high, columns),
+	label := fmt.Sprintf("%-7s", c.On.Name)
+	s.Line("  before  %s  %s", s.Points(c.On.Values(c.Sides.Before), low, high, columns),
 		count(b.N, "boot", "boots"))
 	s.Line("  after   %s  %s",
-		s.Paint(render.Good, s.Points(c.on.Values(c.sides.After), low, high, columns)),
+		s.Paint(render.Good, s.Points(c.On.Values(c.Sides.After), low, high, columns)),
 		count(f.N, "boot", "boots"))
 	left, right := render.Seconds(low), render.Seconds(high)
 	s.Line("  %.7s %s%s%s", label, left, strings.Repeat(" ", max(1, columns-len(left)-len(right))),
@@ -533,14 +535,8 @@ func (a *app) strips(s *render.Screen, c comparison) {
 	s.Line("")
 }
 
-// A measured is one figure of both sides.
-type measured struct {
-	compare.Measure
-	compare.Times
-}
-
-// signed shows a difference of the figure with its sign.
-func (m measured) signed(d time.Duration) string {
+// signedBy shows a difference of a figure with its sign.
+func signedBy(m job.Measured, d time.Duration) string {
 	if !m.Bytes {
 		return shift(d)
 	}
@@ -548,16 +544,4 @@ func (m measured) signed(d time.Duration) string {
 		return "-" + render.Bytes(int64(-d))
 	}
 	return "+" + render.Bytes(int64(d))
-}
-
-// measures are those figures that were measured in any boot of the two sides.
-func (c comparison) measures() []measured {
-	var all []measured
-	for _, m := range compare.Measures {
-		r := compare.Compare(m.Values(c.sides.Before), m.Values(c.sides.After))
-		if r.Before.N+r.After.N > 0 || m.Name == c.on.Name {
-			all = append(all, measured{m, r})
-		}
-	}
-	return all
 }

@@ -6,6 +6,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"calmdawn/internal/core/boot"
+	"calmdawn/internal/document"
 	"calmdawn/internal/linux/conditions"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/render"
@@ -54,10 +55,7 @@ func (a *app) conditions(id string) error {
 		all = a.presentConditions(r)
 	}
 	if a.json {
-		return a.writeJSON(struct {
-			Format     string          `json:"format"`
-			Conditions []conditionJSON `json:"conditions"`
-		}{"calmdawn.conditions/1", conditionsDocument(all)})
+		return a.writeJSON(document.NewConditions(all))
 	}
 	s := a.screen()
 	bad := 0
@@ -104,20 +102,4 @@ func (a *app) presentConditions(r *machine.Root) []boot.Condition {
 		return all
 	}
 	return append(all, conditions.Failed(boots[len(boots)-1]))
-}
-
-type conditionJSON struct {
-	Name  string `json:"name"`
-	Value string `json:"value"`
-	Why   string `json:"why"`
-	Bad   bool   `json:"bad"`
-	When  string `json:"when"`
-}
-
-func conditionsDocument(all []boot.Condition) []conditionJSON {
-	list := []conditionJSON{}
-	for _, c := range all {
-		list = append(list, conditionJSON(c))
-	}
-	return list
 }

@@ -15,6 +15,7 @@ import (
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/drift"
 	"calmdawn/internal/core/item"
+	"calmdawn/internal/document"
 	"calmdawn/internal/linux/packages"
 	"calmdawn/internal/render"
 )
@@ -134,7 +135,7 @@ func (a *app) drift(args []string, keep, all bool) error {
 		}
 	}
 	if a.json {
-		err = a.writeJSON(driftDocument(sides, found))
+		err = a.writeJSON(document.NewDrift(sides[0].at, sides[1].at, found))
 	} else {
 		a.showDrift(l, sides, found, missing, all, keep)
 	}
@@ -167,12 +168,12 @@ func (a *app) keptSurvey(l *look, number int64) (driftSide, error) {
 		return driftSide{}, usage("there is no survey %d; calmdawn drift --surveys lists them",
 			number)
 	}
-	var document struct{ Items []drift.Item }
-	if err := json.Unmarshal(kept.Document, &document); err != nil {
+	var survey struct{ Items []drift.Item }
+	if err := json.Unmarshal(kept.Document, &survey); err != nil {
 		return driftSide{}, fmt.Errorf("survey %d cannot be read: %w", kept.Number, err)
 	}
 	return driftSide{
-		withoutOurs(document.Items),
+		withoutOurs(survey.Items),
 		kept.TakenAt,
 		fmt.Sprintf("survey %d", kept.Number),
 	}, nil
@@ -288,36 +289,4 @@ func (a *app) showDrift(
 		s.Line("Next: look at one of them, with %s; when all is well, %s", a.call("show ITEM"),
 			a.call("drift --keep"))
 	}
-}
-
-type driftJSON struct {
-	Format      string           `json:"format"`
-	From        string           `json:"from"`
-	To          string           `json:"to"`
-	Differences []differenceItem `json:"differences"`
-}
-
-type differenceItem struct {
-	ID     string     `json:"id"`
-	Title  string     `json:"title"`
-	Kind   drift.Kind `json:"kind"`
-	State  string     `json:"state"`
-	Detail string     `json:"detail,omitempty"`
-	By     string     `json:"by,omitempty"`
-	Change int64      `json:"change,omitempty"`
-}
-
-func driftDocument(sides []driftSide, found []drift.Difference) driftJSON {
-	d := driftJSON{
-		Format:      "calmdawn.drift/1",
-		From:        sides[0].at.UTC().Format(time.RFC3339),
-		To:          sides[1].at.UTC().Format(time.RFC3339),
-		Differences: []differenceItem{},
-	}
-	for _, x := range found {
-		d.Differences = append(d.Differences, differenceItem{
-			x.ID, x.Title, x.Kind, x.State, x.Detail, x.By, x.Ours,
-		})
-	}
-	return d
 }

@@ -12,6 +12,7 @@ import (
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/forecast"
 	"calmdawn/internal/core/item"
+	"calmdawn/internal/document"
 	"calmdawn/internal/render"
 )
 
@@ -319,7 +320,7 @@ func (a *app) forecast(l *look, w wish, delay bool) error {
 		if delay {
 			f.Quiet = false
 		}
-		return a.writeJSON(l.forecastDocument(f, known, each))
+		return a.writeJSON(document.NewForecast(f, known, each, l.simulated()))
 	}
 	s := a.screen()
 	s.Say(render.Strong, "%s", forecastHeadline(f, len(known), delay))
@@ -450,7 +451,8 @@ func (a *app) forecastBest(l *look) error {
 			each = append(each, forecast.Of(l.replays, sets[c.Index]))
 			maps.Copy(whole, sets[c.Index])
 		}
-		return a.writeJSON(l.forecastDocument(forecast.Of(l.replays, whole), items, each))
+		together := forecast.Of(l.replays, whole)
+		return a.writeJSON(document.NewForecast(together, items, each, l.simulated()))
 	}
 	s := a.screen()
 	if len(chosen) == 0 || !all.Shows {
@@ -498,128 +500,7 @@ func (a *app) forecastBest(l *look) error {
 	return nil
 }
 
-type forecastJSON struct {
-	Format      string             `json:"format"`
-	Ready       readyJSON          `json:"ready"`
-	Settled     *savingJSON        `json:"settled,omitempty"`
-	Items       []forecastItemJSON `json:"items"`
-	Boots       int                `json:"boots"`
-	ReplayError float64            `json:"replay_error"`
-	AtLeast     bool               `json:"at_least"`
-	Stays       []string           `json:"stays"`
-	Simulated   bool               `json:"simulated"`
-}
-
-type readyJSON struct {
-	Now    float64    `json:"now"`
-	Then   float64    `json:"then"`
-	Saving savingJSON `json:"saving"`
-}
-
-type savingJSON struct {
-	Median float64 `json:"median"`
-	Low    float64 `json:"low"`
-	High   float64 `json:"high"`
-}
-
-type forecastItemJSON struct {
-	ID     string     `json:"id"`
-	Now    float64    `json:"now"`
-	Then   float64    `json:"then"`
-	Saving savingJSON `json:"saving"`
-	Shows  bool       `json:"measurable"`
-}
-
-func savingDocument(s forecast.Saving) savingJSON {
-	return savingJSON{s.Median.Seconds(), s.Low.Seconds(), s.High.Seconds()}
-}
-
-func (l *look) forecastDocument(
-	f forecast.Forecast,
-	items []item.Item,
-	each []forecast.Forecast,
-) forecastJSON {
-	d := forecastJSON{
-		Format:      "calmdawn.forecast/1",
-		Ready:       readyJSON{f.Now.Seconds(), f.Then.Seconds(), savingDocument(f.Saving)},
-		Items:       []forecastItemJSON{},
-		Boots:       f.Boots,
-		ReplayError: f.Error,
-		AtLeast:     f.AtLeast,
-		Stays:       []string{},
-	}
-	if f.Quiet {
-		s := savingDocument(f.Settled)
-		d.Settled = &s
-	}
-	for i, it := range items {
-		e := each[i]
-		d.Items = append(d.Items, forecastItemJSON{
-			it.ID, e.Now.Seconds(), e.Then.Seconds(), savingDocument(e.Saving), e.Shows,
-		})
-	}
-	for _, key := range f.Stays {
-		d.Stays = append(d.Stays, key.Native)
-	}
-	for _, r := range l.replays {
-		d.Simulated = d.Simulated || r.Boot.Simulated
-	}
-	return d
-}
-
-// costJSON is what an item costs; each figure says how it is known.
-type costJSON struct {
-	Grade    forecast.Grade `json:"grade"`
-	Wait     *waitCostJSON  `json:"wait,omitempty"`
-	CPU      *secondsJSON   `json:"cpu,omitempty"`
-	DiskRead *bytesJSON     `json:"disk_read,omitempty"`
-	Memory   *bytesJSON     `json:"memory,omitempty"`
-	Seen     int            `json:"seen"`
-	Of       int            `json:"of"`
-}
-
-type waitCostJSON struct {
-	Seconds    float64 `json:"seconds"`
-	Low        float64 `json:"low"`
-	High       float64 `json:"high"`
-	Known      string  `json:"known"`
-	AtLeast    bool    `json:"at_least"`
-	Measurable bool    `json:"measurable"`
-}
-
-type secondsJSON struct {
-	Seconds float64     `json:"seconds"`
-	Known   string      `json:"known"`
-	From    boot.Source `json:"from"`
-}
-
-type bytesJSON struct {
-	Bytes int64       `json:"bytes"`
-	Known string      `json:"known"`
-	From  boot.Source `json:"from"`
-}
-
-func costDocument(c forecast.Cost) *costJSON {
-	if !c.Known() {
-		return nil
-	}
-	const measured = "measured"
-	d := &costJSON{Grade: c.Grade, Seen: c.Seen, Of: c.Of}
-	if c.Replayed {
-		s := c.Wait.Saving
-		d.Wait = &waitCostJSON{
-			s.Median.Seconds(), s.Low.Seconds(), s.High.Seconds(), "forecast", c.Wait.AtLeast,
-			c.Wait.Shows,
-		}
-	}
-	if c.CPU.Known {
-		d.CPU = &secondsJSON{c.CPU.Value.Seconds(), measured, c.CPU.From}
-	}
-	if c.DiskRead.Known {
-		d.DiskRead = &bytesJSON{c.DiskRead.Bytes, measured, c.DiskRead.From}
-	}
-	if c.Memory.Known {
-		d.Memory = &bytesJSON{c.Memory.Bytes, measured, c.Memory.From}
-	}
-	return d
+// simulated reports whether any boot behind the forecasts is a simulator's.
+func (l *look) simulated() bool {
+	return slices.ContainsFunc(l.replays, func(r *forecast.Replay) bool { return r.Boot.Simulated })
 }

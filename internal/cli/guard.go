@@ -16,6 +16,7 @@ import (
 	"calmdawn/internal/core/change"
 	core "calmdawn/internal/core/guard"
 	"calmdawn/internal/core/item"
+	"calmdawn/internal/document"
 	"calmdawn/internal/guard"
 	"calmdawn/internal/ledger"
 	"calmdawn/internal/machine"
@@ -152,20 +153,13 @@ func (a *app) guardStatus() error {
 		return err
 	}
 	if a.json {
-		return a.writeJSON(struct {
-			Format  string  `json:"format"`
-			On      bool    `json:"on"`
-			Changes []int64 `json:"changes"`
-			Boots   int     `json:"boots"`
-			Acted   bool    `json:"acted"`
-			Trouble string  `json:"trouble,omitempty"`
-		}{
-			"calmdawn.guard/1",
-			w.on(),
-			append([]int64{}, w.guarded...),
-			len(w.state.Boots),
-			w.state.Acted,
-			w.state.Trouble,
+		return a.writeJSON(document.Guard{
+			Format:  "calmdawn.guard/1",
+			On:      w.on(),
+			Changes: append([]int64{}, w.guarded...),
+			Boots:   len(w.state.Boots),
+			Acted:   w.state.Acted,
+			Trouble: w.state.Trouble,
 		})
 	}
 	s := a.screen()

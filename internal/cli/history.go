@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"calmdawn/internal/core/change"
+	"calmdawn/internal/document"
 	"calmdawn/internal/render"
 )
 
@@ -29,16 +30,7 @@ func (a *app) history() error {
 	}
 	defer r.Close()
 	if a.json {
-		document := struct {
-			Format  string       `json:"format"`
-			Changes []changeJSON `json:"changes"`
-		}{Format: "calmdawn.history/1", Changes: []changeJSON{}}
-		for _, c := range changes {
-			d := changeDocument(c)
-			d.Format = ""
-			document.Changes = append(document.Changes, d)
-		}
-		return a.writeJSON(document)
+		return a.writeJSON(document.NewHistory(changes))
 	}
 	s := a.screen()
 	if len(changes) == 0 {

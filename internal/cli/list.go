@@ -13,6 +13,7 @@ import (
 
 	"calmdawn/internal/casebook"
 	"calmdawn/internal/core/item"
+	"calmdawn/internal/document"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/render"
 )
@@ -260,7 +261,7 @@ in turn once they run.`,
 
 // saveSurvey keeps the whole survey in the casebook.
 func (a *app) saveSurvey(l *look) error {
-	document, err := json.Marshal(listDocument(l, l.Items, 0))
+	text, err := json.Marshal(document.NewList(l.Survey, l.Items, 0, l.changes, l.facts))
 	if err != nil {
 		return err
 	}
@@ -272,7 +273,7 @@ func (a *app) saveSurvey(l *look) error {
 		return err
 	}
 	defer book.Close()
-	n, err := book.AddSurvey(a.now(), document)
+	n, err := book.AddSurvey(a.now(), text)
 	if err == nil {
 		fmt.Fprintf(a.Err, "Kept as survey %d in %s.\n", n, book.Where)
 	}
@@ -311,7 +312,8 @@ func (a *app) list(l *look, f listing) error {
 	}
 	switch {
 	case a.json:
-		return a.writeJSON(listDocument(l, shown, len(folded)+len(roots)))
+		rest := len(folded) + len(roots)
+		return a.writeJSON(document.NewList(l.Survey, shown, rest, l.changes, l.facts))
 	case f.csv:
 		return a.listCSV(l, shown)
 	}
@@ -562,135 +564,10 @@ func (a *app) unread(s *render.Screen, places []item.Unread) {
 	}
 }
 
-type listJSON struct {
-	Format  string        `json:"format"`
-	Machine string        `json:"machine,omitempty"`
-	OS      string        `json:"os,omitempty"`
-	Items   []itemJSON    `json:"items"`
-	Folded  int           `json:"folded"`
-	Unread  []item.Unread `json:"unread"`
-	// Unsettled is what an interrupted change left in between.
-	Unsettled []unsettledJSON `json:"unsettled"`
-}
-
-type itemJSON struct {
-	ID         string     `json:"id"`
-	Kind       item.Kind  `json:"kind"`
-	Native     string     `json:"native"`
-	Title      string     `json:"title"`
-	Owner      string     `json:"owner"`
-	When       item.When  `json:"when"`
-	State      item.State `json:"state"`
-	Why        string     `json:"why,omitempty"`
-	Because    []string   `json:"because"`
-	NeededBy   []string   `json:"needed_by"`
-	Starters   []string   `json:"starters"`
-	Conditions []string   `json:"conditions"`
-	Command    string     `json:"command,omitempty"`
-	Program    string     `json:"program,omitempty"`
-	File       string     `json:"file"`
-	Package    string     `json:"package,omitempty"`
-	Maker      string     `json:"maker,omitempty"`
-	System     bool       `json:"system"`
-	OwnTime    *ownJSON   `json:"own_time,omitempty"`
-	Cost       *costJSON  `json:"cost,omitempty"`
-	Now        *nowJSON   `json:"now,omitempty"`
-	Fires      string     `json:"fires,omitempty"`
-	Confidence string     `json:"confidence,omitempty"`
-	Version    string     `json:"version,omitempty"`
-	Section    string     `json:"section,omitempty"`
-	Summary    string     `json:"summary,omitempty"`
-	Installed  string     `json:"installed,omitempty"`
-	Leftover   bool       `json:"leftover,omitempty"`
-	Role       string     `json:"role"`
-	Advice     string     `json:"advice"`
-	Reason     string     `json:"reason,omitempty"`
-	Note       string     `json:"note,omitempty"`
-	Protected  string     `json:"protected,omitempty"`
-}
-
-// ownJSON is an item's own time: seconds, and how it is known.
-type ownJSON struct {
-	Median    float64 `json:"median"`
-	Boots     int     `json:"boots"`
-	Of        int     `json:"of"`
-	Source    string  `json:"source"`
-	Simulated bool    `json:"simulated"`
-}
-
-// nowJSON is what an item uses at this moment: the share of one processor, and
-// bytes of memory.
-type nowJSON struct {
-	CPU    float64 `json:"cpu"`
-	Memory int64   `json:"memory"`
-}
-
-func (l *look) documentOf(it item.Item) itemJSON {
-	list := func(s []string) []string { return append([]string{}, s...) } // [] rather than null
-	var own *ownJSON
-	if t, ok := l.ownTime(it); ok {
-		own = &ownJSON{t.Median.Seconds(), t.Boots, t.Of, "journal", t.Simulated}
-	}
-	var now *nowJSON
-	if p, ok := l.present(it); ok {
-		now = &nowJSON{p.CPU, p.Memory}
-	}
-	confidence, installed := "", ""
-	if it.Unsure {
-		confidence = "low"
-	}
-	if !it.Installed.IsZero() {
-		installed = it.Installed.UTC().Format(time.RFC3339)
-	}
-	return itemJSON{
-		ID:         it.ID,
-		Kind:       it.Kind,
-		Native:     it.Native,
-		Title:      it.Title,
-		Owner:      it.Owner,
-		When:       it.When,
-		State:      it.State,
-		Why:        it.Why,
-		Because:    list(it.Because),
-		NeededBy:   list(it.NeededBy),
-		Starters:   list(it.Starters),
-		Conditions: list(it.Conditions),
-		Command:    it.Command,
-		Program:    it.Program,
-		File:       it.File,
-		Package:    it.Package,
-		Maker:      it.Maker,
-		System:     it.System,
-		OwnTime:    own,
-		Cost:       costDocument(l.costs[it.ID]),
-		Now:        now,
-		Fires:      it.Fires,
-		Confidence: confidence,
-		Version:    it.Version,
-		Section:    it.Section,
-		Summary:    it.Summary,
-		Installed:  installed,
-		Leftover:   it.Leftover,
-		Role:       it.Role,
-		Advice:     string(it.Advice),
-		Reason:     it.Reason,
-		Note:       it.Note,
-		Protected:  it.Protected,
-	}
-}
-
-func listDocument(l *look, items []item.Item, folded int) listJSON {
-	d := listJSON{
-		Format:    "calmdawn.list/1",
-		Machine:   l.Host,
-		OS:        l.OS,
-		Items:     []itemJSON{},
-		Folded:    folded,
-		Unread:    append([]item.Unread{}, l.Unread...),
-		Unsettled: unsettledDocument(l.changes),
-	}
-	for _, it := range items {
-		d.Items = append(d.Items, l.documentOf(it))
-	}
-	return d
+// facts is what is known of an item besides the survey.
+func (l *look) facts(it item.Item) document.Facts {
+	f := document.Facts{Cost: l.costs[it.ID]}
+	f.Own, _ = l.ownTime(it)
+	f.Present, f.Running = l.present(it)
+	return f
 }

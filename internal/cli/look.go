@@ -264,9 +264,9 @@ func (l *look) readPresent() error {
 // present is what an item uses at this moment; false for one that does not run,
 // or was not looked at. A program without a unit of its own is known by its
 // path.
-func (l *look) present(it item.Item) (activity.Present, bool) {
+func (l *look) present(it item.Item) (boot.Present, bool) {
 	if l.now == nil {
-		return activity.Present{}, false
+		return boot.Present{}, false
 	}
 	if key, ok := l.Key(it); ok {
 		if p, ok := l.now.Units[key]; ok {
@@ -279,12 +279,12 @@ func (l *look) present(it item.Item) (activity.Present, bool) {
 		}
 	}
 	if it.Kind != item.Program || it.Program == "" {
-		return activity.Present{}, false
+		return boot.Present{}, false
 	}
-	sum, runs := activity.Present{}, false
+	sum, runs := boot.Present{}, false
 	for k, p := range l.now.Programs {
 		if k.Program == it.Program && k.Owner != "" && (it.Owner == "" || it.Owner == k.Owner) {
-			sum, runs = activity.Present{CPU: sum.CPU + p.CPU, Memory: sum.Memory + p.Memory}, true
+			sum, runs = boot.Present{CPU: sum.CPU + p.CPU, Memory: sum.Memory + p.Memory}, true
 		}
 	}
 	return sum, runs

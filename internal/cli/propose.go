@@ -15,6 +15,7 @@ import (
 	"calmdawn/internal/core/forecast"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/core/proposal"
+	"calmdawn/internal/document"
 	"calmdawn/internal/ownfile"
 	"calmdawn/internal/render"
 )
@@ -259,12 +260,6 @@ func (l *look) resolve(p proposal.Proposal, next bool) (all []resolved, missing 
 	return all, missing
 }
 
-type applyJSON struct {
-	Format  string       `json:"format"`
-	Changes []changeJSON `json:"changes"`
-	Missing []string     `json:"missing"`
-}
-
 func (a *app) apply(file string, v applyView) error {
 	text, err := readProposal(file)
 	if err != nil {
@@ -313,10 +308,10 @@ func (a *app) planApply(d *desk, file string, p proposal.Proposal, v applyView) 
 		}
 	}
 	s := a.screen()
-	document := applyJSON{Format: "calmdawn.apply/1", Changes: []changeJSON{}, Missing: []string{}}
+	applied := document.NewApply()
 	for _, r := range all {
 		if !r.here {
-			document.Missing = append(document.Missing, r.ID)
+			applied.Missing = append(applied.Missing, r.ID)
 		}
 	}
 	show := func() {
@@ -328,7 +323,7 @@ func (a *app) planApply(d *desk, file string, p proposal.Proposal, v applyView) 
 	}
 	finish := func() error {
 		if a.json {
-			if err := a.writeJSON(document); err != nil {
+			if err := a.writeJSON(applied); err != nil {
 				return err
 			}
 		}
@@ -352,9 +347,7 @@ func (a *app) planApply(d *desk, file string, p proposal.Proposal, v applyView) 
 			Proposal: fmt.Sprintf("%s %s", p.Machine, p.Made.UTC().Format(time.RFC3339)),
 		}, v.guard)
 		for _, c := range done {
-			j := changeDocument(c)
-			j.Format = ""
-			document.Changes = append(document.Changes, j)
+			applied.Add(c)
 		}
 		if err != nil {
 			return fmt.Errorf("%w\n%s carried out before it, and stand; %s lists them", err,
@@ -365,8 +358,8 @@ func (a *app) planApply(d *desk, file string, p proposal.Proposal, v applyView) 
 			return finish()
 		}
 		s.Line("")
-		s.Say(render.Good, "Done, as %s: restart the machine when it suits, then %s.", names(done),
-			a.call("compare"))
+		s.Say(render.Good, "Done, as %s: restart the machine when it suits, then %s.",
+			change.Names(done), a.call("compare"))
 		s.Line("To take back what was done: %s", a.call("undo "+inWords(done)))
 		return finish()
 	}

@@ -16,6 +16,7 @@ import (
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/item"
+	"calmdawn/internal/document"
 	"calmdawn/internal/ledger"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/recorder"
@@ -173,17 +174,16 @@ func (a *app) recorderStatus() error {
 	state := recorder.StateOf(r)
 	recorded, wrong := a.recordedBoots(r, 0)
 	if a.json {
-		document := struct {
-			Format    string `json:"format"`
-			Installed bool   `json:"installed"`
-			Armed     bool   `json:"armed"`
-			Boots     int    `json:"boots"`
-			Last      string `json:"last,omitempty"`
-		}{"calmdawn.recorder/1", state.Installed, state.Armed, len(recorded), ""}
-		if n := len(recorded); n > 0 {
-			document.Last = recorded[n-1].ID
+		d := document.Recorder{
+			Format:    "calmdawn.recorder/1",
+			Installed: state.Installed,
+			Armed:     state.Armed,
+			Boots:     len(recorded),
 		}
-		return errors.Join(a.writeJSON(document), wrong)
+		if n := len(recorded); n > 0 {
+			d.Last = recorded[n-1].ID
+		}
+		return errors.Join(a.writeJSON(d), wrong)
 	}
 	s := a.screen()
 	switch {

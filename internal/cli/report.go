@@ -14,10 +14,11 @@ import (
 	"github.com/spf13/cobra"
 
 	"calmdawn/internal/core/boot"
-	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/compare"
 	"calmdawn/internal/core/item"
+	"calmdawn/internal/core/job"
 	"calmdawn/internal/core/timeline"
+	"calmdawn/internal/document"
 	"calmdawn/internal/ownfile"
 	"calmdawn/internal/render"
 )
@@ -130,7 +131,7 @@ func (a *app) report(v reportView) error {
 		return err
 	}
 	if a.json {
-		return a.writeJSON(a.reportDocument(t))
+		return a.writeJSON(t.document())
 	}
 	s := a.screen()
 	if v.pictures != "" {
@@ -142,7 +143,7 @@ func (a *app) report(v reportView) error {
 		if form == ".json" {
 			enc := json.NewEncoder(w)
 			enc.SetIndent("", "  ")
-			return enc.Encode(a.reportDocument(t))
+			return enc.Encode(t.document())
 		}
 		r, err := a.reportPage(t)
 		if err != nil {
@@ -174,7 +175,7 @@ func (a *app) tell(l *look, v reportView) (*told, error) {
 		}
 	}
 	if len(words) == 0 && v.with == "" {
-		t.c, t.compared = sinceLastChange(t.boots, l.changes, v.measure)
+		t.c, t.compared = sinceLast(t.boots, l.changes, v.measure)
 	} else {
 		var err error
 		if t.c, err = a.chosen(l, t.boots, v.compareView, words); err != nil {
@@ -202,16 +203,16 @@ func (a *app) tell(l *look, v reportView) (*told, error) {
 func (t *told) plot(m compare.Measure) {
 	place := map[string]render.Place{}
 	for side, boots := range map[render.Place][]boot.Boot{
-		render.Before:  t.c.sides.Before,
-		render.After:   t.c.sides.After,
-		render.LeftOut: t.c.sides.LeftOut,
+		render.Before:  t.c.Sides.Before,
+		render.After:   t.c.Sides.After,
+		render.LeftOut: t.c.Sides.LeftOut,
 	} {
 		for _, b := range boots {
 			place[b.ID] = side
 		}
 	}
 	all := slices.Clone(t.boots)
-	for _, b := range slices.Concat(t.c.sides.Before, t.c.sides.LeftOut) { // of another casebook
+	for _, b := range slices.Concat(t.c.Sides.Before, t.c.Sides.LeftOut) { // of another casebook
 		if !slices.ContainsFunc(all, func(o boot.Boot) bool { return o.ID == b.ID }) {
 			all = append(all, b)
 		}
@@ -231,13 +232,13 @@ func (t *told) plot(m compare.Measure) {
 			})
 		}
 	}
-	for _, ch := range carriedOut(t.look.changes) {
+	for _, ch := range job.CarriedOut(t.look.changes) {
 		t.points.Changes = append(t.points.Changes, render.Moment{
 			At:   ch.MadeAt,
 			Name: fmt.Sprintf("change %d", ch.ID),
 		})
 	}
-	r := t.c.main // medians are 0 where a side has no boots
+	r := t.c.Main // medians are 0 where a side has no boots
 	t.points.Before, t.points.After = r.Before.Median, r.After.Median
 	if r.Bounded {
 		t.points.Low, t.points.High = max(1, r.Before.Median+r.Low), r.Before.Median+r.High
@@ -257,14 +258,14 @@ func (t *told) pair() {
 		boots  []boot.Boot
 		median time.Duration
 	}{
-		{"Before", t.c.sides.Before, t.c.main.Before.Median},
-		{"After", t.c.sides.After, t.c.main.After.Median},
+		{"Before", t.c.Sides.Before, t.c.Main.Before.Median},
+		{"After", t.c.Sides.After, t.c.Main.After.Median},
 	} {
 		if len(side.boots) == 0 {
 			continue
 		}
 		off := func(b boot.Boot) time.Duration {
-			n, ok := t.c.on.Of(b)
+			n, ok := t.c.On.Of(b)
 			if !ok {
 				return time.Duration(1<<62 - 1)
 			}
@@ -315,13 +316,13 @@ func (t *told) answer() string {
 		return t.look.outlook()
 	}
 	c, how := t.c, map[compare.Verdict]string{compare.Faster: "sooner", compare.Slower: "later"}
-	word := how[c.main.Verdict]
+	word := how[c.Main.Verdict]
 	if word == "" {
 		return c.answer()
 	}
 	return fmt.Sprintf("%s is %s %s %s than before: after %s instead of %s.", t.look.machineName(),
-		c.on.Name, render.Duration(c.main.Estimate.Abs()), word,
-		render.Duration(c.main.After.Median), render.Duration(c.main.Before.Median))
+		c.On.Name, render.Duration(c.Main.Estimate.Abs()), word,
+		render.Duration(c.Main.After.Median), render.Duration(c.Main.Before.Median))
 }
 
 func (a *app) reportPage(t *told) (render.Report, error) {
@@ -344,7 +345,7 @@ func (a *app) reportPage(t *told) (render.Report, error) {
 		if answer := t.c.answer(); answer != r.Answer {
 			r.Remarks = append(r.Remarks, answer)
 		}
-		if f := t.c.forecast(); f != nil {
+		if f := t.c.Forecast(); f != nil {
 			r.Remarks = append(r.Remarks, forecastLine(*f)+t.c.forecastKept())
 		}
 	}
@@ -414,12 +415,12 @@ func (t *told) figures() render.Section {
 		Heads: []string{"Median of", "Before", "from … to", "After", "from … to", "Shift"},
 		Right: []bool{false, true, true, true, true, true},
 	}
-	for _, m := range t.c.measures() {
+	for _, m := range t.c.Measures() {
 		show := render.Seconds
 		if m.Bytes {
 			show = func(d time.Duration) string { return render.Bytes(int64(d)) }
 		}
-		row := []render.Entry{{Text: m.Name, Strong: m.Name == t.c.on.Name}}
+		row := []render.Entry{{Text: m.Name, Strong: m.Name == t.c.On.Name}}
 		for _, side := range []compare.Side[time.Duration]{m.Before, m.After} {
 			if side.N == 0 {
 				row = append(row, render.Texts("", "")...)
@@ -432,14 +433,14 @@ func (t *told) figures() render.Section {
 		}
 		moved := ""
 		if m.Before.N > 0 && m.After.N > 0 {
-			moved = m.signed(m.Estimate)
+			moved = signedBy(m, m.Estimate)
 		}
 		sheet.Rows = append(sheet.Rows, append(row, render.Entry{
 			Text:   moved,
-			Strong: m.Name == t.c.on.Name,
+			Strong: m.Name == t.c.On.Name,
 		}))
 	}
-	r := t.c.main
+	r := t.c.Main
 	return render.Section{
 		Title: "Before and after",
 		Text: fmt.Sprintf("%s before, %s after.", count(r.Before.N, "boot", "boots"),
@@ -451,7 +452,7 @@ func (t *told) figures() render.Section {
 // reasons is the table of what the difference consists of; nil where nothing is
 // known of it.
 func (t *told) reasons() *render.Sheet {
-	w := t.c.why
+	w := t.c.Why
 	if len(w.Reasons) == 0 {
 		return nil
 	}
@@ -547,8 +548,8 @@ func (t *told) tellMachine(add func(render.Section)) {
 		row(c.Name, c.Value, c.Why, c.Bad)
 	}
 	text := "As it is now."
-	if len(t.c.changed) > 0 {
-		text += " Different between before and after: " + strings.Join(t.c.changed, "; ") + "."
+	if len(t.c.Different) > 0 {
+		text += " Different between before and after: " + strings.Join(t.c.Different, "; ") + "."
 	}
 	add(render.Section{Title: "The machine", Text: text, Table: sheet})
 }
@@ -557,16 +558,16 @@ func (t *told) tellMachine(add func(render.Section)) {
 func (t *told) method() string {
 	text := "Ready counts from the start of the kernel until the machine has reached its goal; " +
 		"firmware and loader stand beside it. "
-	if t.compared && t.c.main.Before.N > 0 && t.c.main.After.N > 0 {
+	if t.compared && t.c.Main.Before.N > 0 && t.c.Main.After.N > 0 {
 		text += fmt.Sprintf("The shift is the median of all differences between a boot after and "+
 			"one before (Hodges and Lehmann); the verdict asks for 95 %% confidence by the exact "+
 			"rank test of Mann and Whitney. %s before and %s after were used. ",
-			count(t.c.main.Before.N, "boot", "boots"), count(t.c.main.After.N, "boot", "boots"))
+			count(t.c.Main.Before.N, "boot", "boots"), count(t.c.Main.After.N, "boot", "boots"))
 	}
-	if n := len(t.c.sides.LeftOut); n > 0 {
+	if n := len(t.c.Sides.LeftOut); n > 0 {
 		text += fmt.Sprintf("%s left out: ", count(n, "boot was", "boots were"))
 		var each []string
-		for _, b := range t.c.sides.LeftOut {
+		for _, b := range t.c.Sides.LeftOut {
 			each = append(each,
 				fmt.Sprintf("that of %s, since %s", day(b.Began), strings.Join(b.Odd, "; ")))
 		}
@@ -575,83 +576,17 @@ func (t *told) method() string {
 	return text + "What items would save is forecast by replaying recorded boots without them."
 }
 
-type reportJSON struct {
-	Format     string          `json:"format"`
-	Made       string          `json:"made"`
-	By         string          `json:"by,omitempty"`
-	Host       string          `json:"host"`
-	OS         string          `json:"os"`
-	Answer     string          `json:"answer"`
-	Simulated  bool            `json:"simulated"`
-	Comparison *compareJSON    `json:"comparison,omitempty"`
-	Changes    []changeJSON    `json:"changes"`
-	Left       []leftJSON      `json:"left"`
-	Conditions []conditionJSON `json:"conditions"`
-	Boots      []pointJSON     `json:"boots"`
-}
-
-type leftJSON struct {
-	ID     string      `json:"id"`
-	Title  string      `json:"title"`
-	Role   string      `json:"role,omitempty"`
-	Advice item.Advice `json:"advice"`
-	Reason string      `json:"reason,omitempty"`
-	Saves  *float64    `json:"saves,omitempty"`
-}
-
-type pointJSON struct {
-	ID    string   `json:"id"`
-	Began string   `json:"began"`
-	Ready *float64 `json:"ready,omitempty"`
-	Odd   []string `json:"odd"`
-}
-
-func (a *app) reportDocument(t *told) reportJSON {
-	d := reportJSON{
-		Format:     "calmdawn.report/1",
-		Made:       t.at.UTC().Format(time.RFC3339),
-		By:         t.by,
-		Host:       t.look.Host,
-		OS:         t.look.OS,
-		Answer:     t.answer(),
-		Changes:    []changeJSON{},
-		Left:       []leftJSON{},
-		Conditions: conditionsDocument(t.present),
-		Boots:      []pointJSON{},
-	}
+func (t *told) document() document.Report {
+	d := document.NewReport(t.look.Survey, t.at, t.by, t.answer())
 	if t.compared {
-		c := t.c.document()
+		c := document.NewComparison(t.c.Comparison)
 		d.Comparison = &c
 	}
-	for _, ch := range t.look.changes {
-		if ch.Status == change.Done {
-			j := changeDocument(ch)
-			j.Format = ""
-			d.Changes = append(d.Changes, j)
-		}
-	}
+	d.AddChanges(t.look.changes)
 	for _, it := range t.left {
-		j := leftJSON{
-			ID:     it.ID,
-			Title:  it.Title,
-			Role:   it.Role,
-			Advice: it.Advice,
-			Reason: cmp.Or(it.Protected, it.Reason),
-		}
-		if c := t.look.costs[it.ID]; c.Replayed && c.Wait.Shows {
-			saves := c.Wait.Saving.Median.Seconds()
-			j.Saves = &saves
-		}
-		d.Left = append(d.Left, j)
+		d.AddLeft(it, t.look.costs[it.ID])
 	}
-	for _, b := range t.boots {
-		d.Simulated = d.Simulated || b.Simulated
-		d.Boots = append(d.Boots, pointJSON{
-			b.ID,
-			b.Began.UTC().Format(time.RFC3339),
-			number(b.Ready),
-			append([]string{}, b.Odd...),
-		})
-	}
+	d.AddConditions(t.present)
+	d.AddBoots(t.boots)
 	return d
 }

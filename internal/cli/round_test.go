@@ -21,6 +21,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"calmdawn/internal/cli"
+	"calmdawn/internal/document/schematest"
 	"calmdawn/internal/testtree"
 )
 
@@ -892,81 +893,9 @@ func TestDocumentsFollowTheirSchemas(t *testing.T) {
 		if code != 0 {
 			t.Fatalf("%s: %s", c.words, errs)
 		}
-		text, err := os.ReadFile("../../docs/schema/" + c.schema + ".json")
-		if err != nil {
-			t.Fatal(err)
-		}
-		var schema map[string]any
-		var document any
-		if err := json.Unmarshal(text, &schema); err != nil {
-			t.Fatal(err)
-		}
-		if err := json.Unmarshal([]byte(out), &document); err != nil {
-			t.Fatal(err)
-		}
-		for _, wrong := range violations(schema, document, c.words) {
-			t.Error(wrong)
-		}
+		schematest.Check(t, c.schema, []byte(out))
 		if !strings.HasPrefix(out, "{\n  \"format\": \"calmdawn.") {
 			t.Errorf("%s is not named by its first field: %.40s", c.words, out)
 		}
 	}
-}
-
-// violations checks a document against the part of JSON Schema that our schemas
-// use.
-func violations(schema map[string]any, value any, at string) (wrong []string) {
-	say := func(format string, values ...any) {
-		wrong = append(wrong, at+": "+fmt.Sprintf(format, values...))
-	}
-	if c, ok := schema["const"]; ok && c != value {
-		say("%v is not %v", value, c)
-	}
-	if allowed, ok := schema["enum"].([]any); ok && !slices.Contains(allowed, value) {
-		say("%v is not among %v", value, allowed)
-	}
-	switch schema["type"] {
-	case "object":
-		object, ok := value.(map[string]any)
-		if !ok {
-			say("is no object")
-			return wrong
-		}
-		properties := schema["properties"].(map[string]any)
-		for key, v := range object {
-			if p, ok := properties[key].(map[string]any); ok {
-				wrong = append(wrong, violations(p, v, at+"."+key)...)
-			} else {
-				say("has %q, which the schema does not know", key)
-			}
-		}
-		required, _ := schema["required"].([]any)
-		for _, key := range required {
-			if _, ok := object[key.(string)]; !ok {
-				say("lacks %v", key)
-			}
-		}
-	case "array":
-		list, ok := value.([]any)
-		if !ok {
-			say("is no array")
-		}
-		for i, v := range list {
-			wrong = append(wrong,
-				violations(schema["items"].(map[string]any), v, fmt.Sprintf("%s[%d]", at, i))...)
-		}
-	case "string":
-		if _, ok := value.(string); !ok {
-			say("%v is no string", value)
-		}
-	case "integer", "number":
-		if n, ok := value.(float64); !ok || schema["type"] == "integer" && n != float64(int64(n)) {
-			say("%v is no %s", value, schema["type"])
-		}
-	case "boolean":
-		if _, ok := value.(bool); !ok {
-			say("%v is no boolean", value)
-		}
-	}
-	return wrong
 }

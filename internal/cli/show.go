@@ -8,6 +8,7 @@ import (
 
 	"calmdawn/internal/core/advice"
 	"calmdawn/internal/core/item"
+	"calmdawn/internal/document"
 	"calmdawn/internal/render"
 )
 
@@ -38,10 +39,7 @@ func (a *app) showCommand() *cobra.Command {
 				return err
 			}
 			if a.json {
-				return a.writeJSON(struct {
-					Format string   `json:"format"`
-					Item   itemJSON `json:"item"`
-				}{"calmdawn.item/1", l.documentOf(picked[0])})
+				return a.writeJSON(document.NewPage(picked[0], l.facts(picked[0])))
 			}
 			a.show(l, picked[0])
 			return nil

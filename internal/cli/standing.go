@@ -7,6 +7,7 @@ import (
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/compare"
 	"calmdawn/internal/core/item"
+	"calmdawn/internal/core/job"
 	"calmdawn/internal/ledger"
 	"calmdawn/internal/render"
 )
@@ -54,7 +55,7 @@ func (a *app) standing() error {
 			inForce++
 		}
 	}
-	for _, c := range feltBy(l.boots, l.changes) {
+	for _, c := range job.FeltBy(l.boots, l.changes) {
 		if c.Status == change.Done && c.TakesEffect() == change.NextBoot &&
 			(len(l.boots) == 0 || l.boots[len(l.boots)-1].Began.Before(c.MadeAt)) {
 			waiting++
@@ -88,7 +89,7 @@ func (a *app) standing() error {
 		s.Say(render.Warn, "  A change is on trial, and this computer's clock is before it was "+
 			"made; set it right.")
 	}
-	c, compared := sinceLastChange(l.boots, l.changes, compare.Measures[0])
+	c, compared := sinceLast(l.boots, l.changes, compare.Measures[0])
 	if compared && len(l.boots) > 0 {
 		s.Wrap(2, "  %s", c.answer())
 	}
@@ -104,9 +105,9 @@ func (a *app) standing() error {
 	case waiting > 0:
 		s.Line("%s waiting for a restart.", count(waiting, "change is", "changes are"))
 		s.Line("Next: restart the machine, then %s", a.call("compare"))
-	case compared && c.main.Missing > 0:
+	case compared && c.Main.Missing > 0:
 		s.Line("Next: restart the machine %s, then %s",
-			count(c.main.Missing, "more time", "more times"), a.call("compare"))
+			count(c.Main.Missing, "more time", "more times"), a.call("compare"))
 	case compared:
 		s.Line("Next: see what the change did, with %s; or look for more, with %s",
 			a.call("compare"), a.call("list"))

@@ -9,6 +9,7 @@ import (
 
 	"calmdawn/internal/casebook"
 	"calmdawn/internal/core/change"
+	"calmdawn/internal/document"
 	"calmdawn/internal/render"
 )
 
@@ -123,13 +124,6 @@ func (a *app) onTrial(changes []change.Change) (all []change.Change, due, off in
 	return all, due, off
 }
 
-type trialJSON struct {
-	Change int64        `json:"change"`
-	Until  string       `json:"until"`
-	State  change.Trial `json:"state"`
-	Days   int          `json:"days_left"`
-}
-
 func (a *app) trials() error {
 	r, changes, err := a.openChanges()
 	if err != nil {
@@ -138,15 +132,7 @@ func (a *app) trials() error {
 	defer r.Close()
 	all, due, off := a.onTrial(changes)
 	if a.json {
-		d := struct {
-			Format string      `json:"format"`
-			Trials []trialJSON `json:"trials"`
-		}{"calmdawn.trial/1", []trialJSON{}}
-		for _, c := range all {
-			state, days := c.TrialAt(a.now())
-			d.Trials = append(d.Trials, trialJSON{c.ID, c.Terms.Until, state, days})
-		}
-		return a.writeJSON(d)
+		return a.writeJSON(document.NewTrials(all, a.now()))
 	}
 	s := a.screen()
 	if len(all) == 0 {

@@ -16,6 +16,7 @@ import (
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/forecast"
 	"calmdawn/internal/core/item"
+	"calmdawn/internal/document"
 	"calmdawn/internal/linux/manager"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/render"
@@ -181,7 +182,7 @@ func (a *app) planTurn(d *desk, w wish) (plan, error) {
 			s.Line("Nothing to do: %s already %s.", count(len(picked), "the item is", "the items "+
 				"are all"), w.already)
 			if a.json {
-				return a.writeJSON(changeDocument(c))
+				return a.writeJSON(document.NewChange(c))
 			}
 			return nil
 		}}, nil
@@ -529,80 +530,3 @@ func whoami() string {
 
 // day shows an instant the way people date things, in the local time zone.
 func day(t time.Time) string { return t.Local().Format("2 Jan 2006, 15:04") }
-
-type changeJSON struct {
-	Format      string          `json:"format,omitempty"`
-	Change      int64           `json:"change,omitempty"`
-	Verb        change.Verb     `json:"verb"`
-	Status      change.Status   `json:"status,omitempty"`
-	MadeAt      string          `json:"made_at"`
-	MadeBy      string          `json:"made_by"`
-	Items       []change.Target `json:"items"`
-	Edits       []editJSON      `json:"edits"`
-	TakesEffect change.Effect   `json:"takes_effect"`
-	Forecast    *savingJSON     `json:"forecast,omitempty"`
-	Undoes      int64           `json:"undoes,omitempty"`
-	UndoneBy    int64           `json:"undone_by,omitempty"`
-	Proposal    string          `json:"proposal,omitempty"`
-	TrialUntil  string          `json:"trial_until,omitempty"`
-	Outcome     *float64        `json:"outcome,omitempty"`
-	SettledAt   string          `json:"settled_at,omitempty"`
-	Left        []string        `json:"left,omitempty"`
-	Unsettled   []unsettledJSON `json:"unsettled,omitempty"`
-}
-
-type editJSON struct {
-	Path   string   `json:"path"`
-	Before nodeJSON `json:"before"`
-	After  nodeJSON `json:"after"`
-}
-
-type nodeJSON struct {
-	Kind   change.NodeKind `json:"kind"`
-	Target string          `json:"target,omitempty"`
-	Size   *int            `json:"size,omitempty"`
-	Mode   string          `json:"mode,omitempty"`
-}
-
-func nodeDocument(n change.Node) nodeJSON {
-	d := nodeJSON{Kind: n.Kind, Target: n.Target}
-	if n.Kind == change.File {
-		size := len(n.Data)
-		d.Size, d.Mode = &size, fmt.Sprintf("%04o", n.Mode)
-	}
-	return d
-}
-
-func changeDocument(c change.Change) changeJSON {
-	d := changeJSON{
-		Format:      "calmdawn.change/1",
-		Change:      c.ID,
-		Verb:        c.Verb,
-		Status:      c.Status,
-		MadeAt:      c.MadeAt.UTC().Format(time.RFC3339),
-		MadeBy:      c.MadeBy,
-		Items:       append([]change.Target{}, c.Targets...),
-		Edits:       []editJSON{},
-		TakesEffect: c.TakesEffect(),
-		Undoes:      c.Undoes,
-		UndoneBy:    c.UndoneBy,
-	}
-	if f := c.Forecast; f != nil {
-		d.Forecast = &savingJSON{f.Saving.Seconds(), f.Low.Seconds(), f.High.Seconds()}
-	}
-	d.Proposal, d.TrialUntil = c.Terms.Proposal, c.Terms.Until
-	if c.Outcome != nil {
-		saved := c.Outcome.Saved.Seconds()
-		d.Outcome = &saved
-	}
-	if c.Settlement != nil {
-		d.SettledAt, d.Left = c.Settlement.At.UTC().Format(time.RFC3339), c.Settlement.Left
-	}
-	if c.Status == change.Planned {
-		d.Unsettled = unsettledDocument([]change.Change{c})
-	}
-	for _, e := range c.Edits {
-		d.Edits = append(d.Edits, editJSON{e.Path, nodeDocument(e.Before), nodeDocument(e.After)})
-	}
-	return d
-}

@@ -12,6 +12,12 @@ import (
 	"time"
 )
 
+// Present is what something uses at this moment.
+type Present struct {
+	CPU    float64 // share of one processor, over the time that was looked at
+	Memory int64   // resident, bytes; what processes share is counted for each
+}
+
 // A Source is where a figure is from.
 type Source string
 

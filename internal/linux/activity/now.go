@@ -9,17 +9,11 @@ import (
 	"calmdawn/internal/core/boot"
 )
 
-// A Present is what something uses at this moment.
-type Present struct {
-	CPU    float64 // share of one processor, over the time that was looked at
-	Memory int64   // resident, bytes; what processes share is counted for each
-}
-
 // Now is what runs at this moment, by unit, and by program for what has no unit
 // of its own.
 type Now struct {
-	Units    map[boot.Key]Present
-	Programs map[ProgramKey]Present
+	Units    map[boot.Key]boot.Present
+	Programs map[ProgramKey]boot.Present
 }
 
 // A ProgramKey names the processes of one program and one user. Program is the
@@ -28,7 +22,7 @@ type ProgramKey struct{ Program, Owner string }
 
 // Look watches the running machine for a while. owners maps user ids to names.
 func Look(procFolder string, during time.Duration, owners map[int]string) Now {
-	now := Now{Units: map[boot.Key]Present{}, Programs: map[ProgramKey]Present{}}
+	now := Now{Units: map[boot.Key]boot.Present{}, Programs: map[ProgramKey]boot.Present{}}
 	p := FollowProcesses(procFolder, func(string) bool { return false })
 	defer p.Close()
 	p.Sample(0)
@@ -46,17 +40,18 @@ func Look(procFolder string, during time.Duration, owners map[int]string) Now {
 			used = process.CPU()
 		}
 		share := float64(process.CPU()-used) / float64(passed)
+		with := func(others boot.Present) boot.Present {
+			return boot.Present{CPU: others.CPU + share, Memory: others.Memory + process.Memory}
+		}
 		key, uid := unitOf(process.Group)
 		key.Owner = owners[uid]
 		if key.Native != "" {
-			u := now.Units[key]
-			now.Units[key] = Present{u.CPU + share, u.Memory + process.Memory}
+			now.Units[key] = with(now.Units[key])
 		}
 		_, session := sessionOf(process.Group)
 		for _, word := range programWords(p.words(process.PID)) {
 			k := ProgramKey{word, owners[session]}
-			u := now.Programs[k]
-			now.Programs[k] = Present{u.CPU + share, u.Memory + process.Memory}
+			now.Programs[k] = with(now.Programs[k])
 		}
 	}
 	return now

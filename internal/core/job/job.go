@@ -1,0 +1,235 @@
+// Package job puts a machine's changes and its boots together: which boots lie
+// before and after which changes, how they differ, what the difference consists
+// of, and what became of what was forecast.
+package job
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"calmdawn/internal/core/boot"
+	"calmdawn/internal/core/change"
+	"calmdawn/internal/core/compare"
+)
+
+// A Comparison is two sides of boots, and what lies between them.
+type Comparison struct {
+	// Changes are those between the sides that count as one, oldest first; none
+	// where the sides were chosen otherwise.
+	Changes []change.Change
+	Whole   bool   // they are all that a proposal made
+	Between string // what lies between the sides, in words
+	Sides   compare.Sides
+	On      compare.Measure // what the verdict is on
+	Main    compare.Times
+	Steps   []Stage // the way from the first change to the last
+
+	// What [Comparison.Explain] finds.
+	Why       compare.Why
+	Different []string        // what else is different
+	Kept      []change.Change // those whose forecasts have an outcome
+}
+
+// A Stage is what the boots of a step of changes have to say.
+type Stage struct {
+	Changes []change.Change // none for the boots before all of them
+	Side    compare.Side[time.Duration]
+	Shift   compare.Times // since the step before
+}
+
+// SinceLast compares the boots around the last change; without a change
+// there is nothing to compare.
+func SinceLast(
+	boots []boot.Boot,
+	changes []change.Change,
+	on compare.Measure,
+) (Comparison, bool) {
+	done := FeltBy(boots, CarriedOut(changes))
+	steps := compare.Steps(boots, Instants(done))
+	if len(done) == 0 {
+		return Comparison{}, false
+	}
+	// The changes of one proposal count as one, though the machine may have
+	// been started between them.
+	first, end := len(steps)-1, steps[len(steps)-1].Last
+	for name := done[end].Terms.Proposal; name != "" && first > 1 &&
+		done[steps[first-1].Last].Terms.Proposal == name; {
+		first--
+	}
+	last := steps[len(steps)-1]
+	c := Comparison{
+		On: on,
+		Sides: compare.Sides{
+			Before:  steps[first-1].Boots,
+			After:   last.Boots,
+			LeftOut: slices.Concat(steps[first-1].LeftOut, last.LeftOut),
+		},
+	}
+	c.Changes = done[steps[first].First : end+1]
+	c.Between = "since " + change.Names(c.Changes)
+	if c.Whole = wholeProposal(CarriedOut(changes), c.Changes); c.Whole {
+		c.Between = "since the proposal (" + change.Names(c.Changes) + ")"
+	}
+	c.Measure()
+	for i, s := range steps {
+		one := Stage{Side: compare.Compare(on.Values(s.Boots), nil).Before}
+		if s.First >= 0 {
+			one.Changes = done[s.First : s.Last+1]
+			one.Shift = compare.Compare(on.Values(steps[i-1].Boots), on.Values(s.Boots))
+		}
+		c.Steps = append(c.Steps, one)
+	}
+	return c, true
+}
+
+// CarriedOut are the changes of what the machine launches that came to their
+// end.
+func CarriedOut(changes []change.Change) []change.Change {
+	var done []change.Change
+	for _, ch := range changes {
+		if ch.Status == change.Done && !ofRecorder(changes, ch) {
+			done = append(done, ch)
+		}
+	}
+	return done
+}
+
+// wholeProposal reports whether some changes are those that one proposal made,
+// all of them since the first and no others.
+func wholeProposal(all, some []change.Change) bool {
+	first := some[0]
+	other := func(ch change.Change) bool {
+		return ch.Terms.Proposal != first.Terms.Proposal || ch.ID < first.ID
+	}
+	return first.Terms.Proposal != "" && len(some) > 1 && !slices.ContainsFunc(some, other) &&
+		len(slices.DeleteFunc(slices.Clone(all), other)) == len(some)
+}
+
+// FeltBy leaves out the changes that were taken back before a boot could feel
+// them, and what took them back.
+func FeltBy(boots []boot.Boot, changes []change.Change) []change.Change {
+	at := map[int64]time.Time{}
+	for _, ch := range changes {
+		at[ch.ID] = ch.MadeAt
+	}
+	unfelt := func(made, undone time.Time) bool {
+		return !made.IsZero() && !undone.IsZero() &&
+			!slices.ContainsFunc(boots, func(b boot.Boot) bool {
+				return b.Began.After(made) && b.Began.Before(undone)
+			})
+	}
+	return slices.DeleteFunc(slices.Clone(changes), func(ch change.Change) bool {
+		if ch.Verb == change.Undo {
+			return unfelt(at[ch.Undoes], ch.MadeAt)
+		}
+		return unfelt(ch.MadeAt, at[ch.UndoneBy])
+	})
+}
+
+// Instants are when changes were made.
+func Instants(changes []change.Change) []time.Time {
+	var at []time.Time
+	for _, ch := range changes {
+		at = append(at, ch.MadeAt)
+	}
+	return at
+}
+
+// ofRecorder reports whether a change put the recorder in, or took it away:
+// the boots before and after it are of the same machine.
+func ofRecorder(changes []change.Change, c change.Change) bool {
+	return c.Verb == change.Record ||
+		c.Verb == change.Undo && slices.ContainsFunc(changes, func(o change.Change) bool {
+			return o.ID == c.Undoes && o.Verb == change.Record
+		})
+}
+
+// Measure compares the two sides by what the verdict is on.
+func (c *Comparison) Measure() {
+	c.Main = compare.Compare(c.On.Values(c.Sides.Before), c.On.Values(c.Sides.After))
+}
+
+// SameStep are the changes without a boot between them to which one belongs:
+// boots cannot tell them apart.
+func SameStep(steps []compare.Step, changes []change.Change, number string) []change.Change {
+	for _, s := range steps {
+		if s.First < 0 {
+			continue
+		}
+		all := changes[s.First : s.Last+1]
+		if slices.ContainsFunc(all, func(ch change.Change) bool {
+			return fmt.Sprint(ch.ID) == number
+		}) {
+			return all
+		}
+	}
+	return nil // there is none of that number
+}
+
+// Explain finds out what the difference consists of. Order gives boots the
+// order of their units where they do not know it; all are the machine's
+// changes, of whose forecasts some have an outcome.
+func (c *Comparison) Explain(order func([]boot.Boot) []boot.Boot, all []change.Change) {
+	if c.Main.Before.N == 0 || c.Main.After.N == 0 {
+		return
+	}
+	before, after := order(c.Sides.Before), order(c.Sides.After)
+	ready, _ := compare.MeasureOf("ready")
+	whole := compare.Compare(ready.Values(before), ready.Values(after)).Estimate
+	c.Why = compare.Explain(before, after, whole)
+	c.Different = compare.Changed(before, after)
+	for _, ch := range all {
+		if ch.Outcome != nil && ch.Judged() != nil &&
+			(len(c.Changes) == 0 || ch.ID != c.Changes[0].ID) {
+			c.Kept = append(c.Kept, ch)
+		}
+	}
+	if o, ok := c.Outcome(); ok {
+		ch := c.Changes[0]
+		ch.Outcome = &o
+		c.Kept = append(c.Kept, ch)
+	}
+}
+
+// Forecast is what was forecast when the change, or those of a proposal
+// together, were made; nil where nothing was, or other changes count as one.
+func (c Comparison) Forecast() *change.Forecast {
+	switch {
+	case len(c.Changes) == 1:
+		return c.Changes[0].Forecast
+	case c.Whole:
+		return c.Changes[0].Terms.Together
+	}
+	return nil
+}
+
+// Outcome is what became of the forecast; false where there is none, or too
+// little to tell.
+func (c Comparison) Outcome() (change.Outcome, bool) {
+	f := c.Forecast()
+	ready := compare.Compare(compare.Measures[0].Values(c.Sides.Before),
+		compare.Measures[0].Values(c.Sides.After))
+	if f == nil || ready.Before.N == 0 || ready.After.N == 0 {
+		return change.Outcome{}, false
+	}
+	return f.OutcomeOf(-ready.Estimate, ready.Before.N, ready.After.N), true
+}
+
+// A Measured is one figure of both sides.
+type Measured struct {
+	compare.Measure
+	compare.Times
+}
+
+// Measures are those figures that were measured in any boot of the two sides.
+func (c Comparison) Measures() []Measured {
+	var all []Measured
+	for _, m := range compare.Measures {
+		r := compare.Compare(m.Values(c.Sides.Before), m.Values(c.Sides.After))
+		if r.Before.N+r.After.N > 0 || m.Name == c.On.Name {
+			all = append(all, Measured{m, r})
+		}
+	}
+	return all
+}

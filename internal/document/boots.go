@@ -1,0 +1,131 @@
+package document
+
+import (
+	"time"
+
+	"calmdawn/internal/core/boot"
+	"calmdawn/internal/core/item"
+)
+
+// Boots is what boots prints.
+type Boots struct {
+	Format string        `json:"format"`
+	Boots  []Boot        `json:"boots"`
+	Unread []item.Unread `json:"unread"`
+}
+
+// A Boot is one recorded start; figures are in seconds and bytes.
+type Boot struct {
+	ID         string             `json:"id"`
+	Began      string             `json:"began"`
+	Phases     map[string]float64 `json:"phases"`
+	Ready      *float64           `json:"ready,omitempty"`
+	ReadyFrom  boot.Source        `json:"ready_from,omitempty"`
+	Settled    *Settled           `json:"settled,omitempty"`
+	Goal       string             `json:"goal,omitempty"`
+	Odd        []string           `json:"odd"`
+	Waits      []Wait             `json:"waits,omitempty"`
+	Simulated  bool               `json:"simulated"`
+	Sources    []boot.Source      `json:"sources"`
+	Kernel     string             `json:"kernel,omitempty"`
+	Processors int                `json:"processors,omitempty"`
+	Memory     int64              `json:"memory,omitempty"`
+	Conditions []Condition        `json:"conditions,omitempty"`
+	Spans      []Span             `json:"spans,omitempty"`
+}
+
+// Settled is how long after ready, and after a login, all was quiet.
+type Settled struct {
+	FromReady *float64 `json:"from_ready,omitempty"`
+	FromLogin *float64 `json:"from_login,omitempty"`
+}
+
+// A Wait is a stretch in which the machine waited for a person.
+type Wait struct {
+	For  string  `json:"for"`
+	At   float64 `json:"at"`
+	Took float64 `json:"took"`
+}
+
+// A Span is what one item did in a boot.
+type Span struct {
+	Native   string      `json:"native"`
+	Owner    string      `json:"owner,omitempty"`
+	Begin    *float64    `json:"begin,omitempty"`
+	End      *float64    `json:"end,omitempty"`
+	From     boot.Source `json:"from,omitempty"`
+	CPU      *float64    `json:"cpu,omitempty"`
+	CPUFrom  boot.Source `json:"cpu_from,omitempty"`
+	DiskRead *int64      `json:"disk_read,omitempty"`
+	Memory   *int64      `json:"memory,omitempty"`
+	Failed   bool        `json:"failed,omitempty"`
+	Skipped  bool        `json:"skipped,omitempty"`
+}
+
+// number is a figure in seconds, or nothing.
+func number(f boot.Figure) *float64 {
+	if !f.Known {
+		return nil
+	}
+	n := f.Value.Seconds()
+	return &n
+}
+
+func amount(a boot.Amount) *int64 {
+	if !a.Known {
+		return nil
+	}
+	return &a.Bytes
+}
+
+// NewBoots makes the document of boots, with the starts of their items where
+// spans is set.
+func NewBoots(boots []boot.Boot, unread []item.Unread, spans bool) Boots {
+	d := Boots{
+		Format: "calmdawn.boots/1",
+		Boots:  []Boot{},
+		Unread: append([]item.Unread{}, unread...),
+	}
+	for _, b := range boots {
+		j := Boot{
+			ID:         b.ID,
+			Began:      b.Began.UTC().Format(time.RFC3339Nano),
+			Phases:     map[string]float64{},
+			Ready:      number(b.Ready),
+			ReadyFrom:  b.Ready.From,
+			Goal:       b.Goal,
+			Odd:        append([]string{}, b.Odd...),
+			Simulated:  b.Simulated,
+			Sources:    append([]boot.Source{}, b.Sources...),
+			Kernel:     b.Kernel,
+			Processors: b.Processors,
+			Memory:     b.Memory,
+		}
+		if s := b.Settled; s.FromReady.Known || s.FromLogin.Known {
+			j.Settled = &Settled{number(s.FromReady), number(s.FromLogin)}
+		}
+		if len(b.Conditions) > 0 {
+			j.Conditions = newConditions(b.Conditions)
+		}
+		for _, p := range b.Phases {
+			j.Phases[p.Name] = p.Took.Seconds()
+		}
+		for _, w := range b.Waits {
+			j.Waits = append(j.Waits, Wait{w.What, w.At.Seconds(), w.Took.Seconds()})
+		}
+		for _, sp := range b.Spans {
+			if spans {
+				from := sp.End.From
+				if from == "" {
+					from = sp.Begin.From
+				}
+				j.Spans = append(j.Spans, Span{
+					sp.Native, sp.Owner, number(sp.Begin), number(sp.End), from, number(sp.CPU),
+					sp.CPU.From, amount(sp.DiskRead), amount(sp.Memory), sp.Failed, sp.Skipped,
+				})
+			}
+		}
+		d.Boots = append(d.Boots, j)
+	}
+	return d
+}

@@ -1,0 +1,141 @@
+package document
+
+import (
+	"calmdawn/internal/core/boot"
+	"calmdawn/internal/core/forecast"
+	"calmdawn/internal/core/item"
+)
+
+// A Forecast is what forecast prints; figures are in seconds.
+type Forecast struct {
+	Format      string         `json:"format"`
+	Ready       Ready          `json:"ready"`
+	Settled     *Saving        `json:"settled,omitempty"`
+	Items       []ForecastItem `json:"items"`
+	Boots       int            `json:"boots"`
+	ReplayError float64        `json:"replay_error"`
+	AtLeast     bool           `json:"at_least"`
+	Stays       []string       `json:"stays"`
+	Simulated   bool           `json:"simulated"`
+}
+
+// Ready is when the boot is ready, and would be.
+type Ready struct {
+	Now    float64 `json:"now"`
+	Then   float64 `json:"then"`
+	Saving Saving  `json:"saving"`
+}
+
+// A Saving is a saving with the range in which it is to be expected.
+type Saving struct {
+	Median float64 `json:"median"`
+	Low    float64 `json:"low"`
+	High   float64 `json:"high"`
+}
+
+// A ForecastItem is the forecast of one item alone.
+type ForecastItem struct {
+	ID     string  `json:"id"`
+	Now    float64 `json:"now"`
+	Then   float64 `json:"then"`
+	Saving Saving  `json:"saving"`
+	Shows  bool    `json:"measurable"`
+}
+
+func newSaving(s forecast.Saving) Saving {
+	return Saving{s.Median.Seconds(), s.Low.Seconds(), s.High.Seconds()}
+}
+
+// NewForecast makes the document of a forecast: of all items together, and of
+// each by itself.
+func NewForecast(
+	f forecast.Forecast,
+	items []item.Item,
+	each []forecast.Forecast,
+	simulated bool,
+) Forecast {
+	d := Forecast{
+		Format:      "calmdawn.forecast/1",
+		Ready:       Ready{f.Now.Seconds(), f.Then.Seconds(), newSaving(f.Saving)},
+		Items:       []ForecastItem{},
+		Boots:       f.Boots,
+		ReplayError: f.Error,
+		AtLeast:     f.AtLeast,
+		Simulated:   simulated,
+		Stays:       []string{},
+	}
+	if f.Quiet {
+		s := newSaving(f.Settled)
+		d.Settled = &s
+	}
+	for i, it := range items {
+		e := each[i]
+		d.Items = append(d.Items, ForecastItem{
+			it.ID, e.Now.Seconds(), e.Then.Seconds(), newSaving(e.Saving), e.Shows,
+		})
+	}
+	for _, key := range f.Stays {
+		d.Stays = append(d.Stays, key.Native)
+	}
+	return d
+}
+
+// Cost is what an item costs; each figure says how it is known.
+type Cost struct {
+	Grade    forecast.Grade `json:"grade"`
+	Wait     *WaitCost      `json:"wait,omitempty"`
+	CPU      *Seconds       `json:"cpu,omitempty"`
+	DiskRead *Bytes         `json:"disk_read,omitempty"`
+	Memory   *Bytes         `json:"memory,omitempty"`
+	Seen     int            `json:"seen"`
+	Of       int            `json:"of"`
+}
+
+// WaitCost is how much sooner the boot would be ready without an item.
+type WaitCost struct {
+	Seconds    float64 `json:"seconds"`
+	Low        float64 `json:"low"`
+	High       float64 `json:"high"`
+	Known      string  `json:"known"`
+	AtLeast    bool    `json:"at_least"`
+	Measurable bool    `json:"measurable"`
+}
+
+// Seconds is a time with how it is known.
+type Seconds struct {
+	Seconds float64     `json:"seconds"`
+	Known   string      `json:"known"`
+	From    boot.Source `json:"from"`
+}
+
+// Bytes is an amount with how it is known.
+type Bytes struct {
+	Bytes int64       `json:"bytes"`
+	Known string      `json:"known"`
+	From  boot.Source `json:"from"`
+}
+
+func newCost(c forecast.Cost) *Cost {
+	if !c.Known() {
+		return nil
+	}
+	const measured = "measured"
+	d := &Cost{Grade: c.Grade, Seen: c.Seen, Of: c.Of}
+	if c.Replayed {
+		s := c.Wait.Saving
+		d.Wait = &WaitCost{
+			s.Median.Seconds(), s.Low.Seconds(), s.High.Seconds(), "forecast", c.Wait.AtLeast,
+			c.Wait.Shows,
+		}
+	}
+	if c.CPU.Known {
+		d.CPU = &Seconds{c.CPU.Value.Seconds(), measured, c.CPU.From}
+	}
+	if c.DiskRead.Known {
+		d.DiskRead = &Bytes{c.DiskRead.Bytes, measured, c.DiskRead.From}
+	}
+	if c.Memory.Known {
+		d.Memory = &Bytes{c.Memory.Bytes, measured, c.Memory.From}
+	}
+	return d
+}
