@@ -5,88 +5,44 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
-	"path"
 	"strings"
 	"time"
 
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/document"
 	"calmdawn/internal/ledger"
-	"calmdawn/internal/linux"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/render"
+	"calmdawn/internal/visit"
 )
-
-// A desk is a machine on which something is to be changed: locked and settled,
-// or, where that cannot be, only looked at.
-type desk struct {
-	root   *machine.Root
-	led    *ledger.Ledger
-	at     time.Time // for which everything is planned
-	barred error     // why nothing can be changed
-}
 
 // sit opens the machine for changing it, and says what of an interrupted call
 // was settled.
-func (a *app) sit(s *render.Screen, at time.Time) (*desk, error) {
-	r, err := a.open()
+func (a *app) sit(s *render.Screen, at time.Time) (*visit.Desk, error) {
+	d, err := a.place().Sit(at)
 	if err != nil {
 		return nil, err
 	}
-	d := &desk{root: r, at: at, barred: a.casebookHasPlace(r)}
-	if d.barred != nil {
-		d.led, err = ledger.View(r, a.book())
-	} else {
-		d.led, err = ledger.Open(r, a.book(), at, whoami())
-	}
-	if err != nil {
-		r.Close()
-		return nil, err
-	}
-	d.barred = cmp.Or(d.barred, d.led.Barred())
-	if d.barred != nil {
-		a.tellUnsettled(r, d.led.Changes())
+	if d.Barred != nil {
+		a.tellUnsettled(d.Root, d.Ledger.Changes())
 	}
 	a.tellSettled(s, d)
 	return d, nil
 }
 
-func (d *desk) Close() error {
-	if d.root == nil {
-		return nil
-	}
-	err := errors.Join(d.led.Close(), d.root.Close())
-	d.root = nil
-	return err
-}
-
-// refuses says why planned changes cannot be carried out here; nil where they
-// can.
-func (d *desk) refuses(changes []change.Change) error {
-	if d.barred != nil {
-		return d.barred
-	}
-	for _, c := range changes {
-		if err := writable(d.root, c); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
 // A plan is what a changing command is about to do.
 type plan struct {
 	changes []change.Change
-	show    func()            // says what
-	carry   func(*desk) error // does it, and says so; on the desk that it was planned on
-	nothing func() error      // in place of all that where there is nothing to do: says so
+	show    func()                  // says what
+	carry   func(*visit.Desk) error // does it, and says so; on the desk that it was planned on
+	nothing func() error            // in place of all that where there is nothing to do: says so
 }
 
 // alter is the way in which every command changes a machine: lock, settle,
 // look, plan, show, carry out. Where a person is asked, which may take minutes,
 // nothing is held meanwhile; with the answer all of it is done anew, and only
 // what was agreed to is carried out.
-func (a *app) alter(yes bool, make func(*desk) (plan, error)) error {
+func (a *app) alter(yes bool, make func(*visit.Desk) (plan, error)) error {
 	s, at := a.screen(), a.now()
 	d, err := a.sit(s, at)
 	if err != nil {
@@ -101,7 +57,7 @@ func (a *app) alter(yes bool, make func(*desk) (plan, error)) error {
 		return p.nothing()
 	}
 	p.show()
-	if err := d.refuses(p.changes); err != nil {
+	if err := d.Refuses(p.changes); err != nil {
 		return err
 	}
 	if !yes {
@@ -125,26 +81,25 @@ func (a *app) alter(yes bool, make func(*desk) (plan, error)) error {
 		}
 	}
 	err = p.carry(d)
-	a.tellNotes(s, d.led)
-	a.caught = cmp.Or(a.caught, d.led.Caught())
+	a.tellNotes(s, d.Ledger)
+	a.caught = cmp.Or(a.caught, d.Ledger.Caught())
 	return err
 }
 
-// carryOut makes one change that was agreed to, and what comes with it.
-func (a *app) carryOut(d *desk, s *render.Screen, c change.Change, w wish) (change.Change, error) {
-	c.MadeAt = a.now()
-	if err := d.refuses([]change.Change{c}); err != nil {
-		return c, err
-	}
-	c, err := d.led.CarryOut(c)
+// carryOut makes one change that was agreed to, and says whether the boot guard
+// came with it.
+func (a *app) carryOut(
+	d *visit.Desk,
+	s *render.Screen,
+	c change.Change,
+	g *visit.Guarding,
+) (change.Change, error) {
+	c, err := d.CarryOut(c, g)
 	if err != nil {
 		return c, a.withWays(err)
 	}
-	if !w.amid {
-		reloadManager(d.root, s, c.Edits)
-	}
-	if w.stop {
-		stopNow(d.root, s, c)
+	if g != nil {
+		a.tellGuard(s, c, *g)
 	}
 	return c, nil
 }
@@ -168,30 +123,6 @@ func (a *app) done(s *render.Screen, c change.Change) error {
 	return nil
 }
 
-// writable refuses a change of what is on a disk mounted read-only.
-func writable(r *machine.Root, c change.Change) error {
-	for _, e := range c.Edits {
-		if r.ReadOnly(path.Dir(e.Path)) {
-			return fmt.Errorf("%s is on a disk that is mounted read-only, so nothing was "+
-				"changed; mount it writable, then call again", e.Path)
-		}
-	}
-	return nil
-}
-
-// casebookHasPlace refuses a machine whose /var is a disk of its own that is
-// missing: the casebook would be hidden later.
-func (a *app) casebookHasPlace(r *machine.Root) error {
-	for _, p := range linux.Unmounted(r) {
-		if a.casebook == "" && (p == "/var" || p == "/var/lib") {
-			return fmt.Errorf("%s of this machine is a file system of its own that is not "+
-				"mounted, so the casebook would land in the wrong place and nothing was changed; "+
-				"mount it, or name another place with --casebook FILE", p)
-		}
-	}
-	return nil
-}
-
 // confirm asks a person; without one it refuses.
 func (a *app) confirm() error {
 	if !a.Ask {
@@ -209,8 +140,8 @@ func (a *app) confirm() error {
 
 // tellSettled says what became of interrupted calls, and has the running
 // machine's service manager know.
-func (a *app) tellSettled(s *render.Screen, d *desk) {
-	for _, c := range d.led.Recovered() {
+func (a *app) tellSettled(s *render.Screen, d *visit.Desk) {
+	for _, c := range d.Ledger.Recovered() {
 		switch {
 		case len(c.Open()) > 0:
 			s.SayWrapped(2, render.Warn, "Change %d had been interrupted. It is settled but for "+
@@ -223,17 +154,15 @@ func (a *app) tellSettled(s *render.Screen, d *desk) {
 				"the machine is as it was before it.", c.ID)
 		}
 	}
-	if len(d.led.Edited()) > 0 {
-		reloadManager(d.root, s, d.led.Edited())
-	}
-	for _, c := range d.led.Changes() {
-		if d.barred == nil && !a.closing && len(c.Open()) > 0 {
+	a.tellManager(d, s, d.Ledger.Edited())
+	for _, c := range d.Ledger.Changes() {
+		if d.Barred == nil && !a.closing && len(c.Open()) > 0 {
 			for _, line := range a.waysOn(c) {
 				s.SayWrapped(2, render.Warn, "%s", line)
 			}
 		}
 	}
-	a.tellNotes(s, d.led)
+	a.tellNotes(s, d.Ledger)
 }
 
 func (a *app) tellNotes(s *render.Screen, led *ledger.Ledger) {

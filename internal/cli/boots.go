@@ -14,10 +14,8 @@ import (
 	"calmdawn/internal/linux"
 	"calmdawn/internal/linux/journal"
 	"calmdawn/internal/render"
+	"calmdawn/internal/visit"
 )
-
-// ratedBoots is how many of the last boots stand behind a figure about an item.
-const ratedBoots = 5
 
 // bootsView is how boots are to be shown.
 type bootsView struct {
@@ -82,13 +80,13 @@ the other, what ran meanwhile, and when the machine was busy.`,
 }
 
 func (a *app) boots(v bootsView) error {
-	r, err := a.open()
+	r, err := a.place().Open()
 	if err != nil {
 		return err
 	}
 	defer r.Close()
 	done := a.progress("reading the log")
-	found := a.remember(r, v.last)
+	found := a.place().Remember(r, v.last)
 	done()
 	switch {
 	case a.json:
@@ -108,9 +106,9 @@ func (a *app) boots(v bootsView) error {
 	if v.spans {
 		return a.timeline(s, found, v)
 	}
-	changes, _ := a.readChanges(r) // what cannot be read of the casebook is told below
+	changes, _ := a.place().ReadChanges(r) // what cannot be read of the casebook is told below
 	a.tellUnsettled(r, changes)
-	labels, _ := a.readLabels(r)
+	labels, _ := a.place().ReadLabels(r)
 	a.bootTable(s, found, changes, labels, v.last > 0)
 	a.unreadLog(s, found)
 	s.Line("Next: one boot as a timeline, with %s", a.call("boots --spans"))
@@ -119,7 +117,7 @@ func (a *app) boots(v bootsView) error {
 
 // bootHeadline says how long boots take.
 func bootHeadline(boots []boot.Boot) string {
-	fit := boot.Fit(boots, ratedBoots)
+	fit := boot.Fit(boots, visit.RatedBoots)
 	if len(fit) == 0 {
 		return fmt.Sprintf("%s remembered, none that became ready and can be compared.",
 			count(len(boots), "boot is", "boots are"))

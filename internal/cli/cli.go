@@ -9,6 +9,7 @@ import (
 	"io"
 	"os"
 	"runtime/debug"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -17,8 +18,8 @@ import (
 	"golang.org/x/term"
 
 	"calmdawn/internal/casebook"
-	"calmdawn/internal/machine"
 	"calmdawn/internal/render"
+	"calmdawn/internal/visit"
 )
 
 // The exit statuses that scripts rely on.
@@ -55,9 +56,6 @@ type app struct {
 
 	warned    []string // what was said of the casebook
 	guardSaid string   // what was last said of the boot guard
-	// how long the machine usually takes until it is ready; nil while not asked
-	// for
-	usual *time.Duration
 	// the call is about what interrupted changes left open, and tells of it
 	// itself
 	closing bool
@@ -126,7 +124,9 @@ func run(args []string, s Streams) (code int, caught os.Signal) {
 		return 0, a.caught
 	}
 	var st *status
-	if !errors.As(err, &st) {
+	if misuse := (*visit.Misuse)(nil); errors.As(err, &misuse) {
+		st = &status{exitUsage, err}
+	} else if !errors.As(err, &st) {
 		st = &status{exitFailed, err}
 	}
 	if st.err != nil {
@@ -234,9 +234,22 @@ func version() string {
 	return info.Main.Version
 }
 
-// book is the casebook that the call is about.
-func (a *app) book() casebook.Choice {
-	return casebook.Choice{File: a.casebook, ThisMachine: a.thisMachine}
+// place is the machine that the call is about, and who works on it.
+func (a *app) place() visit.Place {
+	return visit.Place{
+		Dir:      a.dir,
+		Casebook: casebook.Choice{File: a.casebook, ThisMachine: a.thisMachine},
+		Now:      a.now,
+		By:       whoami(),
+		Language: locale(),
+		Remote:   os.Getenv("SSH_CONNECTION") != "",
+		Warn: func(warning string) {
+			if !slices.Contains(a.warned, warning) {
+				fmt.Fprintln(a.Err, warning)
+				a.warned = append(a.warned, warning)
+			}
+		},
+	}
 }
 
 // screen is where text for people goes; with --json that is the error stream.
@@ -252,25 +265,6 @@ func (a *app) colour() bool {
 	return a.color == "always" ||
 		a.color == "auto" && a.Terminal && os.Getenv("NO_COLOR") == "" &&
 			os.Getenv("TERM") != "dumb"
-}
-
-// open opens the machine that the call is about.
-func (a *app) open() (*machine.Root, error) {
-	info, err := os.Stat(a.dir)
-	if err != nil || !info.IsDir() {
-		return nil, fmt.Errorf("--root %s: there is no such folder; give the folder at which the "+
-			"machine's disk is mounted", a.dir)
-	}
-	r, err := machine.Open(a.dir)
-	if err != nil {
-		return nil, err
-	}
-	if _, err := r.Stat("/etc"); err != nil {
-		r.Close()
-		return nil, fmt.Errorf("%s does not look like a Linux machine's disk: it has no /etc; "+
-			"give the folder at which its root file system is mounted", a.dir)
-	}
-	return r, nil
 }
 
 // call is how the user would call us again on the same machine.

@@ -9,14 +9,13 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"calmdawn/internal/casebook"
-	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/compare"
 	"calmdawn/internal/core/job"
 	"calmdawn/internal/document"
 	"calmdawn/internal/linux"
 	"calmdawn/internal/render"
+	"calmdawn/internal/visit"
 )
 
 // compareView is how boots are to be compared.
@@ -141,15 +140,8 @@ func (l limit) broken(r compare.Times) bool {
 		r.Estimate.Seconds() >= l.share*r.Before.Median.Seconds()
 }
 
-// judged takes odd boots for fit ones where that is wanted.
-func (v compareView) judged(boots []boot.Boot) []boot.Boot {
-	boots = slices.Clone(boots)
-	for i := range boots {
-		if v.odd && boots[i].Ready.Known {
-			boots[i].Odd = nil
-		}
-	}
-	return boots
+func (v compareView) question(words []string) visit.Question {
+	return visit.Question{On: v.measure, Words: words, With: v.with, Odd: v.odd}
 }
 
 func (a *app) compare(v compareView, words []string, fail limit) error {
@@ -158,29 +150,27 @@ func (a *app) compare(v compareView, words []string, fail limit) error {
 		return err
 	}
 	defer l.Close()
-	if _, err := a.readChanges(l.root); err != nil {
+	if _, err := a.place().ReadChanges(l.Root); err != nil {
 		return err
 	}
 	done := a.progress("reading the log")
-	found := a.remember(l.root, 0)
+	found := a.place().Remember(l.Root, 0)
 	done()
-	boots := v.judged(found.Boots)
-	var c comparison
-	if len(words) == 0 && v.with == "" {
-		var ok bool
-		if c, ok = sinceLast(boots, l.changes, v.measure); !ok {
-			made := "no change was made to this machine"
-			if len(job.CarriedOut(l.changes)) > 0 {
-				made = "every change was taken back before a boot could feel it"
-			}
-			return fmt.Errorf("%s, so there is no before and after; %s shows its boots, and %s "+
-				"compares two lists of them", made, a.call("boots"), a.call("compare BEFORE AFTER"))
-		}
-	} else if c, err = a.chosen(l, boots, v, words); err != nil {
+	q := v.question(words)
+	answer, ok, err := l.Compare(q, q.Judged(found.Boots))
+	if err != nil {
 		return err
 	}
-	c.explain(l)
-	unkept := a.keepOutcome(l, c)
+	if !ok {
+		made := "no change was made to this machine"
+		if len(job.CarriedOut(l.Changes)) > 0 {
+			made = "every change was taken back before a boot could feel it"
+		}
+		return fmt.Errorf("%s, so there is no before and after; %s shows its boots, and %s "+
+			"compares two lists of them", made, a.call("boots"), a.call("compare BEFORE AFTER"))
+	}
+	unkept := l.KeepOutcome(answer)
+	c := shown(answer, l)
 	switch {
 	case a.json:
 		err = a.writeJSON(document.NewComparison(c.Comparison))
@@ -193,21 +183,6 @@ func (a *app) compare(v compareView, words []string, fail limit) error {
 		return &status{exitNo, nil}
 	}
 	return err
-}
-
-// keepOutcome keeps in the casebook what became of a forecast, so that it is
-// known when the boots are forgotten. It returns why it could not.
-func (a *app) keepOutcome(l *look, c comparison) error {
-	o, ok := c.Outcome()
-	if !ok || c.Changes[0].Outcome != nil && *c.Changes[0].Outcome == o {
-		return nil
-	}
-	book, err := casebook.Write(l.root, a.book())
-	if err != nil {
-		return err
-	}
-	defer book.Close()
-	return book.SetOutcome(c.Changes[0].ID, o)
 }
 
 // answer says the verdict in a sentence.

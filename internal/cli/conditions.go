@@ -7,8 +7,6 @@ import (
 
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/document"
-	"calmdawn/internal/linux/conditions"
-	"calmdawn/internal/machine"
 	"calmdawn/internal/render"
 )
 
@@ -35,7 +33,7 @@ those that the recorder noted in one boot.`,
 }
 
 func (a *app) conditions(id string) error {
-	r, err := a.open()
+	r, err := a.place().Open()
 	if err != nil {
 		return err
 	}
@@ -43,7 +41,7 @@ func (a *app) conditions(id string) error {
 	var all []boot.Condition
 	about := "now"
 	if id != "" {
-		b, err := pickBoot(a.remember(r, 0).Boots, id)
+		b, err := pickBoot(a.place().Remember(r, 0).Boots, id)
 		if err != nil {
 			return err
 		}
@@ -52,7 +50,7 @@ func (a *app) conditions(id string) error {
 				"now on", a.call("recorder on"))
 		}
 	} else {
-		all = a.presentConditions(r)
+		all = a.place().Conditions(r)
 	}
 	if a.json {
 		return a.writeJSON(document.NewConditions(all))
@@ -91,15 +89,4 @@ func (a *app) conditions(id string) error {
 	}
 	s.Line("Next: see how long its boots take, with %s", a.call("boots"))
 	return nil
-}
-
-// presentConditions are those of now, with the services that failed in the last
-// boot.
-func (a *app) presentConditions(r *machine.Root) []boot.Condition {
-	all := conditions.Of(r)
-	boots := a.remember(r, 1).Boots
-	if len(boots) == 0 {
-		return all
-	}
-	return append(all, conditions.Failed(boots[len(boots)-1]))
 }

@@ -1,23 +1,18 @@
 package cli
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
-	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
 	"calmdawn/internal/casebook"
-	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/drift"
-	"calmdawn/internal/core/item"
 	"calmdawn/internal/document"
-	"calmdawn/internal/linux/packages"
 	"calmdawn/internal/render"
+	"calmdawn/internal/visit"
 )
 
 func (a *app) driftCommand() *cobra.Command {
@@ -65,13 +60,13 @@ anything was found that no change of ours did.`,
 
 // surveys lists what was kept.
 func (a *app) surveys() error {
-	r, err := a.open()
+	r, err := a.place().Open()
 	if err != nil {
 		return err
 	}
 	defer r.Close()
 	s := a.screen()
-	book, err := casebook.Read(r, a.book())
+	book, err := casebook.Read(r, a.place().Casebook)
 	var all []casebook.Kept
 	if err == nil {
 		defer book.Close()
@@ -89,24 +84,20 @@ func (a *app) surveys() error {
 	return nil
 }
 
-// A side of a drift is a survey, kept or of now.
-type driftSide struct {
-	items []drift.Item
-	at    time.Time
-	name  string
-}
-
 func (a *app) drift(args []string, keep, all bool) error {
 	l, err := a.look()
 	if err != nil {
 		return err
 	}
 	defer l.Close()
-	var sides []driftSide
+	var sides []visit.Survey
 	var missing error
 	for _, arg := range append(args, "0")[:max(1, len(args))] {
 		n, _ := strconv.ParseInt(arg, 10, 64)
-		side, err := a.keptSurvey(l, n)
+		side, err := l.Kept(n)
+		if errors.Is(err, visit.ErrNoSurvey) {
+			err = fmt.Errorf("%w; %s keeps one", err, a.call("drift --keep"))
+		}
 		if err != nil {
 			if n != 0 {
 				return err
@@ -116,18 +107,13 @@ func (a *app) drift(args []string, keep, all bool) error {
 		sides = append(sides, side)
 	}
 	if len(sides) == 1 {
-		now := driftSide{at: a.now(), name: "now"}
-		for _, it := range l.Items {
-			now.items = append(now.items, driftItem(it))
-		}
-		now.items = withoutOurs(now.items)
+		now := l.PresentSurvey()
 		if missing != nil { // only what changes of ours decided can be told
-			sides[0] = driftSide{items: now.items, at: now.at, name: "nothing"}
+			sides[0] = visit.Survey{Items: now.Items, At: now.At, Name: "nothing"}
 		}
 		sides = append(sides, now)
 	}
-	found := drift.Compare(sides[0].items, sides[1].items, sides[0].at, decided(l.changes),
-		packages.Events(l.root, time.Local))
+	found := l.Drift(sides[0], sides[1])
 	others := 0
 	for _, d := range found {
 		if d.Ours == 0 {
@@ -135,7 +121,7 @@ func (a *app) drift(args []string, keep, all bool) error {
 		}
 	}
 	if a.json {
-		err = a.writeJSON(document.NewDrift(sides[0].at, sides[1].at, found))
+		err = a.writeJSON(document.NewDrift(sides[0].At, sides[1].At, found))
 	} else {
 		a.showDrift(l, sides, found, missing, all, keep)
 	}
@@ -148,74 +134,9 @@ func (a *app) drift(args []string, keep, all bool) error {
 	return err
 }
 
-func (a *app) keptSurvey(l *look, number int64) (driftSide, error) {
-	none := fmt.Errorf("no survey was kept of this machine; %s keeps one", a.call("drift --keep"))
-	book, err := casebook.Read(l.root, a.book())
-	if errors.Is(err, casebook.ErrNone) {
-		return driftSide{}, none
-	}
-	if err != nil {
-		return driftSide{}, err
-	}
-	defer book.Close()
-	kept, ok, err := book.Survey(number)
-	switch {
-	case err != nil:
-		return driftSide{}, fmt.Errorf("survey %d cannot be read: %w", number, err)
-	case !ok && number == 0:
-		return driftSide{}, none
-	case !ok:
-		return driftSide{}, usage("there is no survey %d; calmdawn drift --surveys lists them",
-			number)
-	}
-	var survey struct{ Items []drift.Item }
-	if err := json.Unmarshal(kept.Document, &survey); err != nil {
-		return driftSide{}, fmt.Errorf("survey %d cannot be read: %w", kept.Number, err)
-	}
-	return driftSide{
-		withoutOurs(survey.Items),
-		kept.TakenAt,
-		fmt.Sprintf("survey %d", kept.Number),
-	}, nil
-}
-
-// withoutOurs leaves out the recorder and the guard, which come and go by
-// themselves.
-func withoutOurs(items []drift.Item) []drift.Item {
-	return slices.DeleteFunc(items, func(it drift.Item) bool {
-		return strings.HasPrefix(it.ID, "service:"+item.OwnName)
-	})
-}
-
-func driftItem(it item.Item) drift.Item {
-	return drift.Item{
-		ID:      it.ID,
-		Title:   it.Title,
-		State:   string(it.State),
-		When:    string(it.When),
-		Command: it.Command,
-		Package: it.Package,
-		Version: it.Version,
-		System:  it.System,
-	}
-}
-
-// decided is what changes in force decided on items, the last one of each.
-func decided(changes []change.Change) map[string]drift.Decision {
-	all := map[string]drift.Decision{}
-	for _, c := range changes {
-		if c.Stands() {
-			for _, t := range c.Targets {
-				all[t.ID] = drift.Decision{Change: c.ID, At: c.MadeAt, State: string(t.After)}
-			}
-		}
-	}
-	return all
-}
-
 func (a *app) showDrift(
-	l *look,
-	sides []driftSide,
+	l *visit.Visit,
+	sides []visit.Survey,
 	found []drift.Difference,
 	missing error,
 	all, keep bool,
@@ -245,10 +166,10 @@ func (a *app) showDrift(
 			render.C(render.Clean(d.ID)),
 		})
 	}
-	since := fmt.Sprintf("since %s, %s", sides[0].name, day(sides[0].at))
-	if sides[1].name != "now" {
-		since = fmt.Sprintf("between %s, %s, and %s, %s", sides[0].name, day(sides[0].at),
-			sides[1].name, day(sides[1].at))
+	since := fmt.Sprintf("since %s, %s", sides[0].Name, day(sides[0].At))
+	if sides[1].Name != "now" {
+		since = fmt.Sprintf("between %s, %s, and %s, %s", sides[0].Name, day(sides[0].At),
+			sides[1].Name, day(sides[1].At))
 	}
 	if missing != nil {
 		since = "of what changes of ours decided"
@@ -256,7 +177,7 @@ func (a *app) showDrift(
 	answer := fmt.Sprintf("Nothing is different %s.", since)
 	if n := len(rows) + folded; n > 0 {
 		answer = fmt.Sprintf("%s different on %s %s.", count(n, "item is", "items are"),
-			l.machineName(), since)
+			machineName(l), since)
 	}
 	s.Say(render.Strong, "%s", answer)
 	s.Line("")

@@ -14,12 +14,18 @@ import (
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/document"
 	"calmdawn/internal/render"
+	"calmdawn/internal/visit"
 )
 
 // costCells are the cells of an item's grade, wait with its bar, processor
 // time, disk and memory.
-func (l *look) costCells(s *render.Screen, it item.Item, longest time.Duration) []render.Cell {
-	c := l.costs[it.ID]
+func costCells(
+	l *visit.Visit,
+	s *render.Screen,
+	it item.Item,
+	longest time.Duration,
+) []render.Cell {
+	c := l.Costs[it.ID]
 	cells := make([]render.Cell, 6)
 	if !it.State.Launched() {
 		return cells
@@ -67,34 +73,21 @@ func atLeast(f forecast.Forecast) string {
 	return ""
 }
 
-// dispensable are the items that may go or wait by advice, and are protected by
-// nothing.
-func (l *look) dispensable() []item.Item {
-	var all []item.Item
-	for _, it := range l.Items {
-		if it.State.Launched() && (it.Advice == item.CanGo || it.Advice == item.CanWait) &&
-			it.Protected == "" && l.setOf(it) != nil {
-			all = append(all, it)
-		}
-	}
-	return all
-}
-
 // outlook answers how long a boot takes and what of it can go.
-func (l *look) outlook() string {
-	fit := boot.Fit(l.alike, ratedBoots)
+func outlook(l *visit.Visit) string {
+	fit := boot.Fit(l.Alike, visit.RatedBoots)
 	if len(fit) == 0 {
 		return "Nothing is known of how long its boots take."
 	}
-	text := bootHeadline(l.alike)
-	if len(l.replays) == 0 {
+	text := bootHeadline(l.Alike)
+	if len(l.Replays) == 0 {
 		return text
 	}
 	whole := forecast.Set{}
-	for _, it := range l.dispensable() {
-		maps.Copy(whole, l.setOf(it))
+	for _, it := range l.Dispensable() {
+		maps.Copy(whole, l.SetOf(it))
 	}
-	f := forecast.Of(l.replays, whole)
+	f := forecast.Of(l.Replays, whole)
 	if !f.Shows {
 		return text + " By advice, nothing can go that would be felt."
 	}
@@ -110,18 +103,18 @@ func upper(s string) string {
 }
 
 // costNotes say how the figures of a list are known.
-func (a *app) costNotes(s *render.Screen, l *look) {
-	if len(l.boots) == 0 {
+func (a *app) costNotes(s *render.Screen, l *visit.Visit) {
+	if len(l.Boots) == 0 {
 		return
 	}
 	s.Line("")
-	if len(l.replays) == 0 {
+	if len(l.Replays) == 0 {
 		s.Wrap(0, "Wait: unknown, since %s.", unfitness(l))
 		return
 	}
-	first := l.replays[len(l.replays)-1]
-	how := "a forecast from " + count(len(l.replays), "boot", "boots") +
-		simulated(replayed(l.replays))
+	first := l.Replays[len(l.Replays)-1]
+	how := "a forecast from " + count(len(l.Replays), "boot", "boots") +
+		simulated(replayed(l.Replays))
 	if !first.Inputs.Processor {
 		how += "; what items use of the processors is not known, so it is a lower bound " +
 			"(calmdawn recorder on measures it)"
@@ -132,9 +125,9 @@ func (a *app) costNotes(s *render.Screen, l *look) {
 }
 
 // unfitness says why nothing can be forecast.
-func unfitness(l *look) string {
-	if len(l.unfit) > 0 {
-		return l.unfit[0].Error()
+func unfitness(l *visit.Visit) string {
+	if len(l.Unfit) > 0 {
+		return l.Unfit[0].Error()
 	}
 	return "no boot that is fit for it is remembered"
 }
@@ -149,12 +142,12 @@ func replayed(replays []*forecast.Replay) []boot.Boot {
 
 // showCost is the part of an item's page that says what it costs, and how that
 // is known.
-func (a *app) showCost(s *render.Screen, l *look, it item.Item) {
-	c := l.costs[it.ID]
-	if own, ok := l.ownTime(it); ok {
+func (a *app) showCost(s *render.Screen, l *visit.Visit, it item.Item) {
+	c := l.Costs[it.ID]
+	if own, ok := l.OwnTime(it); ok {
 		s.Field("Own time", fmt.Sprintf("%s: how long its start took by itself, the median of %d "+
 			"of the last %s%s", render.Duration(own.Median), own.Boots,
-			count(own.Of, "boot", "boots"), simulated(boot.Fit(l.alike, ratedBoots))))
+			count(own.Of, "boot", "boots"), simulated(boot.Fit(l.Alike, visit.RatedBoots))))
 	}
 	if !c.Known() || !it.State.Launched() {
 		s.Field("Cost", "unknown: nothing was measured")
@@ -164,7 +157,7 @@ func (a *app) showCost(s *render.Screen, l *look, it item.Item) {
 		fmt.Sprintf("%s; it ran in %d of the last %s", c.Grade, c.Seen,
 			count(c.Of, "boot", "boots")))
 	switch {
-	case !c.Replayed && len(l.replays) == 0:
+	case !c.Replayed && len(l.Replays) == 0:
 		s.Field("Wait", "unknown, since "+unfitness(l))
 	case !c.Replayed:
 		s.Field("Wait", "unknown: it ran in none of those boots")
@@ -211,11 +204,11 @@ func signedOr0(d time.Duration) string {
 
 // evidence says, from the last replayed boot, how an item bears on ready: ready
 // waited for it, or it slows others down.
-func (a *app) evidence(l *look, it item.Item) string {
-	r := l.replays[len(l.replays)-1]
+func (a *app) evidence(l *visit.Visit, it item.Item) string {
+	r := l.Replays[len(l.Replays)-1]
 	waiting := 0
 	onPath := false
-	for key := range l.setOf(it) {
+	for key := range l.SetOf(it) {
 		g := boot.GraphOf(r.Boot, key.Owner)
 		for _, s := range g.Path(r.Boot) {
 			onPath = onPath || s.Native == key.Native && key.Owner == ""
@@ -235,7 +228,7 @@ func (a *app) evidence(l *look, it item.Item) string {
 		parts = append(parts,
 			fmt.Sprintf("%s for its start", count(waiting, "unit waited", "units waited")))
 	}
-	if c := l.costs[it.ID]; !onPath && c.Wait.Shows && c.CPU.Known {
+	if c := l.Costs[it.ID]; !onPath && c.Wait.Shows && c.CPU.Known {
 		parts = append(parts, "it slows others down by what it computes")
 	}
 	return "in the last boot " + strings.Join(parts, "; ")
@@ -261,28 +254,28 @@ protected, for the few that bring most of what all of them would.`,
   calmdawn forecast --best`,
 		Args: func(_ *cobra.Command, args []string) error {
 			switch {
-			case best && (len(args) > 0 || w.chooses()):
+			case best && (len(args) > 0 || w.filter.Chooses()):
 				return usage("--best looks for items by itself; give it none")
-			case !best && len(args) == 0 && !w.chooses():
+			case !best && len(args) == 0 && !w.filter.Chooses():
 				return usage("forecast takes the ids of items, flags that choose some, or " +
 					"--best; calmdawn list shows them")
 			}
-			return w.check()
+			return w.filter.Check()
 		},
 		ValidArgsFunction: a.completeIDs,
 		RunE: func(_ *cobra.Command, args []string) error {
-			w.ids = args
+			w.IDs = args
 			l, err := a.look()
 			if err != nil {
 				return err
 			}
 			defer l.Close()
-			if err := a.readBoots(l); err != nil {
+			if err := l.ReadBoots(); err != nil {
 				return err
 			}
-			if len(l.replays) == 0 {
+			if len(l.Replays) == 0 {
 				return fmt.Errorf("nothing can be forecast for %s: %s\n%s shows the boots that "+
-					"it remembers", l.machineName(), unfitness(l), a.call("boots"))
+					"it remembers", machineName(l), unfitness(l), a.call("boots"))
 			}
 			if best {
 				return a.forecastBest(l)
@@ -290,14 +283,14 @@ protected, for the few that bring most of what all of them would.`,
 			return a.forecast(l, w, delay)
 		},
 	}
-	w.flags(cmd)
+	w.filter.flags(cmd)
 	cmd.Flags().BoolVar(&best, "best", false, "find the few items that bring most")
 	cmd.Flags().BoolVar(&delay, "delay", false, "delay the items instead of switching them off")
 	return cmd
 }
 
-func (a *app) forecast(l *look, w wish, delay bool) error {
-	picked, err := l.choose(w)
+func (a *app) forecast(l *visit.Visit, w wish, delay bool) error {
+	picked, err := l.Choose(w.asked())
 	if err != nil {
 		return err
 	}
@@ -306,7 +299,7 @@ func (a *app) forecast(l *look, w wish, delay bool) error {
 	var known []item.Item
 	var outside []string
 	for _, it := range picked {
-		set := l.setOf(it)
+		set := l.SetOf(it)
 		if set == nil || !it.State.Launched() {
 			outside = append(outside, it.ID)
 			continue
@@ -314,17 +307,17 @@ func (a *app) forecast(l *look, w wish, delay bool) error {
 		sets, known = append(sets, set), append(known, it)
 		maps.Copy(whole, set)
 	}
-	f := forecast.Of(l.replays, whole)
-	each := forecast.Each(l.replays, sets)
+	f := forecast.Of(l.Replays, whole)
+	each := forecast.Each(l.Replays, sets)
 	if a.json {
 		if delay {
 			f.Quiet = false
 		}
-		return a.writeJSON(document.NewForecast(f, known, each, l.simulated()))
+		return a.writeJSON(document.NewForecast(f, known, each, l.Simulated()))
 	}
 	s := a.screen()
 	s.Say(render.Strong, "%s", forecastHeadline(f, len(known), delay))
-	s.SayWrapped(0, render.Dim, "%s", l.forecastBasis(f))
+	s.SayWrapped(0, render.Dim, "%s", forecastBasis(l, f))
 	s.Line("")
 	if len(known) > 0 {
 		sum := time.Duration(0)
@@ -406,14 +399,14 @@ func forecastHeadline(f forecast.Forecast, n int, delay bool) string {
 }
 
 // forecastBasis says what a forecast rests on.
-func (l *look) forecastBasis(f forecast.Forecast) string {
-	inputs := l.replays[len(l.replays)-1].Inputs
+func forecastBasis(l *visit.Visit, f forecast.Forecast) string {
+	inputs := l.Replays[len(l.Replays)-1].Inputs
 	off := fmt.Sprintf("at most %.1f %%", 100*f.Error)
 	if f.Error < 0.001 {
 		off = "less than 0.1 %"
 	}
 	text := fmt.Sprintf("A forecast from replays of %s%s; replayed unchanged they are off by %s.",
-		count(f.Boots, "boot", "boots"), simulated(replayed(l.replays)), off)
+		count(f.Boots, "boot", "boots"), simulated(replayed(l.Replays)), off)
 	switch {
 	case !inputs.Processor:
 		text += " What items use of the processors is not known: it is a lower bound."
@@ -433,14 +426,14 @@ func span(s forecast.Saving) string {
 }
 
 // forecastBest shows the few items that bring most.
-func (a *app) forecastBest(l *look) error {
-	candidates := l.dispensable()
+func (a *app) forecastBest(l *visit.Visit) error {
+	candidates := l.Dispensable()
 	var sets []forecast.Set
 	for _, it := range candidates {
-		sets = append(sets, l.setOf(it))
+		sets = append(sets, l.SetOf(it))
 	}
 	done := a.progress("replaying boots")
-	chosen, all := forecast.Best(l.replays, sets)
+	chosen, all := forecast.Best(l.Replays, sets)
 	done()
 	if a.json {
 		var items []item.Item
@@ -448,11 +441,11 @@ func (a *app) forecastBest(l *look) error {
 		whole := forecast.Set{}
 		for _, c := range chosen {
 			items = append(items, candidates[c.Index])
-			each = append(each, forecast.Of(l.replays, sets[c.Index]))
+			each = append(each, forecast.Of(l.Replays, sets[c.Index]))
 			maps.Copy(whole, sets[c.Index])
 		}
-		together := forecast.Of(l.replays, whole)
-		return a.writeJSON(document.NewForecast(together, items, each, l.simulated()))
+		together := forecast.Of(l.Replays, whole)
+		return a.writeJSON(document.NewForecast(together, items, each, l.Simulated()))
 	}
 	s := a.screen()
 	if len(chosen) == 0 || !all.Shows {
@@ -465,7 +458,7 @@ func (a *app) forecastBest(l *look) error {
 	s.Say(render.Strong, "%s of %d bring %s of the %s that all of them would save.",
 		count(len(chosen), "item", "items"), len(candidates), render.Duration(last.Saving.Median),
 		render.Duration(all.Saving.Median))
-	s.SayWrapped(0, render.Dim, "%s", l.forecastBasis(all))
+	s.SayWrapped(0, render.Dim, "%s", forecastBasis(l, all))
 	s.Line("")
 	var rows [][]render.Cell
 	var ids []string
@@ -498,9 +491,4 @@ func (a *app) forecastBest(l *look) error {
 	}
 	s.Line("Next: %s", a.call("disable "+strings.Join(ids, " ")))
 	return nil
-}
-
-// simulated reports whether any boot behind the forecasts is a simulator's.
-func (l *look) simulated() bool {
-	return slices.ContainsFunc(l.replays, func(r *forecast.Replay) bool { return r.Boot.Simulated })
 }

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
-	"os"
 	"slices"
 	"strings"
 	"time"
@@ -12,23 +11,15 @@ import (
 	"github.com/spf13/cobra"
 
 	"calmdawn/internal/casebook"
-	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/change"
 	core "calmdawn/internal/core/guard"
-	"calmdawn/internal/core/item"
 	"calmdawn/internal/document"
 	"calmdawn/internal/guard"
 	"calmdawn/internal/ledger"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/notebook"
 	"calmdawn/internal/render"
-)
-
-// The values of --guard.
-const (
-	guardAuto = "auto"
-	guardOn   = "on"
-	guardOff  = "off"
+	"calmdawn/internal/visit"
 )
 
 // checkGuard reads --guard; where it was not given the technician's own setting
@@ -39,9 +30,10 @@ func checkGuard(value *string) error {
 		if err != nil {
 			return err
 		}
-		*value = cmp.Or(own.Guard, guardAuto)
+		*value = cmp.Or(own.Guard, string(visit.GuardAuto))
 	}
-	if !slices.Contains([]string{guardAuto, guardOn, guardOff}, *value) {
+	known := []visit.Wanted{visit.GuardAuto, visit.GuardOn, visit.GuardOff}
+	if !slices.Contains(known, visit.Wanted(*value)) {
 		return usage("--guard takes auto, on or off, not %q", *value)
 	}
 	return nil
@@ -84,7 +76,7 @@ programs of a login.`,
 			Hidden: true,
 			Args:   noWords,
 			RunE: func(*cobra.Command, []string) error {
-				r, err := a.open()
+				r, err := a.place().Open()
 				if err != nil {
 					return err
 				}
@@ -101,15 +93,15 @@ programs of a login.`,
 }
 
 func (a *app) guardOff() error {
-	return a.alter(true, func(d *desk) (plan, error) {
+	return a.alter(true, func(d *visit.Desk) (plan, error) {
 		s := a.screen()
-		if !guard.There(d.root) && len(d.led.Guarded()) == 0 {
+		if !guard.There(d.Root) && len(d.Ledger.Guarded()) == 0 {
 			return plan{
 				nothing: func() error { s.Line("Nothing to do: no boot guard is on."); return nil },
 			}, nil
 		}
-		return plan{show: func() {}, carry: func(d *desk) error {
-			if err := guard.Remove(d.led, d.root, d.at); err != nil {
+		return plan{show: func() {}, carry: func(d *visit.Desk) error {
+			if err := guard.Remove(d.Ledger, d.Root, d.At); err != nil {
 				return err
 			}
 			s.Line("The boot guard is off; the changes that it guarded stand.")
@@ -194,88 +186,21 @@ func numbered(ids []int64) string {
 	return "changes " + strings.Join(all, ", ")
 }
 
-// A watch is whether and how the boot guard comes with a change.
-type watch struct {
-	wanted  bool
-	must    bool   // somebody asked for it: without it the change is not made
-	against string // why it does not come although it usually would
-}
-
-// planWatch decides whether the guard comes with a change: where it is asked
-// for, or usual. An error says why it cannot where it was asked for.
-func (a *app) planWatch(r *machine.Root, c change.Change, wanted string) (watch, error) {
-	bears := slices.ContainsFunc(c.Targets, func(t change.Target) bool {
-		return t.When == item.AtBoot && t.After != item.On
-	})
-	_, booted := os.Stat("/run/systemd/system")
-	usual := wanted == guardAuto && bears && r.Live() && booted == nil && a.casebook == ""
-	if wanted != guardOn && !usual {
-		return watch{}, nil
-	}
-	w := watch{wanted: true, must: wanted == guardOn}
-	why := guard.Refused(r)
-	if a.casebook != "" {
-		why = "it needs the casebook inside the machine, and --casebook names another"
-	}
-	if why != "" && w.must {
-		return w, fmt.Errorf("the boot guard cannot come with it, so nothing was changed: %s\n"+
-			"without it: --guard off", why)
-	}
-	w.wanted, w.against = why == "", why
-	return w, nil
-}
-
-func (a *app) putGuard(d *desk) error {
-	program, err := ownProgram()
-	if err != nil {
-		return err
-	}
-	if a.usual == nil {
-		a.usual = new(time.Duration)
-		if fit := boot.Fit(a.remember(d.root, ratedBoots).Boots, 1); len(fit) > 0 {
-			*a.usual = fit[0].Ready.Value
-		}
-	}
-	return guard.Put(d.led, d.root, program, *a.usual, d.at)
-}
-
-// carryOutGuarded makes a change with the guard standing before its first edit,
-// where one comes with it.
-func (a *app) carryOutGuarded(
-	d *desk,
-	s *render.Screen,
-	c change.Change,
-	w wish,
-	watch watch,
-) (change.Change, error) {
-	against := watch.against
-	if watch.wanted {
-		err := a.putGuard(d)
-		if err != nil && watch.must {
-			return c, fmt.Errorf("the boot guard cannot come with it: %w", err)
-		}
-		if err != nil {
-			against = err.Error()
-		}
-		c.Terms.Guarded = err == nil
-	}
-	c, err := a.carryOut(d, s, c, w)
-	if err != nil {
-		return c, err
-	}
+// tellGuard says whether the boot guard came with a change; of several changes
+// once.
+func (a *app) tellGuard(s *render.Screen, c change.Change, g visit.Guarding) {
 	text := ""
 	switch {
 	case c.Terms.Guarded:
 		text = "The boot guard is on: if the machine fails to become ready twice in a row, it " +
 			"takes the change back by itself."
-	case against != "":
-		text = s.Paint(render.Warn, "The boot guard is not on: "+render.Clean(against)+".")
+	case g.Against != "":
+		text = s.Paint(render.Warn, "The boot guard is not on: "+render.Clean(g.Against)+".")
 	}
-	if text != "" && (!w.amid || a.guardSaid != text) {
+	if text != "" && a.guardSaid != text {
 		s.Wrap(2, "%s", text)
 		a.guardSaid = text
 	}
-	return c, nil
 }
 
 // guarded says what the guard has done, if the last changes are its; empty

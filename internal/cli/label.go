@@ -1,15 +1,12 @@
 package cli
 
 import (
-	"errors"
 	"regexp"
 	"time"
 
 	"github.com/spf13/cobra"
 
-	"calmdawn/internal/casebook"
 	"calmdawn/internal/core/compare"
-	"calmdawn/internal/machine"
 )
 
 // labelForm keeps labels apart from every other word by which boots are chosen.
@@ -56,16 +53,16 @@ the place of the old. The labels stand in the machine's casebook.`,
 }
 
 func (a *app) label(label string, words []string) error {
-	r, err := a.open()
+	r, err := a.place().Open()
 	if err != nil {
 		return err
 	}
 	defer r.Close()
-	labels, err := a.readLabels(r)
+	labels, err := a.place().ReadLabels(r)
 	if err != nil {
 		return err
 	}
-	shelf := compare.Shelf{Boots: a.remember(r, 0).Boots, Labels: labels, Zone: time.Local}
+	shelf := compare.Shelf{Boots: a.place().Remember(r, 0).Boots, Labels: labels, Zone: time.Local}
 	var ids []string
 	for _, word := range words {
 		boots, err := shelf.Choose(word, true)
@@ -76,7 +73,7 @@ func (a *app) label(label string, words []string) error {
 			ids = append(ids, b.ID)
 		}
 	}
-	book, err := casebook.Write(r, a.book())
+	book, err := a.place().Write(r)
 	if err != nil {
 		return err
 	}
@@ -92,26 +89,4 @@ func (a *app) label(label string, words []string) error {
 	s.Line("%s the label %q.", count(len(ids), "boot has", "boots have"), label)
 	s.Line("Next: compare them with others, with %s", a.call("compare "+label+" OTHERS"))
 	return nil
-}
-
-// readLabels returns the ids of boots by their label.
-func (a *app) readLabels(r *machine.Root) (map[string][]string, error) {
-	book, err := casebook.Read(r, a.book())
-	if errors.Is(err, casebook.ErrNone) {
-		return nil, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	defer book.Close()
-	labels, err := book.Labels()
-	return byLabel(labels), err
-}
-
-func byLabel(labels map[string]string) map[string][]string {
-	all := map[string][]string{}
-	for id, label := range labels {
-		all[label] = append(all[label], id)
-	}
-	return all
 }

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"encoding/csv"
-	"encoding/json"
 	"fmt"
 	"maps"
 	"slices"
@@ -11,136 +10,32 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"calmdawn/internal/casebook"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/document"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/render"
+	"calmdawn/internal/visit"
 )
 
-// A filter chooses items by the flags that every command that lists items has.
-type filter struct {
-	all                                           bool
-	kind, state, when, owner, maker, role, advice []string
-	words                                         []string
+// A filter is the flags of every command that takes items by what they are.
+type filter struct{ visit.Filter }
+
+var filterHelp = map[string]string{
+	"kind":   "only this `KIND`: program, service, task",
+	"state":  "only this `STATE`: on, off, delayed, broken",
+	"when":   "only what starts at this `MOMENT`: boot, login, later",
+	"owner":  "only items of this `USER`",
+	"maker":  "only items whose maker's name contains `TEXT`",
+	"role":   "only items with this `ROLE`, such as update or sound",
+	"advice": "only this `ADVICE`: keep, can wait, can go, look it up, clean up",
 }
 
 func (f *filter) flags(cmd *cobra.Command) {
 	flags := cmd.Flags()
-	flags.BoolVar(&f.all, "all", false, "show the operating system's own parts too")
-	for _, l := range f.lists() {
-		flags.StringSliceVar(l.values, l.flag, nil, l.help)
+	flags.BoolVar(&f.All, "all", false, "show the operating system's own parts too")
+	for _, c := range f.Choices() {
+		flags.StringSliceVar(c.Values, c.Name, nil, filterHelp[c.Name])
 	}
-}
-
-// A choice is one flag that takes values, several with commas between.
-type choice struct {
-	flag, help string
-	values     *[]string
-	allowed    []string // none: any text
-	of         func(item.Item) string
-	part       bool // a part of the text suffices
-}
-
-func (f *filter) lists() []choice {
-	return []choice{
-		{
-			"kind",
-			"only this `KIND`: program, service, task",
-			&f.kind,
-			[]string{"program", "service", "task"},
-			func(it item.Item) string { return string(it.Kind) },
-			false,
-		},
-		{
-			"state",
-			"only this `STATE`: on, off, delayed, broken",
-			&f.state,
-			[]string{"on", "off", "delayed", "broken"},
-			func(it item.Item) string { return string(it.State) },
-			false,
-		},
-		{
-			"when",
-			"only what starts at this `MOMENT`: boot, login, later",
-			&f.when,
-			[]string{"boot", "login", "later"},
-			func(it item.Item) string { return string(it.When) },
-			false,
-		},
-		{
-			"owner",
-			"only items of this `USER`",
-			&f.owner,
-			nil,
-			func(it item.Item) string { return it.Owner },
-			false,
-		},
-		{
-			"maker",
-			"only items whose maker's name contains `TEXT`",
-			&f.maker,
-			nil,
-			func(it item.Item) string { return it.Maker },
-			true,
-		},
-		{
-			"role",
-			"only items with this `ROLE`, such as update or sound",
-			&f.role,
-			nil,
-			func(it item.Item) string { return it.Role },
-			false,
-		},
-		{
-			"advice",
-			"only this `ADVICE`: keep, can wait, can go, look it up, clean up",
-			&f.advice,
-			[]string{"keep", "can wait", "can go", "look it up", "clean up"},
-			func(it item.Item) string { return string(it.Advice) },
-			false,
-		},
-	}
-}
-
-func (f *filter) check() error {
-	for _, l := range f.lists() {
-		for _, v := range *l.values {
-			if l.allowed != nil && !slices.Contains(l.allowed, v) {
-				return usage("--%s takes %s, not %q", l.flag, strings.Join(l.allowed, ", "), v)
-			}
-		}
-	}
-	return nil
-}
-
-// chooses reports whether the filter leaves anything out, the operating
-// system's parts aside.
-func (f *filter) chooses() bool {
-	return len(f.words) > 0 ||
-		slices.ContainsFunc(f.lists(), func(l choice) bool { return len(*l.values) > 0 })
-}
-
-func (f *filter) accepts(it item.Item) bool {
-	for _, l := range f.lists() {
-		have := strings.ToLower(l.of(it))
-		fits := func(want string) bool {
-			want = strings.ToLower(want)
-			return have == want || l.part && strings.Contains(have, want)
-		}
-		if len(*l.values) > 0 && !slices.ContainsFunc(*l.values, fits) {
-			return false
-		}
-	}
-	text := strings.ToLower(strings.Join([]string{
-		it.ID, it.Title, it.Maker, it.Package, it.Summary, it.Command, it.Note, it.Role,
-	}, "\n"))
-	for _, w := range f.words {
-		if !strings.Contains(text, strings.ToLower(w)) {
-			return false
-		}
-	}
-	return true
 }
 
 // A listing is how a list is to be shown.
@@ -205,12 +100,12 @@ in turn once they run.`,
   calmdawn list --save                   keep this survey in the casebook
   calmdawn list --all --csv > items.csv  for a spreadsheet`,
 		Args: func(_ *cobra.Command, args []string) error {
-			f.words = args
+			f.Words = args
 			return nil
 		},
 		ValidArgsFunction: cobra.NoFileCompletions,
 		RunE: func(*cobra.Command, []string) error {
-			if err := f.check(); err != nil {
+			if err := f.Check(); err != nil {
 				return err
 			}
 			for flag, value := range map[string]string{"sort": f.sort, "group": f.group} {
@@ -230,11 +125,11 @@ in turn once they run.`,
 				return err
 			}
 			defer l.Close()
-			if err := a.readBoots(l); err != nil {
+			if err := l.ReadBoots(); err != nil {
 				return err
 			}
 			if f.now {
-				if err := l.readPresent(); err != nil {
+				if err := l.ReadPresent(); err != nil {
 					return err
 				}
 			}
@@ -260,22 +155,11 @@ in turn once they run.`,
 }
 
 // saveSurvey keeps the whole survey in the casebook.
-func (a *app) saveSurvey(l *look) error {
-	text, err := json.Marshal(document.NewList(l.Survey, l.Items, 0, l.changes, l.facts))
-	if err != nil {
-		return err
-	}
-	if err := a.casebookHasPlace(l.root); err != nil {
-		return err
-	}
-	book, err := casebook.Write(l.root, a.book())
-	if err != nil {
-		return err
-	}
-	defer book.Close()
-	n, err := book.AddSurvey(a.now(), text)
+func (a *app) saveSurvey(l *visit.Visit) error {
+	all := document.NewList(l.Survey, l.Items, 0, l.Changes, factsOf(l))
+	n, where, err := l.Keep(all)
 	if err == nil {
-		fmt.Fprintf(a.Err, "Kept as survey %d in %s.\n", n, book.Where)
+		fmt.Fprintf(a.Err, "Kept as survey %d in %s.\n", n, where)
 	}
 	return err
 }
@@ -288,21 +172,21 @@ func noWords(cmd *cobra.Command, args []string) error {
 	return nil
 }
 
-func (a *app) list(l *look, f listing) error {
+func (a *app) list(l *visit.Visit, f listing) error {
 	var shown, folded, roots []item.Item
 	for _, it := range l.Items {
 		switch {
-		case !f.accepts(it):
-		case it.System && !f.all:
+		case !f.Accepts(it):
+		case it.System && !f.All:
 			folded = append(folded, it)
-		case startsWithRoot(it) && !f.all && len(f.owner) == 0:
+		case startsWithRoot(it) && !f.All && len(f.Owner) == 0:
 			roots = append(roots, it)
 		default:
 			shown = append(shown, it)
 		}
 	}
-	l.byCost(shown)
-	l.byPresent(shown, f.sort)
+	l.ByCost(shown)
+	l.ByPresent(shown, f.sort)
 	for _, by := range []string{f.sort, f.group} {
 		if key, ok := orders[by]; ok {
 			slices.SortStableFunc(shown, func(a, b item.Item) int {
@@ -313,14 +197,14 @@ func (a *app) list(l *look, f listing) error {
 	switch {
 	case a.json:
 		rest := len(folded) + len(roots)
-		return a.writeJSON(document.NewList(l.Survey, shown, rest, l.changes, l.facts))
+		return a.writeJSON(document.NewList(l.Survey, shown, rest, l.Changes, factsOf(l)))
 	case f.csv:
 		return a.listCSV(l, shown)
 	}
 	s := a.screen()
 	s.Say(render.Strong, "%s", headline(l, f.filter))
-	if !f.chooses() {
-		s.Wrap(0, "%s", l.outlook())
+	if !f.Chooses() {
+		s.Wrap(0, "%s", outlook(l))
 	}
 	a.missingDisks(s, l.Unread)
 	if len(shown) > 0 {
@@ -360,7 +244,7 @@ func (a *app) missingDisks(s *render.Screen, places []item.Unread) {
 	}
 }
 
-func (a *app) table(s *render.Screen, l *look, f listing, shown []item.Item) {
+func (a *app) table(s *render.Screen, l *visit.Visit, f listing, shown []item.Item) {
 	var rows [][]render.Cell
 	last := ""
 	columns := []render.Column{
@@ -386,7 +270,7 @@ func (a *app) table(s *render.Screen, l *look, f listing, shown []item.Item) {
 	}
 	longest := time.Duration(0)
 	for _, it := range shown {
-		longest = max(longest, l.costs[it.ID].Wait.Saving.Median)
+		longest = max(longest, l.Costs[it.ID].Wait.Saving.Median)
 	}
 	for n, it := range shown {
 		if key, ok := orders[f.group]; ok && (n == 0 || key(it) != last) {
@@ -403,12 +287,12 @@ func (a *app) table(s *render.Screen, l *look, f listing, shown []item.Item) {
 			rows = append(rows, heading)
 		}
 		own := ""
-		if t, ok := l.ownTime(it); ok {
+		if t, ok := l.OwnTime(it); ok {
 			own = render.Seconds(t.Median)
 		}
-		cost := l.costCells(s, it, longest)
+		cost := costCells(l, s, it, longest)
 		cpuNow, memoryNow := "", ""
-		if p, ok := l.present(it); ok {
+		if p, ok := l.Present(it); ok {
 			cpuNow, memoryNow = fmt.Sprintf("%.1f %%", 100*p.CPU), render.Bytes(p.Memory)
 		}
 		tone := stateTone(it.State)
@@ -427,7 +311,7 @@ func (a *app) table(s *render.Screen, l *look, f listing, shown []item.Item) {
 			render.C(render.Clean(it.Owner)),
 			render.C(it.Role),
 			render.C(render.Clean(it.Maker)),
-			render.Cell{Text: l.offSince(it), Tone: render.Dim},
+			render.Cell{Text: offSince(l, it), Tone: render.Dim},
 			render.C(render.Clean(it.Note)),
 			render.C(render.Clean(it.ID))))
 	}
@@ -446,7 +330,7 @@ func adviceTone(a item.Advice) render.Tone {
 }
 
 // listCSV writes the items for a spreadsheet.
-func (a *app) listCSV(l *look, items []item.Item) error {
+func (a *app) listCSV(l *visit.Visit, items []item.Item) error {
 	rows := [][]string{
 		{
 			"id", "kind", "title", "state", "when", "fires", "owner", "maker", "package",
@@ -456,10 +340,10 @@ func (a *app) listCSV(l *look, items []item.Item) error {
 	}
 	for _, it := range items {
 		own := ""
-		if t, ok := l.ownTime(it); ok {
+		if t, ok := l.OwnTime(it); ok {
 			own = fmt.Sprintf("%.3f", t.Median.Seconds())
 		}
-		c := l.costs[it.ID]
+		c := l.Costs[it.ID]
 		grade, wait, cpu := string(c.Grade), "", ""
 		if c.Replayed {
 			wait = fmt.Sprintf("%.3f", c.Wait.Saving.Median.Seconds())
@@ -494,22 +378,22 @@ func (a *app) writeCSV(rows [][]string) error {
 }
 
 // headline answers what the list is asked for.
-func headline(l *look, f filter) string {
-	if !f.chooses() {
-		return fmt.Sprintf("%s launches %s by itself (%s).", l.machineName(),
+func headline(l *visit.Visit, f filter) string {
+	if !f.Chooses() {
+		return fmt.Sprintf("%s launches %s by itself (%s).", machineName(l),
 			count(launched(l.Items), "thing", "things"), states(l.Items))
 	}
 	var fits []item.Item
 	for _, it := range l.Items {
-		if f.accepts(it) {
+		if f.Accepts(it) {
 			fits = append(fits, it)
 		}
 	}
 	if len(fits) == 0 {
 		return fmt.Sprintf("None of the %d items of %s is like that.", len(l.Items),
-			l.machineName())
+			machineName(l))
 	}
-	return fmt.Sprintf("%d of the %d items of %s (%s).", len(fits), len(l.Items), l.machineName(),
+	return fmt.Sprintf("%d of the %d items of %s (%s).", len(fits), len(l.Items), machineName(l),
 		states(fits))
 }
 
@@ -564,10 +448,12 @@ func (a *app) unread(s *render.Screen, places []item.Unread) {
 	}
 }
 
-// facts is what is known of an item besides the survey.
-func (l *look) facts(it item.Item) document.Facts {
-	f := document.Facts{Cost: l.costs[it.ID]}
-	f.Own, _ = l.ownTime(it)
-	f.Present, f.Running = l.present(it)
-	return f
+// factsOf tells what is known of items besides the survey.
+func factsOf(l *visit.Visit) func(item.Item) document.Facts {
+	return func(it item.Item) document.Facts {
+		f := document.Facts{Cost: l.Costs[it.ID]}
+		f.Own, _ = l.OwnTime(it)
+		f.Present, f.Running = l.Present(it)
+		return f
+	}
 }

@@ -32,7 +32,7 @@ too.`,
 				return err
 			}
 			defer l.Close()
-			picked, err := l.pick(args[:1])
+			picked, err := l.Pick(args[:1])
 			if err != nil {
 				return err
 			}

@@ -5,19 +5,16 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"slices"
-	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"calmdawn/internal/core/change"
-	"calmdawn/internal/core/forecast"
-	"calmdawn/internal/core/item"
 	"calmdawn/internal/core/proposal"
 	"calmdawn/internal/document"
 	"calmdawn/internal/ownfile"
 	"calmdawn/internal/render"
+	"calmdawn/internal/visit"
 )
 
 func (a *app) proposeCommand() *cobra.Command {
@@ -53,10 +50,10 @@ func (a *app) propose(args []string, replace bool) error {
 		return err
 	}
 	defer l.Close()
-	if err := a.readBoots(l); err != nil {
+	if err := l.ReadBoots(); err != nil {
 		return err
 	}
-	p := l.proposal(a.now())
+	p := proposed(l, a.now())
 	text, err := proposal.Write(p)
 	if err != nil {
 		return err
@@ -87,78 +84,29 @@ func (a *app) propose(args []string, replace bool) error {
 	return nil
 }
 
-// proposal puts the decisions in order: those that bring most together first,
-// then what else can go or wait, then what is to be looked up.
-func (l *look) proposal(now time.Time) proposal.Proposal {
+// proposed writes down what is proposed for a machine.
+func proposed(l *visit.Visit, now time.Time) proposal.Proposal {
 	p := proposal.Proposal{Machine: l.Host, Made: now}
-	candidates := l.dispensable()
-	l.byCost(candidates)
-	var order []item.Item
-	if len(l.replays) > 0 {
-		var sets []forecast.Set
-		for _, it := range candidates {
-			sets = append(sets, l.setOf(it))
+	for _, one := range l.Propose() {
+		d := proposal.Decision{
+			ID:    one.ID,
+			Do:    one.Do,
+			Title: render.Clean(one.Title),
+			Why:   render.Clean(why(one.Item)),
 		}
-		steps, _ := forecast.Best(l.replays, sets)
-		for _, st := range steps {
-			order = append(order, candidates[st.Index])
-		}
-	}
-	add := func(items []item.Item, fits func(item.Item) bool) {
-		for _, it := range items {
-			if fits(it) &&
-				!slices.ContainsFunc(order, func(o item.Item) bool { return o.ID == it.ID }) {
-				order = append(order, it)
-			}
-		}
-	}
-	all := slices.Clone(l.Items)
-	l.byCost(all)
-	fits := func(advice item.Advice) func(item.Item) bool {
-		return func(it item.Item) bool {
-			return it.Advice == advice && it.State.Launched() && it.Protected == "" &&
-				(advice != item.LookUp || !it.System)
-		}
-	}
-	add(all, fits(item.CanGo))
-	add(all, fits(item.CanWait))
-	add(all, fits(item.LookUp))
-	for _, it := range order {
-		p.Decide = append(p.Decide, l.decision(it, now))
-	}
-	return p
-}
-
-// decision is what is proposed for an item: what can wait is delayed if it can
-// be.
-func (l *look) decision(it item.Item, now time.Time) proposal.Decision {
-	d := proposal.Decision{
-		ID:    it.ID,
-		Do:    proposal.Keep,
-		Title: render.Clean(it.Title),
-		Why:   render.Clean(why(it)),
-	}
-	switch it.Advice {
-	case item.CanGo:
-		d.Do = proposal.Disable
-	case item.CanWait:
-		d.Do = proposal.Delay
-		plan := l.Plan(l.root.Draft(now))
-		if l.canWait(it, item.Delayed) != nil ||
-			plan.Turn(it, item.Delayed, time.Minute) != nil {
-			d.Do = proposal.Keep
+		if one.Stays {
 			d.Why += "; it cannot be delayed, so it goes or stays"
 		}
-	}
-	if c := l.costs[it.ID]; c.Replayed {
-		d.Forecast = "forecast: no effect on ready seen"
-		if c.Wait.Shows {
-			s := c.Wait.Saving
-			d.Forecast = fmt.Sprintf("forecast: ready %s sooner without it (between %s)",
-				render.Duration(s.Median), span(s))
+		if c := l.Costs[one.ID]; c.Replayed {
+			d.Forecast = "forecast: no effect on ready seen"
+			if c.Wait.Shows {
+				d.Forecast = fmt.Sprintf("forecast: ready %s sooner without it (between %s)",
+					render.Duration(c.Wait.Saving.Median), span(c.Wait.Saving))
+			}
 		}
+		p.Decide = append(p.Decide, d)
 	}
-	return d
+	return p
 }
 
 // applyView is how a proposal is to be carried out.
@@ -217,49 +165,6 @@ between, and compare can tell what each of them brought.`,
 	return cmd
 }
 
-// A resolved decision is one with what it means on this machine.
-type resolved struct {
-	proposal.Decision
-	here  bool
-	it    item.Item
-	to    item.State
-	fate  string // what becomes of it, in words
-	doing bool
-}
-
-// resolve looks up the decisions on this machine.
-func (l *look) resolve(p proposal.Proposal, next bool) (all []resolved, missing int) {
-	doing := 0
-	for _, d := range p.Decide {
-		one := resolved{
-			Decision: d,
-			to: map[string]item.State{
-				proposal.Disable: item.Off,
-				proposal.Delay:   item.Delayed,
-			}[d.Do],
-		}
-		one.it, one.here = l.Lookup(d.ID)
-		switch {
-		case !one.here:
-			one.fate = "does not exist here"
-			missing++
-		case d.Do == proposal.Keep:
-			one.fate = "is kept"
-		case one.it.State == one.to:
-			one.fate = "is " + string(one.to) + " already"
-		case one.to == item.Delayed && !one.it.State.Launched():
-			one.fate = "is off already, and stays so"
-		case next && doing > 0:
-			one.fate = "comes later"
-		default:
-			one.doing, one.fate = true, "will be "+participle(one.to)
-			doing++
-		}
-		all = append(all, one)
-	}
-	return all, missing
-}
-
 func (a *app) apply(file string, v applyView) error {
 	text, err := readProposal(file)
 	if err != nil {
@@ -269,57 +174,41 @@ func (a *app) apply(file string, v applyView) error {
 	if err != nil {
 		return fmt.Errorf("the proposal %s cannot be used: %w", file, err)
 	}
-	return a.alter(v.yes, func(d *desk) (plan, error) { return a.planApply(d, file, p, v) })
+	return a.alter(v.yes, func(d *visit.Desk) (plan, error) { return a.planApply(d, file, p, v) })
 }
 
 // planApply works out what a proposal means on this machine.
-func (a *app) planApply(d *desk, file string, p proposal.Proposal, v applyView) (plan, error) {
-	l, err := a.lookAt(d.root, d.led.Changes(), nil)
+func (a *app) planApply(
+	d *visit.Desk,
+	file string,
+	p proposal.Proposal,
+	v applyView,
+) (plan, error) {
+	t, err := d.PlanProposal(p, visit.Terms{
+		Next:   v.next,
+		Insist: v.insist,
+		Until:  v.trial,
+		Guard:  visit.Wanted(v.guard),
+	})
+	if refused := (*visit.Refused)(nil); errors.As(err, &refused) {
+		return plan{}, fmt.Errorf("%w\nnothing was changed; decide otherwise in %s", err, file)
+	}
 	if err != nil {
-		return plan{}, err
-	}
-	all, missing := l.resolve(p, v.next)
-	var picked []item.Item
-	var planned []change.Change
-	var refused []string
-	for _, r := range all {
-		if !r.doing {
-			continue
-		}
-		picked = append(picked, r.it)
-		w := wish{turnWords: wordsOf(r.to)}
-		w.by, _ = r.Later()
-		c, err := l.turn(w, []item.Item{r.it}, d.at)
-		if err != nil {
-			refused = append(refused, err.Error())
-		}
-		planned = append(planned, c)
-	}
-	if len(refused) > 0 {
-		return plan{}, fmt.Errorf("%s\nnothing was changed; decide otherwise in %s",
-			strings.Join(refused, "\n"), file)
-	}
-	if err := a.protect(l, picked, v.insist); err != nil {
-		return plan{}, err
-	}
-	for _, c := range planned {
-		if _, err := a.planWatch(d.root, c, v.guard); err != nil {
-			return plan{}, err
-		}
+		return plan{}, insistable(err)
 	}
 	s := a.screen()
 	applied := document.NewApply()
-	for _, r := range all {
-		if !r.here {
+	for _, r := range t.All {
+		if !r.Here {
 			applied.Missing = append(applied.Missing, r.ID)
 		}
 	}
 	show := func() {
 		s.Say(render.Strong, "%s of %s, made for %s on %s: %s to carry out on %s.",
-			count(len(all), "decision", "decisions"), render.Clean(file), render.Clean(p.Machine),
-			day(p.Made), count(len(picked), "one", "ones"), l.machineName())
+			count(len(t.All), "decision", "decisions"), render.Clean(file), render.Clean(p.Machine),
+			day(p.Made), count(len(t.Picked), "one", "ones"), machineName(t.Visit))
 		s.Line("")
-		showDecisions(s, all)
+		showDecisions(s, t.All)
 	}
 	finish := func() error {
 		if a.json {
@@ -327,25 +216,25 @@ func (a *app) planApply(d *desk, file string, p proposal.Proposal, v applyView) 
 				return err
 			}
 		}
-		if missing > 0 {
+		if t.Missing > 0 {
 			return &status{
 				exitPartly,
-				fmt.Errorf("%s not exist on this machine", count(missing, "item of the proposal "+
+				fmt.Errorf("%s not exist on this machine", count(t.Missing, "item of the proposal "+
 					"does", "items of the proposal do")),
 			}
 		}
 		return nil
 	}
-	if len(picked) == 0 {
+	if len(t.Picked) == 0 {
 		return plan{
 			nothing: func() error { show(); s.Line("Nothing to do."); return finish() },
 		}, nil
 	}
-	carry := func(d *desk) error {
-		done, err := a.applyAll(d, s, l, all, picked, change.Terms{
+	carry := func(d *visit.Desk) error {
+		done, err := a.applyAll(d, s, t, change.Terms{
 			Until:    v.trial,
 			Proposal: fmt.Sprintf("%s %s", p.Machine, p.Made.UTC().Format(time.RFC3339)),
-		}, v.guard)
+		}, visit.Wanted(v.guard))
 		for _, c := range done {
 			applied.Add(c)
 		}
@@ -363,23 +252,23 @@ func (a *app) planApply(d *desk, file string, p proposal.Proposal, v applyView) 
 		s.Line("To take back what was done: %s", a.call("undo "+inWords(done)))
 		return finish()
 	}
-	return plan{changes: planned, show: show, carry: carry}, nil
+	return plan{changes: t.Changes, show: show, carry: carry}, nil
 }
 
 // showDecisions says what becomes of each decision here.
-func showDecisions(s *render.Screen, all []resolved) {
+func showDecisions(s *render.Screen, all []visit.Resolved) {
 	var rows [][]render.Cell
 	for _, d := range all {
 		tone := render.Dim
 		switch {
-		case d.doing:
+		case d.Now:
 			tone = render.Plain
-		case !d.here:
+		case !d.Here:
 			tone = render.Warn
 		}
 		rows = append(rows, []render.Cell{
-			{Text: render.Clean(d.it.Title), Tone: tone},
-			{Text: d.fate, Tone: tone},
+			{Text: render.Clean(d.Item.Title), Tone: tone},
+			{Text: d.Fate, Tone: tone},
 			{Text: render.Clean(d.ID), Tone: tone},
 		})
 	}
@@ -391,83 +280,41 @@ func showDecisions(s *render.Screen, all []resolved) {
 	s.Line("")
 }
 
-// applyAll makes a change of each decision. Each is planned anew, on what the
-// one before it left.
+// applyAll makes a change of each decision.
 func (a *app) applyAll(
-	d *desk,
+	d *visit.Desk,
 	s *render.Screen,
-	l *look,
-	all []resolved,
-	picked []item.Item,
+	t visit.Applying,
 	terms change.Terms,
-	guard string,
+	guard visit.Wanted,
 ) (done []change.Change, err error) {
-	if err := a.readBoots(l); err != nil {
+	if err := t.ReadBoots(); err != nil {
 		return nil, err
 	}
-	if len(picked) > 1 {
-		terms.Together = l.forecastChange(picked)
+	if len(t.Picked) > 1 {
+		terms.Together = t.ForecastOf(t.Picked)
 	}
 	var made []change.Edit
-	defer func() { reloadManager(d.root, s, made) }()
-	for _, r := range all {
-		if !r.doing {
+	defer func() { a.tellManager(d, s, made) }()
+	for _, r := range t.All {
+		if !r.Now {
 			continue
 		}
-		if caught := d.led.Caught(); caught != nil {
+		if caught := d.Ledger.Caught(); caught != nil {
 			return done, fmt.Errorf("%s: %s came in between", r.ID, caught)
 		}
-		c, err := a.applyOne(d, s, r, terms, guard)
+		c, g, err := d.Apply(r, terms, guard)
 		if err != nil {
-			return done, fmt.Errorf("%s: %w", r.ID, err)
+			return done, fmt.Errorf("%s: %w", r.ID, a.withWays(err))
 		}
-		if c.ID != 0 {
-			done, made = append(done, c), append(made, c.Edits...)
-			terms.Together = nil // it stands with the first of them
+		if c.ID == 0 {
+			continue
 		}
+		a.tellGuard(s, c, g)
+		done, made = append(done, c), append(made, c.Edits...)
+		terms.Together = nil // it stands with the first of them
 	}
 	return done, nil
-}
-
-func (a *app) applyOne(
-	d *desk,
-	s *render.Screen,
-	r resolved,
-	terms change.Terms,
-	guard string,
-) (change.Change, error) {
-	l, err := a.lookAt(d.root, d.led.Changes(), nil)
-	if err != nil {
-		return change.Change{}, err
-	}
-	it, ok := l.Lookup(r.ID)
-	if !ok {
-		return change.Change{}, errors.New(
-			"it is not there any more, after the decisions before it",
-		)
-	}
-	w := wish{turnWords: wordsOf(r.to), guard: guard, amid: true}
-	w.by, _ = r.Later()
-	c, err := l.turn(w, []item.Item{it}, a.now())
-	if err != nil || len(c.Targets) == 0 {
-		return change.Change{}, err
-	}
-	if err := a.readBoots(l); err != nil {
-		return change.Change{}, err
-	}
-	c.Terms, c.Forecast = terms, l.forecastChange([]item.Item{it})
-	watch, err := a.planWatch(d.root, c, guard)
-	if err != nil {
-		return c, err
-	}
-	return a.carryOutGuarded(d, s, c, w, watch)
-}
-
-func wordsOf(to item.State) turnWords {
-	if to == item.Delayed {
-		return delayWords
-	}
-	return disableWords
 }
 
 // readProposal reads a file that may be anything.

@@ -6,21 +6,17 @@ import (
 	"fmt"
 	"os"
 	"os/signal"
-	"slices"
 	"syscall"
 	"time"
 
 	"github.com/spf13/cobra"
 
-	"calmdawn/internal/casebook"
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/change"
-	"calmdawn/internal/core/item"
 	"calmdawn/internal/document"
-	"calmdawn/internal/ledger"
-	"calmdawn/internal/machine"
 	"calmdawn/internal/recorder"
 	"calmdawn/internal/render"
+	"calmdawn/internal/visit"
 )
 
 // recordedBoots is how many boots the recorder watches if nobody says
@@ -83,43 +79,20 @@ away exactly.`,
 	return cmd
 }
 
-func recorderChange(at time.Time, from, to item.State, edits []change.Edit) change.Change {
-	return change.Change{Verb: change.Record, MadeAt: at, MadeBy: whoami(), Edits: edits,
-		Targets: []change.Target{
-			{
-				ID:     "recorder",
-				Title:  "the boot recorder",
-				Before: from,
-				After:  to,
-				When:   item.AtBoot,
-			},
-		}}
-}
-
 func (a *app) recorderOn(w wish, boots int) error {
-	return a.alter(w.yes, func(d *desk) (plan, error) {
+	return a.alter(w.yes, func(d *visit.Desk) (plan, error) {
 		s := a.screen()
-		if recorder.StateOf(d.root).Armed {
+		c, err := d.PlanRecorder(boots)
+		if err != nil {
+			return plan{}, err
+		}
+		if len(c.Edits) == 0 {
 			return plan{nothing: func() error {
 				s.Line("Nothing to do: the recorder is on already. %s tells what it has "+
 					"recorded.", a.call("recorder status"))
 				return nil
 			}}, nil
 		}
-		program, err := ownProgram()
-		if err != nil {
-			return plan{}, err
-		}
-		draft := d.root.Draft(d.at)
-		// one that has recorded all it was to
-		if err := recorder.Uninstall(draft, d.root); err != nil {
-			return plan{}, err
-		}
-		if err := recorder.Install(draft, d.root, program, boots, d.at); err != nil {
-			return plan{}, fmt.Errorf("the recorder cannot be put into this machine, so nothing "+
-				"was changed: %w", err)
-		}
-		c := recorderChange(d.at, item.Off, item.On, draft.Edits())
 		return a.recorderPlan(s, c,
 			fmt.Sprintf("Putting the recorder in; it will watch %s:",
 				count(boots, "boot", "boots"))), nil
@@ -127,24 +100,20 @@ func (a *app) recorderOn(w wish, boots int) error {
 }
 
 func (a *app) recorderOff(w wish) error {
-	return a.alter(w.yes, func(d *desk) (plan, error) {
-		for _, c := range slices.Backward(d.led.Changes()) {
-			if c.Verb == change.Record && c.Stands() && len(c.Targets) > 0 &&
-				c.Targets[0].After == item.On {
-				return a.planUndo(d, []int64{c.ID}, undoing{})
-			}
-		}
-		s, draft := a.screen(), d.root.Draft(d.at)
-		if err := recorder.Uninstall(draft, d.root); err != nil {
+	return a.alter(w.yes, func(d *visit.Desk) (plan, error) {
+		s := a.screen()
+		undo, c, err := d.PlanRecorderOff()
+		switch {
+		case err != nil:
 			return plan{}, err
-		}
-		if len(draft.Edits()) == 0 {
+		case undo != 0:
+			return a.planUndo(d, []int64{undo}, undoing{})
+		case len(c.Edits) == 0:
 			return plan{nothing: func() error {
 				s.Line("Nothing to do: the recorder is not in this machine.")
 				return nil
 			}}, nil
 		}
-		c := recorderChange(d.at, item.On, item.Off, draft.Edits())
 		return a.recorderPlan(s, c, "Taking the recorder away, which another casebook put in:"), nil
 	})
 }
@@ -156,23 +125,24 @@ func (a *app) recorderPlan(s *render.Screen, c change.Change, says string) plan 
 			a.showTargets(s, c)
 			s.Line("It takes effect %s.", effect(c))
 		},
-		carry: func(d *desk) error {
-			c, err := a.carryOut(d, s, c, wish{})
+		carry: func(d *visit.Desk) error {
+			c, err := a.carryOut(d, s, c, nil)
 			if err != nil {
 				return err
 			}
+			a.tellManager(d, s, c.Edits)
 			return a.done(s, c)
 		}}
 }
 
 func (a *app) recorderStatus() error {
-	r, err := a.open()
+	r, err := a.place().Open()
 	if err != nil {
 		return err
 	}
 	defer r.Close()
 	state := recorder.StateOf(r)
-	recorded, wrong := a.recordedBoots(r, 0)
+	recorded, wrong := a.place().Recorded(r, 0)
 	if a.json {
 		d := document.Recorder{
 			Format:    "calmdawn.recorder/1",
@@ -224,58 +194,6 @@ func (a *app) recorderStatus() error {
 	return nil
 }
 
-// recordedBoots returns the records of the casebook, and of the machine's own
-// one where another is used: the recorder knows only that.
-func (a *app) recordedBoots(r *machine.Root, last int) ([]boot.Boot, error) {
-	var all []boot.Boot
-	var wrong error
-	books := []casebook.Choice{a.book()}
-	if a.casebook != "" {
-		books = append(books, casebook.Choice{ThisMachine: a.thisMachine})
-	}
-	for _, choice := range books {
-		book, err := casebook.Read(r, choice)
-		if errors.Is(err, casebook.ErrNone) {
-			continue
-		}
-		if err != nil {
-			wrong = errors.Join(wrong, err)
-			continue
-		}
-		boots, err := book.Boots(last)
-		wrong = errors.Join(wrong, err, book.Close())
-		all = append(all, boots...)
-	}
-	return all, wrong
-}
-
-// disarm has the recorder started no more.
-func (a *app) disarm(r *machine.Root) error {
-	led, err := ledger.Open(r, a.book(), a.now(), "recorder")
-	if err != nil {
-		return err
-	}
-	defer led.Close()
-	c, err := recorder.Disarm(r.Draft(a.now()), a.now())
-	if err == nil && len(c.Edits) > 0 {
-		_, err = led.CarryOut(c)
-	}
-	return err
-}
-
-// ownProgram is this program's file, to be copied into a machine.
-func ownProgram() ([]byte, error) {
-	own, err := os.Executable()
-	if err != nil {
-		return nil, err
-	}
-	program, err := os.ReadFile(own)
-	if err != nil {
-		return nil, fmt.Errorf("this program's own file cannot be copied into the machine: %w", err)
-	}
-	return program, nil
-}
-
 // recordCommand is what the recorder's unit calls.
 func (a *app) recordCommand() *cobra.Command {
 	var boots int
@@ -304,7 +222,7 @@ func (a *app) recordCommand() *cobra.Command {
 }
 
 func (a *app) record(o recorder.Options, boots int, since time.Time) error {
-	r, err := a.open()
+	r, err := a.place().Open()
 	if err != nil {
 		return err
 	}
@@ -314,7 +232,7 @@ func (a *app) record(o recorder.Options, boots int, since time.Time) error {
 	}
 	recorder.Frugal()
 	o.Save = func(b boot.Boot) error {
-		book, err := casebook.Write(r, a.book())
+		book, err := a.place().Write(r)
 		if err != nil {
 			return err
 		}
@@ -333,7 +251,7 @@ func (a *app) record(o recorder.Options, boots int, since time.Time) error {
 		if !recorder.StateOf(r).Armed {
 			return nil
 		}
-		return errors.Join(book.Close(), a.disarm(r))
+		return errors.Join(book.Close(), a.place().Disarm(r, a.now()))
 	}
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()

@@ -21,6 +21,7 @@ import (
 	"calmdawn/internal/document"
 	"calmdawn/internal/ownfile"
 	"calmdawn/internal/render"
+	"calmdawn/internal/visit"
 )
 
 // reportView is how a report is to be written.
@@ -86,7 +87,7 @@ present folder. The boots are those around the last change; --before and
 
 // A told is all that a report tells.
 type told struct {
-	look     *look
+	look     *visit.Visit
 	boots    []boot.Boot
 	compared bool
 	c        comparison
@@ -105,7 +106,7 @@ func (a *app) report(v reportView) error {
 		return err
 	}
 	defer l.Close()
-	if err := a.readBoots(l); err != nil {
+	if err := l.ReadBoots(); err != nil {
 		return err
 	}
 	file := v.file
@@ -164,36 +165,30 @@ func (a *app) report(v reportView) error {
 }
 
 // tell gathers what there is to tell.
-func (a *app) tell(l *look, v reportView) (*told, error) {
+func (a *app) tell(l *visit.Visit, v reportView) (*told, error) {
 	done := a.progress("reading the log")
 	defer done()
-	t := &told{look: l, by: v.by, at: a.now(), boots: v.judged(a.remember(l.root, 0).Boots)}
 	var words []string
 	for _, w := range []string{v.before, v.after} {
 		if w != "" {
 			words = append(words, w)
 		}
 	}
-	if len(words) == 0 && v.with == "" {
-		t.c, t.compared = sinceLast(t.boots, l.changes, v.measure)
-	} else {
-		var err error
-		if t.c, err = a.chosen(l, t.boots, v.compareView, words); err != nil {
-			return nil, err
-		}
-		t.compared = true
+	q := v.question(words)
+	t := &told{look: l, by: v.by, at: a.now(), boots: q.Judged(l.Remember(l.Root, 0).Boots)}
+	c, compared, err := l.Compare(q, t.boots)
+	if err != nil {
+		return nil, err
 	}
-	if t.compared {
-		t.c.explain(l)
-	}
-	t.present = a.presentConditions(l.root)
+	t.c, t.compared = shown(c, l), compared
+	t.present = a.place().Conditions(l.Root)
 	for _, it := range l.Items {
 		if it.State.Launched() && !it.System && it.Advice != "" &&
 			!it.Ours {
 			t.left = append(t.left, it)
 		}
 	}
-	l.byCost(t.left)
+	l.ByCost(t.left)
 	t.plot(v.measure)
 	t.pair()
 	return t, nil
@@ -232,7 +227,7 @@ func (t *told) plot(m compare.Measure) {
 			})
 		}
 	}
-	for _, ch := range job.CarriedOut(t.look.changes) {
+	for _, ch := range job.CarriedOut(t.look.Changes) {
 		t.points.Changes = append(t.points.Changes, render.Moment{
 			At:   ch.MadeAt,
 			Name: fmt.Sprintf("change %d", ch.ID),
@@ -313,14 +308,14 @@ func (a *app) drawReport(s *render.Screen, t *told, folder string) error {
 // answer says in the customer's words what came of it.
 func (t *told) answer() string {
 	if !t.compared {
-		return t.look.outlook()
+		return outlook(t.look)
 	}
 	c, how := t.c, map[compare.Verdict]string{compare.Faster: "sooner", compare.Slower: "later"}
 	word := how[c.Main.Verdict]
 	if word == "" {
 		return c.answer()
 	}
-	return fmt.Sprintf("%s is %s %s %s than before: after %s instead of %s.", t.look.machineName(),
+	return fmt.Sprintf("%s is %s %s %s than before: after %s instead of %s.", machineName(t.look),
 		c.On.Name, render.Duration(c.Main.Estimate.Abs()), word,
 		render.Duration(c.Main.After.Median), render.Duration(c.Main.Before.Median))
 }
@@ -333,7 +328,7 @@ func (a *app) reportPage(t *told) (render.Report, error) {
 	}
 	about = slices.DeleteFunc(about, func(s string) bool { return s == "" })
 	r := render.Report{
-		Title:  "Start-up report: " + l.machineName(),
+		Title:  "Start-up report: " + machineName(l),
 		About:  strings.Join(about, ", "),
 		Answer: t.answer(),
 	}
@@ -383,7 +378,7 @@ func (a *app) reportPage(t *told) (render.Report, error) {
 }
 
 func (a *app) tellChanges(t *told, add func(render.Section)) {
-	if len(t.look.changes) == 0 {
+	if len(t.look.Changes) == 0 {
 		add(render.Section{Title: "What was changed", Text: "Nothing was changed."})
 		return
 	}
@@ -391,7 +386,7 @@ func (a *app) tellChanges(t *told, add func(render.Section)) {
 		Heads: []string{"No", "When", "What", "Forecast of ready", "Now", "To take it back"},
 		Right: []bool{true},
 	}
-	for _, ch := range t.look.changes {
+	for _, ch := range t.look.Changes {
 		back := render.Entry{}
 		if ch.Stands() {
 			back = render.Entry{Text: a.call(fmt.Sprintf("undo %d", ch.ID)), Command: true}
@@ -499,7 +494,7 @@ func (t *told) tellLeft(add func(render.Section)) {
 	}
 	for _, it := range t.left[:min(most, len(t.left))] {
 		saves := "unknown"
-		if c := t.look.costs[it.ID]; c.Replayed {
+		if c := t.look.Costs[it.ID]; c.Replayed {
 			saves = "nothing seen"
 			if c.Wait.Shows {
 				saves = render.Seconds(c.Wait.Saving.Median)
@@ -582,9 +577,9 @@ func (t *told) document() document.Report {
 		c := document.NewComparison(t.c.Comparison)
 		d.Comparison = &c
 	}
-	d.AddChanges(t.look.changes)
+	d.AddChanges(t.look.Changes)
 	for _, it := range t.left {
-		d.AddLeft(it, t.look.costs[it.ID])
+		d.AddLeft(it, t.look.Costs[it.ID])
 	}
 	d.AddConditions(t.present)
 	d.AddBoots(t.boots)

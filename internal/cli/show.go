@@ -10,6 +10,7 @@ import (
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/document"
 	"calmdawn/internal/render"
+	"calmdawn/internal/visit"
 )
 
 func (a *app) showCommand() *cobra.Command {
@@ -31,15 +32,15 @@ func (a *app) showCommand() *cobra.Command {
 				return err
 			}
 			defer l.Close()
-			if err := a.readBoots(l); err != nil {
+			if err := l.ReadBoots(); err != nil {
 				return err
 			}
-			picked, err := l.pick(args)
+			picked, err := l.Pick(args)
 			if err != nil {
 				return err
 			}
 			if a.json {
-				return a.writeJSON(document.NewPage(picked[0], l.facts(picked[0])))
+				return a.writeJSON(document.NewPage(picked[0], factsOf(l)(picked[0])))
 			}
 			a.show(l, picked[0])
 			return nil
@@ -47,7 +48,7 @@ func (a *app) showCommand() *cobra.Command {
 	}
 }
 
-func (a *app) show(l *look, it item.Item) {
+func (a *app) show(l *visit.Visit, it item.Item) {
 	s := a.screen()
 	clean := render.Clean
 	s.Say(render.Strong, "%s", clean(it.Title))
@@ -119,14 +120,14 @@ func (a *app) show(l *look, it item.Item) {
 	} else {
 		s.Line("To switch it on: %s", a.call("enable "+shellWord(it.ID)))
 	}
-	if c, ok := l.lastChange(it.ID); ok {
+	if c, ok := l.LastChange(it.ID); ok {
 		s.Line("To take change %d back: %s", c.ID, a.call(fmt.Sprintf("undo %d", c.ID)))
 	}
 }
 
 // verdict says in a sentence what the next boot or login does with an item, and
 // since when.
-func verdict(l *look, it item.Item) string {
+func verdict(l *visit.Visit, it item.Item) string {
 	moment := map[item.When]string{
 		item.AtBoot:  "The next boot",
 		item.AtLogin: "The next login",
@@ -152,7 +153,7 @@ func verdict(l *look, it item.Item) string {
 				"does.", strings.ToLower(moment[:1])+moment[1:])
 		}
 	}
-	if c, ok := l.lastChange(it.ID); ok {
+	if c, ok := l.LastChange(it.ID); ok {
 		text += fmt.Sprintf(" Switched %s on %s by %s, change %d.", c.Targets[0].After,
 			day(c.MadeAt), render.Clean(c.MadeBy), c.ID)
 	}

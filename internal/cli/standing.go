@@ -23,7 +23,7 @@ func (a *app) standing() error {
 		return err
 	}
 	defer l.Close()
-	if err := a.readBoots(l); err != nil {
+	if err := l.ReadBoots(); err != nil {
 		return err
 	}
 	s := a.screen()
@@ -33,7 +33,7 @@ func (a *app) standing() error {
 			added = append(added, it)
 		}
 	}
-	s.Say(render.Strong, "%s launches %s by itself.", l.machineName(),
+	s.Say(render.Strong, "%s launches %s by itself.", machineName(l),
 		count(launched(l.Items), "thing", "things"))
 	if len(added) > 0 {
 		s.Line("  %s added to its operating system: %s.",
@@ -41,13 +41,13 @@ func (a *app) standing() error {
 	} else {
 		s.Line("  All of them are parts of its operating system; nothing was added.")
 	}
-	if len(l.boots) > 0 {
-		s.Wrap(2, "  %s", l.outlook())
+	if len(l.Boots) > 0 {
+		s.Wrap(2, "  %s", outlook(l))
 	} else {
 		s.Line("  It remembers no boot, so nothing is known of how long one takes.")
 	}
 	inForce, waiting, unfinished := 0, 0, 0
-	for _, c := range l.changes {
+	for _, c := range l.Changes {
 		switch {
 		case c.Status == change.Planned:
 			unfinished++
@@ -55,14 +55,14 @@ func (a *app) standing() error {
 			inForce++
 		}
 	}
-	for _, c := range job.FeltBy(l.boots, l.changes) {
+	for _, c := range job.FeltBy(l.Boots, l.Changes) {
 		if c.Status == change.Done && c.TakesEffect() == change.NextBoot &&
-			(len(l.boots) == 0 || l.boots[len(l.boots)-1].Began.Before(c.MadeAt)) {
+			(len(l.Boots) == 0 || l.Boots[len(l.Boots)-1].Began.Before(c.MadeAt)) {
 			waiting++
 		}
 	}
 	switch {
-	case len(l.changes) == 0:
+	case len(l.Changes) == 0:
 		s.Line("  No change was made to it.")
 	case inForce == 0 && unfinished == 0:
 		s.Line("  No change is in force any more: %s", a.call("history"))
@@ -76,28 +76,29 @@ func (a *app) standing() error {
 	default:
 		s.Line("  %s in force: %s", count(inForce, "change is", "changes are"), a.call("history"))
 	}
-	if text := guarded(l.changes); text != "" {
+	if text := guarded(l.Changes); text != "" {
 		s.SayWrapped(2, render.Warn, "%s", "  "+text)
 	}
-	if ids := ledger.Guarded(l.changes); len(ids) > 0 {
+	if ids := ledger.Guarded(l.Changes); len(ids) > 0 {
 		s.Line("  The boot guard is on, for %s.", numbered(ids))
 	}
-	if _, due, off := a.onTrial(l.changes); due > 0 {
+	if _, due, off := a.onTrial(l.Changes); due > 0 {
 		s.Say(render.Warn, "  %s: keep it or take it back, with %s",
 			count(due, "trial is due", "trials are due"), a.call("trial"))
 	} else if off > 0 {
 		s.Say(render.Warn, "  A change is on trial, and this computer's clock is before it was "+
 			"made; set it right.")
 	}
-	c, compared := sinceLast(l.boots, l.changes, compare.Measures[0])
-	if compared && len(l.boots) > 0 {
+	last, compared := job.SinceLast(l.Boots, l.Changes, compare.Measures[0])
+	c := shown(last, l)
+	if compared && len(l.Boots) > 0 {
 		s.Wrap(2, "  %s", c.answer())
 	}
 	a.unread(s, l.Unread)
 	s.Line("")
 	switch {
 	case unfinished > 0:
-		open := l.changes[slices.IndexFunc(l.changes, func(c change.Change) bool {
+		open := l.Changes[slices.IndexFunc(l.Changes, func(c change.Change) bool {
 			return c.Status == change.Planned
 		})]
 		s.Line("Next: have the interrupted change settled, with %s",
@@ -111,7 +112,7 @@ func (a *app) standing() error {
 	case compared:
 		s.Line("Next: see what the change did, with %s; or look for more, with %s",
 			a.call("compare"), a.call("list"))
-	case len(l.replays) > 0 && len(l.dispensable()) > 0:
+	case len(l.Replays) > 0 && len(l.Dispensable()) > 0:
 		s.Line("Next: see which few items would bring most, with %s; or all that it launches, "+
 			"with %s", a.call("forecast --best"), a.call("list"))
 	default:

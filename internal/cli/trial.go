@@ -7,7 +7,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"calmdawn/internal/casebook"
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/document"
 	"calmdawn/internal/render"
@@ -94,7 +93,7 @@ func (a *app) setTerms(words []string, set func(*change.Terms), says string) err
 			return usage("change %d is not on trial", c.ID)
 		}
 	}
-	book, err := casebook.Write(r, a.book())
+	book, err := a.place().Write(r)
 	if err != nil {
 		return err
 	}

@@ -6,7 +6,6 @@ import (
 	"maps"
 	"os"
 	"os/user"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -14,12 +13,10 @@ import (
 	"github.com/spf13/cobra"
 
 	"calmdawn/internal/core/change"
-	"calmdawn/internal/core/forecast"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/document"
-	"calmdawn/internal/linux/manager"
-	"calmdawn/internal/machine"
 	"calmdawn/internal/render"
+	"calmdawn/internal/visit"
 )
 
 // turnWords is what disable and enable say.
@@ -75,22 +72,23 @@ It is taken back with undo like any change.`,
   calmdawn delay --role backup,sync --when boot`,
 }
 
-// A wish is what a call to disable or enable asks for.
+// A wish is what a call to disable, delay or enable asks for.
 type wish struct {
 	turnWords
 	filter
-	ids        []string
-	insist     []string
-	starters   bool
-	dependents bool
-	stop       bool
-	by         time.Duration
+	visit.Wish // of which the filter above is not filled in yet
 	trial      string
 	guard      string
+	stop       bool
 	yes        bool
-	// one of several changes: what is said and done once for all of them comes
-	// after the last
-	amid bool
+}
+
+// asked is the wish for the machine.
+func (w wish) asked() visit.Wish {
+	asked := w.Wish
+	asked.Verb, asked.To, asked.Filter = w.verb, w.to, w.filter.Filter
+	asked.Until, asked.Guard = w.trial, visit.Wanted(w.guard)
+	return asked
 }
 
 func (a *app) turnCommand(w turnWords) *cobra.Command {
@@ -98,12 +96,12 @@ func (a *app) turnCommand(w turnWords) *cobra.Command {
 	cmd := &cobra.Command{
 		Use: string(w.verb) + " ITEM...", Short: w.short, Long: w.long, Example: w.example,
 		Args: func(cmd *cobra.Command, args []string) error {
-			if len(args) == 0 && !wish.chooses() {
+			if len(args) == 0 && !wish.filter.Chooses() {
 				return usage("%s takes the ids of items, or flags that choose some; calmdawn "+
 					"list shows them", w.verb)
 			}
-			if w.to == item.Delayed && (wish.by < time.Second || wish.by > 24*time.Hour) {
-				return usage("--by takes a time from 1s to 24h, not %s", wish.by)
+			if w.to == item.Delayed && (wish.By < time.Second || wish.By > 24*time.Hour) {
+				return usage("--by takes a time from 1s to 24h, not %s", wish.By)
 			}
 			if w.to != item.On {
 				if err := checkGuard(&wish.guard); err != nil {
@@ -117,15 +115,15 @@ func (a *app) turnCommand(w turnWords) *cobra.Command {
 				}
 				wish.trial = until
 			}
-			return wish.check()
+			return wish.filter.Check()
 		},
 		ValidArgsFunction: a.completeIDs,
 		RunE: func(_ *cobra.Command, args []string) error {
-			wish.ids = args
+			wish.IDs = args
 			return a.turn(wish)
 		},
 	}
-	wish.flags(cmd)
+	wish.filter.flags(cmd)
 	flags := cmd.Flags()
 	flags.BoolVarP(&wish.yes, "yes", "y", false, "do it without asking")
 	if w.to != item.On {
@@ -135,17 +133,17 @@ func (a *app) turnCommand(w turnWords) *cobra.Command {
 	flags.StringVar(&wish.trial, "trial", "", "put the change on trial until a `DAY`: 14d, 2w, "+
 		"2026-12-07")
 	if w.to == item.Delayed {
-		flags.DurationVar(&wish.by, "by", time.Minute, "for how `LONG`: 90s, 5m")
+		flags.DurationVar(&wish.By, "by", time.Minute, "for how `LONG`: 90s, 5m")
 	}
 	if w.to != item.On {
-		flags.StringSliceVar(&wish.insist, "insist", nil, "do it to the protected item with this "+
+		flags.StringSliceVar(&wish.Insist, "insist", nil, "do it to the protected item with this "+
 			"`ID` all the same")
 		_ = cmd.RegisterFlagCompletionFunc("insist", a.completeIDs)
 	}
 	if w.to == item.Off {
-		flags.BoolVar(&wish.starters, "and-starters", false, "also switch off the sockets, paths "+
+		flags.BoolVar(&wish.Starters, "and-starters", false, "also switch off the sockets, paths "+
 			"and timers that could start the items on demand")
-		flags.BoolVar(&wish.dependents, "and-dependents", false, "also switch off the items that "+
+		flags.BoolVar(&wish.Dependents, "and-dependents", false, "also switch off the items that "+
 			"need the given ones")
 		flags.BoolVar(&wish.stop, "stop", false, "also stop what of it runs now, on the running "+
 			"machine")
@@ -154,55 +152,31 @@ func (a *app) turnCommand(w turnWords) *cobra.Command {
 }
 
 func (a *app) turn(w wish) error {
-	return a.alter(w.yes, func(d *desk) (plan, error) { return a.planTurn(d, w) })
+	return a.alter(w.yes, func(d *visit.Desk) (plan, error) { return a.planTurn(d, w) })
 }
 
 // planTurn works out what turning the wished items means.
-func (a *app) planTurn(d *desk, w wish) (plan, error) {
-	l, err := a.lookAt(d.root, d.led.Changes(), nil)
+func (a *app) planTurn(d *visit.Desk, w wish) (plan, error) {
+	t, err := d.PlanTurn(w.asked())
 	if err != nil {
-		return plan{}, err
+		return plan{}, insistable(err)
 	}
-	picked, err := l.choose(w)
-	if err != nil {
-		return plan{}, err
-	}
-	if w.to != item.On {
-		if err := a.protect(l, picked, w.insist); err != nil {
-			return plan{}, err
-		}
-	}
-	c, err := l.turn(w, picked, d.at)
-	if err != nil {
-		return plan{}, err
-	}
-	s := a.screen()
+	s, c := a.screen(), t.Change
 	if len(c.Targets) == 0 {
 		return plan{nothing: func() error {
-			s.Line("Nothing to do: %s already %s.", count(len(picked), "the item is", "the items "+
-				"are all"), w.already)
+			s.Line("Nothing to do: %s already %s.", count(len(t.Picked), "the item is", "the "+
+				"items are all"), w.already)
 			if a.json {
 				return a.writeJSON(document.NewChange(c))
 			}
 			return nil
 		}}, nil
 	}
-	if w.to != item.On {
-		if err := a.readBoots(l); err != nil {
-			return plan{}, err
-		}
-		c.Forecast = l.forecastChange(picked)
-	}
-	c.Terms.Until = w.trial
-	watch, err := a.planWatch(d.root, c, w.guard)
-	if err != nil {
-		return plan{}, err
-	}
 	show := func() {
 		s.Say(render.Strong, "%s %s on %s:", w.doing, count(len(c.Targets), "item", "items"),
-			l.machineName())
+			machineName(t.Visit))
 		a.showTargets(s, c)
-		for _, it := range picked {
+		for _, it := range t.Picked {
 			warn(s, it, w, c)
 		}
 		if c.Forecast != nil {
@@ -210,37 +184,32 @@ func (a *app) planTurn(d *desk, w wish) (plan, error) {
 		}
 		s.Line("It takes effect %s.", effect(c))
 	}
-	carry := func(d *desk) error {
-		c, err := a.carryOutGuarded(d, s, c, w, watch)
+	carry := func(d *visit.Desk) error {
+		c, err := a.carryOut(d, s, c, &t.Guard)
 		if err != nil {
 			return err
+		}
+		a.tellManager(d, s, c.Edits)
+		if w.stop {
+			stopNow(d, s, c)
 		}
 		return a.done(s, c)
 	}
 	return plan{changes: []change.Change{c}, show: show, carry: carry}, nil
 }
 
-// forecastChange is what is forecast for ready when the picked items are
-// switched off or delayed; nil where nothing can be.
-func (l *look) forecastChange(picked []item.Item) *change.Forecast {
-	set := forecast.Set{}
-	for _, it := range picked {
-		if it.State.Launched() {
-			maps.Copy(set, l.setOf(it))
-		}
+// insistable adds to the refusal of protected items how to insist on them.
+func insistable(err error) error {
+	p := (*visit.Protected)(nil)
+	if !errors.As(err, &p) {
+		return err
 	}
-	if len(l.replays) == 0 || len(set) == 0 {
-		return nil
+	var lines []string
+	for i, it := range p.Items {
+		lines = append(lines, fmt.Sprintf("%s is protected: %s\nif you are sure: --insist %s",
+			it.ID, p.Why[i], shellWord(it.ID)))
 	}
-	f := forecast.Of(l.replays, set)
-	return &change.Forecast{
-		Now:     f.Now,
-		Saving:  f.Saving.Median,
-		Low:     f.Saving.Low,
-		High:    f.Saving.High,
-		Boots:   f.Boots,
-		AtLeast: f.AtLeast,
-	}
+	return errors.New(strings.Join(append(lines, "nothing was changed"), "\n"))
 }
 
 // forecastLine says a change's forecast.
@@ -258,166 +227,6 @@ func forecastLine(f change.Forecast) string {
 		count(f.Boots, "boot", "boots"))
 }
 
-// choose returns the items that a wish names: by id, by pattern, or by what the
-// flags choose.
-func (l *look) choose(w wish) ([]item.Item, error) {
-	var ids []string
-	for _, id := range w.ids {
-		if !strings.Contains(id, "*") {
-			ids = append(ids, id)
-			continue
-		}
-		pattern := regexp.MustCompile("^" + strings.ReplaceAll(regexp.QuoteMeta(id), `\*`, ".*") +
-			"$")
-		found := false
-		for _, it := range l.Items {
-			if pattern.MatchString(it.ID) {
-				ids, found = append(ids, it.ID), true
-			}
-		}
-		if !found {
-			return nil, usage("%s has no item like %q; calmdawn list --all shows every item with "+
-				"its id", l.machineName(), id)
-		}
-	}
-	if w.chooses() {
-		found := false
-		for _, it := range l.Items {
-			if w.accepts(it) && (w.all || !it.System) {
-				ids, found = append(ids, it.ID), true
-			}
-		}
-		if !found {
-			return nil, usage("none of the items of %s is like that; calmdawn list takes the "+
-				"same flags", l.machineName())
-		}
-	}
-	picked, err := l.pick(ids)
-	if err != nil || !w.dependents {
-		return picked, err
-	}
-	for i := 0; i < len(picked); i++ { // the list grows with those that need those that need it
-		for _, id := range picked[i].NeededBy {
-			it, ok := l.Find(id)
-			known := slices.ContainsFunc(picked, func(p item.Item) bool { return p.ID == id })
-			if ok && !known && it.State.Launched() {
-				picked = append(picked, it)
-			}
-		}
-	}
-	return picked, nil
-}
-
-// protect refuses what the machine or its user depends on, unless somebody
-// insists on that very item.
-func (a *app) protect(l *look, picked []item.Item, insist []string) error {
-	var refused []error
-	for _, it := range picked {
-		why := it.Protected
-		remote := it.Native == "ssh.service" || it.Native == "sshd.service"
-		if remote && it.State.Launched() && l.root.Live() && os.Getenv("SSH_CONNECTION") != "" {
-			why = "you are connected through it right now"
-		}
-		if why != "" && it.State.Launched() && !slices.Contains(insist, it.ID) {
-			refused = append(refused,
-				fmt.Errorf("%s is protected: %s\nif you are sure: --insist %s", it.ID, why,
-					shellWord(it.ID)))
-		}
-	}
-	if len(refused) > 0 {
-		refused = append(refused, errors.New("nothing was changed"))
-	}
-	return errors.Join(refused...)
-}
-
-// turn works out the change that turns the picked items; those already as
-// wished are left out. One that cannot be turned refuses all of them.
-func (l *look) turn(w wish, picked []item.Item, at time.Time) (change.Change, error) {
-	d := l.root.Draft(at)
-	plan := l.Plan(d)
-	c := change.Change{Verb: w.verb, MadeAt: at, MadeBy: whoami()}
-	var refused []error
-	for _, it := range picked {
-		if it.State == w.to && w.to != item.Delayed || w.to == item.On && it.State == item.Broken {
-			continue
-		}
-		err := l.canWait(it, w.to)
-		if err == nil {
-			err = plan.Turn(it, w.to, w.by)
-		}
-		if err != nil {
-			refused = append(refused,
-				fmt.Errorf("%s cannot be %s: %w", it.ID, participle(w.to), err))
-			continue
-		}
-		c.Targets = append(c.Targets, change.Target{
-			ID:     it.ID,
-			Title:  it.Title,
-			Before: it.State,
-			After:  w.to,
-			When:   it.When,
-		})
-		for _, starter := range startersOf(it, w) {
-			if err := plan.TurnStarter(it, starter, w.to); err != nil {
-				refused = append(refused, fmt.Errorf("%s, which can start %s, cannot be switched "+
-					"%s: %w", starter, it.ID, w.to, err))
-			}
-			c.Targets = append(c.Targets, change.Target{
-				ID:     "starter:" + starter,
-				Title:  starter,
-				Before: item.On,
-				After:  w.to,
-				When:   it.When,
-			})
-		}
-	}
-	if len(refused) > 0 {
-		if len(picked) > 1 {
-			refused = append(refused, errors.New("nothing was changed: it is all of them or none"))
-		}
-		return c, errors.Join(refused...)
-	}
-	c.Edits = d.Edits()
-	if len(c.Targets) > 0 && len(c.Edits) == 0 {
-		return c, errors.New("there is nothing to edit that would do it")
-	}
-	return c, nil
-}
-
-// canWait refuses to delay what is not launched, or what others need.
-func (l *look) canWait(it item.Item, to item.State) error {
-	if to != item.Delayed {
-		return nil
-	}
-	if !it.State.Launched() {
-		return errors.New("it is off; switch it on first")
-	}
-	for _, id := range it.NeededBy {
-		if other, ok := l.Find(id); ok && other.State.Launched() {
-			return fmt.Errorf("%s needs it and would start it all the same", id)
-		}
-	}
-	return nil
-}
-
-func participle(to item.State) string {
-	if to == item.Delayed {
-		return "delayed"
-	}
-	return "switched " + string(to)
-}
-
-// startersOf lists the units that can start an item on demand and are to be
-// switched with it.
-func startersOf(it item.Item, w wish) []string {
-	if !w.starters {
-		return nil
-	}
-	return slices.DeleteFunc(slices.Clone(it.Starters), func(s string) bool {
-		return strings.Contains(s, " ")
-	})
-}
-
 // warn tells what else a decision about an item means.
 func warn(s *render.Screen, it item.Item, w wish, c change.Change) {
 	if w.to != item.Off {
@@ -431,13 +240,14 @@ func warn(s *render.Screen, it item.Item, w wish, c change.Change) {
 			render.Clean(strings.Join(others, ", ")))
 		s.Line("    --and-dependents switches that off as well.")
 	}
+	switchable := visit.SwitchableStarters(it)
 	left := slices.DeleteFunc(slices.Clone(it.Starters), func(starter string) bool {
-		return slices.Contains(startersOf(it, w), starter)
+		return w.Starters && slices.Contains(switchable, starter)
 	})
 	if len(left) > 0 {
 		s.SayWrapped(4, render.Warn, "  Mind: %s can still start %s on demand.",
 			render.Clean(strings.Join(left, ", ")), render.Clean(it.Native))
-		if len(startersOf(it, wish{starters: true})) > 0 && !w.starters {
+		if len(switchable) > 0 && !w.Starters {
 			s.Line("    --and-starters switches them off as well.")
 		}
 	}
@@ -467,38 +277,25 @@ func (a *app) showTargets(s *render.Screen, c change.Change) {
 	}
 }
 
-// reloadManager has the running machine's service manager read changed unit
-// files anew, so that its own tools agree.
-func reloadManager(r *machine.Root, s *render.Screen, edits []change.Edit) {
-	units := slices.ContainsFunc(edits, func(e change.Edit) bool {
-		return strings.Contains(e.Path, "/systemd/") || strings.HasPrefix(e.Path, "/etc/rc") ||
-			strings.HasPrefix(e.Path, "/etc/init.d/")
-	})
-	if !units || !r.Live() {
-		return
-	}
-	if err := manager.Reload(); err != nil {
+// tellManager has the running machine's service manager read changed unit files
+// anew, and says where it was not told.
+func (a *app) tellManager(d *visit.Desk, s *render.Screen, edits []change.Edit) {
+	if err := d.Reload(edits); err != nil {
 		s.Say(render.Warn, "The service manager was not told to read its files anew: %s. It does "+
 			"at the next boot.", render.Clean(err.Error()))
 	}
 }
 
-// stopNow stops the services of a change that run now; programs of a login end
-// when their user closes them.
-func stopNow(r *machine.Root, s *render.Screen, c change.Change) {
-	if !r.Live() {
+// stopNow stops what runs now of a change, and says what was not stopped.
+func stopNow(d *visit.Desk, s *render.Screen, c change.Change) {
+	if !d.Root.Live() {
 		s.Say(render.Warn, "Nothing was stopped: that machine is not running.")
 		return
 	}
-	for _, t := range c.Targets {
-		unit, ok := strings.CutPrefix(t.ID, "service:")
-		if !ok || strings.Contains(unit, ".service@") {
-			continue
-		}
-		if err := manager.Stop(unit); err != nil {
-			s.Say(render.Warn, "%s was not stopped: %s", render.Clean(unit),
-				render.Clean(err.Error()))
-		}
+	left := d.Stop(c)
+	for _, unit := range slices.Sorted(maps.Keys(left)) {
+		s.Say(render.Warn, "%s was not stopped: %s", render.Clean(unit),
+			render.Clean(left[unit].Error()))
 	}
 }
 

@@ -14,12 +14,13 @@ import (
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/ledger"
 	"calmdawn/internal/render"
+	"calmdawn/internal/visit"
 )
 
 // undoing is how changes are to be taken back.
 type undoing struct {
-	yes, all, overwrite bool
-	leave               []string // paths
+	visit.Undoing
+	yes bool
 }
 
 func (a *app) undoCommand() *cobra.Command {
@@ -46,11 +47,11 @@ longer starts.`,
   calmdawn undo --all
   calmdawn --root /mnt undo --all --yes`,
 		Args: func(cmd *cobra.Command, args []string) error {
-			if u.all == (len(args) > 0) {
+			if u.All == (len(args) > 0) {
 				return usage("undo takes the numbers of changes, or --all; calmdawn history " +
 					"lists them")
 			}
-			if len(u.leave) > 0 && (u.all || len(args) > 1 || strings.Contains(args[0], "-")) {
+			if len(u.Leave) > 0 && (u.All || len(args) > 1 || strings.Contains(args[0], "-")) {
 				return usage("--leave goes with the number of one change")
 			}
 			return nil
@@ -59,26 +60,26 @@ longer starts.`,
 		RunE:              func(_ *cobra.Command, args []string) error { return a.undo(args, u) },
 	}
 	cmd.Flags().BoolVarP(&u.yes, "yes", "y", false, "do it without asking")
-	cmd.Flags().BoolVar(&u.overwrite, "overwrite", false, "put a path back although somebody "+
+	cmd.Flags().BoolVar(&u.Overwrite, "overwrite", false, "put a path back although somebody "+
 		"else changed it since")
-	cmd.Flags().StringArrayVar(&u.leave, "leave", nil, "leave this `PATH` of the change as it "+
+	cmd.Flags().StringArrayVar(&u.Leave, "leave", nil, "leave this `PATH` of the change as it "+
 		"is, and take back the rest")
-	cmd.Flags().BoolVar(&u.all, "all", false, "take back every change in force, the newest first")
+	cmd.Flags().BoolVar(&u.All, "all", false, "take back every change in force, the newest first")
 	return cmd
 }
 
 // undo takes the changes back that words name.
 func (a *app) undo(words []string, u undoing) error {
-	if u.all {
+	if u.All {
 		words = []string{fmt.Sprintf("1-%d", int64(math.MaxInt64))}
 	}
 	a.closing = true
-	return a.alter(u.yes, func(d *desk) (plan, error) {
-		if d.led.Blind() {
-			return plan{}, d.barred
+	return a.alter(u.yes, func(d *visit.Desk) (plan, error) {
+		if d.Ledger.Blind() {
+			return plan{}, d.Barred
 		}
-		ids, err := changeNumbers(d.led.Changes(), words)
-		if u.all {
+		ids, err := changeNumbers(d.Ledger.Changes(), words)
+		if u.All {
 			err = nil // none in force is no mistake
 		}
 		if err != nil {
@@ -90,22 +91,27 @@ func (a *app) undo(words []string, u undoing) error {
 
 // planUndo works out how the changes of the given numbers are taken back, the
 // newest first.
-func (a *app) planUndo(d *desk, ids []int64, u undoing) (plan, error) {
+func (a *app) planUndo(d *visit.Desk, ids []int64, u undoing) (plan, error) {
 	s := a.screen()
-	plans, open, left, err := a.undoable(d, ids, u)
-	closes := u.overwrite || len(u.leave) > 0
+	undo, err := d.PlanUndo(ids, u.Undoing)
+	closes := u.Overwrite || len(u.Leave) > 0
 	switch {
 	case err != nil:
-		return plan{}, err
-	case d.barred != nil && len(open) > 0:
-		return plan{}, d.barred
-	case len(open) > 0 && closes:
-		return a.resolve(d, s, plans, open, u, left)
+		return plan{}, a.refused(err)
+	case d.Barred != nil && len(undo.Open) > 0:
+		return plan{}, d.Barred
 	}
-	left = errors.Join(left, a.leftOpen(open))
+	var left error
+	for _, err := range undo.Left {
+		left = errors.Join(left, a.refused(err))
+	}
+	if len(undo.Open) > 0 && closes {
+		return a.resolve(d, s, undo, u, left), nil
+	}
+	left = errors.Join(left, a.leftOpen(undo.Open))
 	switch {
-	case len(plans) > 0:
-		return a.takeBack(d, s, plans, u, left), nil
+	case len(undo.Plans) > 0:
+		return a.takeBack(s, undo.Plans, u, left), nil
 	case left != nil:
 		return plan{}, left
 	}
@@ -117,58 +123,6 @@ func (a *app) planUndo(d *desk, ids []int64, u undoing) (plan, error) {
 		}
 		return nil
 	}}, nil
-}
-
-// undoable plans the undo of changes. open are interrupted ones that are among
-// them or hold their paths, left says why others cannot be taken back.
-func (a *app) undoable(
-	d *desk,
-	ids []int64,
-	u undoing,
-) (plans, open []change.Change, left, err error) {
-	keep := func(c change.Change) {
-		if !slices.ContainsFunc(open, func(o change.Change) bool { return o.ID == c.ID }) {
-			open = append(open, c)
-		}
-	}
-	for _, id := range ids {
-		if c, interrupted := d.led.Interrupted(id); interrupted {
-			keep(c)
-			continue
-		}
-		if settledNow(d.led, id) {
-			continue // which has been said
-		}
-		p, err := d.led.PlanUndo(id, a.undoing(d, u))
-		held := (*ledger.Unsettled)(nil)
-		switch {
-		case err == nil:
-			plans = append(plans, p)
-		case errors.As(err, &held) && len(ids) > 1:
-			keep(held.Change)
-		case u.all && u.overwrite: // which says: as much as can be
-			left = errors.Join(left, a.refused(id, err))
-		default:
-			return nil, nil, nil, a.refused(id, err)
-		}
-	}
-	for _, c := range d.led.Changes() {
-		if u.all && len(c.Open()) > 0 {
-			keep(c)
-		}
-	}
-	return plans, open, left, nil
-}
-
-func (a *app) undoing(d *desk, u undoing) ledger.Undoing {
-	return ledger.Undoing{At: d.at, By: whoami(), Overwrite: u.overwrite, Leave: u.leave}
-}
-
-// settledNow reports whether opening the ledger has just taken a change back.
-func settledNow(led *ledger.Ledger, id int64) bool {
-	return slices.ContainsFunc(led.Recovered(), func(c change.Change) bool {
-		return len(c.Open()) == 0 && (c.ID == id && c.Verb != change.Undo || c.Undoes == id)
-	})
 }
 
 // leftOpen says that interrupted changes are not taken back; nil where there
@@ -236,7 +190,6 @@ func inWords(changes []change.Change) string {
 // takeBack is the plan that takes changes back; left says what is not among
 // them and should be.
 func (a *app) takeBack(
-	d *desk,
 	s *render.Screen,
 	plans []change.Change,
 	u undoing,
@@ -250,11 +203,12 @@ func (a *app) takeBack(
 				a.showTargets(s, c)
 				s.Line("It takes effect %s.", effect(c))
 			},
-			carry: func(d *desk) error {
-				c, err := a.carryOut(d, s, c, wish{})
+			carry: func(d *visit.Desk) error {
+				c, err := a.carryOut(d, s, c, nil)
 				if err != nil {
 					return err
 				}
+				a.tellManager(d, s, c.Edits)
 				return a.done(s, c)
 			}}
 	}
@@ -287,7 +241,7 @@ func (a *app) takeBack(
 			s.Line("This touches %s. It takes effect %s.", count(len(all.Edits), "path", "paths"),
 				effect(all))
 		},
-		carry: func(d *desk) error {
+		carry: func(d *visit.Desk) error {
 			if err := a.takeEach(d, s, plans, u); err != nil {
 				return err
 			}
@@ -298,61 +252,45 @@ func (a *app) takeBack(
 		}}
 }
 
-// takeEach takes changes back one after another, each planned anew on what
-// those before it left.
-func (a *app) takeEach(d *desk, s *render.Screen, plans []change.Change, u undoing) error {
+// takeEach takes changes back one after another.
+func (a *app) takeEach(
+	d *visit.Desk,
+	s *render.Screen,
+	plans []change.Change,
+	u undoing,
+) error {
+	done, err := d.TakeBack(plans, u.Undoing)
 	var made []change.Edit
-	defer func() { reloadManager(d.root, s, made) }()
-	for i, p := range plans {
-		c, err := d.led.PlanUndo(p.Undoes, a.undoing(d, u))
-		if err == nil && d.led.Caught() != nil {
-			err = fmt.Errorf("%s came in between", d.led.Caught())
-		}
-		if err == nil {
-			c, err = a.carryOut(d, s, c, wish{amid: true})
-		}
-		if err != nil {
-			return fmt.Errorf("change %d is not taken back: %w\n%d of %d were before it, and "+
-				"stay so; %s lists them", p.Undoes, err, i, len(plans), a.call("history"))
-		}
+	for _, c := range done {
 		made = append(made, c.Edits...)
 	}
-	return nil
+	a.tellManager(d, s, made)
+	if not := (*visit.NotUndone)(nil); errors.As(err, &not) {
+		return fmt.Errorf("change %d is not taken back: %w\n%d of %d were before it, and stay so; "+
+			"%s lists them", not.Change, a.withWays(not.Why), len(done), len(plans),
+			a.call("history"))
+	}
+	return err
 }
 
 // resolve is the plan that closes interrupted changes as the technician
 // decides, and takes others back.
 func (a *app) resolve(
-	d *desk,
+	d *visit.Desk,
 	s *render.Screen,
-	plans, open []change.Change,
+	undo visit.Undo,
 	u undoing,
 	left error,
-) (plan, error) {
-	agreed := slices.Clone(plans)
-	for _, c := range open {
-		for _, p := range u.leave {
-			if !slices.Contains(c.Open(), p) {
-				return plan{}, usage("change %d is not open at %s, but at %s", c.ID, p,
-					strings.Join(c.Open(), ", "))
-			}
-		}
-		found := change.Change{}
-		for _, e := range c.Edits {
-			if slices.Contains(c.Open(), e.Path) {
-				e.Before, _ = d.root.Node(e.Path, e.Home) // what cannot be read is replaced unread
-				found.Edits = append(found.Edits, e)
-			}
-		}
-		agreed = append(agreed, found)
-	}
+) plan {
+	plans, open := undo.Plans, undo.Open
+	agreed := append(slices.Clone(plans), d.Closing(open)...)
 	show := func() {
 		for _, c := range open {
 			for _, p := range c.Open() {
 				does := "stays open"
-				if slices.Contains(u.leave, p) {
+				if slices.Contains(u.Leave, p) {
 					does = "is left as it is"
-				} else if u.overwrite {
+				} else if u.Overwrite {
 					does = "gets what was there before the change, whatever is there now"
 				}
 				s.Wrap(2, "Of change %d, %s %s.", c.ID, render.Clean(p), does)
@@ -363,10 +301,10 @@ func (a *app) resolve(
 				a.undone(plans))
 		}
 	}
-	return plan{changes: agreed, show: show, carry: func(d *desk) error {
+	return plan{changes: agreed, show: show, carry: func(d *visit.Desk) error {
 		var edited []change.Edit
 		for _, c := range open {
-			c, err := d.led.Resolve(c, u.overwrite, u.leave)
+			c, err := d.Ledger.Resolve(c, u.Overwrite, u.Leave)
 			if err != nil {
 				return err
 			}
@@ -377,7 +315,7 @@ func (a *app) resolve(
 			}
 			s.Say(render.Good, "Change %d is settled.", c.ID)
 		}
-		reloadManager(d.root, s, edited)
+		a.tellManager(d, s, edited)
 		if err := a.takeEach(d, s, plans, u); err != nil {
 			return err
 		}
@@ -385,7 +323,7 @@ func (a *app) resolve(
 			s.Say(render.Good, "%s", count(len(plans), "change is", "changes are")+" taken back.")
 		}
 		return left
-	}}, nil
+	}}
 }
 
 func (a *app) undone(plans []change.Change) string {
@@ -397,7 +335,12 @@ func (a *app) undone(plans []change.Change) string {
 }
 
 // refused says why a change cannot be taken back, and what would do it.
-func (a *app) refused(id int64, err error) error {
+func (a *app) refused(err error) error {
+	not := (*visit.NotUndone)(nil)
+	if !errors.As(err, &not) {
+		return err
+	}
+	id := not.Change
 	if conflict := (*change.Conflict)(nil); errors.As(err, &conflict) {
 		return fmt.Errorf("change %d cannot be taken back as it is, and nothing was changed: %w\n"+
 			"to put the recorded state back all the same: %s\nto leave that path and take back "+
@@ -410,5 +353,5 @@ func (a *app) refused(id int64, err error) error {
 			"put the folder back, or leave that path and take back the rest: %s", id, err,
 			a.call(fmt.Sprintf("undo %d --leave %s", id, shellWord(gone.Path))))
 	}
-	return a.withWays(err)
+	return a.withWays(not.Why)
 }

@@ -150,9 +150,9 @@ func (c *Comparison) Measure() {
 	c.Main = compare.Compare(c.On.Values(c.Sides.Before), c.On.Values(c.Sides.After))
 }
 
-// SameStep are the changes without a boot between them to which one belongs:
+// sameStep are the changes without a boot between them to which one belongs:
 // boots cannot tell them apart.
-func SameStep(steps []compare.Step, changes []change.Change, number string) []change.Change {
+func sameStep(steps []compare.Step, changes []change.Change, number string) []change.Change {
 	for _, s := range steps {
 		if s.First < 0 {
 			continue
@@ -232,4 +232,35 @@ func (c Comparison) Measures() []Measured {
 		}
 	}
 	return all
+}
+
+// By says between which boots those around a change lie: "by change 3", with
+// the changes that boots cannot tell from it.
+func By(
+	boots []boot.Boot,
+	steps []compare.Step,
+	changes []change.Change,
+	number string,
+) string {
+	step := sameStep(steps, changes, number)
+	if felt := FeltBy(boots, step); len(felt) > 0 {
+		step = felt
+	}
+	return "by " + change.Names(step)
+}
+
+// Take sets the two sides, the odd boots left out, and compares them.
+func (c *Comparison) Take(before, after []boot.Boot) {
+	fit := func(from []boot.Boot) (fit []boot.Boot) {
+		for _, b := range from {
+			if b.Fit() {
+				fit = append(fit, b)
+			} else {
+				c.Sides.LeftOut = append(c.Sides.LeftOut, b)
+			}
+		}
+		return fit
+	}
+	c.Sides.Before, c.Sides.After = fit(before), fit(after)
+	c.Measure()
 }

@@ -1,0 +1,161 @@
+package visit
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"calmdawn/internal/casebook"
+	"calmdawn/internal/core/boot"
+	"calmdawn/internal/core/compare"
+	"calmdawn/internal/core/job"
+	"calmdawn/internal/linux/label"
+)
+
+// A Question is which boots are to be compared, and on what.
+type Question struct {
+	On    compare.Measure
+	Words []string // as compare takes them; none for the boots around the last change
+	With  string   // the file of another casebook, of which the boots before are
+	Odd   bool     // odd boots count as fit ones
+}
+
+// Judged takes odd boots for fit ones where that is wanted.
+func (q Question) Judged(boots []boot.Boot) []boot.Boot {
+	boots = slices.Clone(boots)
+	for i := range boots {
+		if q.Odd && boots[i].Ready.Known {
+			boots[i].Odd = nil
+		}
+	}
+	return boots
+}
+
+// Compare answers a question about boots, which were judged; false where no
+// change was made that a boot could feel, and none were chosen.
+func (v *Visit) Compare(q Question, boots []boot.Boot) (job.Comparison, bool, error) {
+	c, ok := job.Comparison{}, true
+	if len(q.Words) == 0 && q.With == "" {
+		c, ok = job.SinceLast(boots, v.Changes, q.On)
+	} else {
+		var err error
+		if c, err = v.chosen(q, boots); err != nil {
+			return c, false, err
+		}
+	}
+	c.Explain(v.Order, v.Changes)
+	return c, ok, nil
+}
+
+// chosen compares boots that were chosen in words: with the boots of another
+// casebook as those before, where one is given.
+func (v *Visit) chosen(q Question, boots []boot.Boot) (job.Comparison, error) {
+	done := job.CarriedOut(v.Changes)
+	here := compare.Shelf{
+		Boots:   boots,
+		Changes: map[int64]time.Time{},
+		Steps:   compare.Steps(boots, job.Instants(done)),
+		Zone:    time.Local,
+	}
+	for _, ch := range done {
+		here.Changes[ch.ID] = ch.MadeAt
+	}
+	c := job.Comparison{On: q.On}
+	labels, err := v.ReadLabels(v.Root)
+	if err != nil {
+		return c, err
+	}
+	here.Labels = labels
+	there, before, after, words := here, "", "", q.Words
+	switch {
+	case q.With != "":
+		if there, err = foreign(q); err != nil {
+			return c, err
+		}
+		before, after = fmt.Sprintf("1-%d", len(there.Boots)), fmt.Sprintf("1-%d", len(here.Boots))
+		if len(words) > 0 {
+			before = words[0]
+		}
+		if len(words) > 1 {
+			after = words[1]
+		}
+		c.Between = fmt.Sprintf("between %s of %s and %s here", before, q.With, after)
+	case len(words) == 1 && strings.HasPrefix(words[0], "change:"):
+		before, after = words[0], words[0]
+		c.Between = job.By(boots, here.Steps, done, strings.TrimPrefix(before, "change:"))
+	case len(words) == 1:
+		return c, misuse("%q is one side; give the boots before and the boots after, or change:N "+
+			"for both\ncalmdawn compare --help explains how boots are chosen", words[0])
+	default:
+		before, after = words[0], words[1]
+		c.Between = fmt.Sprintf("between %s and %s", before, after)
+	}
+	one, err := there.Choose(before, false)
+	if err != nil {
+		return c, misuse("the boots before: %w", err)
+	}
+	two, err := here.Choose(after, true)
+	if err != nil {
+		return c, misuse("the boots after: %w", err)
+	}
+	for _, b := range one {
+		if slices.ContainsFunc(two, func(o boot.Boot) bool { return o.ID == b.ID }) {
+			return c, misuse("the boot %.8s is on both sides; choose others", b.ID)
+		}
+	}
+	c.Take(one, two)
+	return c, nil
+}
+
+// foreign is the boots of another casebook.
+func foreign(q Question) (compare.Shelf, error) {
+	book, err := casebook.ReadForeign(q.With)
+	if err != nil {
+		return compare.Shelf{}, err
+	}
+	defer book.Close()
+	boots, err := book.Boots(0)
+	if err != nil && len(boots) == 0 {
+		return compare.Shelf{}, fmt.Errorf("the boots of %s cannot be read: %w", q.With, err)
+	}
+	labels, err := book.Labels()
+	if err != nil {
+		return compare.Shelf{}, err
+	}
+	if len(boots) == 0 {
+		return compare.Shelf{}, fmt.Errorf("the casebook %s holds no boot; calmdawn recorder on "+
+			"has boots recorded", q.With)
+	}
+	return compare.Shelf{
+		Boots:  q.Judged(boot.Judge(label.Boots(boots), nil)),
+		Labels: byLabel(labels),
+		Zone:   time.Local,
+	}, nil
+}
+
+// Titles are the names that people know items by, by the names that boots know.
+func (v *Visit) Titles() map[string]string {
+	titles := map[string]string{}
+	for _, it := range v.Items {
+		if key, ok := v.Key(it); ok && key.Owner == "" {
+			titles[key.Native] = it.Title
+		}
+	}
+	return titles
+}
+
+// KeepOutcome keeps in the casebook what became of a forecast, so that it is
+// known when the boots are forgotten. It returns why it could not.
+func (v *Visit) KeepOutcome(c job.Comparison) error {
+	o, ok := c.Outcome()
+	if !ok || c.Changes[0].Outcome != nil && *c.Changes[0].Outcome == o {
+		return nil
+	}
+	book, err := v.Write(v.Root)
+	if err != nil {
+		return err
+	}
+	defer book.Close()
+	return book.SetOutcome(c.Changes[0].ID, o)
+}

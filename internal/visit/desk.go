@@ -1,0 +1,207 @@
+package visit
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"os"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"calmdawn/internal/core/boot"
+	"calmdawn/internal/core/change"
+	"calmdawn/internal/core/item"
+	"calmdawn/internal/guard"
+	"calmdawn/internal/ledger"
+	"calmdawn/internal/linux/manager"
+	"calmdawn/internal/machine"
+)
+
+// A Desk is a machine on which something is to be changed: locked and settled,
+// or, where that cannot be, only looked at.
+type Desk struct {
+	Place
+	Root   *machine.Root
+	Ledger *ledger.Ledger
+	At     time.Time // for which everything is planned
+	Barred error     // why nothing can be changed; nil where it can
+	// how long the machine usually takes until it is ready; nil while nobody
+	// asked
+	usual *time.Duration
+}
+
+// Sit opens the machine for changing it, and settles what an interrupted call
+// left. While the desk is open nobody else can change the machine.
+func (p Place) Sit(at time.Time) (*Desk, error) {
+	r, err := p.Open()
+	if err != nil {
+		return nil, err
+	}
+	d := &Desk{Place: p, Root: r, At: at, Barred: p.HasPlace(r)}
+	if d.Barred != nil {
+		d.Ledger, err = ledger.View(r, p.Casebook)
+	} else {
+		d.Ledger, err = ledger.Open(r, p.Casebook, at, p.By)
+	}
+	if err != nil {
+		r.Close()
+		return nil, err
+	}
+	d.Barred = cmp.Or(d.Barred, d.Ledger.Barred())
+	return d, nil
+}
+
+// Close lets go of the machine. It may be called again.
+func (d *Desk) Close() error {
+	if d.Root == nil {
+		return nil
+	}
+	err := errors.Join(d.Ledger.Close(), d.Root.Close())
+	d.Root = nil
+	return err
+}
+
+// look surveys the machine at the desk, as it is now.
+func (d *Desk) look() (*Visit, error) { return d.lookAt(d.Root, d.Ledger.Changes(), nil) }
+
+// Refuses says why planned changes cannot be carried out here; nil where they
+// can.
+func (d *Desk) Refuses(changes []change.Change) error {
+	if d.Barred != nil {
+		return d.Barred
+	}
+	for _, c := range changes {
+		for _, e := range c.Edits {
+			if d.Root.ReadOnly(path.Dir(e.Path)) {
+				return fmt.Errorf("%s is on a disk that is mounted read-only, so nothing was "+
+					"changed; mount it writable, then call again", e.Path)
+			}
+		}
+	}
+	return nil
+}
+
+// CarryOut makes one planned change, with the boot guard standing before its
+// first edit where one comes with it. It returns the change as it is recorded;
+// after an error the machine is as it was before, or the change is left open
+// for the next [Place.Sit] to settle. The service managers are not told: see
+// [Desk.Reload].
+func (d *Desk) CarryOut(c change.Change, g *Guarding) (change.Change, error) {
+	c.MadeAt = d.Now()
+	if err := d.Refuses([]change.Change{c}); err != nil {
+		return c, err
+	}
+	if g != nil && g.Comes {
+		err := d.putGuard()
+		if err != nil && g.must {
+			return c, fmt.Errorf("the boot guard cannot come with it: %w", err)
+		}
+		if err != nil {
+			g.Against = err.Error()
+		}
+		c.Terms.Guarded = err == nil
+	}
+	return d.Ledger.CarryOut(c)
+}
+
+// Reload has the running machine's service manager read changed unit files
+// anew, so that its own tools agree. Where none were changed, or the machine
+// does not run, there is nothing to do.
+func (d *Desk) Reload(edits []change.Edit) error {
+	units := slices.ContainsFunc(edits, func(e change.Edit) bool {
+		return strings.Contains(e.Path, "/systemd/") || strings.HasPrefix(e.Path, "/etc/rc") ||
+			strings.HasPrefix(e.Path, "/etc/init.d/")
+	})
+	if !units || !d.Root.Live() {
+		return nil
+	}
+	return manager.Reload()
+}
+
+// Stop stops the services of a change that run now, on the running machine;
+// programs of a login end when their user closes them. It returns why some were
+// not stopped, by their names.
+func (d *Desk) Stop(c change.Change) map[string]error {
+	left := map[string]error{}
+	for _, t := range c.Targets {
+		unit, ok := strings.CutPrefix(t.ID, "service:")
+		if !ok || strings.Contains(unit, ".service@") {
+			continue
+		}
+		if err := manager.Stop(unit); err != nil {
+			left[unit] = err
+		}
+	}
+	return left
+}
+
+// Wanted says whether the boot guard is to come with a change.
+type Wanted string
+
+// The values of --guard.
+const (
+	GuardAuto Wanted = "auto" // with what bears on the running machine's boot
+	GuardOn   Wanted = "on"
+	GuardOff  Wanted = "off"
+)
+
+// Guarding is whether and how the boot guard comes with a change.
+type Guarding struct {
+	Comes   bool
+	Against string // why it does not come although it usually would
+	must    bool   // somebody asked for it: without it the change is not made
+}
+
+// planGuard decides whether the guard comes with a change. An error says why it
+// cannot where it was asked for.
+func (d *Desk) planGuard(c change.Change, wanted Wanted) (Guarding, error) {
+	bears := slices.ContainsFunc(c.Targets, func(t change.Target) bool {
+		return t.When == item.AtBoot && t.After != item.On
+	})
+	_, booted := os.Stat("/run/systemd/system")
+	usual := wanted == GuardAuto && bears && d.Root.Live() && booted == nil &&
+		d.Casebook.File == ""
+	if wanted != GuardOn && !usual {
+		return Guarding{}, nil
+	}
+	g := Guarding{must: wanted == GuardOn}
+	g.Against = guard.Refused(d.Root)
+	if d.Casebook.File != "" {
+		g.Against = "it needs the casebook inside the machine, and --casebook names another"
+	}
+	if g.Against != "" && g.must {
+		return g, fmt.Errorf("the boot guard cannot come with it, so nothing was changed: %s\n"+
+			"without it: --guard off", g.Against)
+	}
+	g.Comes = g.Against == ""
+	return g, nil
+}
+
+func (d *Desk) putGuard() error {
+	program, err := OwnProgram()
+	if err != nil {
+		return err
+	}
+	if d.usual == nil {
+		d.usual = new(time.Duration)
+		if fit := boot.Fit(d.Remember(d.Root, RatedBoots).Boots, 1); len(fit) > 0 {
+			*d.usual = fit[0].Ready.Value
+		}
+	}
+	return guard.Put(d.Ledger, d.Root, program, *d.usual, d.At)
+}
+
+// OwnProgram is this program's file, to be copied into a machine.
+func OwnProgram() ([]byte, error) {
+	own, err := os.Executable()
+	if err != nil {
+		return nil, err
+	}
+	program, err := os.ReadFile(own)
+	if err != nil {
+		return nil, fmt.Errorf("this program's own file cannot be copied into the machine: %w", err)
+	}
+	return program, nil
+}

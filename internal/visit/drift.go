@@ -1,0 +1,119 @@
+package visit
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"calmdawn/internal/casebook"
+	"calmdawn/internal/core/change"
+	"calmdawn/internal/core/drift"
+	"calmdawn/internal/core/item"
+	"calmdawn/internal/linux/packages"
+)
+
+// A Survey is one that was kept, or the present one.
+type Survey struct {
+	Items []drift.Item
+	At    time.Time
+	Name  string // "survey 3", "now"
+}
+
+// ErrNoSurvey tells that none was kept of the machine.
+var ErrNoSurvey = errors.New("no survey was kept of this machine")
+
+// Kept returns a survey that was kept: of a number, or with 0 the last.
+func (v *Visit) Kept(number int64) (Survey, error) {
+	book, err := casebook.Read(v.Root, v.Casebook)
+	if errors.Is(err, casebook.ErrNone) {
+		return Survey{}, ErrNoSurvey
+	}
+	if err != nil {
+		return Survey{}, err
+	}
+	defer book.Close()
+	kept, ok, err := book.Survey(number)
+	switch {
+	case err != nil:
+		return Survey{}, fmt.Errorf("survey %d cannot be read: %w", number, err)
+	case !ok && number == 0:
+		return Survey{}, ErrNoSurvey
+	case !ok:
+		return Survey{}, misuse("there is no survey %d; calmdawn drift --surveys lists them",
+			number)
+	}
+	var survey struct{ Items []drift.Item }
+	if err := json.Unmarshal(kept.Document, &survey); err != nil {
+		return Survey{}, fmt.Errorf("survey %d cannot be read: %w", kept.Number, err)
+	}
+	return Survey{
+		Items: withoutOurs(survey.Items),
+		At:    kept.TakenAt,
+		Name:  fmt.Sprintf("survey %d", kept.Number),
+	}, nil
+}
+
+// PresentSurvey is the survey of this visit.
+func (v *Visit) PresentSurvey() Survey {
+	now := Survey{At: v.Now(), Name: "now"}
+	for _, it := range v.Items {
+		now.Items = append(now.Items, drift.Item{
+			ID:      it.ID,
+			Title:   it.Title,
+			State:   string(it.State),
+			When:    string(it.When),
+			Command: it.Command,
+			Package: it.Package,
+			Version: it.Version,
+			System:  it.System,
+		})
+	}
+	now.Items = withoutOurs(now.Items)
+	return now
+}
+
+// withoutOurs leaves out the recorder and the guard, which come and go by
+// themselves.
+func withoutOurs(items []drift.Item) []drift.Item {
+	return slices.DeleteFunc(items, func(it drift.Item) bool {
+		return strings.HasPrefix(it.ID, "service:"+item.OwnName)
+	})
+}
+
+// Drift is how two surveys of the machine differ, and by whom.
+func (v *Visit) Drift(from, to Survey) []drift.Difference {
+	return drift.Compare(from.Items, to.Items, from.At, decided(v.Changes),
+		packages.Events(v.Root, time.Local))
+}
+
+// decided is what changes in force decided on items, the last one of each.
+func decided(changes []change.Change) map[string]drift.Decision {
+	all := map[string]drift.Decision{}
+	for _, c := range changes {
+		if c.Stands() {
+			for _, t := range c.Targets {
+				all[t.ID] = drift.Decision{Change: c.ID, At: c.MadeAt, State: string(t.After)}
+			}
+		}
+	}
+	return all
+}
+
+// Keep keeps a survey in the casebook, as the document of all its items. It
+// returns its number and where it stands.
+func (v *Visit) Keep(document any) (number int64, where string, err error) {
+	text, err := json.Marshal(document)
+	if err != nil {
+		return 0, "", err
+	}
+	book, err := v.Write(v.Root)
+	if err != nil {
+		return 0, "", err
+	}
+	defer book.Close()
+	number, err = book.AddSurvey(v.Now(), text)
+	return number, book.Where, err
+}

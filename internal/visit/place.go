@@ -1,0 +1,172 @@
+// Package visit is one machine under work: what it launches and what its boots
+// cost, what is decided about it, and how that is carried out and compared. It
+// asks nobody and prints nothing; commands and screens do.
+package visit
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"time"
+
+	"calmdawn/internal/casebook"
+	"calmdawn/internal/core/boot"
+	"calmdawn/internal/core/change"
+	"calmdawn/internal/core/item"
+	"calmdawn/internal/linux"
+	"calmdawn/internal/linux/conditions"
+	"calmdawn/internal/machine"
+)
+
+// A Place says which machine is meant and who works on it. It is a value: it
+// holds nothing open.
+type Place struct {
+	Dir      string          // where its root file system is mounted; "/" for the running one
+	Casebook casebook.Choice // where its changes are kept
+	Now      func() time.Time
+	By       string       // whose name stands beside changes
+	Language string       // of titles, as in locale(7)
+	Remote   bool         // the person works over a connection to that machine
+	Warn     func(string) // told what is to be known of the casebook, once or more; may be nil
+}
+
+// A Misuse is an error of whoever asks, in what was asked for.
+type Misuse struct{ Err error }
+
+func (m *Misuse) Error() string { return m.Err.Error() }
+func (m *Misuse) Unwrap() error { return m.Err }
+
+func misuse(format string, values ...any) error {
+	return &Misuse{fmt.Errorf(format, values...)}
+}
+
+// Open opens the machine; it is the caller's to close.
+func (p Place) Open() (*machine.Root, error) {
+	info, err := os.Stat(p.Dir)
+	if err != nil || !info.IsDir() {
+		return nil, fmt.Errorf("--root %s: there is no such folder; give the folder at which the "+
+			"machine's disk is mounted", p.Dir)
+	}
+	r, err := machine.Open(p.Dir)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := r.Stat("/etc"); err != nil {
+		r.Close()
+		return nil, fmt.Errorf("%s does not look like a Linux machine's disk: it has no /etc; "+
+			"give the folder at which its root file system is mounted", p.Dir)
+	}
+	return r, nil
+}
+
+// ReadChanges reads the machine's changes; none where it has no casebook.
+func (p Place) ReadChanges(r *machine.Root) ([]change.Change, error) {
+	book, err := casebook.Read(r, p.Casebook)
+	if errors.Is(err, casebook.ErrNone) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer book.Close()
+	for _, warning := range book.Warnings {
+		if p.Warn != nil {
+			p.Warn(warning)
+		}
+	}
+	return book.Changes()
+}
+
+// ReadLabels returns the ids of boots by their label.
+func (p Place) ReadLabels(r *machine.Root) (map[string][]string, error) {
+	book, err := casebook.Read(r, p.Casebook)
+	if errors.Is(err, casebook.ErrNone) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer book.Close()
+	labels, err := book.Labels()
+	return byLabel(labels), err
+}
+
+func byLabel(labels map[string]string) map[string][]string {
+	all := map[string][]string{}
+	for id, label := range labels {
+		all[label] = append(all[label], id)
+	}
+	return all
+}
+
+// Recorded returns the records of the casebook, and of the machine's own one
+// where another is used: the recorder knows only that. last bounds how many
+// (0: all). With an error the boots are those that could be read.
+func (p Place) Recorded(r *machine.Root, last int) ([]boot.Boot, error) {
+	var all []boot.Boot
+	var wrong error
+	books := []casebook.Choice{p.Casebook}
+	if p.Casebook.File != "" {
+		books = append(books, casebook.Choice{ThisMachine: p.Casebook.ThisMachine})
+	}
+	for _, choice := range books {
+		book, err := casebook.Read(r, choice)
+		if errors.Is(err, casebook.ErrNone) {
+			continue
+		}
+		if err != nil {
+			wrong = errors.Join(wrong, err)
+			continue
+		}
+		boots, err := book.Boots(last)
+		wrong = errors.Join(wrong, err, book.Close())
+		all = append(all, boots...)
+	}
+	return all, wrong
+}
+
+// Remember reads what is known of the last boots (0: of all), from every
+// source.
+func (p Place) Remember(r *machine.Root, last int) linux.Boots {
+	recorded, err := p.Recorded(r, last)
+	found := linux.RememberedBoots(r, recorded, last, true)
+	if err != nil {
+		found.Unread = append(found.Unread, item.Unread{
+			Path:   casebook.Folder,
+			Reason: machine.Reason(err),
+		})
+	}
+	return found
+}
+
+// Conditions are those of now, with the services that failed in the last boot.
+func (p Place) Conditions(r *machine.Root) []boot.Condition {
+	all := conditions.Of(r)
+	boots := p.Remember(r, 1).Boots
+	if len(boots) == 0 {
+		return all
+	}
+	return append(all, conditions.Failed(boots[len(boots)-1]))
+}
+
+// HasPlace refuses a machine whose /var is a disk of its own that is missing:
+// the casebook would be hidden later.
+func (p Place) HasPlace(r *machine.Root) error {
+	for _, folder := range linux.Unmounted(r) {
+		if p.Casebook.File == "" && (folder == "/var" || folder == "/var/lib") {
+			return fmt.Errorf("%s of this machine is a file system of its own that is not "+
+				"mounted, so the casebook would land in the wrong place and nothing was changed; "+
+				"mount it, or name another place with --casebook FILE", folder)
+		}
+	}
+	return nil
+}
+
+// Write opens the casebook for what changes no file of the machine: labels,
+// terms, kept surveys, outcomes. It is the caller's to close.
+func (p Place) Write(r *machine.Root) (*casebook.Book, error) {
+	if err := p.HasPlace(r); err != nil {
+		return nil, err
+	}
+	return casebook.Write(r, p.Casebook)
+}

@@ -1,0 +1,82 @@
+package visit
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"calmdawn/internal/core/change"
+	"calmdawn/internal/core/item"
+	"calmdawn/internal/ledger"
+	"calmdawn/internal/machine"
+	"calmdawn/internal/recorder"
+)
+
+// PlanRecorder works out what puts the recorder in, to watch so many boots;
+// without edits where it is in already.
+func (d *Desk) PlanRecorder(boots int) (change.Change, error) {
+	draft := d.Root.Draft(d.At)
+	if recorder.StateOf(d.Root).Armed {
+		return d.recorderChange(item.On, item.On, draft), nil
+	}
+	program, err := OwnProgram()
+	if err != nil {
+		return change.Change{}, err
+	}
+	// one that has recorded all it was to
+	if err := recorder.Uninstall(draft, d.Root); err != nil {
+		return change.Change{}, err
+	}
+	if err := recorder.Install(draft, d.Root, program, boots, d.At); err != nil {
+		return change.Change{}, fmt.Errorf("the recorder cannot be put into this machine, so "+
+			"nothing was changed: %w", err)
+	}
+	return d.recorderChange(item.Off, item.On, draft), nil
+}
+
+// PlanRecorderOff works out what takes the recorder away: the undo of the
+// change that put it in, or where that stands in another casebook a change of
+// its own, without edits where there is none.
+func (d *Desk) PlanRecorderOff() (undo int64, c change.Change, err error) {
+	for _, c := range slices.Backward(d.Ledger.Changes()) {
+		if c.Verb == change.Record && c.Stands() && len(c.Targets) > 0 &&
+			c.Targets[0].After == item.On {
+			return c.ID, change.Change{}, nil
+		}
+	}
+	draft := d.Root.Draft(d.At)
+	if err := recorder.Uninstall(draft, d.Root); err != nil {
+		return 0, change.Change{}, err
+	}
+	return 0, d.recorderChange(item.On, item.Off, draft), nil
+}
+
+func (d *Desk) recorderChange(from, to item.State, draft *machine.Draft) change.Change {
+	return change.Change{
+		Verb:   change.Record,
+		MadeAt: d.At,
+		MadeBy: d.By,
+		Edits:  draft.Edits(),
+		Targets: []change.Target{{
+			ID:     "recorder",
+			Title:  "the boot recorder",
+			Before: from,
+			After:  to,
+			When:   item.AtBoot,
+		}},
+	}
+}
+
+// Disarm has the recorder, which calls it, started no more.
+func (p Place) Disarm(r *machine.Root, at time.Time) error {
+	led, err := ledger.Open(r, p.Casebook, at, "recorder")
+	if err != nil {
+		return err
+	}
+	defer led.Close()
+	c, err := recorder.Disarm(r.Draft(at), at)
+	if err == nil && len(c.Edits) > 0 {
+		_, err = led.CarryOut(c)
+	}
+	return err
+}

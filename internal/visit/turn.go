@@ -1,0 +1,262 @@
+package visit
+
+import (
+	"errors"
+	"fmt"
+	"maps"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"calmdawn/internal/core/change"
+	"calmdawn/internal/core/forecast"
+	"calmdawn/internal/core/item"
+)
+
+// A Wish is what is to be decided about some items.
+type Wish struct {
+	Verb       change.Verb
+	To         item.State
+	Filter              // of the items, besides those named
+	IDs        []string // ids, or patterns with * in them
+	Insist     []string // ids of protected items that are meant all the same
+	Starters   bool     // what could start the items on demand as well
+	Dependents bool     // what needs the items as well
+	By         time.Duration
+	Until      string // the last day of a trial; empty for none
+	Guard      Wanted
+}
+
+// A Turning is a wish with what it comes to on a machine.
+type Turning struct {
+	*Visit
+	Picked []item.Item
+	Change change.Change // without targets where nothing is left to do
+	Guard  Guarding
+}
+
+// Choose returns the items that a wish names: by id, by pattern, or by what
+// they are.
+func (v *Visit) Choose(w Wish) ([]item.Item, error) {
+	var ids []string
+	for _, id := range w.IDs {
+		if !strings.Contains(id, "*") {
+			ids = append(ids, id)
+			continue
+		}
+		pattern := regexp.MustCompile("^" + strings.ReplaceAll(regexp.QuoteMeta(id), `\*`, ".*") +
+			"$")
+		found := false
+		for _, it := range v.Items {
+			if pattern.MatchString(it.ID) {
+				ids, found = append(ids, it.ID), true
+			}
+		}
+		if !found {
+			return nil, misuse("%s has no item like %q; calmdawn list --all shows every item with "+
+				"its id", v.name(), id)
+		}
+	}
+	if w.Chooses() {
+		found := false
+		for _, it := range v.Items {
+			if w.Accepts(it) && (w.All || !it.System) {
+				ids, found = append(ids, it.ID), true
+			}
+		}
+		if !found {
+			return nil, misuse("none of the items of %s is like that; calmdawn list takes the "+
+				"same flags", v.name())
+		}
+	}
+	picked, err := v.Pick(ids)
+	if err != nil || !w.Dependents {
+		return picked, err
+	}
+	for i := 0; i < len(picked); i++ { // the list grows with those that need those that need it
+		for _, id := range picked[i].NeededBy {
+			it, ok := v.Find(id)
+			known := slices.ContainsFunc(picked, func(p item.Item) bool { return p.ID == id })
+			if ok && !known && it.State.Launched() {
+				picked = append(picked, it)
+			}
+		}
+	}
+	return picked, nil
+}
+
+// Protected refuses to switch off what the machine or its user depends on.
+type Protected struct {
+	Items []item.Item
+	Why   []string // of each
+}
+
+func (p *Protected) Error() string {
+	var lines []string
+	for i, it := range p.Items {
+		lines = append(lines, it.ID+" is protected: "+p.Why[i])
+	}
+	return strings.Join(lines, "\n")
+}
+
+// protect refuses what the machine or its user depends on, unless somebody
+// insists on that very item.
+func (v *Visit) protect(picked []item.Item, insist []string) error {
+	p := &Protected{}
+	for _, it := range picked {
+		why := it.Protected
+		way := it.Native == "ssh.service" || it.Native == "sshd.service"
+		if way && v.Root.Live() && v.Remote {
+			why = "you are connected through it right now"
+		}
+		if why != "" && it.State.Launched() && !slices.Contains(insist, it.ID) {
+			p.Items, p.Why = append(p.Items, it), append(p.Why, why)
+		}
+	}
+	if len(p.Items) == 0 {
+		return nil
+	}
+	return p
+}
+
+// PlanTurn works out what a wish means on this machine.
+func (d *Desk) PlanTurn(w Wish) (Turning, error) {
+	v, err := d.look()
+	if err != nil {
+		return Turning{}, err
+	}
+	t := Turning{Visit: v}
+	if t.Picked, err = v.Choose(w); err != nil {
+		return t, err
+	}
+	if w.To != item.On {
+		if err := v.protect(t.Picked, w.Insist); err != nil {
+			return t, err
+		}
+	}
+	if t.Change, err = v.turn(w, t.Picked, d.At); err != nil || len(t.Change.Targets) == 0 {
+		return t, err
+	}
+	if w.To != item.On {
+		if err := v.ReadBoots(); err != nil {
+			return t, err
+		}
+		t.Change.Forecast = v.ForecastOf(t.Picked)
+	}
+	t.Change.Terms.Until = w.Until
+	t.Guard, err = d.planGuard(t.Change, w.Guard)
+	return t, err
+}
+
+// turn works out the change that turns the picked items; those already as
+// wished are left out. One that cannot be turned refuses all of them.
+func (v *Visit) turn(w Wish, picked []item.Item, at time.Time) (change.Change, error) {
+	d := v.Root.Draft(at)
+	plan := v.Plan(d)
+	c := change.Change{Verb: w.Verb, MadeAt: at, MadeBy: v.By}
+	var refused []error
+	for _, it := range picked {
+		if it.State == w.To && w.To != item.Delayed || w.To == item.On && it.State == item.Broken {
+			continue
+		}
+		err := v.canWait(it, w.To)
+		if err == nil {
+			err = plan.Turn(it, w.To, w.By)
+		}
+		if err != nil {
+			refused = append(refused,
+				fmt.Errorf("%s cannot be %s: %w", it.ID, Participle(w.To), err))
+			continue
+		}
+		c.Targets = append(c.Targets, change.Target{
+			ID:     it.ID,
+			Title:  it.Title,
+			Before: it.State,
+			After:  w.To,
+			When:   it.When,
+		})
+		if !w.Starters {
+			continue
+		}
+		for _, starter := range SwitchableStarters(it) {
+			if err := plan.TurnStarter(it, starter, w.To); err != nil {
+				refused = append(refused, fmt.Errorf("%s, which can start %s, cannot be switched "+
+					"%s: %w", starter, it.ID, w.To, err))
+			}
+			c.Targets = append(c.Targets, change.Target{
+				ID:     "starter:" + starter,
+				Title:  starter,
+				Before: item.On,
+				After:  w.To,
+				When:   it.When,
+			})
+		}
+	}
+	if len(refused) > 0 {
+		if len(picked) > 1 {
+			refused = append(refused, errors.New("nothing was changed: it is all of them or none"))
+		}
+		return c, errors.Join(refused...)
+	}
+	c.Edits = d.Edits()
+	if len(c.Targets) > 0 && len(c.Edits) == 0 {
+		return c, errors.New("there is nothing to edit that would do it")
+	}
+	return c, nil
+}
+
+// canWait refuses to delay what is not launched, or what others need.
+func (v *Visit) canWait(it item.Item, to item.State) error {
+	if to != item.Delayed {
+		return nil
+	}
+	if !it.State.Launched() {
+		return errors.New("it is off; switch it on first")
+	}
+	for _, id := range it.NeededBy {
+		if other, ok := v.Find(id); ok && other.State.Launched() {
+			return fmt.Errorf("%s needs it and would start it all the same", id)
+		}
+	}
+	return nil
+}
+
+// SwitchableStarters are the units that can start an item on demand and can be
+// switched off with it: a bus name cannot.
+func SwitchableStarters(it item.Item) []string {
+	return slices.DeleteFunc(slices.Clone(it.Starters), func(s string) bool {
+		return strings.Contains(s, " ")
+	})
+}
+
+// Participle says what becomes of an item that is turned: "switched off".
+func Participle(to item.State) string {
+	if to == item.Delayed {
+		return "delayed"
+	}
+	return "switched " + string(to)
+}
+
+// ForecastOf is what is forecast for ready when items are switched off or
+// delayed; nil where nothing can be.
+func (v *Visit) ForecastOf(items []item.Item) *change.Forecast {
+	set := forecast.Set{}
+	for _, it := range items {
+		if it.State.Launched() {
+			maps.Copy(set, v.SetOf(it))
+		}
+	}
+	if len(v.Replays) == 0 || len(set) == 0 {
+		return nil
+	}
+	f := forecast.Of(v.Replays, set)
+	return &change.Forecast{
+		Now:     f.Now,
+		Saving:  f.Saving.Median,
+		Low:     f.Saving.Low,
+		High:    f.Saving.High,
+		Boots:   f.Boots,
+		AtLeast: f.AtLeast,
+	}
+}

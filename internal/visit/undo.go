@@ -1,0 +1,146 @@
+package visit
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+
+	"calmdawn/internal/core/change"
+	"calmdawn/internal/ledger"
+)
+
+// An Undoing is how changes are to be taken back.
+type Undoing struct {
+	All       bool     // as many of them as can be
+	Overwrite bool     // paths that somebody else changed since are put back all the same
+	Leave     []string // paths that stay as they are
+}
+
+// closes reports whether it decides on what an interrupted change left open.
+func (u Undoing) closes() bool { return u.Overwrite || len(u.Leave) > 0 }
+
+// An Undo is what taking changes back comes to.
+type Undo struct {
+	Plans []change.Change // in the order in which they are carried out
+	// Open are interrupted changes that are among those named, or hold their
+	// paths.
+	Open []change.Change
+	Left []error // why others cannot be taken back, as [NotUndone]
+}
+
+// NotUndone tells which change cannot be taken back, and why.
+type NotUndone struct {
+	Change int64
+	Why    error
+}
+
+func (n *NotUndone) Error() string { return n.Why.Error() }
+func (n *NotUndone) Unwrap() error { return n.Why }
+
+// PlanUndo works out how the changes of the given numbers are taken back, in
+// that order. Where one of them cannot be, none is, unless as many as can be
+// are asked for.
+func (d *Desk) PlanUndo(ids []int64, u Undoing) (Undo, error) {
+	var undo Undo
+	keep := func(c change.Change) {
+		if !slices.ContainsFunc(undo.Open, func(o change.Change) bool { return o.ID == c.ID }) {
+			undo.Open = append(undo.Open, c)
+		}
+	}
+	for _, id := range ids {
+		if c, interrupted := d.Ledger.Interrupted(id); interrupted {
+			keep(c)
+			continue
+		}
+		if d.settledNow(id) {
+			continue // which has been said
+		}
+		p, err := d.planUndo(id, u)
+		held := (*ledger.Unsettled)(nil)
+		switch {
+		case err == nil:
+			undo.Plans = append(undo.Plans, p)
+		case errors.As(err, &held) && len(ids) > 1:
+			keep(held.Change)
+		case u.All && u.Overwrite: // which says: as much as can be
+			undo.Left = append(undo.Left, &NotUndone{id, err})
+		default:
+			return undo, &NotUndone{id, err}
+		}
+	}
+	for _, c := range d.Ledger.Changes() {
+		if u.All && len(c.Open()) > 0 {
+			keep(c)
+		}
+	}
+	if len(undo.Open) > 0 && u.closes() {
+		return undo, undo.mayClose(u)
+	}
+	return undo, nil
+}
+
+func (d *Desk) planUndo(id int64, u Undoing) (change.Change, error) {
+	return d.Ledger.PlanUndo(id, ledger.Undoing{
+		At:        d.At,
+		By:        d.By,
+		Overwrite: u.Overwrite,
+		Leave:     u.Leave,
+	})
+}
+
+// settledNow reports whether opening the ledger has just taken a change back.
+func (d *Desk) settledNow(id int64) bool {
+	return slices.ContainsFunc(d.Ledger.Recovered(), func(c change.Change) bool {
+		return len(c.Open()) == 0 && (c.ID == id && c.Verb != change.Undo || c.Undoes == id)
+	})
+}
+
+// mayClose refuses paths to be left that are not open.
+func (undo Undo) mayClose(u Undoing) error {
+	for _, c := range undo.Open {
+		for _, p := range u.Leave {
+			if !slices.Contains(c.Open(), p) {
+				return misuse("change %d is not open at %s, but at %q", c.ID, p, c.Open())
+			}
+		}
+	}
+	return nil
+}
+
+// Closing is what closing the open changes replaces, as changes that can be
+// compared with a later look.
+func (d *Desk) Closing(open []change.Change) []change.Change {
+	var all []change.Change
+	for _, c := range open {
+		found := change.Change{}
+		for _, e := range c.Edits {
+			if slices.Contains(c.Open(), e.Path) {
+				e.Before, _ = d.Root.Node(e.Path, e.Home) // what cannot be read is replaced unread
+				found.Edits = append(found.Edits, e)
+			}
+		}
+		all = append(all, found)
+	}
+	return all
+}
+
+// TakeBack takes changes back one after another, each planned anew on what
+// those before it left. It returns the undos that were recorded; after an error
+// those stand.
+func (d *Desk) TakeBack(plans []change.Change, u Undoing) ([]change.Change, error) {
+	var done []change.Change
+	for _, p := range plans {
+		c, err := d.planUndo(p.Undoes, u)
+		if err == nil && d.Ledger.Caught() != nil {
+			err = fmt.Errorf("%s came in between", d.Ledger.Caught())
+		}
+		if err == nil {
+			c, err = d.CarryOut(c, nil)
+		}
+		if err != nil {
+			return done, &NotUndone{p.Undoes, err}
+		}
+		done = append(done, c)
+	}
+	return done, nil
+}

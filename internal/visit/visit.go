@@ -1,0 +1,416 @@
+package visit
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/agnivade/levenshtein"
+
+	"calmdawn/internal/casebook"
+	"calmdawn/internal/core/advice"
+	"calmdawn/internal/core/boot"
+	"calmdawn/internal/core/change"
+	"calmdawn/internal/core/forecast"
+	"calmdawn/internal/core/item"
+	"calmdawn/internal/linux"
+	"calmdawn/internal/linux/account"
+	"calmdawn/internal/linux/activity"
+	"calmdawn/internal/machine"
+	"calmdawn/internal/notebook"
+)
+
+// RatedBoots is how many of the last boots stand behind a figure about an item.
+const RatedBoots = 5
+
+// A Visit is a machine as it is found: its survey, its changes if it has a
+// casebook, and with [Visit.ReadBoots] its boots and what items cost in them.
+// It is for one goroutine.
+type Visit struct {
+	Place
+	Root *machine.Root
+	*linux.Inventory
+	Changes []change.Change
+	Boots   []boot.Boot // the last ones
+	Alike   []boot.Boot // those of the machine as it is now
+	own     map[boot.Key]boot.OwnTime
+	Replays []*forecast.Replay       // of the boots that are fit for it, oldest first
+	Unfit   []error                  // why others cannot be replayed
+	Costs   map[string]forecast.Cost // by item id
+	now     *activity.Now            // what runs at this moment; only after ReadPresent
+	rules   advice.Rules
+	notes   *notebook.Notebook
+}
+
+// Close closes the machine.
+func (v *Visit) Close() error { return v.Root.Close() }
+
+// Look opens the machine and surveys it; it writes nothing. A casebook that
+// cannot be read is named among what was not read.
+func (p Place) Look() (*Visit, error) {
+	r, err := p.Open()
+	if err != nil {
+		return nil, err
+	}
+	changes, wrong := p.ReadChanges(r)
+	v, err := p.lookAt(r, changes, wrong)
+	if err != nil {
+		r.Close()
+	}
+	return v, err
+}
+
+// lookAt surveys an open machine whose changes are known, or could not be read
+// as wrong tells. The machine stays the caller's to close.
+func (p Place) lookAt(r *machine.Root, changes []change.Change, wrong error) (*Visit, error) {
+	v := &Visit{Place: p, Root: r, Changes: changes}
+	v.Inventory = linux.Survey(r, linux.Options{
+		Now:        v.Now(),
+		Remembered: switchedOff(v.Changes),
+		Language:   p.Language,
+	})
+	if wrong != nil {
+		v.Unread = append(v.Unread, item.Unread{
+			Path:   casebook.Folder,
+			Reason: machine.Reason(wrong),
+		})
+	}
+	return v, v.judge()
+}
+
+// judge gives the items their roles, advice and notes.
+func (v *Visit) judge() error {
+	own, err := notebook.Rules()
+	if err != nil {
+		return fmt.Errorf("your own rules cannot be read: %w", err)
+	}
+	rules, err := advice.Load(own)
+	if err != nil {
+		return fmt.Errorf("your own rules, roles.toml: %w", err)
+	}
+	notes, err := notebook.Open()
+	if err != nil {
+		return err
+	}
+	v.rules, v.notes = rules, notes
+	for i := range v.Items {
+		v.judgeOne(&v.Items[i])
+	}
+	return nil
+}
+
+func (v *Visit) judgeOne(it *item.Item) {
+	v.rules.Judge(it)
+	it.Note = v.notes.On(it.ID)
+}
+
+// Lookup returns the item with an id that the survey may not hold, judged like
+// those that it does.
+func (v *Visit) Lookup(id string) (item.Item, bool) {
+	it, ok := v.Inventory.Lookup(id)
+	if ok {
+		v.judgeOne(&it)
+	}
+	return it, ok
+}
+
+// ReadBoots reads the last boots that the machine remembers, prepares to replay
+// those that are fit for it, and rates the items.
+func (v *Visit) ReadBoots() error {
+	// some may be odd, or of the machine as it was before changes that were
+	// taken back
+	const spare = 25
+	found := v.Remember(v.Root, RatedBoots+spare)
+	v.Unread = append(v.Unread, found.Unread...)
+	v.Boots = found.Boots
+	v.Alike = asNow(found.Boots, v.Changes, v.Now())
+	fit := boot.Fit(v.Alike, RatedBoots)
+	v.own = boot.OwnTimes(fit)
+	v.Replays, v.Unfit = forecast.Prepare(v.Order(fit))
+	own, err := notebook.Grades()
+	if err != nil {
+		return fmt.Errorf("your own grades cannot be read: %w", err)
+	}
+	grades, err := forecast.LoadGrades(own)
+	if err != nil {
+		return err
+	}
+	var sets []forecast.Set
+	var rated []item.Item
+	for _, it := range v.Items {
+		if set := v.SetOf(it); set != nil {
+			sets, rated = append(sets, set), append(rated, it)
+		}
+	}
+	var waits []forecast.Forecast
+	if len(v.Replays) > 0 {
+		waits = forecast.Each(v.Replays, sets)
+	}
+	v.Costs = map[string]forecast.Cost{}
+	ledger := forecast.NewLedger(fit, grades)
+	for i, it := range rated {
+		var wait forecast.Forecast
+		if waits != nil {
+			wait = waits[i]
+		}
+		if c := ledger.Cost(sets[i], wait, waits != nil); c.Known() {
+			v.Costs[it.ID] = c
+		}
+	}
+	return nil
+}
+
+// asNow returns the boots in which the same changes were in force as now; where
+// there are none yet, those of the machine as it was in its last boot that can
+// be compared.
+func asNow(boots []boot.Boot, changes []change.Change, now time.Time) []boot.Boot {
+	for _, like := range [][]int64{
+		change.InForce(changes, now),
+		lastConfiguration(boots, changes),
+	} {
+		var alike []boot.Boot
+		for _, b := range boots {
+			if slices.Equal(change.InForce(changes, b.Began), like) {
+				alike = append(alike, b)
+			}
+		}
+		if len(boot.Fit(alike, 1)) > 0 {
+			return alike
+		}
+	}
+	return boots
+}
+
+func lastConfiguration(boots []boot.Boot, changes []change.Change) []int64 {
+	if last := boot.Fit(boots, 1); len(last) > 0 {
+		return change.InForce(changes, last[0].Began)
+	}
+	return nil
+}
+
+// SetOf is what the replays leave out without an item; nil for one that has no
+// start of its own in a boot.
+func (v *Visit) SetOf(it item.Item) forecast.Set {
+	set := forecast.Set{}
+	if key, ok := v.Key(it); ok {
+		if it.Kind == item.Program && key.Owner == "" {
+			key.Owner = forecast.AnyOwner
+		}
+		set[key] = true
+	}
+	if it.Kind == item.Program && it.Program != "" { // where a desktop starts it without a unit
+		set[forecast.ProgramKey(it.Program, it.Owner)] = true
+	}
+	if len(set) == 0 {
+		return nil
+	}
+	return set
+}
+
+// OwnTime is the own time of an item that the next boot or login launches;
+// false where none was measured. Of an entry that is started for each user it
+// is the longest.
+func (v *Visit) OwnTime(it item.Item) (boot.OwnTime, bool) {
+	key, ok := v.Key(it)
+	if !ok {
+		return boot.OwnTime{}, false
+	}
+	own, ok := v.own[key]
+	if it.Kind == item.Program && key.Owner == "" {
+		for k, o := range v.own {
+			if k.Native == key.Native && (!ok || o.Median > own.Median) {
+				own, ok = o, true
+			}
+		}
+	}
+	return own, ok
+}
+
+// ReadPresent looks at what runs at this moment, for half a second.
+func (v *Visit) ReadPresent() error {
+	if !v.Root.Live() {
+		return errors.New("what runs now can be seen on the running machine only, without --root")
+	}
+	users, err := account.Read(v.Root)
+	if err != nil {
+		return err
+	}
+	owners := map[int]string{}
+	for _, u := range users {
+		if u.UID != 0 {
+			owners[u.UID] = u.Name
+		}
+	}
+	now := activity.Look("/proc", 500*time.Millisecond, owners)
+	v.now = &now
+	return nil
+}
+
+// Present is what an item uses at this moment; false for one that does not run,
+// or was not looked at. A program without a unit of its own is known by its
+// path.
+func (v *Visit) Present(it item.Item) (boot.Present, bool) {
+	if v.now == nil {
+		return boot.Present{}, false
+	}
+	if key, ok := v.Key(it); ok {
+		if p, ok := v.now.Units[key]; ok {
+			return p, true
+		}
+		for k, p := range v.now.Units {
+			if it.Kind == item.Program && key.Owner == "" && k.Native == key.Native {
+				return p, true
+			}
+		}
+	}
+	if it.Kind != item.Program || it.Program == "" {
+		return boot.Present{}, false
+	}
+	sum, runs := boot.Present{}, false
+	for k, p := range v.now.Programs {
+		if k.Program == it.Program && k.Owner != "" && (it.Owner == "" || it.Owner == k.Owner) {
+			sum, runs = boot.Present{CPU: sum.CPU + p.CPU, Memory: sum.Memory + p.Memory}, true
+		}
+	}
+	return sum, runs
+}
+
+// ByPresent puts those items first that use most at this moment.
+func (v *Visit) ByPresent(items []item.Item, what string) {
+	use := func(it item.Item) float64 {
+		p, ok := v.Present(it)
+		switch {
+		case !ok:
+			return -1
+		case what == "memory":
+			return float64(p.Memory)
+		}
+		return p.CPU
+	}
+	if what == "cpu" || what == "memory" {
+		slices.SortStableFunc(items, func(a, b item.Item) int {
+			return cmp.Compare(use(b), use(a))
+		})
+	}
+}
+
+// ByCost puts those launched items first whose leaving out would save most,
+// then those that use most of the processors, then those whose own time is
+// longest; the others stay in their order.
+func (v *Visit) ByCost(items []item.Item) {
+	weight := func(it item.Item) [3]time.Duration {
+		if !it.State.Launched() {
+			return [3]time.Duration{-1, -1, -1}
+		}
+		c := v.Costs[it.ID]
+		own, _ := v.OwnTime(it)
+		wait := c.Wait.Saving.Median
+		if !c.Wait.Shows {
+			wait = 0
+		}
+		return [3]time.Duration{wait, c.CPU.Value, own.Median}
+	}
+	slices.SortStableFunc(items, func(a, b item.Item) int {
+		x, y := weight(a), weight(b)
+		return slices.Compare(y[:], x[:])
+	})
+}
+
+// switchedOff lists the ids that standing changes switched off.
+func switchedOff(changes []change.Change) []string {
+	var ids []string
+	for _, c := range changes {
+		for _, t := range c.Targets {
+			if c.Stands() && t.After == item.Off {
+				ids = append(ids, t.ID)
+			}
+		}
+	}
+	return ids
+}
+
+// LastChange returns the standing change that decided on an item last.
+func (v *Visit) LastChange(id string) (change.Change, bool) {
+	for _, c := range slices.Backward(v.Changes) {
+		if c.Stands() &&
+			slices.ContainsFunc(c.Targets, func(t change.Target) bool { return t.ID == id }) {
+			return c, true
+		}
+	}
+	return change.Change{}, false
+}
+
+// Pick returns the items with the given ids; a word that fits none is refused
+// with the nearest ids.
+func (v *Visit) Pick(ids []string) ([]item.Item, error) {
+	var picked []item.Item
+	for _, id := range ids {
+		it, ok := v.Lookup(id)
+		if !ok {
+			return nil, misuse("%s has no item %q%s", v.name(), id, v.nearest(id))
+		}
+		if !slices.ContainsFunc(picked, func(p item.Item) bool { return p.ID == it.ID }) {
+			picked = append(picked, it)
+		}
+	}
+	return picked, nil
+}
+
+// nearest names the ids that a mistyped one may have meant.
+func (v *Visit) nearest(word string) string {
+	type scored struct {
+		id    string
+		score int
+	}
+	bare := func(id string) string {
+		_, name, _ := strings.Cut(id, ":")
+		return strings.ToLower(name)
+	}
+	want := strings.ToLower(strings.TrimPrefix(word[strings.Index(word, ":")+1:], "/"))
+	var all []scored
+	for _, it := range v.Items {
+		name, _, _ := strings.Cut(bare(it.ID), ".")
+		score := min(levenshtein.ComputeDistance(want, name),
+			levenshtein.ComputeDistance(want, bare(it.ID)))
+		if strings.Contains(bare(it.ID), want) ||
+			strings.Contains(strings.ToLower(it.Title), want) {
+			score = 0
+		}
+		if score <= max(2, len(want)/3) {
+			all = append(all, scored{it.ID, score})
+		}
+	}
+	slices.SortStableFunc(all, func(a, b scored) int { return a.score - b.score })
+	if len(all) == 0 {
+		return "\ncalmdawn list --all shows every item with its id"
+	}
+	s := "; did you mean"
+	for _, c := range all[:min(3, len(all))] {
+		s += "\n" + c.id
+	}
+	return s
+}
+
+// Dispensable are the items that may go or wait by advice, and are protected by
+// nothing.
+func (v *Visit) Dispensable() []item.Item {
+	var all []item.Item
+	for _, it := range v.Items {
+		if it.State.Launched() && (it.Advice == item.CanGo || it.Advice == item.CanWait) &&
+			it.Protected == "" && v.SetOf(it) != nil {
+			all = append(all, it)
+		}
+	}
+	return all
+}
+
+// Simulated reports whether any boot behind the forecasts is a simulator's.
+func (v *Visit) Simulated() bool {
+	return slices.ContainsFunc(v.Replays, func(r *forecast.Replay) bool { return r.Boot.Simulated })
+}
+
+// name is what people call the machine.
+func (v *Visit) name() string { return cmp.Or(v.Host, "this machine") }
