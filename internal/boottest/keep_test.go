@@ -66,7 +66,7 @@ func keepBoot(t *testing.T, m *boottest.Machine, file string, byRecorder bool) {
 	if byRecorder {
 		known = recorded(t, r)
 	}
-	boots := linux.RememberedBoots(r, known, 1, false).Boots
+	boots := linux.RememberedBoots(r, known, 1).Boots
 	boots = linux.Survey(r, linux.Options{Now: time.Now()}).Order(boots)
 	text, err := json.Marshal(boots[0])
 	ok(t, err)

@@ -13,7 +13,7 @@ import (
 	"time"
 
 	"calmdawn/internal/core/change"
-	"calmdawn/internal/core/guard"
+	"calmdawn/internal/core/failures"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/testtree"
 )
@@ -196,8 +196,8 @@ func TestTheGuardsStateIsKept(t *testing.T) {
 	b, err := Write(r, Inside)
 	must(t, err)
 	defer b.Close()
-	must(t, b.UpdateGuard(func(s *guard.State) { s.Usual = time.Minute }))
-	must(t, b.UpdateGuard(func(s *guard.State) { s.Begin("one", 0, false) }))
+	must(t, b.UpdateGuard(func(s *failures.State) { s.Usual = time.Minute }))
+	must(t, b.UpdateGuard(func(s *failures.State) { s.Begin("one", 0, false) }))
 	s, err := b.Guard()
 	if err != nil || s.Usual != time.Minute || len(s.Boots) != 1 || s.Boots[0].ID != "one" {
 		t.Errorf("%+v %v", s, err)

@@ -5,14 +5,14 @@ import (
 	"encoding/json"
 	"errors"
 
-	"calmdawn/internal/core/guard"
+	"calmdawn/internal/core/failures"
 )
 
 // maxGuard bounds the guard's state: a casebook may be a stranger's.
 const maxGuard = 1 << 20
 
 // Guard returns what the boot guard remembers; nothing where there is none.
-func (b *Book) Guard() (s guard.State, err error) {
+func (b *Book) Guard() (s failures.State, err error) {
 	if b.format < formatOfSettlements {
 		return s, nil
 	}
@@ -21,7 +21,7 @@ func (b *Book) Guard() (s guard.State, err error) {
 
 // UpdateGuard changes what the boot guard remembers, and has it on the disk
 // when it returns.
-func (b *Book) UpdateGuard(update func(*guard.State)) error {
+func (b *Book) UpdateGuard(update func(*failures.State)) error {
 	return b.transact(func(tx *sql.Tx) error {
 		s, err := guardState(tx)
 		if err != nil {
@@ -39,7 +39,7 @@ func (b *Book) UpdateGuard(update func(*guard.State)) error {
 
 func guardState(from interface {
 	QueryRow(string, ...any) *sql.Row
-}) (s guard.State, err error) {
+}) (s failures.State, err error) {
 	var text []byte
 	err = from.QueryRow("SELECT state FROM guard WHERE id = 1 AND length(state) < ?",
 		maxGuard).Scan(&text)

@@ -12,7 +12,7 @@ import (
 
 	"calmdawn/internal/casebook"
 	"calmdawn/internal/core/change"
-	core "calmdawn/internal/core/guard"
+	"calmdawn/internal/core/failures"
 	"calmdawn/internal/document"
 	"calmdawn/internal/guard"
 	"calmdawn/internal/ledger"
@@ -113,7 +113,7 @@ func (a *app) guardOff() error {
 // watching is the boot guard as a reading command finds it.
 type watching struct {
 	guarded []int64 // the changes that it guards
-	state   core.State
+	state   failures.State
 	part    bool // a part of it is in the machine, and does nothing
 }
 

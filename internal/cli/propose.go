@@ -303,7 +303,7 @@ func (a *app) applyAll(
 		if caught := d.Ledger.Caught(); caught != nil {
 			return done, fmt.Errorf("%s: %s came in between", r.ID, caught)
 		}
-		c, g, err := d.Apply(r, terms, guard)
+		c, g, err := d.Decide(r, terms, guard)
 		if err != nil {
 			return done, fmt.Errorf("%s: %w", r.ID, a.withWays(err))
 		}

@@ -10,7 +10,7 @@ import (
 	"time"
 
 	"calmdawn/internal/casebook"
-	"calmdawn/internal/core/guard"
+	"calmdawn/internal/core/failures"
 	"calmdawn/internal/ledger"
 	"calmdawn/internal/linux/journal"
 	"calmdawn/internal/machine"
@@ -36,9 +36,9 @@ func Note(r *machine.Root, e Event, now time.Time, log io.Writer) error {
 	id, clock := journal.Present(r), uptime()
 	switch e {
 	case Failed:
-		return remember(r, func(s *guard.State) { s.Fail(id) })
+		return remember(r, func(s *failures.State) { s.Fail(id) })
 	case End:
-		return remember(r, func(s *guard.State) { s.End(id, clock) })
+		return remember(r, func(s *failures.State) { s.End(id, clock) })
 	}
 	led, err := ledger.Open(r, casebook.Inside, now, By)
 	if err != nil {
@@ -63,7 +63,7 @@ func Note(r *machine.Root, e Event, now time.Time, log io.Writer) error {
 		return nil
 	}
 	due := false
-	err = led.UpdateGuard(func(s *guard.State) { due = s.Begin(id, clock, asked()) })
+	err = led.UpdateGuard(func(s *failures.State) { due = s.Begin(id, clock, asked()) })
 	if err != nil || !due {
 		return err
 	}
@@ -71,7 +71,7 @@ func Note(r *machine.Root, e Event, now time.Time, log io.Writer) error {
 }
 
 // remember changes what the guard remembers, where the machine has a casebook.
-func remember(r *machine.Root, update func(*guard.State)) error {
+func remember(r *machine.Root, update func(*failures.State)) error {
 	if !casebook.Exists(r, casebook.Inside) {
 		return nil
 	}
@@ -99,7 +99,7 @@ func act(led *ledger.Ledger, guarded []int64, now time.Time, log io.Writer) erro
 			"row.\n", id)
 	}
 	trouble := errors.Join(wrong...)
-	err := errors.Join(trouble, led.UpdateGuard(func(s *guard.State) { s.Acting(trouble) }))
+	err := errors.Join(trouble, led.UpdateGuard(func(s *failures.State) { s.Acting(trouble) }))
 	if len(wrong) == len(guarded) {
 		return err
 	}

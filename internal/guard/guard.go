@@ -15,7 +15,7 @@ import (
 	"time"
 
 	"calmdawn/internal/core/change"
-	"calmdawn/internal/core/guard"
+	"calmdawn/internal/core/failures"
 	"calmdawn/internal/ledger"
 	"calmdawn/internal/machine"
 )
@@ -172,7 +172,7 @@ func Put(
 		errs = append(errs, d.Create(p, "", text), d.LabelLike(p, like...))
 	}
 	create(Program, program, "/usr/bin/env", "/bin/sh")
-	errs = append(errs, d.Chmod(Program, true))
+	errs = append(errs, d.AllowRun(Program))
 	for _, name := range slices.Sorted(maps.Keys(texts)) {
 		text := strings.ReplaceAll(texts[name], "GOAL", goal)
 		create(units+name, []byte(text), "/usr/lib/systemd/system/basic.target",
@@ -185,7 +185,8 @@ func Put(
 	if err := errors.Join(errs...); err != nil {
 		return err
 	}
-	if err := led.UpdateGuard(func(s *guard.State) { *s = guard.State{Usual: usual} }); err != nil {
+	anew := func(s *failures.State) { *s = failures.State{Usual: usual} }
+	if err := led.UpdateGuard(anew); err != nil {
 		return err
 	}
 	edits := d.Edits()

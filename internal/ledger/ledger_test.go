@@ -299,7 +299,7 @@ func TestTheGuideTakesChangesBackByHand(t *testing.T) {
 		return strings.Join(lines, "\n")
 	}
 	before := undated()
-	chmod := func(d *machine.Draft) error { return d.Chmod("/etc/run", false) }
+	chmod := func(d *machine.Draft) error { return d.ForbidRun("/etc/run") }
 	for _, draft := range []func(*machine.Draft) error{drafts[2], drafts[3], chmod} {
 		if _, err := do(r, draft, 0); err != nil {
 			t.Fatal(err)

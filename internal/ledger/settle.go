@@ -9,7 +9,7 @@ import (
 	"time"
 
 	"calmdawn/internal/core/change"
-	"calmdawn/internal/core/guard"
+	"calmdawn/internal/core/failures"
 	"calmdawn/internal/machine"
 )
 
@@ -259,7 +259,7 @@ func Guarded(changes []change.Change) (ids []int64) {
 }
 
 // UpdateGuard changes what the boot guard remembers.
-func (l *Ledger) UpdateGuard(update func(*guard.State)) error {
+func (l *Ledger) UpdateGuard(update func(*failures.State)) error {
 	if l.barred != nil {
 		return l.barred
 	}

@@ -24,13 +24,13 @@ type Boots struct {
 
 // RememberedBoots puts together what the log, the running service managers and
 // the recorder know of the machine's last boots (0: of all). recorded are the
-// records of the casebook. bus says whether to ask the service managers, which
-// takes a tenth of a second.
-func RememberedBoots(r *machine.Root, recorded []boot.Boot, last int, bus bool) Boots {
+// records of the casebook. On the running machine the service managers are
+// asked, which takes a tenth of a second.
+func RememberedBoots(r *machine.Root, recorded []boot.Boot, last int) Boots {
 	logged := journal.Read(r, last)
 	found := Boots{Unread: logged.Unread}
 	var present []boot.Boot
-	if bus && r.Live() {
+	if r.Live() {
 		b, notes := runningBoot(r)
 		found.Notes = notes
 		if b.ID != "" {
@@ -85,7 +85,7 @@ func runningBoot(r *machine.Root) (boot.Boot, []string) {
 		Ending:  boot.Running,
 	}
 	fifo := manager.FIFOs(r)
-	b.Spans, err = m.Spans(t.Origin, true, fifo)
+	b.Spans, err = m.Spans(t.Origin, manager.Question{Use: true, FIFO: fifo})
 	if err != nil {
 		notes = append(notes, "the service manager does not tell its units: "+err.Error())
 	}
@@ -100,7 +100,10 @@ func runningBoot(r *machine.Root) (boot.Boot, []string) {
 				"what runs for "+u.Name+" was not asked for: "+err.Error()+"; root can")
 			continue
 		}
-		spans, err := um.Spans(t.Origin, true, fifo || manager.HomeFIFOs(r, u.Home))
+		spans, err := um.Spans(t.Origin, manager.Question{
+			Use:  true,
+			FIFO: fifo || manager.HomeFIFOs(r, u.Home),
+		})
 		if err == nil {
 			b.Spans = append(b.Spans, spans...)
 		}

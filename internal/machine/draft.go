@@ -156,8 +156,17 @@ func (d *Draft) fresh(home string) (change.Node, error) {
 	return n, err
 }
 
-// Chmod plans that whoever may read the file p may execute it too, or nobody.
-func (d *Draft) Chmod(p string, executable bool) error {
+// AllowRun plans that whoever may read the file p may execute it too.
+func (d *Draft) AllowRun(p string) error {
+	return d.chmod(p, func(mode uint32) uint32 { return mode | mode&0o444>>2 })
+}
+
+// ForbidRun plans that nobody may execute the file p.
+func (d *Draft) ForbidRun(p string) error {
+	return d.chmod(p, func(mode uint32) uint32 { return mode &^ 0o111 })
+}
+
+func (d *Draft) chmod(p string, mode func(uint32) uint32) error {
 	e, err := d.plan(p, "")
 	if err != nil {
 		return err
@@ -166,10 +175,7 @@ func (d *Draft) Chmod(p string, executable bool) error {
 		return &Refusal{p, "is " + e.After.Describe() + " where a file is expected; it is not " +
 			"edited"}
 	}
-	e.After.Mode &^= 0o111
-	if executable {
-		e.After.Mode |= e.After.Mode & 0o444 >> 2
-	}
+	e.After.Mode = mode(e.After.Mode)
 	return nil
 }
 

@@ -58,7 +58,7 @@ func Install(d *machine.Draft, r *machine.Root, program []byte, boots int, at ti
 	if err := d.Create(Program, "", program); err != nil {
 		return err
 	}
-	if err := d.Chmod(Program, true); err != nil {
+	if err := d.AllowRun(Program); err != nil {
 		return err
 	}
 	text := fmt.Sprintf(unitText, Program, boots, at.UTC().Format(time.RFC3339))

@@ -345,7 +345,7 @@ func (rec *recorder) make(quiet bool) (boot.Boot, error) {
 	b.Processors, b.Memory = rec.counters.processors(), rec.counters.memory()
 	b.Kernel = rec.counters.kernel()
 	fifo := manager.FIFOs(rec.root)
-	spans, err := m.Spans(t.Origin, false, fifo)
+	spans, err := m.Spans(t.Origin, manager.Question{FIFO: fifo})
 	if err != nil {
 		return b, fmt.Errorf("the service manager does not tell its units: %w", err)
 	}
@@ -395,7 +395,9 @@ func (rec *recorder) userSpans(u account.User, b *boot.Boot, fifo bool) []boot.S
 		return nil
 	}
 	defer m.Close()
-	spans, err := m.Spans(rec.origin, false, fifo || manager.HomeFIFOs(rec.root, u.Home))
+	spans, err := m.Spans(rec.origin, manager.Question{
+		FIFO: fifo || manager.HomeFIFOs(rec.root, u.Home),
+	})
 	if err != nil {
 		b.Notes = append(b.Notes, fmt.Sprintf("the service manager of %s does not tell its "+
 			"units: %v", u.Name, err))

@@ -65,9 +65,9 @@ const (
 	SVG Form = "svg"
 )
 
-// A sheet is a picture that is being drawn: points from the left and from the
+// A canvas is a picture that is being drawn: points from the left and from the
 // top.
-type sheet struct {
+type canvas struct {
 	vg.Canvas
 	Palette
 	wide, high float64
@@ -94,37 +94,42 @@ var fonts = sync.OnceValue(func() *font.Cache {
 
 const typeface = "Go"
 
-func face(size float64, bold bool) font.Face {
-	f := font.Font{Typeface: typeface, Variant: "Sans"}
-	if bold {
-		f.Weight = imagefont.WeightBold
-	}
+// A weight is how thick letters are.
+type weight = imagefont.Weight
+
+const (
+	regular = imagefont.WeightNormal
+	bold    = imagefont.WeightBold
+)
+
+func face(size float64, w weight) font.Face {
+	f := font.Font{Typeface: typeface, Variant: "Sans", Weight: w}
 	return fonts().Lookup(f, font.Length(size))
 }
 
-func (s sheet) text(x, y, size float64, c color.Color, bold bool, text string) {
+func (s canvas) text(x, y, size float64, c color.Color, w weight, text string) {
 	s.SetColor(c)
-	s.FillString(face(size, bold), vg.Point{X: vg.Length(x), Y: vg.Length(s.high - y)}, Clean(text))
+	s.FillString(face(size, w), vg.Point{X: vg.Length(x), Y: vg.Length(s.high - y)}, Clean(text))
 }
 
-func (s sheet) width(size float64, bold bool, text string) float64 {
-	f := face(size, bold)
+func (s canvas) width(size float64, w weight, text string) float64 {
+	f := face(size, w)
 	return float64(f.Width(text))
 }
 
 // shorten cuts a text to fit.
-func (s sheet) shorten(size, wide float64, text string) string {
-	if s.width(size, false, text) <= wide {
+func (s canvas) shorten(size, wide float64, text string) string {
+	if s.width(size, regular, text) <= wide {
 		return text
 	}
 	runes := []rune(text)
-	for len(runes) > 1 && s.width(size, false, string(runes)+"…") > wide {
+	for len(runes) > 1 && s.width(size, regular, string(runes)+"…") > wide {
 		runes = runes[:len(runes)-1]
 	}
 	return string(runes) + "…"
 }
 
-func (s sheet) box(x, y, w, h float64, c color.Color) {
+func (s canvas) box(x, y, w, h float64, c color.Color) {
 	if w <= 0 {
 		return
 	}
@@ -138,7 +143,7 @@ func (s sheet) box(x, y, w, h float64, c color.Color) {
 	s.Fill(p)
 }
 
-func (s sheet) line(x1, y1, x2, y2, thick float64, c color.Color, dash ...vg.Length) {
+func (s canvas) line(x1, y1, x2, y2, thick float64, c color.Color, dash ...vg.Length) {
 	var p vg.Path
 	p.Move(vg.Point{X: vg.Length(x1), Y: vg.Length(s.high - y1)})
 	p.Line(vg.Point{X: vg.Length(x2), Y: vg.Length(s.high - y2)})
@@ -149,20 +154,20 @@ func (s sheet) line(x1, y1, x2, y2, thick float64, c color.Color, dash ...vg.Len
 	s.SetLineDash(nil, 0)
 }
 
-// draw makes a sheet of a size in points, has it drawn on, and writes it.
-func draw(w io.Writer, form Form, p Palette, wide, high float64, on func(sheet)) error {
+// draw makes a canvas of a size in points, has it drawn on, and writes it.
+func draw(w io.Writer, form Form, p Palette, wide, high float64, on func(canvas)) error {
 	switch form {
 	case PNG:
 		c := vgimg.PngCanvas{
 			Canvas: vgimg.NewWith(vgimg.UseWH(vg.Length(wide), vg.Length(high)), vgimg.UseDPI(144),
 				vgimg.UseBackgroundColor(p.paper)),
 		}
-		on(sheet{c, p, wide, high})
+		on(canvas{c, p, wide, high})
 		_, err := c.WriteTo(w)
 		return err
 	case SVG:
 		c := vgsvg.NewWith(vgsvg.UseWH(vg.Length(wide), vg.Length(high)), vgsvg.EmbedFonts(false))
-		s := sheet{c, p, wide, high}
+		s := canvas{c, p, wide, high}
 		s.box(0, 0, wide, high, s.paper)
 		on(s)
 		var page bytes.Buffer
@@ -198,9 +203,9 @@ func (t Timeline) high() float64 {
 
 // WritePicture draws a timeline as a picture, with a title and a line below it.
 func (t Timeline) WritePicture(w io.Writer, form Form, title, subtitle string) error {
-	return draw(w, form, Light, timelineWide, timelineTop+t.high()+48, func(s sheet) {
-		s.text(24, 30, 15, s.ink, true, title)
-		s.text(24, 48, 10, s.faint, false, subtitle)
+	return draw(w, form, Light, timelineWide, timelineTop+t.high()+48, func(s canvas) {
+		s.text(24, 30, 15, s.ink, bold, title)
+		s.text(24, 48, 10, s.faint, regular, subtitle)
 		t.draw(s, timelineTop)
 		legend(s, 24, timelineTop+t.high()+24)
 	})
@@ -215,11 +220,11 @@ func WriteTimelines(w io.Writer, form Form, p Palette, titles []string, all []Ti
 		high += above + t.high()
 		end = max(end, t.End)
 	}
-	return draw(w, form, p, timelineWide, high, func(s sheet) {
+	return draw(w, form, p, timelineWide, high, func(s canvas) {
 		y := 0.0
 		for i, t := range all {
 			t.End = end
-			s.text(24, y+22, 12, s.ink, true, titles[i])
+			s.text(24, y+22, 12, s.ink, bold, titles[i])
 			t.draw(s, y+above)
 			y += above + t.high()
 		}
@@ -228,7 +233,7 @@ func WriteTimelines(w io.Writer, form Form, p Palette, titles []string, all []Ti
 }
 
 // draw puts a timeline below a top.
-func (t Timeline) draw(s sheet, top float64) {
+func (t Timeline) draw(s canvas, top float64) {
 	left, right := timelineLeft, timelineWide-timelineRight
 	at := func(d time.Duration) float64 {
 		return left + (right-left)*math.Min(1, math.Max(0, float64(d)/float64(max(1, t.End))))
@@ -237,11 +242,12 @@ func (t Timeline) draw(s sheet, top float64) {
 	bottom := top + t.high() - busyHigh
 	for d := time.Duration(0); d <= t.End; d += tick(t.End) {
 		s.line(at(d), top, at(d), bottom+54, 0.5, s.hair)
-		s.text(at(d)-s.width(8, false, axisLabel(d))/2, bottom+66, 8, s.faint, false, axisLabel(d))
+		label := axisLabel(d)
+		s.text(at(d)-s.width(8, regular, label)/2, bottom+66, 8, s.faint, regular, label)
 	}
 	for _, g := range t.Groups {
 		y += groupHigh - 6
-		s.text(24, y, 10, s.ink, true, s.shorten(10, right-24, g.Title))
+		s.text(24, y, 10, s.ink, bold, s.shorten(10, right-24, g.Title))
 		y += 6
 		for _, row := range g.Rows {
 			t.drawRow(s, row, at, left, y, rowHigh)
@@ -252,13 +258,13 @@ func (t Timeline) draw(s sheet, top float64) {
 	for i, m := range t.Marks {
 		s.line(at(m.At), top-4, at(m.At), bottom+54, 1.2, s.ink, 4, 2)
 		label := fmt.Sprintf("%s %s", m.Name, Seconds(m.At))
-		x := math.Min(at(m.At)+4, right-s.width(9, true, label))
-		s.text(x, top-8-float64(i%2)*10, 9, s.ink, true, label)
+		x := math.Min(at(m.At)+4, right-s.width(9, bold, label))
+		s.text(x, top-8-float64(i%2)*10, 9, s.ink, bold, label)
 	}
 }
 
 func (t Timeline) drawRow(
-	s sheet,
+	s canvas,
 	row timeline.Row,
 	at func(time.Duration) float64,
 	left, y, high float64,
@@ -267,8 +273,12 @@ func (t Timeline) drawRow(
 	if row.Failed {
 		c = s.warning
 	}
+	w := regular
+	if row.Path {
+		w = bold
+	}
 	indent := 32 + 12*math.Min(6, float64(row.Depth))
-	s.text(indent, y+high-5, 9, c, row.Path, s.shorten(9, left-indent-10, row.Label))
+	s.text(indent, y+high-5, 9, c, w, s.shorten(9, left-indent-10, row.Label))
 	if row.Held < row.Begin {
 		s.line(at(row.Held), y+high/2, at(row.Begin), y+high/2, 0.8, s.faint, 1, 2.5)
 	}
@@ -294,12 +304,12 @@ func (t Timeline) drawRow(
 }
 
 // drawBusy draws what the whole machine used of all its processors.
-func (t Timeline) drawBusy(s sheet, at func(time.Duration) float64, left, y, high float64) {
+func (t Timeline) drawBusy(s canvas, at func(time.Duration) float64, left, y, high float64) {
 	label := "use of all processors"
 	if len(t.Busy) == 0 {
 		label += ": not measured"
 	}
-	s.text(24, y+high/2+3, 9, s.ink, false, label)
+	s.text(24, y+high/2+3, 9, s.ink, regular, label)
 	s.line(at(0), y+high, at(t.End), y+high, 0.6, s.faint)
 	if len(t.Busy) == 0 {
 		return
@@ -311,7 +321,7 @@ func (t Timeline) drawBusy(s sheet, at func(time.Duration) float64, left, y, hig
 	}
 }
 
-func legend(s sheet, x, y float64) {
+func legend(s canvas, x, y float64) {
 	const other = 1.12 // who looks at it may have a wider font than ours
 	for _, e := range []struct {
 		c    color.Color
@@ -319,14 +329,14 @@ func legend(s sheet, x, y float64) {
 	}{{s.working, "works"}, {s.waiting, "started, waits"}, {s.behind, "works on in the " +
 		"background"}, {s.unknown, "not measured which"}} {
 		s.box(x, y-8, 14, 9, e.c)
-		s.text(x+19, y, 9, s.ink, false, e.text)
-		x += 40 + other*s.width(9, false, e.text)
+		s.text(x+19, y, 9, s.ink, regular, e.text)
+		x += 40 + other*s.width(9, regular, e.text)
 	}
 	s.line(x, y-4, x+16, y-4, 0.8, s.faint, 1, 2.5)
-	s.text(x+21, y, 9, s.ink, false, "waits to be started")
-	x += 42 + other*s.width(9, false, "waits to be started")
-	s.text(x, y, 9, s.ink, true, "bold")
-	s.text(x+other*s.width(9, true, "bold "), y, 9, s.ink, false, ": ready waited for it")
+	s.text(x+21, y, 9, s.ink, regular, "waits to be started")
+	x += 42 + other*s.width(9, regular, "waits to be started")
+	s.text(x, y, 9, s.ink, bold, "bold")
+	s.text(x+other*s.width(9, bold, "bold "), y, 9, s.ink, regular, ": ready waited for it")
 }
 
 // tick is the distance of the lines of an axis: 1, 2 or 5 of some unit, about

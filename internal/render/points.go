@@ -57,7 +57,7 @@ func (p Points) WritePicture(w io.Writer, form Form, colours Palette) error {
 	return draw(w, form, colours, pointsWide, pointsHigh, p.draw)
 }
 
-func (p Points) draw(s sheet) {
+func (p Points) draw(s canvas) {
 	const left, right, top, bottom = 52.0, pointsWide - 112, 48.0, pointsHigh - 52
 	most := time.Duration(0)
 	for _, pt := range p.All {
@@ -72,9 +72,9 @@ func (p Points) draw(s sheet) {
 
 	for d := time.Duration(0); d <= most; d += tick(most) {
 		s.line(left, y(d), right, y(d), 0.5, s.hair)
-		s.text(left-8-s.width(9, false, axisLabel(d)), y(d)+3, 9, s.faint, false, axisLabel(d))
+		s.text(left-8-s.width(9, regular, axisLabel(d)), y(d)+3, 9, s.faint, regular, axisLabel(d))
 	}
-	s.text(left, 18, 10, s.faint, false,
+	s.text(left, 18, 10, s.faint, regular,
 		"Each point is one boot, oldest first: the time until "+p.What)
 	p.drawChanges(s, left, top, bottom, step)
 	for _, side := range []struct {
@@ -113,12 +113,12 @@ func (p Points) draw(s sheet) {
 	} {
 		if p.has(e.place) {
 			s.mark(at+5, pointsHigh-13, 4, e.place)
-			s.text(at+15, pointsHigh-10, 9, s.ink, false, e.text)
-			at += 36 + 1.1*s.width(9, false, e.text)
+			s.text(at+15, pointsHigh-10, 9, s.ink, regular, e.text)
+			at += 36 + 1.1*s.width(9, regular, e.text)
 		}
 	}
 	s.line(at, pointsHigh-13, at+18, pointsHigh-13, 1.4, s.ink)
-	s.text(at+24, pointsHigh-10, 9, s.ink, false, "median")
+	s.text(at+24, pointsHigh-10, 9, s.ink, regular, "median")
 }
 
 func (p Points) has(place Place) bool {
@@ -132,7 +132,7 @@ func (p Points) has(place Place) bool {
 
 // drawChanges marks where between the boots changes were made; those with no
 // boot between them share a line.
-func (p Points) drawChanges(s sheet, left, top, bottom, step float64) {
+func (p Points) drawChanges(s canvas, left, top, bottom, step float64) {
 	names := map[int]string{}
 	var places []int
 	for _, c := range p.Changes {
@@ -151,13 +151,13 @@ func (p Points) drawChanges(s sheet, left, top, bottom, step float64) {
 		x := left + step*float64(n)
 		s.line(x, top-12, x, bottom, 1, s.ink, 4, 3)
 		label := s.shorten(9, 220, names[n])
-		s.text(math.Min(x+4, pointsWide-s.width(9, true, label)-8), top-15+float64(i%2)*11, 9,
-			s.ink, true, label)
+		s.text(math.Min(x+4, pointsWide-s.width(9, bold, label)-8), top-15+float64(i%2)*11, 9,
+			s.ink, bold, label)
 	}
 }
 
 // drawDays writes the day below the first boot of each, where there is room.
-func (p Points) drawDays(s sheet, x func(int) float64, bottom float64) {
+func (p Points) drawDays(s canvas, x func(int) float64, bottom float64) {
 	day, until := "", 0.0
 	for i, pt := range p.All {
 		d := pt.At.Local().Format("2 Jan")
@@ -166,21 +166,21 @@ func (p Points) drawDays(s sheet, x func(int) float64, bottom float64) {
 		}
 		day = d
 		if at := x(i) - 6; at >= until {
-			s.text(at, bottom+16, 9, s.faint, false, d)
-			until = at + s.width(9, false, d) + 8
+			s.text(at, bottom+16, 9, s.faint, regular, d)
+			until = at + s.width(9, regular, d) + 8
 		}
 	}
 }
 
 // drawShift draws by how much the sides differ, and how sure that is.
-func (p Points) drawShift(s sheet, y func(time.Duration) float64, x float64) {
+func (p Points) drawShift(s canvas, y func(time.Duration) float64, x float64) {
 	if p.Before == 0 || p.After == 0 {
 		return
 	}
 	s.line(x, y(p.Before), x, y(p.After), 1.2, s.ink)
 	for _, d := range []time.Duration{p.Before, p.After} {
 		s.line(x-4, y(d), x+4, y(d), 1.2, s.ink)
-		s.text(x+22, y(d)+3, 9, s.ink, true, Seconds(d))
+		s.text(x+22, y(d)+3, 9, s.ink, bold, Seconds(d))
 	}
 	if p.Low == 0 && p.High == 0 {
 		return
@@ -189,13 +189,13 @@ func (p Points) drawShift(s sheet, y func(time.Duration) float64, x float64) {
 	s.line(x+9, y(p.High), x+14, y(p.High), 0.8, s.working)
 	s.line(x+9, y(p.Low), x+14, y(p.Low), 0.8, s.working)
 	if between := (y(p.Before) + y(p.After)) / 2; math.Abs(y(p.Before)-y(p.After)) > 34 {
-		s.text(x+22, between-2, 8, s.faint, false, "95 % sure:")
-		s.text(x+22, between+8, 8, s.faint, false,
+		s.text(x+22, between-2, 8, s.faint, regular, "95 % sure:")
+		s.text(x+22, between+8, 8, s.faint, regular,
 			fmt.Sprintf("%.1f to %s", p.Low.Seconds(), Seconds(p.High)))
 	}
 }
 
-func (s sheet) colourOf(p Place) color.Color {
+func (s canvas) colourOf(p Place) color.Color {
 	switch p {
 	case Before:
 		return s.behind
@@ -209,7 +209,7 @@ func (s sheet) colourOf(p Place) color.Color {
 
 // mark draws a boot: a disc before, a square after, a cross where it is left
 // out, a ring otherwise.
-func (s sheet) mark(x, y, r float64, place Place) {
+func (s canvas) mark(x, y, r float64, place Place) {
 	c := s.colourOf(place)
 	switch place {
 	case After:

@@ -129,7 +129,7 @@ func (p Place) Recorded(r *machine.Root, last int) ([]boot.Boot, error) {
 // source.
 func (p Place) Remember(r *machine.Root, last int) linux.Boots {
 	recorded, err := p.Recorded(r, last)
-	found := linux.RememberedBoots(r, recorded, last, true)
+	found := linux.RememberedBoots(r, recorded, last)
 	if err != nil {
 		found.Unread = append(found.Unread, item.Unread{
 			Path:   casebook.Folder,

@@ -182,9 +182,9 @@ func wishOf(r Resolved) Wish {
 	return w
 }
 
-// Apply makes a change of one decision, planned anew on what those before it
+// Decide makes a change of one decision, planned anew on what those before it
 // left. The change has no number where nothing was left to do.
-func (d *Desk) Apply(
+func (d *Desk) Decide(
 	r Resolved,
 	terms change.Terms,
 	wanted Wanted,

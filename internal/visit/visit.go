@@ -150,13 +150,13 @@ func (v *Visit) ReadBoots() error {
 		waits = forecast.Each(v.Replays, sets)
 	}
 	v.Costs = map[string]forecast.Cost{}
-	ledger := forecast.NewLedger(fit, grades)
+	rater := forecast.NewRater(fit, grades)
 	for i, it := range rated {
 		var wait forecast.Forecast
 		if waits != nil {
 			wait = waits[i]
 		}
-		if c := ledger.Cost(sets[i], wait, waits != nil); c.Known() {
+		if c := rater.Cost(sets[i], wait, waits != nil); c.Known() {
 			v.Costs[it.ID] = c
 		}
 	}

@@ -74,16 +74,16 @@ func (c Cost) Known() bool {
 		c.Memory.Known
 }
 
-// A Ledger knows what each item used in some boots.
-type Ledger struct {
+// A Rater knows what each item used in some boots.
+type Rater struct {
 	boots  []boot.Boot
 	byName []map[string][]boot.Span // of each boot, those that took part
 	grades Grades
 }
 
-// NewLedger makes one of the boots that are to stand behind costs.
-func NewLedger(boots []boot.Boot, g Grades) *Ledger {
-	l := &Ledger{boots: boots, grades: g}
+// NewRater makes one of the boots that are to stand behind costs.
+func NewRater(boots []boot.Boot, g Grades) *Rater {
+	r := &Rater{boots: boots, grades: g}
 	for _, b := range boots {
 		names := make(map[string][]boot.Span, len(b.Spans))
 		for _, s := range b.Spans {
@@ -91,21 +91,21 @@ func NewLedger(boots []boot.Boot, g Grades) *Ledger {
 				names[s.Native] = append(names[s.Native], s)
 			}
 		}
-		l.byName = append(l.byName, names)
+		r.byName = append(r.byName, names)
 	}
-	return l
+	return r
 }
 
 // Cost puts together what an item costs. set is how the boots know the item,
 // wait the forecast without it; replayed is false where there was nothing to
 // forecast from.
-func (l *Ledger) Cost(set Set, wait Forecast, replayed bool) Cost {
-	c := Cost{Wait: wait, Of: len(l.boots)}
+func (r *Rater) Cost(set Set, wait Forecast, replayed bool) Cost {
+	c := Cost{Wait: wait, Of: len(r.boots)}
 	var cpu []time.Duration
 	var read, memory []int64
 	var ready time.Duration
 	processors := 0
-	for i, b := range l.boots {
+	for i, b := range r.boots {
 		seen := false
 		sum := boot.Span{}
 		for key := range set {
@@ -117,7 +117,7 @@ func (l *Ledger) Cost(set Set, wait Forecast, replayed bool) Cost {
 						boot.Recorder), boot.Bytes(sum.DiskRead.Bytes+read, boot.Recorder)
 				}
 			}
-			for _, s := range l.byName[i][key.Native] {
+			for _, s := range r.byName[i][key.Native] {
 				if s.Owner != key.Owner && (key.Owner != AnyOwner || s.Owner == "") {
 					continue
 				}
@@ -161,7 +161,7 @@ func (l *Ledger) Cost(set Set, wait Forecast, replayed bool) Cost {
 		}
 	}
 	c.Replayed = replayed && c.Seen > 0
-	c.Grade = l.grades.of(c, ready, processors)
+	c.Grade = r.grades.of(c, ready, processors)
 	return c
 }
 

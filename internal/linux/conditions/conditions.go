@@ -114,6 +114,18 @@ func (l *look) say(name string, bad bool, format string, values ...any) {
 	})
 }
 
+// tell notes a value that is as it should be.
+func (l *look) tell(name, format string, values ...any) {
+	const bad = false
+	l.say(name, bad, format, values...)
+}
+
+// mind notes a value that is worth a warning.
+func (l *look) mind(name, format string, values ...any) {
+	const bad = true
+	l.say(name, bad, format, values...)
+}
+
 func (l *look) disk() {
 	free, total, err := l.root.Space("/")
 	if err != nil || total == 0 {
@@ -169,14 +181,14 @@ func (l *look) memory() {
 		l.say("swap in use", used > 0.1*total, "%s of %s", size(uint64(used*1024)),
 			size(uint64(total*1024)))
 	} else if _, told := kb["SwapTotal"]; told {
-		l.say("swap in use", false, "the machine has none")
+		l.tell("swap in use", "the machine has none")
 	}
 }
 
 func (l *look) kernel() {
 	if l.root.Live() {
 		if text, err := l.root.ReadFile("/proc/sys/kernel/osrelease", 4096); err == nil {
-			l.say("kernel", false, "%s", strings.TrimSpace(string(text)))
+			l.tell("kernel", "%s", strings.TrimSpace(string(text)))
 		}
 		return
 	}
@@ -188,7 +200,7 @@ func (l *look) kernel() {
 	for _, e := range folders {
 		names = append(names, e.Name)
 	}
-	l.say("kernel", false, "installed: %s", strings.Join(names, ", "))
+	l.tell("kernel", "installed: %s", strings.Join(names, ", "))
 }
 
 // power reads the processors' governor and what the machine is fed by.
@@ -212,9 +224,9 @@ func (l *look) power() {
 	}
 	switch {
 	case mains == "0" && battery:
-		l.say("power source", true, "battery")
+		l.mind("power source", "battery")
 	case mains == "1":
-		l.say("power source", false, "mains")
+		l.tell("power source", "mains")
 	}
 }
 
@@ -238,7 +250,7 @@ func (l *look) updates(quick bool) {
 		}
 	}
 	if half > 0 {
-		l.say("updates", true, "half installed: %d", half)
+		l.mind("updates", "half installed: %d", half)
 		return
 	}
 	for _, p := range []string{
@@ -248,11 +260,11 @@ func (l *look) updates(quick bool) {
 		"/var/lib/PackageKit/prepared-update",
 	} {
 		if _, err := l.root.Lstat(p); err == nil {
-			l.say("updates", true, "the next boot is to install some, or finish them (%s)", p)
+			l.mind("updates", "the next boot is to install some, or finish them (%s)", p)
 			return
 		}
 	}
-	l.say("updates", false, "none half installed, none waiting for a boot")
+	l.tell("updates", "none half installed, none waiting for a boot")
 }
 
 // temporary sums the folders for temporary files, as far as a bounded walk
@@ -314,10 +326,10 @@ func (l *look) indexers(running []string) {
 		}
 	}
 	if len(found) > 0 {
-		l.say("indexing", true, "%s runs", strings.Join(found, ", "))
+		l.mind("indexing", "%s runs", strings.Join(found, ", "))
 		return
 	}
-	l.say("indexing", false, "none of the known indexers runs")
+	l.tell("indexing", "none of the known indexers runs")
 }
 
 // size shows bytes for people.

@@ -356,7 +356,10 @@ func (t plan) Turn(it item.Item, to item.State, by time.Duration) error {
 		if to == item.On && !tableName.MatchString(path.Base(it.File)) {
 			return errors.New(it.Why)
 		}
-		return d.Chmod(it.File, to == item.On)
+		if to == item.On {
+			return d.AllowRun(it.File)
+		}
+		return d.ForbidRun(it.File)
 	}
 	delay := 0
 	if to == item.Delayed {

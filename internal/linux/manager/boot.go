@@ -122,15 +122,19 @@ func wanted() map[string]bool {
 	return all
 }
 
+// A Question is how the manager is to be asked for its units.
+type Question struct {
+	Use bool // for what they use of memory and disks too
+	// FIFO says that one stands among the unit files: to look for a unit's file
+	// the manager would open it, and hang for good, so that it is asked for
+	// single properties.
+	FIFO bool
+}
+
 // Spans asks the manager for its units: times, kinds and dependencies as
-// loaded, and their use of the processors so far, with use of memory and disks
-// too. Moments count from origin on. Devices, slices and scopes are left out,
-// and what was never started.
-//
-// All properties of a unit are asked for at once only if no FIFO stands among
-// the unit files: to look for the unit's file, the manager would open it, and
-// hang for good.
-func (m *Manager) Spans(origin time.Duration, use, fifo bool) ([]boot.Span, error) {
+// loaded, and their use of the processors so far. Moments count from origin on.
+// Devices, slices and scopes are left out, and what was never started.
+func (m *Manager) Spans(origin time.Duration, q Question) ([]boot.Span, error) {
 	units, err := m.list()
 	if err != nil {
 		return nil, err
@@ -147,8 +151,8 @@ func (m *Manager) Spans(origin time.Duration, use, fifo bool) ([]boot.Span, erro
 		})
 	units = slices.DeleteFunc(units, func(u listed) bool { return idle[u.Name] })
 	var spans []boot.Span
-	m.each(units, func(a *asked, u listed) { a.unit(u.Name, use, fifo) }, func(a *asked, u listed) {
-		s := a.span(u.Name, m.Owner, origin, use)
+	m.each(units, func(a *asked, u listed) { a.unit(u.Name, q) }, func(a *asked, u listed) {
+		s := a.span(u.Name, m.Owner, origin, q.Use)
 		s.Failed = u.Active == "failed"
 		if s.Begin.Known || s.End.Known || s.Skipped {
 			spans = append(spans, s)
@@ -214,19 +218,19 @@ func (m *Manager) each(units []listed, put, answered func(*asked, listed)) {
 }
 
 // unit asks for what a span is made of.
-func (a *asked) unit(native string, use, fifo bool) {
+func (a *asked) unit(native string, q Question) {
 	service := strings.HasSuffix(native, ".service")
 	switch {
-	case !fifo && service:
+	case !q.FIFO && service:
 		a.all("") // of every interface
-	case !fifo:
+	case !q.FIFO:
 		a.all(name + ".Unit")
 	default:
 		a.get(name+".Unit", unitProperties...)
 		if service {
 			a.get(name+".Service", serviceProperties...)
 		}
-		if service && use {
+		if service && q.Use {
 			a.get(name+".Service", useProperties...)
 		}
 	}

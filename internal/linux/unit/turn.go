@@ -161,7 +161,7 @@ func (t *Plan) hide(p *pull) error {
 		var err error
 		switch {
 		case link == rcLocal:
-			err = t.draft.Chmod(rcLocal, false)
+			err = t.draft.ForbidRun(rcLocal)
 		case isRunlevel(path.Dir(link)):
 			err = t.renumber(link, "K")
 		case t.ownFile(link):
@@ -337,7 +337,7 @@ func (t *Plan) show(p *pull) error {
 	}
 	if p.paths[0] == rcLocal {
 		p.hidden = false
-		return t.draft.Chmod(rcLocal, true)
+		return t.draft.AllowRun(rcLocal)
 	}
 	for t.ownFile(p.paths[0]) && len(p.paths) > 1 {
 		if err := t.remove(p.paths[0]); err != nil {

@@ -1,4 +1,4 @@
-package guard
+package failures
 
 import (
 	"testing"

@@ -1,7 +1,7 @@
-// Package guard decides when changes that keep a machine from becoming ready
+// Package failures decides when changes that keep a machine from becoming ready
 // are to be taken back: after two failed boots in a row. A boot that a person
 // ended before it could be told how it would come out counts neither way.
-package guard
+package failures
 
 import "time"
 
