@@ -27,7 +27,7 @@ check:
 	@go run ./.ci/width
 	go vet ./...
 	go tool staticcheck ./...
-	@for os in windows darwin; do echo "compiling for $$os"; GOOS=$$os go vet ./cmd/... || exit 1; done
+	@for on in windows/amd64 darwin/arm64; do echo "vet for $$on"; GOOS=$${on%/*} GOARCH=$${on#*/} go vet ./... || exit 1; done
 	@echo "compiling for linux/arm64"; GOARCH=arm64 go build -o /dev/null ./cmd/calmdawn
 
 # Benchmarks print ratios taken within one run.

@@ -1,5 +1,3 @@
-//go:build linux
-
 // Package testtree makes small file trees for tests and tells two states of a
 // tree apart. Only tests use it.
 package testtree
@@ -11,7 +9,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"syscall"
 	"testing"
 )
 
@@ -70,7 +67,6 @@ func Snapshot(t testing.TB, dir string, skip func(string) bool) string {
 		if err != nil {
 			return err
 		}
-		st := info.Sys().(*syscall.Stat_t)
 		content := ""
 		switch {
 		case info.Mode().IsRegular():
@@ -82,7 +78,7 @@ func Snapshot(t testing.TB, dir string, skip func(string) bool) string {
 		case info.Mode()&fs.ModeSymlink != 0:
 			content, _ = os.Readlink(p)
 		}
-		lines = append(lines, fmt.Sprintf("%s %v %d:%d %s %s %s", rel, info.Mode(), st.Uid, st.Gid,
+		lines = append(lines, fmt.Sprintf("%s %v %s %s %s %s", rel, info.Mode(), owner(info),
 			info.ModTime().UTC().Format("2006-01-02T15:04:05.000000000"), xattrs(p), content))
 		return nil
 	})

@@ -2,11 +2,18 @@ package testtree
 
 import (
 	"fmt"
+	"io/fs"
 	"slices"
 	"strings"
+	"syscall"
 
 	"golang.org/x/sys/unix"
 )
+
+func owner(info fs.FileInfo) string {
+	st := info.Sys().(*syscall.Stat_t)
+	return fmt.Sprintf("%d:%d", st.Uid, st.Gid)
+}
 
 func xattrs(p string) string {
 	buf := make([]byte, 64<<10)
