@@ -1,40 +1,34 @@
 package cli
 
 import (
+	"fmt"
 	"time"
 
-	"github.com/schollz/progressbar/v3"
+	"github.com/briandowns/spinner"
 )
 
 // progress shows on a terminal, from half a second on, that something is being
-// done; what it returns takes the sign away.
+// done and for how long; what it returns takes the sign away.
 func (a *app) progress(doing string) (done func()) {
 	if !a.Terminal || a.json {
 		return func() {}
 	}
-	end, gone := make(chan struct{}), make(chan struct{})
-	go func() {
-		defer close(gone)
-		select {
-		case <-end:
+	const patience, turn = 400 * time.Millisecond, 100 * time.Millisecond
+	began := time.Now()
+	sign := spinner.New(spinner.CharSets[9], turn, spinner.WithWriter(a.Err))
+	sign.PreUpdate = func(s *spinner.Spinner) {
+		s.Suffix = fmt.Sprintf(" %s, %.0f s", doing, time.Since(began).Seconds())
+	}
+	started := make(chan struct{})
+	start := time.AfterFunc(patience, func() {
+		sign.Start()
+		close(started)
+	})
+	return func() {
+		if start.Stop() {
 			return
-		case <-time.After(400 * time.Millisecond):
 		}
-		bar := progressbar.NewOptions(-1, progressbar.OptionSetWriter(a.Err),
-			progressbar.OptionSetDescription(doing), progressbar.OptionClearOnFinish(),
-			progressbar.OptionSpinnerType(9), progressbar.OptionSetElapsedTime(true),
-			progressbar.OptionUseANSICodes(true))
-		tick := time.NewTicker(100 * time.Millisecond)
-		defer tick.Stop()
-		for {
-			select {
-			case <-end:
-				_ = bar.Finish()
-				return
-			case <-tick.C:
-				_ = bar.Add(1)
-			}
-		}
-	}()
-	return func() { close(end); <-gone }
+		<-started
+		sign.Stop()
+	}
 }

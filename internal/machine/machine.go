@@ -14,9 +14,9 @@ import (
 	"io/fs"
 	"path"
 	"runtime"
-	"sync"
-	"sync/atomic"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // A Refusal says why a path was not read or written although it is there.
@@ -152,27 +152,15 @@ func EachLarge(n int, do func(i int)) { EachBy(n, n, do) }
 func EachBy(most, n int, do func(i int)) { each(n, 1, most, do) }
 
 func each(n, batch, most int, do func(i int)) {
-	workers := min(runtime.GOMAXPROCS(0), (n+batch-1)/batch, most)
-	if workers < 2 {
-		for i := range n {
-			do(i)
-		}
-		return
-	}
-	var next atomic.Int64
-	var wait sync.WaitGroup
-	for range workers {
-		wait.Go(func() {
-			for {
-				from := int(next.Add(int64(batch))) - batch
-				if from >= n {
-					return
-				}
-				for i := from; i < min(n, from+batch); i++ {
-					do(i)
-				}
+	var calls errgroup.Group
+	calls.SetLimit(max(1, min(runtime.GOMAXPROCS(0), most)))
+	for from := 0; from < n; from += batch {
+		calls.Go(func() error {
+			for i := from; i < min(n, from+batch); i++ {
+				do(i)
 			}
+			return nil
 		})
 	}
-	wait.Wait()
+	_ = calls.Wait() // none of them fails
 }

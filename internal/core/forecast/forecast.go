@@ -5,9 +5,9 @@ import (
 	"runtime"
 	"slices"
 	"strings"
-	"sync"
-	"sync/atomic"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"calmdawn/internal/core/boot"
 )
@@ -157,16 +157,15 @@ func Of(replays []*Replay, set Set) Forecast {
 // Each forecasts boots without each of some sets, on all processors.
 func Each(replays []*Replay, sets []Set) []Forecast {
 	all := make([]Forecast, len(sets))
-	var next atomic.Int64
-	var wait sync.WaitGroup
-	for range runtime.GOMAXPROCS(0) {
-		wait.Go(func() {
-			for i := next.Add(1) - 1; i < int64(len(sets)); i = next.Add(1) - 1 {
-				all[i] = Of(replays, sets[i])
-			}
+	var calls errgroup.Group
+	calls.SetLimit(runtime.GOMAXPROCS(0))
+	for i := range sets {
+		calls.Go(func() error {
+			all[i] = Of(replays, sets[i])
+			return nil
 		})
 	}
-	wait.Wait()
+	_ = calls.Wait() // none of them fails
 	return all
 }
 
