@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -147,6 +148,80 @@ func simulated(boots []boot.Boot) string {
 	return fmt.Sprintf(", %d of them simulated", n)
 }
 
+// A numberedBoot is one with its number among those that are remembered.
+type numberedBoot struct {
+	boot.Boot
+	number int
+}
+
+// bootFields are the columns of a list of boots. Their numbers count from the
+// first that is remembered, so that a part of the list has none.
+func bootFields(
+	s *render.Screen,
+	labels map[string][]string,
+	longest time.Duration,
+	part bool,
+) []render.Field[numberedBoot] {
+	fields := []render.Field[numberedBoot]{
+		{
+			Column: render.Column{Title: "NO", Right: true, Keep: 7},
+			Cell: func(b numberedBoot) render.Cell {
+				if part {
+					return render.Cell{}
+				}
+				return render.C(fmt.Sprint(b.number))
+			},
+		},
+		{Column: render.Column{Title: "BOOT"}, Cell: func(b numberedBoot) render.Cell {
+			return render.C(b.ID[:8])
+		}},
+		{Column: render.Column{Title: "BEGAN"}, Cell: func(b numberedBoot) render.Cell {
+			return render.C(day(b.Began))
+		}},
+		{
+			Column: render.Column{Title: "READY", Right: true},
+			Cell:   func(b numberedBoot) render.Cell { return render.C(figure(b.Ready)) },
+		},
+		{
+			Column: render.Column{Title: "SETTLED", Right: true, Keep: 9},
+			Cell: func(b numberedBoot) render.Cell {
+				if !b.Settled.FromReady.Known {
+					return render.Cell{}
+				}
+				return render.C("+" + render.Seconds(b.Settled.FromReady.Value))
+			},
+		},
+	}
+	for i, name := range boot.PhaseNames {
+		fields = append(fields, render.Field[numberedBoot]{
+			Column: render.Column{Title: strings.ToUpper(name), Right: true, Keep: 1 + i},
+			Cell:   func(b numberedBoot) render.Cell { return render.C(figure(b.Phase(name))) },
+		})
+	}
+	return append(fields,
+		render.Field[numberedBoot]{
+			Column: render.Column{Keep: 8},
+			Cell: func(b numberedBoot) render.Cell {
+				if !s.Figures() {
+					return render.Cell{Tone: render.Good}
+				}
+				return render.Cell{Text: s.PhaseBar(b.Boot, longest, 24), Tone: render.Good}
+			},
+		},
+		render.Field[numberedBoot]{
+			Column: render.Column{Title: "NOTE", Keep: 10, Flex: 16},
+			Cell: func(b numberedBoot) render.Cell {
+				text, tone := notes(b.Boot)
+				for _, label := range slices.Sorted(maps.Keys(labels)) {
+					if slices.Contains(labels[label], b.ID) {
+						text = strings.Trim(label+"; "+text, "; ")
+					}
+				}
+				return render.Cell{Text: render.Clean(text), Tone: tone}
+			},
+		})
+}
+
 func (a *app) bootTable(
 	s *render.Screen,
 	found linux.Boots,
@@ -156,65 +231,21 @@ func (a *app) bootTable(
 ) {
 	s.Say(render.Strong, "%s", bootHeadline(found.Boots))
 	s.Line("")
-	columns := []render.Column{
-		{Title: "NO", Right: true, Keep: 7},
-		{Title: "BOOT"},
-		{Title: "BEGAN"},
-		{Title: "READY", Right: true},
-		{Title: "SETTLED", Right: true, Keep: 9},
-	}
-	for i, name := range boot.PhaseNames {
-		columns = append(columns, render.Column{
-			Title: strings.ToUpper(name),
-			Right: true,
-			Keep:  1 + i,
-		})
-	}
-	columns = append(columns, render.Column{
-		Keep: 8,
-	}, render.Column{Title: "NOTE", Keep: 10, Flex: 16})
 	longest := time.Duration(0)
 	for _, b := range found.Boots {
 		longest = max(longest,
 			b.Phase("firmware").Value+b.Phase("loader").Value+b.Ready.Value+
 				b.Settled.FromReady.Value)
 	}
+	fields := bootFields(s, labels, longest, part)
+	columns := render.Columns(fields)
 	type dated struct {
 		at  time.Time
 		row []render.Cell
 	}
 	var rows []dated
 	for n, b := range found.Boots {
-		settled := ""
-		if b.Settled.FromReady.Known {
-			settled = "+" + render.Seconds(b.Settled.FromReady.Value)
-		}
-		number := ""
-		if !part {
-			number = fmt.Sprint(n + 1)
-		}
-		row := []render.Cell{
-			render.C(number), render.C(b.ID[:8]), render.C(day(b.Began)),
-			render.C(figure(b.Ready)), render.C(settled),
-		}
-		for _, name := range boot.PhaseNames {
-			row = append(row, render.C(figure(b.Phase(name))))
-		}
-		mark, tone := notes(b)
-		for label, ids := range labels {
-			if slices.Contains(ids, b.ID) {
-				mark = strings.Trim(render.Clean(label)+"; "+mark, "; ")
-			}
-		}
-		bar := ""
-		if s.Figures() {
-			bar = s.PhaseBar(b, longest, 24)
-		}
-		row = append(row, render.Cell{
-			Text: bar,
-			Tone: render.Good,
-		}, render.Cell{Text: render.Clean(mark), Tone: tone})
-		rows = append(rows, dated{b.Began, row})
+		rows = append(rows, dated{b.Began, render.Row(fields, numberedBoot{b, n + 1})})
 	}
 	for _, c := range changes {
 		if c.Status != change.Done {
@@ -315,51 +346,15 @@ func pickBoot(boots []boot.Boot, id string) (boot.Boot, error) {
 
 // bootsCSV writes a line a boot, or a line a start.
 func (a *app) bootsCSV(found linux.Boots, v bootsView) error {
-	seconds := func(f boot.Figure) string {
-		if !f.Known {
-			return ""
-		}
-		return fmt.Sprintf("%.3f", f.Value.Seconds())
+	switch {
+	case !v.spans:
+		return writeCSV(a, bootColumns(), found.Boots)
+	case len(found.Boots) == 0:
+		return nil
 	}
-	rows := [][]string{{
-		"id", "began", "ready (s)", "settled from ready (s)", "settled from " +
-			"login (s)", "firmware (s)", "loader (s)", "kernel (s)", "initrd (s)", "userspace (s)",
-		"odd", "simulated",
-	}}
-	for _, b := range found.Boots {
-		row := []string{
-			b.ID, b.Began.UTC().Format(time.RFC3339), seconds(b.Ready),
-			seconds(b.Settled.FromReady), seconds(b.Settled.FromLogin),
-		}
-		for _, name := range boot.PhaseNames {
-			row = append(row, seconds(b.Phase(name)))
-		}
-		rows = append(rows, append(row, strings.Join(b.Odd, "; "), fmt.Sprint(b.Simulated)))
+	b, err := pickBoot(found.Boots, v.id)
+	if err != nil {
+		return err
 	}
-	if v.spans {
-		if len(found.Boots) == 0 {
-			return nil
-		}
-		b, err := pickBoot(found.Boots, v.id)
-		if err != nil {
-			return err
-		}
-		rows = [][]string{
-			{
-				"native", "owner", "begin (s)", "end (s)", "processor time (s)", "disk read " +
-					"(bytes)", "failed",
-			},
-		}
-		for _, sp := range b.Spans {
-			read := ""
-			if sp.DiskRead.Known {
-				read = fmt.Sprint(sp.DiskRead.Bytes)
-			}
-			rows = append(rows, []string{
-				sp.Native, sp.Owner, seconds(sp.Begin), seconds(sp.End), seconds(sp.CPU), read,
-				fmt.Sprint(sp.Failed),
-			})
-		}
-	}
-	return a.writeCSV(rows)
+	return writeCSV(a, spanColumns, b.Spans)
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -17,52 +18,61 @@ import (
 	"calmdawn/internal/visit"
 )
 
-// costCells are the cells of an item's grade, wait with its bar, processor
-// time, disk and memory.
-func costCells(
-	l *visit.Visit,
-	s *render.Screen,
-	it item.Item,
-	longest time.Duration,
-) []render.Cell {
-	c := l.Costs[it.ID]
-	cells := make([]render.Cell, 6)
+// gradeOf is the grade of an item that is launched.
+func gradeOf(l *visit.Visit, it item.Item) forecast.Grade {
+	return cmp.Or(l.Costs[it.ID].Grade, forecast.Unknown)
+}
+
+var gradeTones = map[forecast.Grade]render.Tone{
+	forecast.Heavy:    render.Bad,
+	forecast.Moderate: render.Warn,
+	forecast.Unknown:  render.Dim,
+}
+
+func gradeCell(l *visit.Visit, it item.Item) render.Cell {
 	if !it.State.Launched() {
-		return cells
+		return render.Cell{}
 	}
-	grade := c.Grade
-	if grade == "" {
-		grade = forecast.Unknown
-	}
-	tones := map[forecast.Grade]render.Tone{
-		forecast.Heavy:    render.Bad,
-		forecast.Moderate: render.Warn,
-		forecast.Unknown:  render.Dim,
-	}
-	cells[0] = render.Cell{Text: string(grade), Tone: tones[grade]}
-	switch {
-	case !c.Replayed:
+	grade := gradeOf(l, it)
+	return render.Cell{Text: string(grade), Tone: gradeTones[grade]}
+}
+
+// waitCell is how much sooner the boot would be ready without an item.
+func waitCell(l *visit.Visit, it item.Item) render.Cell {
+	switch c := l.Costs[it.ID]; {
+	case !it.State.Launched() || !c.Replayed:
+		return render.Cell{}
 	case !c.Wait.Shows:
-		cells[1] = render.Cell{Text: "none seen", Tone: render.Dim}
+		return render.Cell{Text: "none seen", Tone: render.Dim}
 	default:
-		cells[1] = render.C(atLeast(c.Wait) + render.Seconds(c.Wait.Saving.Median))
-		if s.Figures() {
-			cells[2] = render.Cell{
-				Text: s.Bar(0, c.Wait.Saving.Median, longest, 12),
-				Tone: tones[grade],
-			}
-		}
+		return render.C(atLeast(c.Wait) + render.Seconds(c.Wait.Saving.Median))
 	}
-	if c.CPU.Known {
-		cells[3] = render.C(render.Seconds(c.CPU.Value))
+}
+
+func waitBar(s *render.Screen, l *visit.Visit, it item.Item, longest time.Duration) render.Cell {
+	c := l.Costs[it.ID]
+	if !it.State.Launched() || !c.Replayed || !c.Wait.Shows || !s.Figures() {
+		return render.Cell{}
 	}
-	if c.DiskRead.Known {
-		cells[4] = render.C(render.Bytes(c.DiskRead.Bytes))
+	return render.Cell{
+		Text: s.Bar(0, c.Wait.Saving.Median, longest, 12),
+		Tone: gradeTones[gradeOf(l, it)],
 	}
-	if c.Memory.Known {
-		cells[5] = render.C(render.Bytes(c.Memory.Bytes))
+}
+
+func cpuCell(l *visit.Visit, it item.Item) render.Cell {
+	c := l.Costs[it.ID]
+	if !it.State.Launched() || !c.CPU.Known {
+		return render.Cell{}
 	}
-	return cells
+	return render.C(render.Seconds(c.CPU.Value))
+}
+
+func amountCell(it item.Item, a boot.Amount) render.Cell {
+	if !it.State.Launched() || !a.Known {
+		return render.Cell{}
+	}
+	return render.C(render.Bytes(a.Bytes))
 }
 
 // atLeast marks a lower bound.

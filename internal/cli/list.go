@@ -1,7 +1,7 @@
 package cli
 
 import (
-	"encoding/csv"
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -199,7 +199,7 @@ func (a *app) list(l *visit.Visit, f listing) error {
 		rest := len(folded) + len(roots)
 		return a.writeJSON(document.NewList(l.Survey, shown, rest, l.Changes, factsOf(l)))
 	case f.csv:
-		return a.listCSV(l, shown)
+		return writeCSV(a, itemColumns(l), shown)
 	}
 	s := a.screen()
 	s.Say(render.Strong, "%s", headline(l, f.filter))
@@ -244,78 +244,132 @@ func (a *app) missingDisks(s *render.Screen, places []item.Unread) {
 	}
 }
 
-func (a *app) table(s *render.Screen, l *visit.Visit, f listing, shown []item.Item) {
-	var rows [][]render.Cell
-	last := ""
-	columns := []render.Column{
-		{Title: "TITLE", Flex: 18},
-		{Title: "GRADE", Keep: 12},
-		{Title: "WAIT", Right: true, Keep: 11},
-		{Keep: 5},
-		{Title: "CPU", Right: true, Keep: 9},
-		{Title: "DISK", Right: true, Keep: 4},
-		{Title: "MEMORY", Right: true, Keep: 3},
-		{Title: "OWN TIME", Right: true, Keep: 2},
-		{Title: "CPU NOW", Right: true, Keep: 12},
-		{Title: "MEMORY NOW", Right: true, Keep: 12},
-		{Title: "STATE"},
-		{Title: "ADVICE", Keep: 10},
-		{Title: "WHEN", Keep: 8},
-		{Title: "OWNER", Keep: 7},
-		{Title: "ROLE", Keep: 3},
-		{Title: "MAKER", Keep: 2, Flex: 12},
-		{Title: "SWITCHED OFF", Keep: 6},
-		{Title: "NOTE", Keep: 1, Flex: 12},
-		{Title: "ID"},
+// itemFields are the columns of a list of items; longest is the longest wait
+// among them, for bars.
+func itemFields(
+	s *render.Screen,
+	l *visit.Visit,
+	longest time.Duration,
+) []render.Field[item.Item] {
+	return []render.Field[item.Item]{
+		{Column: render.Column{Title: "TITLE", Flex: 18}, Cell: func(it item.Item) render.Cell {
+			return render.Cell{Text: render.Clean(it.Title), Tone: stateTone(it.State)}
+		}},
+		{Column: render.Column{Title: "GRADE", Keep: 12}, Cell: func(it item.Item) render.Cell {
+			return gradeCell(l, it)
+		}},
+		{
+			Column: render.Column{Title: "WAIT", Right: true, Keep: 11},
+			Cell:   func(it item.Item) render.Cell { return waitCell(l, it) },
+		},
+		{Column: render.Column{Keep: 5}, Cell: func(it item.Item) render.Cell {
+			return waitBar(s, l, it, longest)
+		}},
+		{
+			Column: render.Column{Title: "CPU", Right: true, Keep: 9},
+			Cell:   func(it item.Item) render.Cell { return cpuCell(l, it) },
+		},
+		{
+			Column: render.Column{Title: "DISK", Right: true, Keep: 4},
+			Cell:   func(it item.Item) render.Cell { return amountCell(it, l.Costs[it.ID].DiskRead) },
+		},
+		{
+			Column: render.Column{Title: "MEMORY", Right: true, Keep: 3},
+			Cell:   func(it item.Item) render.Cell { return amountCell(it, l.Costs[it.ID].Memory) },
+		},
+		{
+			Column: render.Column{Title: "OWN TIME", Right: true, Keep: 2},
+			Cell: func(it item.Item) render.Cell {
+				own, ok := l.OwnTime(it)
+				if !ok {
+					return render.Cell{}
+				}
+				return render.C(render.Seconds(own.Median))
+			},
+		},
+		{
+			Column: render.Column{Title: "CPU NOW", Right: true, Keep: 12},
+			Cell: func(it item.Item) render.Cell {
+				p, ok := l.Present(it)
+				if !ok {
+					return render.Cell{}
+				}
+				return render.C(fmt.Sprintf("%.1f %%", 100*p.CPU))
+			},
+		},
+		{
+			Column: render.Column{Title: "MEMORY NOW", Right: true, Keep: 12},
+			Cell: func(it item.Item) render.Cell {
+				p, ok := l.Present(it)
+				if !ok {
+					return render.Cell{}
+				}
+				return render.C(render.Bytes(p.Memory))
+			},
+		},
+		{Column: render.Column{Title: "STATE"}, Cell: func(it item.Item) render.Cell {
+			return render.Cell{Text: string(it.State), Tone: stateTone(it.State)}
+		}},
+		{Column: render.Column{Title: "ADVICE", Keep: 10}, Cell: func(it item.Item) render.Cell {
+			return render.Cell{Text: string(it.Advice), Tone: adviceTone(it.Advice)}
+		}},
+		{Column: render.Column{Title: "WHEN", Keep: 8}, Cell: func(it item.Item) render.Cell {
+			if it.Unsure {
+				return render.C(string(it.When) + "?")
+			}
+			return render.C(string(it.When))
+		}},
+		{Column: render.Column{Title: "OWNER", Keep: 7}, Cell: func(it item.Item) render.Cell {
+			return render.C(render.Clean(it.Owner))
+		}},
+		{Column: render.Column{Title: "ROLE", Keep: 3}, Cell: func(it item.Item) render.Cell {
+			return render.C(it.Role)
+		}},
+		{
+			Column: render.Column{Title: "MAKER", Keep: 2, Flex: 12},
+			Cell:   func(it item.Item) render.Cell { return render.C(render.Clean(it.Maker)) },
+		},
+		{
+			Column: render.Column{Title: "SWITCHED OFF", Keep: 6},
+			Cell: func(it item.Item) render.Cell {
+				return render.Cell{Text: offSince(l, it), Tone: render.Dim}
+			},
+		},
+		{
+			Column: render.Column{Title: "NOTE", Keep: 1, Flex: 12},
+			Cell:   func(it item.Item) render.Cell { return render.C(render.Clean(it.Note)) },
+		},
+		{Column: render.Column{Title: "ID"}, Cell: func(it item.Item) render.Cell {
+			return render.C(render.Clean(it.ID))
+		}},
 	}
+}
+
+// table shows items, in groups where that is wanted.
+func (a *app) table(s *render.Screen, l *visit.Visit, f listing, shown []item.Item) {
 	longest := time.Duration(0)
 	for _, it := range shown {
 		longest = max(longest, l.Costs[it.ID].Wait.Saving.Median)
 	}
+	fields := itemFields(s, l, longest)
+	var rows [][]render.Cell
+	last := ""
 	for n, it := range shown {
 		if key, ok := orders[f.group]; ok && (n == 0 || key(it) != last) {
 			last = key(it)
-			name := render.Clean(last)
-			if name == "" {
-				name = "(" + f.group + " not known)"
-			}
-			heading := make([]render.Cell, len(columns))
-			heading[0] = render.Cell{Text: name, Tone: render.Strong}
 			if n > 0 {
-				rows = append(rows, make([]render.Cell, len(columns)))
+				rows = append(rows, make([]render.Cell, len(fields)))
+			}
+			heading := make([]render.Cell, len(fields))
+			heading[0] = render.Cell{
+				Text: cmp.Or(render.Clean(last), "("+f.group+" not known)"),
+				Tone: render.Strong,
 			}
 			rows = append(rows, heading)
 		}
-		own := ""
-		if t, ok := l.OwnTime(it); ok {
-			own = render.Seconds(t.Median)
-		}
-		cost := costCells(l, s, it, longest)
-		cpuNow, memoryNow := "", ""
-		if p, ok := l.Present(it); ok {
-			cpuNow, memoryNow = fmt.Sprintf("%.1f %%", 100*p.CPU), render.Bytes(p.Memory)
-		}
-		tone := stateTone(it.State)
-		when := string(it.When)
-		if it.Unsure {
-			when += "?"
-		}
-		row := append([]render.Cell{{Text: render.Clean(it.Title), Tone: tone}}, cost...)
-		rows = append(rows, append(row,
-			render.C(own),
-			render.C(cpuNow),
-			render.C(memoryNow),
-			render.Cell{Text: string(it.State), Tone: tone},
-			render.Cell{Text: string(it.Advice), Tone: adviceTone(it.Advice)},
-			render.C(when),
-			render.C(render.Clean(it.Owner)),
-			render.C(it.Role),
-			render.C(render.Clean(it.Maker)),
-			render.Cell{Text: offSince(l, it), Tone: render.Dim},
-			render.C(render.Clean(it.Note)),
-			render.C(render.Clean(it.ID))))
+		rows = append(rows, render.Row(fields, it))
 	}
-	s.Table(columns, rows)
+	s.Table(render.Columns(fields), rows)
 	a.costNotes(s, l)
 }
 
@@ -327,54 +381,6 @@ func adviceTone(a item.Advice) render.Tone {
 		return render.Warn
 	}
 	return render.Plain
-}
-
-// listCSV writes the items for a spreadsheet.
-func (a *app) listCSV(l *visit.Visit, items []item.Item) error {
-	rows := [][]string{
-		{
-			"id", "kind", "title", "state", "when", "fires", "owner", "maker", "package",
-			"version", "role", "advice", "reason", "grade", "wait (s)", "processor time (s)",
-			"own time (s)", "command", "file", "system", "note",
-		},
-	}
-	for _, it := range items {
-		own := ""
-		if t, ok := l.OwnTime(it); ok {
-			own = fmt.Sprintf("%.3f", t.Median.Seconds())
-		}
-		c := l.Costs[it.ID]
-		grade, wait, cpu := string(c.Grade), "", ""
-		if c.Replayed {
-			wait = fmt.Sprintf("%.3f", c.Wait.Saving.Median.Seconds())
-		}
-		if c.CPU.Known {
-			cpu = fmt.Sprintf("%.3f", c.CPU.Value.Seconds())
-		}
-		rows = append(rows, []string{
-			it.ID, string(it.Kind), it.Title, string(it.State), string(it.When), it.Fires,
-			it.Owner, it.Maker, it.Package, it.Version,
-			it.Role, string(it.Advice), it.Reason, grade, wait, cpu, own, it.Command, it.File,
-			fmt.Sprint(it.System), it.Note,
-		})
-	}
-	return a.writeCSV(rows)
-}
-
-// writeCSV writes rows that are safe to open in a spreadsheet: a text that one
-// would take for a formula is led by an apostrophe.
-func (a *app) writeCSV(rows [][]string) error {
-	w := csv.NewWriter(a.Out)
-	for _, row := range rows {
-		for i, text := range row {
-			if text = render.Clean(text); text != "" &&
-				strings.ContainsRune("=+-@\t\r", rune(text[0])) {
-				text = "'" + text
-			}
-			row[i] = text
-		}
-	}
-	return w.WriteAll(rows)
 }
 
 // headline answers what the list is asked for.
