@@ -271,7 +271,9 @@ func itemFields(
 		},
 		{
 			Column: render.Column{Title: "DISK", Right: true, Keep: 4},
-			Cell:   func(it item.Item) render.Cell { return amountCell(it, l.Costs[it.ID].DiskRead) },
+			Cell: func(it item.Item) render.Cell {
+				return amountCell(it, l.Costs[it.ID].DiskRead)
+			},
 		},
 		{
 			Column: render.Column{Title: "MEMORY", Right: true, Keep: 3},
