@@ -33,12 +33,7 @@ import (
 // Version is the form of the record.
 const Version = 1
 
-// How often it looks.
 const (
-	beat       = 100 * time.Millisecond
-	slowBeat   = time.Second // while it waits for somebody to log in
-	perSecond  = int(time.Second / beat)
-	maxCourse  = 12000
 	displayed  = "display-manager.service" // the name that login screens share
 	aliasedFor = "/etc/systemd/system/" + displayed
 )
@@ -54,26 +49,21 @@ type Options struct {
 	Save func(boot.Boot) error
 }
 
+// A recorder is the running machine that it watches, with what it has seen.
 type recorder struct {
-	Options
+	watch
 	root      *machine.Root
 	clock     clock
+	timer     *time.Timer
 	users     []account.User
 	groups    *activity.Groups
 	processes *activity.Processes
 	counters  counters
 
-	began    time.Duration // all moments are on the kernel's clock until the record is made
-	course   []boot.Use
-	samples  int
-	read     int64
-	busy     time.Duration // of the disk
-	origin   time.Duration
-	finished time.Duration // of the start-up; 0 while it is not
-	foreign  []boot.Use    // what others took, by moment
-	logins   map[string]manager.Login
-	asked    map[string]bool // sessions, people's or not
-	notes    []string
+	read   int64
+	busy   time.Duration // of the disk
+	logins map[string]manager.Login
+	asked  map[string]bool // sessions, people's or not
 }
 
 // Record watches the boot that is running until the machine is quiet, or ctx
@@ -84,13 +74,13 @@ func Record(ctx context.Context, r *machine.Root, o Options) error {
 		return err
 	}
 	rec := &recorder{
-		Options: o,
-		root:    r,
-		clock:   clock,
-		logins:  map[string]manager.Login{},
-		asked:   map[string]bool{},
+		root:   r,
+		clock:  clock,
+		timer:  time.NewTimer(0),
+		logins: map[string]manager.Login{},
+		asked:  map[string]bool{},
 	}
-	rec.began = clock.now()
+	rec.watch = watch{Options: o, host: rec, began: clock.now()}
 	rec.users, _ = account.Read(r)
 	GiveBack()
 	if rec.groups, err = activity.Follow(activity.Folder); err != nil {
@@ -103,18 +93,23 @@ func Record(ctx context.Context, r *machine.Root, o Options) error {
 	rec.counters = openCounters()
 	defer rec.counters.close()
 	GiveBack()
-	quiet := rec.untilQuiet(ctx, beat, 0)
-	GiveBack()
-	if err := rec.save(quiet); err != nil {
-		return err
+	return rec.record(ctx, rec.save)
+}
+
+func (rec *recorder) now() time.Duration { return rec.clock.now() }
+
+func (rec *recorder) sleep(ctx context.Context, d time.Duration) bool {
+	rec.timer.Reset(d)
+	select {
+	case <-ctx.Done():
+		return false
+	case <-rec.timer.C:
+		return true
 	}
-	if ctx.Err() != nil || !quiet || len(rec.logins) > 0 || !rec.hasLoginScreen() {
-		return nil
-	}
-	if !rec.untilLogin(ctx) {
-		return nil
-	}
-	return rec.save(rec.untilQuiet(ctx, beat, rec.firstLogin()))
+}
+
+func (rec *recorder) foreign(own time.Duration) (time.Duration, bool) {
+	return rec.counters.foreign(own)
 }
 
 // inSession reports whether a control group is that of a login session, whose
@@ -147,85 +142,10 @@ func (rec *recorder) firstLogin() time.Duration {
 	return first
 }
 
-// untilQuiet samples until the machine is quiet, since it was ready and since
-// somebody logged in; false when that does not come about.
-func (rec *recorder) untilQuiet(ctx context.Context, every, since time.Duration) bool {
-	tick := time.NewTimer(0)
-	defer tick.Stop()
-	searched := time.Duration(0)
-	for n, beats := 0, 0; ; n += beats {
-		select {
-		case <-ctx.Done():
-			rec.notes = append(rec.notes, "the recorder was stopped before the machine was quiet")
-			return false
-		case <-tick.C:
-		}
-		rec.sample(n)
-		if rec.finished > 0 && n%perSecond == perSecond-2 {
-			from := max(rec.origin+rec.finished, rec.firstLogin(), since)
-			if searched < from {
-				searched = from
-			}
-			var quiet bool
-			if searched, quiet = boot.QuietRule.Since(rec.course, searched); quiet {
-				return true
-			}
-			if rec.clock.now()-from > rec.Longest {
-				rec.notes = append(rec.notes,
-					fmt.Sprintf("the machine was not quiet within %s", rec.Longest))
-				return false
-			}
-		} else if n%perSecond == 0 && rec.clock.now()-rec.began > rec.Longest && rec.finished == 0 {
-			rec.notes = append(rec.notes, fmt.Sprintf("the start-up was not finished within %s "+
-				"of the recorder's start", rec.Longest))
-			return false
-		}
-		beats = 1
-		if n%2 == 0 && rec.idle() { // waking up costs more than looking
-			beats = 2
-		}
-		tick.Reset(time.Duration(beats) * every)
-	}
-}
-
-// idle reports whether the machine has hardly done anything in the last second:
-// then half as many looks suffice.
-func (rec *recorder) idle() bool {
-	n := len(rec.course)
-	if n == 0 || rec.course[n-1].At < rec.began+time.Second {
-		return false
-	}
-	last := rec.course[n-1]
-	used := last.CPU - boot.UsedBy(rec.course, last.At-time.Second)
-	return used < 30*time.Millisecond
-}
-
-// untilLogin waits for somebody to log in, at little cost.
-func (rec *recorder) untilLogin(ctx context.Context) bool {
-	deadline := time.After(rec.LoginWait)
-	tick := time.NewTicker(slowBeat)
-	defer tick.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return false
-		case <-deadline:
-			return false
-		case <-tick.C:
-		}
-		rec.sample(0)
-		if len(rec.logins) > 0 {
-			return true
-		}
-	}
-}
-
-// sample looks at everything that is due in the n-th beat.
-func (rec *recorder) sample(n int) {
-	at := rec.clock.now()
+func (rec *recorder) sample(at time.Duration, whole bool) boot.Use {
 	rec.groups.Discover()
 	rec.groups.Sample(at)
-	if n%perSecond == 0 {
+	if whole {
 		rec.processes.Sample(at)
 		rec.groups.SampleDisks(at)
 		byGroup := map[*activity.Group]int64{}
@@ -245,24 +165,7 @@ func (rec *recorder) sample(n int) {
 		rec.read, rec.busy = max(rec.read, sum), max(rec.busy, rec.counters.diskBusy())
 		rec.lookForLogins()
 	}
-	total := rec.groups.Total()
-	if len(rec.course) < maxCourse {
-		rec.course = append(rec.course, boot.Use{
-			At:   at,
-			CPU:  total,
-			Read: rec.read,
-			Disk: rec.busy,
-		})
-	}
-	if n%perSecond == 0 {
-		if foreign, ok := rec.counters.foreign(total); ok && rec.finished == 0 {
-			rec.foreign = append(rec.foreign, boot.Use{At: at, CPU: foreign})
-		}
-	}
-	if n%perSecond == perSecond/2-1 && rec.finished == 0 {
-		rec.askForTheEnd()
-	}
-	rec.samples++
+	return boot.Use{At: at, CPU: rec.groups.Total(), Read: rec.read, Disk: rec.busy}
 }
 
 // lookForLogins asks the login manager when a session has appeared that is not
@@ -295,23 +198,25 @@ func (rec *recorder) lookForLogins() {
 	}
 }
 
-// askForTheEnd asks the service manager whether the start-up is finished.
-func (rec *recorder) askForTheEnd() {
+func (rec *recorder) end() (origin, finished time.Duration) {
 	if _, err := os.Stat("/run/dbus/system_bus_socket"); err != nil {
-		return
+		return 0, 0
 	}
 	m, err := manager.Connect()
 	if err != nil {
-		return // the bus is only coming up
+		return 0, 0 // the bus is only coming up
 	}
 	defer m.Close()
-	if t, err := m.Times(); err == nil {
-		rec.origin, rec.finished = t.Origin, t.Finished
+	t, err := m.Times()
+	if err != nil {
+		return 0, 0
 	}
+	return t.Origin, t.Finished
 }
 
 // save makes the record and hands it on.
 func (rec *recorder) save(quiet bool) error {
+	GiveBack()
 	b, err := rec.make(quiet)
 	if err != nil {
 		return err
@@ -504,8 +409,8 @@ func (rec *recorder) own(ready boot.Figure) *boot.Recording {
 		Memory:  memory,
 		Version: Version,
 	}
-	if n := len(rec.foreign); n > 0 && ready.Known {
-		r.Foreign = boot.UsedBy(rec.foreign, rec.origin+ready.Value) - rec.foreign[0].CPU
+	if n := len(rec.others); n > 0 && ready.Known {
+		r.Foreign = boot.UsedBy(rec.others, rec.origin+ready.Value) - rec.others[0].CPU
 	}
 	return r
 }
