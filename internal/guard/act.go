@@ -27,13 +27,30 @@ const (
 	End    Event = "end"    // it is switched off in order
 )
 
+// A host is the start that is under way.
+type host interface {
+	id() string            // the operating system's own
+	uptime() time.Duration // on the kernel's clock
+	asked() bool           // a person asked for another start than the usual one
+	startAgain() error     // has the goal started again, by files read anew
+}
+
+// running is the start of the machine that runs us.
+type running struct{ root *machine.Root }
+
+func (h running) id() string { return journal.Present(h.root) }
+
 // Note does what an event asks for, on the running machine. What it does is
 // told to log.
 //
 // The begin of a start and its good end open the ledger, and so settle first
 // what an interrupted call has left; the other two write the casebook alone.
 func Note(r *machine.Root, e Event, now time.Time, log io.Writer) error {
-	id, clock := journal.Present(r), uptime()
+	return note(r, running{r}, e, now, log)
+}
+
+func note(r *machine.Root, h host, e Event, now time.Time, log io.Writer) error {
+	id, clock := h.id(), h.uptime()
 	switch e {
 	case Failed:
 		return remember(r, func(s *failures.State) { s.Fail(id) })
@@ -58,16 +75,16 @@ func Note(r *machine.Root, e Event, now time.Time, log io.Writer) error {
 	if len(guarded) == 0 {
 		// what this start was begun with is not what stands on the disk now
 		if len(led.Edited()) > 0 {
-			return startAgain()
+			return h.startAgain()
 		}
 		return nil
 	}
 	due := false
-	err = led.UpdateGuard(func(s *failures.State) { due = s.Begin(id, clock, asked()) })
+	err = led.UpdateGuard(func(s *failures.State) { due = s.Begin(id, clock, h.asked()) })
 	if err != nil || !due {
 		return err
 	}
-	return act(led, guarded, now, log)
+	return act(led, h, guarded, now, log)
 }
 
 // remember changes what the guard remembers, where the machine has a casebook.
@@ -84,7 +101,13 @@ func remember(r *machine.Root, update func(*failures.State)) error {
 
 // act takes the guarded changes back and has the goal started again: what the
 // start that is under way does not know of would stay off in it.
-func act(led *ledger.Ledger, guarded []int64, now time.Time, log io.Writer) error {
+func act(
+	led *ledger.Ledger,
+	h host,
+	guarded []int64,
+	now time.Time,
+	log io.Writer,
+) error {
 	var wrong []error
 	for _, id := range slices.Backward(guarded) {
 		plan, err := led.PlanUndo(id, ledger.Undoing{At: now, By: By})
@@ -98,17 +121,19 @@ func act(led *ledger.Ledger, guarded []int64, now time.Time, log io.Writer) erro
 		fmt.Fprintf(log, "Change %d is taken back: the machine did not become ready twice in a "+
 			"row.\n", id)
 	}
+	for _, note := range led.Notes() {
+		fmt.Fprintln(log, note)
+	}
 	trouble := errors.Join(wrong...)
 	err := errors.Join(trouble, led.UpdateGuard(func(s *failures.State) { s.Acting(trouble) }))
 	if len(wrong) == len(guarded) {
 		return err
 	}
-	return errors.Join(err, startAgain())
+	return errors.Join(err, h.startAgain())
 }
 
-// asked reports whether a person asked for another start than the usual one, on
-// the kernel's command line (kernel-command-line(7)).
-func asked() bool {
+// asked looks at the kernel's command line (kernel-command-line(7)).
+func (running) asked() bool {
 	text, err := os.ReadFile("/proc/cmdline")
 	if err != nil || inContainer() { // a container sees the words of the computer around it
 		return false

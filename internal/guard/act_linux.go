@@ -8,7 +8,7 @@ import (
 )
 
 // uptime is the kernel's clock.
-func uptime() time.Duration {
+func (running) uptime() time.Duration {
 	var now unix.Timespec
 	if unix.ClockGettime(unix.CLOCK_MONOTONIC, &now) != nil {
 		return 0
@@ -19,7 +19,7 @@ func uptime() time.Duration {
 // startAgain has the service manager read its files anew and start its goal
 // again, by the signals that systemd(1) names; so early in a start there is no
 // bus to ask over.
-func startAgain() error {
+func (running) startAgain() error {
 	// SIGRTMIN+0 of the C library that the service manager is built with
 	const enterDefault = unix.Signal(34)
 	return errors.Join(unix.Kill(1, unix.SIGHUP), unix.Kill(1, enterDefault))

@@ -7,6 +7,6 @@ import (
 	"time"
 )
 
-func uptime() time.Duration { return 0 }
+func (running) uptime() time.Duration { return 0 }
 
-func startAgain() error { return errors.New("only Linux machines are guarded") }
+func (running) startAgain() error { return errors.New("only Linux machines are guarded") }

@@ -42,6 +42,8 @@ type Ledger struct {
 	edited    []change.Edit
 	notes     []string
 	caught    os.Signal
+
+	dismissing bool // the boot guard is being taken out
 }
 
 // Open locks the machine and settles what an interrupted call left unfinished:

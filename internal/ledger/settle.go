@@ -227,8 +227,14 @@ func (l *Ledger) Resolve(c change.Change, overwrite bool, leave []string) (chang
 }
 
 // dismiss takes the boot guard out when no change is guarded any more. What it
-// is made of is ours alone, so it goes in whatever state it is.
+// is made of is ours alone, so it goes in whatever state it is. Where it cannot
+// go, the next call tries again.
 func (l *Ledger) dismiss() {
+	if l.dismissing { // whatever is carried out dismisses the guard, this too
+		return
+	}
+	l.dismissing = true
+	defer func() { l.dismissing = false }()
 	for _, c := range l.chores {
 		if len(l.Guarded()) > 0 || c.Verb != change.Watch || !c.Stands() {
 			continue
