@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"database/sql"
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -204,34 +205,57 @@ func TestTheGuardsStateIsKept(t *testing.T) {
 	}
 }
 
-// TestAnOlderFormatIsReadAndBroughtUpToDate makes casebooks of every format
-// that there was.
+// TestAnOlderFormatIsReadAndBroughtUpToDate has a casebook of every format that
+// there was, as it was written then: testdata/format-N.db holds a change of
+// teo's, with one edit. A new migration comes with the file of the format
+// before it, which CALMDAWN_KEEP=1 writes.
 func TestAnOlderFormatIsReadAndBroughtUpToDate(t *testing.T) {
 	for format := 1; format < len(migrations); format++ {
-		dir, r := newMachine(t)
-		must(t, os.MkdirAll(filepath.Join(dir, Folder), 0o700))
-		db, err := sql.Open("sqlite", filepath.Join(dir, Folder, Name))
-		must(t, err)
-		for _, words := range append(migrations[:format:format], "INSERT INTO facts "+
-			"VALUES('machine', '"+id+"')",
-			"INSERT INTO changes(verb, status, made_at, made_by, targets) VALUES('disable', "+
-				"'done', '2026-11-25T09:00:00Z', 'teo', x'5b5d')",
-			"PRAGMA user_version = "+string(rune('0'+format))) {
-			_, err := db.Exec(words)
-			must(t, err)
-		}
-		must(t, db.Close())
-		for _, open := range []func(*machine.Root, Choice) (*Book, error){Read, Write, Read} {
-			b, err := open(r, Inside)
-			must(t, err)
-			all, err1 := b.Changes()
-			_, err2 := b.Guard()
-			if errors.Join(err1, err2) != nil || len(all) != 1 || all[0].MadeBy != "teo" {
-				t.Errorf("format %d: %+v %v %v", format, all, err1, err2)
+		t.Run(fmt.Sprintf("format %d", format), func(t *testing.T) {
+			kept := fmt.Sprintf("testdata/format-%d.db", format)
+			if os.Getenv("CALMDAWN_KEEP") != "" {
+				keepFormat(t, kept, format)
 			}
-			must(t, b.Close())
-		}
+			text, err := os.ReadFile(kept)
+			must(t, err)
+			dir, r := newMachine(t)
+			must(t, os.MkdirAll(filepath.Join(dir, Folder), 0o700))
+			must(t, os.WriteFile(filepath.Join(dir, Folder, Name), text, 0o600))
+			for _, open := range []func(*machine.Root, Choice) (*Book, error){Read, Write, Read} {
+				b, err := open(r, Inside)
+				must(t, err)
+				all, err1 := b.Changes()
+				_, err2 := b.Guard()
+				_, err3 := b.Boots(0)
+				if err := errors.Join(err1, err2, err3); err != nil || len(all) != 1 ||
+					all[0].MadeBy != "teo" || len(all[0].Edits) != 1 {
+					t.Errorf("%+v %v", all, err)
+				}
+				must(t, b.Close())
+			}
+		})
 	}
+}
+
+// keepFormat writes a casebook as the first migrations make it.
+func keepFormat(t *testing.T, file string, format int) {
+	t.Helper()
+	must(t, os.MkdirAll(filepath.Dir(file), 0o755))
+	_ = os.Remove(file)
+	db, err := sql.Open("sqlite", file)
+	must(t, err)
+	for _, words := range append(migrations[:format:format], "INSERT INTO facts "+
+		"VALUES('machine', '"+id+"')",
+		"INSERT INTO changes(verb, status, made_at, made_by, targets) VALUES('disable', "+
+			"'done', '2026-11-25T09:00:00Z', 'teo', x'5b5d')",
+		"INSERT INTO edits VALUES(1, 0, '/etc/x', '/etc', '', "+
+			"CAST('{\"Kind\":\"absent\"}' AS BLOB), "+
+			"CAST('{\"Kind\":\"link\",\"Target\":\"/y\"}' AS BLOB))",
+		fmt.Sprintf("PRAGMA user_version = %d", format)) {
+		_, err := db.Exec(words)
+		must(t, err)
+	}
+	must(t, db.Close())
 }
 
 func TestADamagedCasebookIsNotGivenUp(t *testing.T) {

@@ -55,6 +55,20 @@ func (r *Root) Close() error { return unix.Close(r.fd) }
 // Dir is the folder at which the machine's files stand.
 func (r *Root) Dir() string { return r.dir }
 
+// OwnDisk reports whether the machine's root is a file system of its own. Where
+// it is a folder of another one, what is true of that is not true of the
+// machine.
+func (r *Root) OwnDisk() bool {
+	if r.Live() {
+		return true
+	}
+	var own, around unix.Stat_t
+	if unix.Stat(r.dir, &own) != nil || unix.Stat(r.dir+"/..", &around) != nil {
+		return false
+	}
+	return own.Dev != around.Dev
+}
+
 // Live reports whether this is the machine that runs us.
 func (r *Root) Live() bool {
 	var a, b unix.Stat_t

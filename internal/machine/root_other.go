@@ -50,4 +50,5 @@ func (r *Root) Sweep(string, string) error                  { return errNotHere 
 func (r *Root) Force(change.Edit) error                     { return errNotHere }
 func (r *Root) Lock(time.Duration) (func() error, error)    { return nil, errNotHere }
 func (r *Root) Locked() bool                                { return false }
+func (r *Root) OwnDisk() bool                               { return false }
 func (r *Root) MayWrite(string) error                       { return errNotHere }

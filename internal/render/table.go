@@ -10,10 +10,10 @@ import (
 type Column struct {
 	Title string
 	Right bool // figures stand right
-	// where the screen is too narrow, the column with the lowest Keep goes
-	// first; 0 always stays
+	Flex  int  // where the screen is too narrow, it shrinks to this width; 0 never
+	// where that does not suffice, the column with the lowest Keep goes first;
+	// 0 always stays
 	Keep int
-	Flex int // where it still is too narrow, the column may shrink to this width; 0 never
 }
 
 // A Cell is one text of a table, already cleaned.

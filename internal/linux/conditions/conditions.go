@@ -64,7 +64,8 @@ type look struct {
 	root *machine.Root
 	rules
 	when  string
-	steps int // of a walk through folders
+	quick bool // what takes long is left out
+	steps int  // of a walk through folders
 	all   []boot.Condition
 }
 
@@ -76,19 +77,21 @@ func Of(r *machine.Root) []boot.Condition {
 		running = processNames()
 	}
 	l := look{root: r, rules: load(), when: "now", steps: 100_000}
-	return l.of(running, false)
+	return l.of(running)
 }
 
 // OfBoot returns the conditions of the boot that is running, without what takes
 // long to find. running are the kernel's names of the processes.
 func OfBoot(r *machine.Root, running []string) []boot.Condition {
-	l := look{root: r, rules: load(), when: "this boot", steps: 2000}
-	return l.of(running, true)
+	l := look{root: r, rules: load(), when: "this boot", quick: true, steps: 2000}
+	return l.of(running)
 }
 
-func (l *look) of(running []string, quick bool) []boot.Condition {
-	l.disk()
-	l.diskKind()
+func (l *look) of(running []string) []boot.Condition {
+	if l.root.OwnDisk() {
+		l.disk()
+		l.diskKind()
+	}
 	if l.root.Live() {
 		l.memory()
 	}
@@ -96,7 +99,7 @@ func (l *look) of(running []string, quick bool) []boot.Condition {
 	if l.root.Live() {
 		l.power()
 	}
-	l.updates(quick)
+	l.updates()
 	l.temporary()
 	if l.root.Live() {
 		l.indexers(running)
@@ -232,12 +235,12 @@ func (l *look) power() {
 
 // updates looks for what a package manager left undone: entries of its status
 // that are neither installed nor gone, and updates that wait for the next boot.
-func (l *look) updates(quick bool) {
+func (l *look) updates() {
 	half := 0
 	if left, err := l.root.ReadDir("/var/lib/dpkg/updates"); err == nil && len(left) > 0 {
 		half = 1
 	}
-	if !quick {
+	if !l.quick {
 		text, _ := l.root.ReadFile("/var/lib/dpkg/status", 128<<20)
 		for line := range strings.Lines(string(text)) {
 			if words, ok := strings.CutPrefix(line, "Status: "); ok {

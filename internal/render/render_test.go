@@ -1,0 +1,248 @@
+package render
+
+import (
+	"bytes"
+	"encoding/xml"
+	"image/png"
+	"io"
+	"strings"
+	"testing"
+	"time"
+
+	"calmdawn/internal/core/boot"
+	"calmdawn/internal/core/timeline"
+)
+
+const sec = time.Second
+
+func TestFigures(t *testing.T) {
+	for _, c := range []struct{ got, want string }{
+		{Duration(-800 * time.Millisecond), "0.8 s"},
+		{Duration(59*sec + 949*time.Millisecond), "59.9 s"},
+		{Duration(59*sec + 960*time.Millisecond), "1 min 0 s"},
+		{Duration(108 * sec), "1 min 48 s"},
+		{Duration(time.Hour - 400*time.Millisecond), "1 h 0 min"},
+		{Duration(125 * time.Minute), "2 h 5 min"},
+		{Seconds(61 * sec), "61.0 s"},
+		{Millis(400 * time.Microsecond), "0.4 ms"},
+		{Millis(250 * time.Millisecond), "250 ms"},
+		{Millis(90 * sec), "1 min 30 s"},
+		{Bytes(999), "999 B"},
+		{Bytes(320_000_000), "320 MB"},
+		{Bytes(4_100_000), "4.1 MB"},
+		{Bytes(4_100_000_000), "4.1 GB"},
+	} {
+		if c.got != c.want {
+			t.Errorf("%q; want %q", c.got, c.want)
+		}
+	}
+}
+
+func TestWhatAMachineSaysIsCleaned(t *testing.T) {
+	for text, want := range map[string]string{
+		"plain":                   "plain",
+		"a\x1b[31mred":            "a?[31mred",
+		"two\nlines\tapart":       "two lines apart",
+		"right\u202eleft":         "right?left",
+		"none\u200bseen":          "none?seen",
+		"bad\xffbyte":             "bad?byte",
+		"\u0085next":              "?next",
+		strings.Repeat("x", 3000): strings.Repeat("x", 2000) + "…",
+	} {
+		if got := Clean(text); got != want {
+			t.Errorf("%.40q is shown as %.40q", text, got)
+		}
+	}
+}
+
+// screen is one of a width, without colour; what it shows comes back.
+func screen(width int, utf8 bool, show func(*Screen)) string {
+	var b strings.Builder
+	const colour = false
+	show(NewScreen(&b, width, colour, utf8))
+	return b.String()
+}
+
+func TestATableFitsItsScreen(t *testing.T) {
+	columns := []Column{
+		{Title: "TITLE", Flex: 6},
+		{Title: "SECOND", Right: true, Keep: 2},
+		{Title: "FIRST", Keep: 1},
+		{Title: "ID"},
+	}
+	rows := [][]Cell{
+		{C("a long title of an item"), C("1"), C("goes"), C("service:x.service")},
+		{C("short"), C("22"), C("goes too"), C("service:y.service")},
+	}
+	for width, want := range map[int]string{
+		0: "TITLE                    SECOND  FIRST     ID\n" +
+			"a long title of an item       1  goes      service:x.service\n" +
+			"short                        22  goes too  service:y.service\n",
+		52: "TITLE            SECOND  FIRST     ID\n" +
+			"a long title o…       1  goes      service:x.service\n" +
+			"short                22  goes too  service:y.service\n",
+		42: "TITLE            SECOND  ID\n" +
+			"a long title o…       1  service:x.service\n" +
+			"short                22  service:y.service\n",
+		30: "TITLE        ID\n" +
+			"a long tit…  service:x.service\n" +
+			"short        service:y.service\n",
+		10: "TITLE   ID\n" +
+			"a lon…  service:x.service\n" +
+			"short   service:y.service\n", // an id is never cut
+	} {
+		got := screen(width, true, func(s *Screen) { s.Table(columns, rows) })
+		if got != want {
+			t.Errorf("at %d columns:\n%s\nwant\n%s", width, got, want)
+		}
+	}
+}
+
+func TestTextIsFolded(t *testing.T) {
+	say := func(s *Screen) { s.Wrap(2, "one two three four five %s", "six") }
+	if got := screen(16, true, say); got != "one two three\n  four five six\n" {
+		t.Errorf("%q", got)
+	}
+	if got := screen(0, true, say); got != "one two three four five six\n" {
+		t.Errorf("a pipe got %q", got)
+	}
+	ascii := screen(0, false, func(s *Screen) { s.Line("a → b … é ±") })
+	if ascii != "a -> b ... ? +/-\n" {
+		t.Errorf("where the locale has no more: %q", ascii)
+	}
+}
+
+func TestFieldsMakeRows(t *testing.T) {
+	fields := []Field[int]{
+		{Column{Title: "N"}, func(n int) Cell { return C(strings.Repeat("x", n)) }},
+		{Column{Title: "END", Right: true}, func(int) Cell { return Cell{Text: "y", Tone: Good} }},
+	}
+	got := screen(0, true, func(s *Screen) {
+		s.Table(Columns(fields), [][]Cell{Row(fields, 3), Row(fields, 1)})
+	})
+	if got != "N    END\nxxx    y\nx      y\n" {
+		t.Errorf("%q", got)
+	}
+}
+
+// example is a timeline of ten seconds.
+func example() Timeline {
+	return Timeline{
+		End:        10 * sec,
+		Ready:      8 * sec,
+		Processors: 1,
+		Busy: []boot.Use{
+			{At: 0},
+			{At: 5 * sec, CPU: 5 * sec},
+			{At: 10 * sec, CPU: 5 * sec},
+		},
+		Marks: []timeline.Mark{{Name: "ready", At: 8 * sec}},
+		Groups: []timeline.Group{{Title: "<script>alert(1)</script>", Rows: []timeline.Row{{
+			Label: "a & b",
+			Held:  sec,
+			Begin: 2 * sec,
+			End:   6 * sec,
+			Path:  true,
+			Work: []boot.Use{
+				{At: 2 * sec},
+				{At: 4 * sec, CPU: 2 * sec},
+				{At: 9 * sec, CPU: 2 * sec},
+			},
+		}}}},
+	}
+}
+
+func TestATimelineAsText(t *testing.T) {
+	row := example().Groups[0].Rows[0]
+	for _, c := range []struct{ got, want string }{
+		{example().Chart(row, 10), " ·██──"},
+		{example().BusyLine(10), "99999·····"},
+		{example().Axis(12), "0 s   10.0 s"},
+		{strings.TrimSpace(example().MarkLine(10)), "ready ▲"},
+	} {
+		if c.got != c.want {
+			t.Errorf("%q; want %q", c.got, c.want)
+		}
+	}
+	row.Work = nil
+	if got := example().Chart(row, 10); got != " ·━━━━" {
+		t.Errorf("what nobody measured is drawn as %q", got)
+	}
+}
+
+func TestPicturesCanBeRead(t *testing.T) {
+	for _, form := range []Form{PNG, SVG} {
+		var b bytes.Buffer
+		if err := example().WritePicture(&b, form, "a <title>", "below"); err != nil {
+			t.Fatal(err)
+		}
+		if form == PNG {
+			if _, err := png.Decode(&b); err != nil {
+				t.Error(err)
+			}
+			continue
+		}
+		d := xml.NewDecoder(&b)
+		for {
+			token, err := d.Token()
+			if err == io.EOF {
+				break
+			}
+			if err != nil {
+				t.Fatal(err)
+			}
+			if e, ok := token.(xml.StartElement); ok && e.Name.Local == "script" {
+				t.Error("a name became a script")
+			}
+		}
+	}
+}
+
+// TestAReportEscapesWhatItIsTold puts hostile words into every place.
+func TestAReportEscapesWhatItIsTold(t *testing.T) {
+	const evil = `<img src=x onerror=alert(1)> | "q" & 'x' [a](javascript:b)`
+	picture, err := NewPicture(evil, func(w io.Writer, f Form, p Palette) error {
+		return WriteTimelines(w, f, p, []string{evil}, []Timeline{example()})
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	r := Report{
+		Title:   evil,
+		About:   evil,
+		Answer:  evil,
+		Remarks: []string{evil},
+		Sections: []Section{{
+			Title:   evil,
+			Text:    evil,
+			Picture: picture,
+			Table: &Sheet{
+				Heads: []string{evil, "N"},
+				Right: []bool{false, true},
+				Rows:  [][]Entry{append(Texts(evil), Entry{Text: evil, Command: true})},
+			},
+		}},
+	}
+	var page, ticket strings.Builder
+	if err := r.WriteHTML(&page); err != nil {
+		t.Fatal(err)
+	}
+	if err := r.WriteMarkdown(&ticket); err != nil {
+		t.Fatal(err)
+	}
+	if strings.Contains(page.String(), "<img src=x") || strings.Contains(page.String(), `"q"`) {
+		t.Error("a word became a part of the page")
+	}
+	if n := strings.Count(page.String(), "&lt;img src=x"); n < 8 {
+		t.Errorf("it is shown in %d places only", n)
+	}
+	for line := range strings.Lines(ticket.String()) {
+		cells := strings.Count(strings.ReplaceAll(line, `\|`, ""), "|")
+		if strings.HasPrefix(line, "|") && cells != 3 {
+			t.Errorf("a word became a cell of its own: %s", line)
+		}
+		if strings.Contains(line, "<img") && !strings.Contains(line, "`") {
+			t.Errorf("a word became a part of the text: %s", line)
+		}
+	}
+}
