@@ -44,7 +44,9 @@ var Inside Choice
 // ErrNone is returned where a machine has no casebook yet.
 var ErrNone = errors.New("this machine has no casebook yet")
 
-// A Book is an open casebook.
+// A Book is an open casebook, for one goroutine. What it returns is the
+// caller's. Each of its writing methods is one transaction: after an error
+// nothing of it is there. Close it after use.
 type Book struct {
 	db      *sql.DB
 	release func() error

@@ -26,8 +26,8 @@ import (
 )
 
 // An Inventory is the survey of a machine together with the mechanisms that can
-// switch its items. Nothing changes it once it is made; it may be asked by
-// several goroutines. The items are the caller's to complete.
+// switch its items. Nothing that it is asked changes it; it is for one
+// goroutine. The items are the caller's to complete.
 type Inventory struct {
 	item.Survey
 	units      *unit.Managers

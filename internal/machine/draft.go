@@ -13,7 +13,8 @@ import (
 
 // A Draft collects edits that are planned and not made. Its reading shows each
 // path as the edits planned so far would leave it, so that several decisions
-// can touch the same file.
+// can touch the same file. It is for one goroutine. After a call that failed,
+// the draft is as it was before it.
 type Draft struct {
 	root  *Root
 	at    time.Time
@@ -213,7 +214,8 @@ func (d *Draft) Rewrite(p, home string, edit func(text []byte) ([]byte, error)) 
 }
 
 // Edits returns what the draft changes, in the order in which it was planned;
-// what is left as it was is not in it.
+// what is left as it was is not in it. The slice is the caller's, the texts in
+// it are not to be written to.
 func (d *Draft) Edits() []change.Edit {
 	var edits []change.Edit
 	for _, p := range d.order {

@@ -12,7 +12,11 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Root is a machine's confined file tree.
+// A Root is a machine's confined file tree: every path is the machine's own,
+// and no link in it leads out. Reading may be done by several goroutines at
+// once; edits, which the ledger alone makes, by one. What is returned is the
+// caller's. A call that fails has changed nothing, but for [Root.Apply] and
+// what else edits, whose comments say what they leave. Close it after use.
 type Root struct {
 	dir    string
 	fd     int

@@ -157,7 +157,8 @@ const (
 	Cut     Ending = "cut" // the log breaks off: a crash, or the power went
 )
 
-// A Boot is one recorded start.
+// A Boot is one recorded start. It is a value: whoever changes one of its
+// slices makes a copy of that first, since several boots may share it.
 type Boot struct {
 	ID        string // the operating system's own id of it
 	Began     time.Time
