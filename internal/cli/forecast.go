@@ -18,6 +18,9 @@ import (
 	"calmdawn/internal/visit"
 )
 
+// noneShown stands in columns where a saving is none that counts.
+const noneShown = "none shown"
+
 // gradeOf is the grade of an item that is launched.
 func gradeOf(l *visit.Visit, it item.Item) forecast.Grade {
 	return cmp.Or(l.Costs[it.ID].Grade, forecast.Unknown)
@@ -43,7 +46,7 @@ func waitCell(l *visit.Visit, it item.Item) render.Cell {
 	case !it.State.Launched() || !c.Replayed:
 		return render.Cell{}
 	case !c.Wait.Shows:
-		return render.Cell{Text: "none seen", Tone: render.Dim}
+		return render.Cell{Text: noneShown, Tone: render.Dim}
 	default:
 		return render.C(atLeast(c.Wait) + render.Seconds(c.Wait.Saving.Median))
 	}
@@ -98,11 +101,45 @@ func outlook(l *visit.Visit) string {
 		maps.Copy(whole, l.SetOf(it))
 	}
 	f := forecast.Of(l.Replays, whole)
+	if n := len(l.Baseline.Off); n > 0 {
+		text += fmt.Sprintf(" With %s switched off or delayed since, which %s for a restart, %s "+
+			"by forecast.", count(n, "item", "items"), waits(n), render.Duration(f.Now))
+	}
+	text += lacking(l)
 	if !f.Shows {
-		return text + " By advice, nothing can go that would be felt."
+		return text + " By advice, nothing more can go that would be felt."
 	}
 	return fmt.Sprintf("%s %s%s of it can go or wait, by advice and forecast.", text,
 		upper(atLeast(f)), render.Duration(f.Saving.Median))
+}
+
+func waits(n int) string {
+	if n == 1 {
+		return "waits"
+	}
+	return "wait"
+}
+
+// lacking says what was switched on since the boots that figures count from;
+// empty where nothing was.
+func lacking(l *visit.Visit) string {
+	if len(l.Baseline.Lacks) == 0 {
+		return ""
+	}
+	return fmt.Sprintf(" What was switched on since is not in the figures, for it was in no boot: "+
+		"%s.", render.Clean(strings.Join(l.Baseline.Lacks, ", ")))
+}
+
+// setUpNow says from what forecasts count, where that is not the boots as they
+// were; empty otherwise.
+func setUpNow(l *visit.Visit) string {
+	text := ""
+	if n := len(l.Baseline.Off); n > 0 {
+		text = fmt.Sprintf(" It counts from the machine as it is set up now: without the %s "+
+			"switched off or delayed since, which %s for a restart.", count(n, "item", "items"),
+			waits(n))
+	}
+	return text + lacking(l)
 }
 
 func upper(s string) string {
@@ -129,8 +166,8 @@ func (a *app) costNotes(s *render.Screen, l *visit.Visit) {
 		how += "; what items use of the processors is not known, so it is a lower bound " +
 			"(calmdawn recorder on measures it)"
 	}
-	s.Wrap(0, "Wait: how much sooner the machine would be ready without the item, %s. Waits "+
-		"overlap: what several save together is not their sum; %s tells it.", how,
+	s.Wrap(0, "Wait: how much sooner the machine would be ready without the item, %s.%s Waits "+
+		"overlap: what several save together is not their sum; %s tells it.", how, setUpNow(l),
 		a.call("forecast ITEM..."))
 }
 
@@ -196,8 +233,8 @@ func (a *app) showCost(s *render.Screen, l *visit.Visit, it item.Item) {
 // waitText says a forecast wait with its range.
 func waitText(f forecast.Forecast) string {
 	if !f.Shows {
-		return fmt.Sprintf("no measurable effect: without it ready would come sooner by less "+
-			"than boots differ anyhow (%s)", render.Duration(f.Saving.High-f.Saving.Median))
+		return fmt.Sprintf("no effect shown: without it ready would come sooner by less than "+
+			"boots differ anyhow (%s)", render.Duration(f.Spread))
 	}
 	return fmt.Sprintf("%s%s sooner without it, between %s and %s: a forecast from %s", atLeast(f),
 		render.Duration(f.Saving.Median), signedOr0(f.Saving.Low), render.Duration(f.Saving.High),
@@ -333,7 +370,7 @@ func (a *app) forecast(l *visit.Visit, w wish, delay bool) error {
 		sum := time.Duration(0)
 		var rows [][]render.Cell
 		for i, it := range known {
-			alone := "none seen"
+			alone := noneShown
 			if each[i].Shows {
 				alone = atLeast(each[i]) + render.Seconds(each[i].Saving.Median)
 				sum += each[i].Saving.Median
@@ -400,7 +437,7 @@ func forecastHeadline(f forecast.Forecast, n int, delay bool) string {
 		how = "With " + count(n, "item", "items") + " delayed"
 	}
 	if !f.Shows {
-		return fmt.Sprintf("%s: no measurable effect on ready, now %s.", how,
+		return fmt.Sprintf("%s: no effect on ready shown, now %s.", how,
 			render.Duration(f.Now))
 	}
 	return fmt.Sprintf("%s: ready after %s instead of %s, %s%s sooner (between %s and %s).", how,
@@ -427,7 +464,7 @@ func forecastBasis(l *visit.Visit, f forecast.Forecast) string {
 		text += fmt.Sprintf(" The disk held the boot back; it gave %s a second.",
 			render.Bytes(int64(inputs.Disk)))
 	}
-	return text
+	return text + setUpNow(l)
 }
 
 // span shows a range of savings.
@@ -459,8 +496,8 @@ func (a *app) forecastBest(l *visit.Visit) error {
 	}
 	s := a.screen()
 	if len(chosen) == 0 || !all.Shows {
-		s.Say(render.Strong, "No item that may go or wait by advice would make a measurable "+
-			"difference to ready.")
+		s.Say(render.Strong, "Of no item that may go or wait by advice an effect on ready is "+
+			"shown.")
 		s.Line("Next: look at the others, with %s", a.call("list"))
 		return nil
 	}

@@ -60,7 +60,7 @@ func (a *app) history() error {
 			tone = render.Plain
 		}
 		told := ""
-		if f := c.Judged(); f != nil && f.Low > 0 {
+		if f := c.Judged(); f != nil && f.Shows() {
 			told = signed(-f.Saving) + together(c)
 		}
 		if c.Outcome != nil {

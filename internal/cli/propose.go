@@ -98,7 +98,7 @@ func proposed(l *visit.Visit, now time.Time) proposal.Proposal {
 			d.Why += "; it cannot be delayed, so it goes or stays"
 		}
 		if c := l.Costs[one.ID]; c.Replayed {
-			d.Forecast = "forecast: no effect on ready seen"
+			d.Forecast = "forecast: no effect on ready shown"
 			if c.Wait.Shows {
 				d.Forecast = fmt.Sprintf("forecast: ready %s sooner without it (between %s)",
 					render.Duration(c.Wait.Saving.Median), span(c.Wait.Saving))

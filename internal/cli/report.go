@@ -392,7 +392,7 @@ func (a *app) tellChanges(t *told, add func(render.Section)) {
 			back = render.Entry{Text: a.call(fmt.Sprintf("undo %d", ch.ID)), Command: true}
 		}
 		told := ""
-		if f := ch.Judged(); f != nil && f.Low > 0 {
+		if f := ch.Judged(); f != nil && f.Shows() {
 			told = signed(-f.Saving) + together(ch)
 			if ch.Outcome != nil {
 				told += ", came out " + signed(-ch.Outcome.Saved)
@@ -495,7 +495,7 @@ func (t *told) tellLeft(add func(render.Section)) {
 	for _, it := range t.left[:min(most, len(t.left))] {
 		saves := "unknown"
 		if c := t.look.Costs[it.ID]; c.Replayed {
-			saves = "nothing seen"
+			saves = noneShown
 			if c.Wait.Shows {
 				saves = render.Seconds(c.Wait.Saving.Median)
 			}

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -897,5 +898,63 @@ func TestDocumentsFollowTheirSchemas(t *testing.T) {
 		if !strings.HasPrefix(out, "{\n  \"format\": \"calmdawn.") {
 			t.Errorf("%s is not named by its first field: %.40s", c.words, out)
 		}
+	}
+}
+
+// TestForecastsCountFromTheMachineAsItIsSetUp decides on items without a
+// restart in between: what is decided is no part of what can still be saved.
+func TestForecastsCountFromTheMachineAsItIsSetUp(t *testing.T) {
+	on := "--root " + demoMachine(t) + " "
+	type saving struct{ Median, Low, High float64 }
+	type forecast struct {
+		Ready struct {
+			Now    float64
+			Saving saving
+		}
+		Items []struct{ ID string }
+	}
+	best := func() (f forecast) {
+		t.Helper()
+		out, errs, code := call(t, on+"forecast --best --json")
+		if code != 0 || json.Unmarshal([]byte(out), &f) != nil {
+			t.Fatalf("%d %s", code, errs)
+		}
+		return f
+	}
+	first := best()
+	sum, decided := 0.0, []string{}
+	for n := range 3 {
+		f := best()
+		id := f.Items[0].ID
+		verb := []string{"disable", "delay", "delay"}[n]
+		out, errs, code := call(t, on+verb+" --yes --json "+id)
+		var c struct{ Forecast saving }
+		if code != 0 || json.Unmarshal([]byte(out), &c) != nil {
+			t.Fatalf("%s %s: %d %s", verb, id, code, errs)
+		}
+		sum += c.Forecast.Median
+		decided = append(decided, id)
+	}
+	last := best()
+	for _, id := range decided {
+		for _, it := range last.Items {
+			if it.ID == id {
+				t.Errorf("%s is decided, and recommended again", id)
+			}
+		}
+		if out, _, _ := call(t, on+"propose"); strings.Contains(out, "id = '"+id+"'") {
+			t.Errorf("%s is decided, and proposed again", id)
+		}
+	}
+	gone := first.Ready.Now - last.Ready.Now // of medians, which add up nearly
+	if sum < 40 || math.Abs(sum-gone) > 0.03*sum {
+		t.Errorf("three changes save %.1f s by their forecasts; ready is to come %.1f s sooner",
+			sum, gone)
+	}
+	says(t, on, 0, "With 3 items switched off or delayed since")
+	// what waits and switches something on: in boots of before it ran
+	says(t, on+"undo 1 --yes", 0)
+	if back := best(); back.Items[0].ID != decided[0] {
+		t.Errorf("what is on again comes first: %+v", back.Items)
 	}
 }

@@ -180,7 +180,7 @@ func (a *app) planTurn(d *visit.Desk, w wish) (plan, error) {
 			warn(s, it, w, c)
 		}
 		if c.Forecast != nil {
-			s.Wrap(2, "%s", forecastLine(*c.Forecast))
+			s.Wrap(2, "%s%s", forecastLine(*c.Forecast), setUpNow(t.Visit))
 		}
 		s.Line("It takes effect %s.", effect(c))
 	}
@@ -214,16 +214,15 @@ func insistable(err error) error {
 
 // forecastLine says a change's forecast.
 func forecastLine(f change.Forecast) string {
-	if f.Low <= 0 {
-		return fmt.Sprintf("Forecast: no effect on ready that could be told from how boots "+
-			"differ anyhow, now %s.", render.Duration(f.Now))
+	if !f.Shows() {
+		return fmt.Sprintf("Forecast: no effect on ready shown, now %s.", render.Duration(f.Now))
 	}
 	lead := ""
 	if f.AtLeast {
 		lead = "at least "
 	}
 	return fmt.Sprintf("Forecast: ready %s%s sooner (between %s and %s), from %s.", lead,
-		render.Duration(f.Saving), render.Duration(f.Low), render.Duration(f.High),
+		render.Duration(f.Saving), signedOr0(f.Low), render.Duration(f.High),
 		count(f.Boots, "boot", "boots"))
 }
 

@@ -40,7 +40,7 @@ func (v *Visit) Propose() []Proposed {
 	for _, advice := range []item.Advice{item.CanGo, item.CanWait, item.LookUp} {
 		for _, it := range all {
 			known := slices.ContainsFunc(order, func(o item.Item) bool { return o.ID == it.ID })
-			if !known && it.Advice == advice && it.State.Launched() && it.Protected == "" &&
+			if !known && it.Advice == advice && undecided(it) && it.Protected == "" &&
 				(advice != item.LookUp || !it.System) {
 				order = append(order, it)
 			}

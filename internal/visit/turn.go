@@ -258,5 +258,6 @@ func (v *Visit) ForecastOf(items []item.Item) *change.Forecast {
 		High:    f.Saving.High,
 		Boots:   f.Boots,
 		AtLeast: f.AtLeast,
+		Spread:  f.Spread,
 	}
 }

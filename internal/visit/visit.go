@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -16,6 +17,7 @@ import (
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/forecast"
 	"calmdawn/internal/core/item"
+	"calmdawn/internal/core/job"
 	"calmdawn/internal/linux"
 	"calmdawn/internal/linux/account"
 	"calmdawn/internal/linux/activity"
@@ -35,14 +37,16 @@ type Visit struct {
 	*linux.Inventory
 	Changes []change.Change
 	Boots   []boot.Boot // the last ones
-	Alike   []boot.Boot // those of the machine as it is now
-	own     map[boot.Key]boot.OwnTime
-	Replays []*forecast.Replay       // of the boots that are fit for it, oldest first
-	Unfit   []error                  // why others cannot be replayed
-	Costs   map[string]forecast.Cost // by item id
-	now     *activity.Now            // what runs at this moment; only after ReadPresent
-	rules   advice.Rules
-	notes   *notebook.Notebook
+	Alike   []boot.Boot // those that forecasts count from
+	// Baseline says how the machine as it is set up now differs from them.
+	Baseline job.Baseline
+	own      map[boot.Key]boot.OwnTime
+	Replays  []*forecast.Replay       // of the boots that are fit for it, oldest first
+	Unfit    []error                  // why others cannot be replayed
+	Costs    map[string]forecast.Cost // by item id
+	now      *activity.Now            // what runs at this moment; only after ReadPresent
+	rules    advice.Rules
+	notes    *notebook.Notebook
 }
 
 // Close closes the machine.
@@ -126,10 +130,15 @@ func (v *Visit) ReadBoots() error {
 	found := v.Remember(v.Root, RatedBoots+spare)
 	v.Unread = append(v.Unread, found.Unread...)
 	v.Boots = found.Boots
-	v.Alike = asNow(found.Boots, v.Changes, v.Now())
+	v.Baseline = job.BaselineOf(found.Boots, v.Changes, v.Now())
+	v.Alike = v.Baseline.Boots
 	fit := boot.Fit(v.Alike, RatedBoots)
 	v.own = boot.OwnTimes(fit)
 	v.Replays, v.Unfit = forecast.Prepare(v.Order(fit))
+	since := v.setOfAll(v.Baseline.Off)
+	for _, r := range v.Replays {
+		r.Rebase(since)
+	}
 	own, err := notebook.Grades()
 	if err != nil {
 		return fmt.Errorf("your own grades cannot be read: %w", err)
@@ -163,32 +172,15 @@ func (v *Visit) ReadBoots() error {
 	return nil
 }
 
-// asNow returns the boots in which the same changes were in force as now; where
-// there are none yet, those of the machine as it was in its last boot that can
-// be compared.
-func asNow(boots []boot.Boot, changes []change.Change, now time.Time) []boot.Boot {
-	for _, like := range [][]int64{
-		change.InForce(changes, now),
-		lastConfiguration(boots, changes),
-	} {
-		var alike []boot.Boot
-		for _, b := range boots {
-			if slices.Equal(change.InForce(changes, b.Began), like) {
-				alike = append(alike, b)
-			}
-		}
-		if len(boot.Fit(alike, 1)) > 0 {
-			return alike
+// setOfAll is what the replays leave out without some items.
+func (v *Visit) setOfAll(ids []string) forecast.Set {
+	all := forecast.Set{}
+	for _, id := range ids {
+		if it, ok := v.Lookup(id); ok {
+			maps.Copy(all, v.SetOf(it))
 		}
 	}
-	return boots
-}
-
-func lastConfiguration(boots []boot.Boot, changes []change.Change) []int64 {
-	if last := boot.Fit(boots, 1); len(last) > 0 {
-		return change.InForce(changes, last[0].Began)
-	}
-	return nil
+	return all
 }
 
 // SetOf is what the replays leave out without an item; nil for one that has no
@@ -399,12 +391,18 @@ func (v *Visit) nearest(word string) string {
 func (v *Visit) Dispensable() []item.Item {
 	var all []item.Item
 	for _, it := range v.Items {
-		if it.State.Launched() && (it.Advice == item.CanGo || it.Advice == item.CanWait) &&
+		if undecided(it) && (it.Advice == item.CanGo || it.Advice == item.CanWait) &&
 			it.Protected == "" && v.SetOf(it) != nil {
 			all = append(all, it)
 		}
 	}
 	return all
+}
+
+// undecided reports whether advice on an item is still to be followed: what can
+// wait waits already once it is delayed.
+func undecided(it item.Item) bool {
+	return it.State.Launched() && !(it.State == item.Delayed && it.Advice == item.CanWait)
 }
 
 // Simulated reports whether any boot behind the forecasts is a simulator's.

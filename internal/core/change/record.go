@@ -85,6 +85,18 @@ type Forecast struct {
 	High    time.Duration `json:"high"`
 	Boots   int           `json:"boots"` // how many stood behind it
 	AtLeast bool          `json:"at_least"`
+	// Spread is what boots differed by anyhow; 0 in records that did not keep
+	// it.
+	Spread time.Duration `json:"spread,omitempty"`
+}
+
+// Shows reports whether the saving counts as an effect: it is larger than what
+// boots differ by anyhow.
+func (f Forecast) Shows() bool {
+	if f.Spread == 0 {
+		return f.Low > 0
+	}
+	return f.Saving > f.Spread
 }
 
 // An Outcome is what a change brought, told from the boots before and after it.

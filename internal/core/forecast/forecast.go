@@ -27,9 +27,18 @@ func ProgramKey(path, owner string) boot.Key {
 	return boot.Key{Native: programPrefix + path, Owner: owner}
 }
 
-// Without replays the boot without a set. stays are those units of the set that
-// something else starts all the same.
-func (r *Replay) Without(set Set) (out Outcome, stays []boot.Key) {
+// Rebase has forecasts count from the boot without a set: from what the machine
+// would do now, where the set has been switched off since.
+func (r *Replay) Rebase(set Set) {
+	r.off, r.baseAlive, r.baseline = nil, r.allAlive, r.unchanged
+	if off := r.indexes(set); len(off) > 0 {
+		r.off, r.baseAlive = off, r.alive(off)
+		r.baseline = r.run(r.baseAlive)
+	}
+}
+
+// indexes are the units of a set in this boot.
+func (r *Replay) indexes(set Set) map[int]bool {
 	off := map[int]bool{}
 	for key := range set {
 		if program, ok := strings.CutPrefix(key.Native, programPrefix); ok {
@@ -51,19 +60,28 @@ func (r *Replay) Without(set Set) (out Outcome, stays []boot.Key) {
 			}
 		}
 	}
-	if len(off) == 0 {
-		return r.unchanged, nil
+	return off
+}
+
+// Without replays the boot without a set, and without what forecasts do not
+// count anyhow (see [Replay.Rebase]). stays are those units of the set that
+// something else starts all the same.
+func (r *Replay) Without(set Set) (out Outcome, stays []boot.Key) {
+	off := r.indexes(set)
+	maps.Copy(off, r.off)
+	if len(off) == len(r.off) {
+		return r.baseline, nil
 	}
 	alive := r.alive(off)
 	same := true
 	for i, u := range r.units {
-		if off[i] && alive[i] && u.ran {
+		if off[i] && !r.off[i] && alive[i] && u.ran {
 			stays = append(stays, u.key)
 		}
-		same = same && (alive[i] == r.allAlive[i] || !u.ran)
+		same = same && (alive[i] == r.baseAlive[i] || !u.ran)
 	}
 	if same {
-		return r.unchanged, stays
+		return r.baseline, stays
 	}
 	return r.run(alive), stays
 }
@@ -84,7 +102,9 @@ const fewBusy = 0.6
 
 // A Forecast is what boots would have taken without a set.
 type Forecast struct {
-	Now, Then time.Duration // ready: the median of the boots as measured, and that less the saving
+	// Now is ready: the median of the boots as measured, less what has been
+	// switched off since; Then is that less the saving.
+	Now, Then time.Duration
 	Saving    Saving
 	// Settled is the saving until the machine has gone quiet; only where the
 	// boots have courses of time.
@@ -96,9 +116,11 @@ type Forecast struct {
 	// AtLeast is set where the saving is a lower bound: what the units use of
 	// the processors is not known, and they were busy or may have been.
 	AtLeast bool
-	// Shows is whether the saving is larger than what boots differ by anyhow.
-	Shows bool
-	Stays []boot.Key // of the set, what something else starts all the same
+	// Shows is whether the saving is larger than Spread, what boots differ by
+	// anyhow. It decides everywhere whether an effect counts as one.
+	Shows  bool
+	Spread time.Duration
+	Stays  []boot.Key // of the set, what something else starts all the same
 }
 
 // Prepare makes replays of the last boots that are fit for it. Of those that
@@ -128,10 +150,10 @@ func Of(replays []*Replay, set Set) Forecast {
 	var now, saved, settled []time.Duration
 	for _, r := range replays {
 		out, stays := r.Without(set)
-		now = append(now, r.Boot.Ready.Value)
-		saved = append(saved, r.unchanged.Ready-out.Ready)
-		if out.Settled.Known && r.unchanged.Settled.Known {
-			settled = append(settled, r.unchanged.Settled.Value-out.Settled.Value)
+		now = append(now, r.Boot.Ready.Value-(r.unchanged.Ready-r.baseline.Ready))
+		saved = append(saved, r.baseline.Ready-out.Ready)
+		if out.Settled.Known && r.baseline.Settled.Known {
+			settled = append(settled, r.baseline.Settled.Value-out.Settled.Value)
 		} else {
 			f.Quiet = false
 		}
@@ -147,7 +169,8 @@ func Of(replays []*Replay, set Set) Forecast {
 	f.Now = boot.Median(now)
 	f.Saving = rangeOf(saved, now)
 	f.Then = f.Now - f.Saving.Median
-	f.Shows = f.Saving.Median > spread(now)
+	f.Spread = spread(now)
+	f.Shows = f.Saving.Median > f.Spread
 	if f.Quiet {
 		f.Settled = rangeOf(settled, now)
 	}

@@ -52,6 +52,12 @@ type Replay struct {
 	duty       float64            // of background work whose course is not known
 	unchanged  Outcome
 	allAlive   []bool
+
+	// what forecasts count from: the boot as it was, or without what has been
+	// switched off since
+	off       map[int]bool
+	baseAlive []bool
+	baseline  Outcome
 }
 
 // A unit is one span as the replay sees it.
@@ -124,6 +130,7 @@ func New(b boot.Boot) (*Replay, error) {
 	r.goal = goal
 	r.allAlive = r.alive(nil)
 	r.calibrate()
+	r.baseAlive, r.baseline = r.allAlive, r.unchanged
 	if r.Error > MaxError {
 		return r, fmt.Errorf("its replay is %.0f %% from what was measured", 100*r.Error)
 	}
