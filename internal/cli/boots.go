@@ -11,6 +11,7 @@ import (
 
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/change"
+	"calmdawn/internal/core/job"
 	"calmdawn/internal/document"
 	"calmdawn/internal/linux"
 	"calmdawn/internal/linux/journal"
@@ -229,7 +230,8 @@ func (a *app) bootTable(
 	labels map[string][]string,
 	part bool,
 ) {
-	s.Say(render.Strong, "%s", bootHeadline(found.Boots))
+	alike := job.BaselineOf(found.Boots, changes, a.now()).Boots
+	s.Say(render.Strong, "%s", bootHeadline(alike))
 	s.Line("")
 	longest := time.Duration(0)
 	for _, b := range found.Boots {

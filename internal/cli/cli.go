@@ -28,6 +28,7 @@ const (
 	exitUsage  = 2 // the call's words are off
 	exitNo     = 3 // the question was answered with "no"
 	exitPartly = 4 // a proposal was applied as far as its items exist here
+	exitUnsure = 5 // the question has no answer yet: there are too few boots
 )
 
 // Streams are where a call reads and writes.
@@ -56,6 +57,7 @@ type app struct {
 
 	warned    []string // what was said of the casebook
 	guardSaid string   // what was last said of the boot guard
+	said      []string // what is said once however often it is planned
 	// the call is about what interrupted changes left open, and tells of it
 	// itself
 	closing bool
@@ -305,10 +307,26 @@ func (a *app) writeJSON(document any) error {
 	return enc.Encode(document)
 }
 
+// once says a line that a plan gives cause to, however often that is made.
+func (a *app) once(line string) {
+	if !slices.Contains(a.said, line) {
+		a.said = append(a.said, line)
+		a.screen().Line("%s", line)
+	}
+}
+
 // count says "1 item", "3 items".
 func count(n int, one, many string) string {
 	if n == 1 {
 		return "1 " + one
 	}
 	return fmt.Sprintf("%d %s", n, many)
+}
+
+// plural chooses between a word for one thing and one for several.
+func plural(n int, one, many string) string {
+	if n == 1 {
+		return one
+	}
+	return many
 }

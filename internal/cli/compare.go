@@ -56,7 +56,8 @@ or one like it.`,
   calmdawn compare 1-5 6-10
   calmdawn compare before after --on settled
   calmdawn compare --with old.db
-  calmdawn compare --fail-if slower:2s     exit status 3 if ready is slower by 2 s or more
+  calmdawn compare --fail-if slower:2s     exit status 3 if ready is slower by 2 s or
+                                           more, 5 if there are too few boots to tell
   calmdawn compare --csv > boots.csv       the boots of both sides, for a spreadsheet`,
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) > 2 {
@@ -171,6 +172,7 @@ func (a *app) compare(v compareView, words []string, fail limit) error {
 	}
 	unkept := l.KeepOutcome(answer)
 	c := shown(answer, l)
+	c.back = l.CameBack()
 	switch {
 	case a.json:
 		err = a.writeJSON(document.NewComparison(c.Comparison))
@@ -179,10 +181,15 @@ func (a *app) compare(v compareView, words []string, fail limit) error {
 	default:
 		a.showComparison(a.screen(), c, found, unkept)
 	}
-	if err == nil && fail.broken(c.Main) {
+	switch {
+	case err != nil || !fail.set:
+		return err
+	case fail.broken(c.Main):
 		return &status{exitNo, nil}
+	case c.Main.Verdict == compare.TooFew:
+		return &status{exitUnsure, nil}
 	}
-	return err
+	return nil
 }
 
 // answer says the verdict in a sentence.
@@ -297,6 +304,10 @@ func (a *app) showComparison(s *render.Screen, c comparison, found linux.Boots, 
 	}
 	if f := c.Forecast(); f != nil {
 		s.Wrap(2, "  %s%s", forecastLine(*f), c.forecastKept())
+	}
+	for _, it := range c.back {
+		s.SayWrapped(4, render.Warn, "  Mind: %s is on again although a change switched it off.",
+			render.Clean(it.Title))
 	}
 	if unkept != nil {
 		s.Wrap(2, "  %s",

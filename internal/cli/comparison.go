@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"calmdawn/internal/core/item"
 	"calmdawn/internal/core/job"
 	"calmdawn/internal/render"
 	"calmdawn/internal/visit"
@@ -10,9 +11,12 @@ import (
 type comparison struct {
 	job.Comparison
 	titles map[string]string // of items, by the names that boots know
+	back   []item.Item       // that are on again although changes switched them off
 }
 
-func shown(c job.Comparison, l *visit.Visit) comparison { return comparison{c, l.Titles()} }
+func shown(c job.Comparison, l *visit.Visit) comparison {
+	return comparison{Comparison: c, titles: l.Titles()}
+}
 
 func (c comparison) title(name string) string {
 	if t := c.titles[name]; t != "" && t != name {

@@ -46,6 +46,9 @@ anything was found that no change of ours did.`,
 		},
 		ValidArgsFunction: cobra.NoFileCompletions,
 		RunE: func(_ *cobra.Command, args []string) error {
+			if list && a.json {
+				return usage("drift --surveys prints no document; drift --json does")
+			}
 			if list {
 				return a.surveys()
 			}

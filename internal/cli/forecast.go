@@ -103,7 +103,8 @@ func outlook(l *visit.Visit) string {
 	f := forecast.Of(l.Replays, whole)
 	if n := len(l.Baseline.Off); n > 0 {
 		text += fmt.Sprintf(" With %s switched off or delayed since, which %s for a restart, %s "+
-			"by forecast.", count(n, "item", "items"), waits(n), render.Duration(f.Now))
+			"by forecast.", count(n, "item", "items"), plural(n, "waits", "wait"),
+			render.Duration(f.Now))
 	}
 	text += lacking(l)
 	if !f.Shows {
@@ -111,13 +112,6 @@ func outlook(l *visit.Visit) string {
 	}
 	return fmt.Sprintf("%s %s%s of it can go or wait, by advice and forecast.", text,
 		upper(atLeast(f)), render.Duration(f.Saving.Median))
-}
-
-func waits(n int) string {
-	if n == 1 {
-		return "waits"
-	}
-	return "wait"
 }
 
 // lacking says what was switched on since the boots that figures count from;
@@ -137,7 +131,7 @@ func setUpNow(l *visit.Visit) string {
 	if n := len(l.Baseline.Off); n > 0 {
 		text = fmt.Sprintf(" It counts from the machine as it is set up now: without the %s "+
 			"switched off or delayed since, which %s for a restart.", count(n, "item", "items"),
-			waits(n))
+			plural(n, "waits", "wait"))
 	}
 	return text + lacking(l)
 }

@@ -67,7 +67,12 @@ programs of a login.`,
 		Short:             "Take the boot guard away; the changes stay",
 		Args:              noWords,
 		ValidArgsFunction: cobra.NoFileCompletions,
-		RunE:              func(*cobra.Command, []string) error { return a.guardOff() },
+		RunE: func(*cobra.Command, []string) error {
+			if a.json {
+				return usage("guard off prints no document; guard --json says what is on")
+			}
+			return a.guardOff()
+		},
 	})
 	// for the guard's units
 	for _, e := range []guard.Event{guard.Begin, guard.Good, guard.Failed, guard.End} {

@@ -37,6 +37,7 @@ func (a *app) history() error {
 		s.Line("No change was made to this machine.")
 		return nil
 	}
+	back := a.cameBack(changes)
 	var standing []change.Change
 	interrupted := ""
 	for _, c := range changes {
@@ -67,7 +68,8 @@ func (a *app) history() error {
 			told = strings.TrimPrefix(told+", came out "+signed(-c.Outcome.Saved), ", ")
 		}
 		row := []string{
-			fmt.Sprint(c.ID), day(c.MadeAt), render.Clean(c.MadeBy), what(c), told, fate(c),
+			fmt.Sprint(c.ID), day(c.MadeAt), render.Clean(c.MadeBy), what(c), told,
+			fate(c) + back[c.ID],
 		}
 		var cells []render.Cell
 		for _, text := range row {
@@ -93,6 +95,30 @@ func (a *app) history() error {
 			a.call(fmt.Sprintf("undo %d", standing[len(standing)-1].ID)))
 	}
 	return nil
+}
+
+// cameBack says of changes in force whose items are on again how many they are,
+// by the changes' numbers. Where the machine cannot be surveyed it says
+// nothing.
+func (a *app) cameBack(changes []change.Change) map[int64]string {
+	if !slices.ContainsFunc(changes, change.Change.Stands) {
+		return nil
+	}
+	l, err := a.place().Look()
+	if err != nil {
+		return nil
+	}
+	defer l.Close()
+	n := map[int64]int{}
+	for _, it := range l.CameBack() {
+		c, _ := l.OnAgain(it)
+		n[c.ID]++
+	}
+	says := map[int64]string{}
+	for id, n := range n {
+		says[id] = fmt.Sprintf("; %s on again", count(n, "item is", "items are"))
+	}
+	return says
 }
 
 // what says what a change did, in a few words.

@@ -28,6 +28,8 @@ the place of the old. The labels stand in the machine's casebook.`,
   calmdawn label --remove 3`,
 		Args: func(_ *cobra.Command, args []string) error {
 			switch {
+			case a.json:
+				return usage("label prints no document; boots --json shows the boots")
 			case remove && len(args) == 0:
 				return usage("label --remove takes the boots whose labels are to go")
 			case !remove && len(args) < 2:

@@ -177,7 +177,7 @@ func (a *app) list(l *visit.Visit, f listing) error {
 	for _, it := range l.Items {
 		switch {
 		case !f.Accepts(it):
-		case it.System && !f.All:
+		case (it.System || it.Ours) && !f.All:
 			folded = append(folded, it)
 		case startsWithRoot(it) && !f.All && len(f.Owner) == 0:
 			roots = append(roots, it)

@@ -42,6 +42,9 @@ func (a *app) openChanges() (*machine.Root, []change.Change, error) {
 // offSince says by which change and on which day an item was switched off;
 // empty when no change did.
 func offSince(l *visit.Visit, it item.Item) string {
+	if c, again := l.OnAgain(it); again {
+		return fmt.Sprintf("on again, change %d", c.ID)
+	}
 	if c, ok := l.LastChange(it.ID); ok && it.State == item.Off {
 		return fmt.Sprintf("%s, change %d", c.MadeAt.Local().Format("2 Jan"), c.ID)
 	}

@@ -20,6 +20,9 @@ too.`,
 		Example: `  calmdawn note service:badge-spool.service "the customer's badge printer, keep"
   calmdawn note --remove service:badge-spool.service`,
 		Args: func(_ *cobra.Command, args []string) error {
+			if a.json {
+				return usage("note prints no document; list --json shows the notes")
+			}
 			if remove && len(args) != 1 || !remove && len(args) < 2 {
 				return usage("note takes the id of an item and your text, or --remove and the id")
 			}

@@ -958,3 +958,57 @@ func TestForecastsCountFromTheMachineAsItIsSetUp(t *testing.T) {
 		t.Errorf("what is on again comes first: %+v", back.Items)
 	}
 }
+
+// TestWhatComesBackIsSaid switches an item off, and has somebody else switch it
+// on again.
+func TestWhatComesBackIsSaid(t *testing.T) {
+	dir := demoMachine(t)
+	on := "--root " + dir + " "
+	says(t, on+"disable --yes service:dome-agent.service", 0)
+	link := "/etc/systemd/system/multi-user.target.wants/dome-agent.service"
+	_ = os.Remove(dir + link)
+	must(t, os.Symlink("/usr/lib/systemd/system/dome-agent.service", dir+link))
+	says(t, on, 0, "1 item is on again although it was switched off or delayed", "drift")
+	says(t, on+"history", 0, "in force; 1 item is on again")
+	says(t, on+"list", 0, "on again, change 1")
+	says(t, on+"show service:dome-agent.service", 0, "switched it on again since")
+	says(t, on+"drift", 3, "on again")
+	says(t, "demo reboot "+dir+" --times 4", 0)
+	says(t, on+"compare", 0, "is on again although a change switched it off")
+	says(t, on+"compare --fail-if slower", 0)
+}
+
+// TestOursIsOurs has the recorder put in: it is no item that was added, none
+// that advice is given on, and goes by its own command alone.
+func TestOursIsOurs(t *testing.T) {
+	on := "--root " + demoMachine(t) + " "
+	before, _, _ := call(t, on)
+	says(t, on+"recorder on --yes", 0)
+	after, _, _ := call(t, on)
+	second := func(text string) string { return strings.Split(text, "\n")[1] }
+	if second(before) != second(after) {
+		t.Errorf("%s\nwith the recorder\n%s", second(before), second(after))
+	}
+	if out, _, _ := call(t, on+"list"); strings.Contains(out, "recorder") {
+		t.Errorf("it is listed among what was added:\n%s", out)
+	}
+	if out, _, _ := call(t, on+"propose"); strings.Contains(out, "recorder") {
+		t.Errorf("it is proposed:\n%s", out)
+	}
+	says(t, on+"disable --yes service:star-index.service", 0)
+	says(t, on+"undo --all --yes", 0, "The boot recorder stays", "Change 2 is taken back")
+	says(t, on+"recorder status", 0, "The recorder is on")
+	says(t, on+"recorder off --yes", 0)
+}
+
+// TestQuestionsWithoutAnAnswerYet end with a status of their own.
+func TestQuestionsWithoutAnAnswerYet(t *testing.T) {
+	on := "--root " + demoMachine(t) + " "
+	says(t, on+"disable --yes service:star-index.service", 0)
+	says(t, on+"compare --fail-if slower", 5, "Too few boots")
+	for _, words := range []string{
+		"note service:star-index.service x", "label x 1", "guard off", "drift --surveys",
+	} {
+		says(t, on+"--json "+words, 2, "prints no document")
+	}
+}

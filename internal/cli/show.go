@@ -157,5 +157,8 @@ func verdict(l *visit.Visit, it item.Item) string {
 		text += fmt.Sprintf(" Switched %s on %s by %s, change %d.", c.Targets[0].After,
 			day(c.MadeAt), render.Clean(c.MadeBy), c.ID)
 	}
+	if _, again := l.OnAgain(it); again {
+		text += " Somebody else has switched it on again since."
+	}
 	return text
 }

@@ -29,7 +29,7 @@ func (a *app) standing() error {
 	s := a.screen()
 	var added []item.Item
 	for _, it := range l.Items {
-		if !it.System {
+		if !it.System && !it.Ours {
 			added = append(added, it)
 		}
 	}
@@ -75,6 +75,10 @@ func (a *app) standing() error {
 			count(unfinished, "was", "were"), a.call("history"))
 	default:
 		s.Line("  %s in force: %s", count(inForce, "change is", "changes are"), a.call("history"))
+	}
+	if n := len(l.CameBack()); n > 0 {
+		s.Say(render.Warn, "  %s on again although %s switched off or delayed: %s",
+			count(n, "item is", "items are"), plural(n, "it was", "they were"), a.call("drift"))
 	}
 	if text := guarded(l.Changes); text != "" {
 		s.SayWrapped(2, render.Warn, "%s", "  "+text)

@@ -64,7 +64,8 @@ longer starts.`,
 		"else changed it since")
 	cmd.Flags().StringArrayVar(&u.Leave, "leave", nil, "leave this `PATH` of the change as it "+
 		"is, and take back the rest")
-	cmd.Flags().BoolVar(&u.All, "all", false, "take back every change in force, the newest first")
+	cmd.Flags().BoolVar(&u.All, "all", false, "take back every change in force but the "+
+		"recorder's, the newest first")
 	return cmd
 }
 
@@ -79,7 +80,12 @@ func (a *app) undo(words []string, u undoing) error {
 			return plan{}, d.Barred
 		}
 		ids, err := changeNumbers(d.Ledger.Changes(), words)
-		if u.All {
+		if u.All { // the recorder is no decision about an item, and goes by its own command
+			recorder := recorderChanges(d.Ledger.Changes())
+			ids = slices.DeleteFunc(ids, func(id int64) bool { return recorder[id] })
+			if len(recorder) > 0 {
+				a.once("The boot recorder stays; to take it away: " + a.call("recorder off"))
+			}
 			err = nil // none in force is no mistake
 		}
 		if err != nil {
@@ -87,6 +93,18 @@ func (a *app) undo(words []string, u undoing) error {
 		}
 		return a.planUndo(d, ids, u)
 	})
+}
+
+// recorderChanges are the numbers of the changes in force that put the recorder
+// in.
+func recorderChanges(changes []change.Change) map[int64]bool {
+	found := map[int64]bool{}
+	for _, c := range changes {
+		if c.Verb == change.Record && c.Stands() {
+			found[c.ID] = true
+		}
+	}
+	return found
 }
 
 // planUndo works out how the changes of the given numbers are taken back, the

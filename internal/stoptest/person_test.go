@@ -110,9 +110,7 @@ func TestWhatIsAgreedToIsWhatIsDone(t *testing.T) {
 			if code != c.code || !strings.Contains(text, c.want) {
 				t.Errorf("%d %s\nmeanwhile: %s\nwant %q", code, text, other, c.want)
 			}
-			if out, code := calm(dir, "undo --all --yes"); code != 0 {
-				t.Error(out)
-			}
+			allBack(t, dir)
 			if d := testtree.Diff(clean, snapshot(t, dir)); d != "" {
 				t.Errorf("%s\nmeanwhile: %s\nthe machine is not as it was:\n%s", text, other, d)
 			}
@@ -318,13 +316,21 @@ func TestTwoAtOnce(t *testing.T) {
 	if killed < calls/20 || calls < int(length.Seconds()) {
 		t.Errorf("only %d calls, %d of them killed", calls, killed)
 	}
-	if out, code := calm(dir, "undo --all --yes"); code != 0 {
-		t.Errorf("%d %s", code, out)
-	}
+	allBack(t, dir)
 	if d := testtree.Diff(clean, snapshot(t, dir)); d != "" {
 		t.Errorf("the machine is not as it was:\n%s", d)
 	}
 	if left, _ := filepath.Glob(dir + "/machine/var/lib/calmdawn/.calmdawn-*"); len(left) > 0 {
 		t.Errorf("left behind: %v", left)
+	}
+}
+
+// allBack takes everything back, the recorder too.
+func allBack(t *testing.T, dir string) {
+	t.Helper()
+	for _, words := range []string{"undo --all --yes", "recorder off --yes"} {
+		if out, code := calm(dir, words); code != 0 {
+			t.Errorf("%s: %d %s", words, code, out)
+		}
 	}
 }

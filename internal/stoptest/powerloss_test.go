@@ -254,7 +254,7 @@ func (s *stage) goOn(t testing.TB, dir string, sc scene, next string) string {
 		book = "--casebook BOOK/book.db "
 	}
 	var story strings.Builder
-	for _, words := range []string{"history", next, "undo --all --yes"} {
+	for _, words := range []string{"history", next, "undo --all --yes", "recorder off --yes"} {
 		out, code := calm(dir, book+words)
 		fmt.Fprintf(&story, "$ %s\n%s[%d]\n", words, out, code)
 		if strings.Contains(out, "panic") || strings.Contains(out, "goroutine") || code < 0 ||

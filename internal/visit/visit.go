@@ -107,7 +107,9 @@ func (v *Visit) judge() error {
 }
 
 func (v *Visit) judgeOne(it *item.Item) {
-	v.rules.Judge(it)
+	if !it.Ours { // the recorder and the guard go by their own commands
+		v.rules.Judge(it)
+	}
 	it.Note = v.notes.On(it.ID)
 }
 
@@ -131,6 +133,14 @@ func (v *Visit) ReadBoots() error {
 	v.Unread = append(v.Unread, found.Unread...)
 	v.Boots = found.Boots
 	v.Baseline = job.BaselineOf(found.Boots, v.Changes, v.Now())
+	launched := func(id string) bool { // whoever decided on it since
+		it, ok := v.Lookup(id)
+		return ok && (it.State == item.On || it.State == item.Broken)
+	}
+	v.Baseline.Off = slices.DeleteFunc(v.Baseline.Off, launched)
+	v.Baseline.Lacks = slices.DeleteFunc(v.Baseline.Lacks, func(id string) bool {
+		return !launched(id)
+	})
 	v.Alike = v.Baseline.Boots
 	fit := boot.Fit(v.Alike, RatedBoots)
 	v.own = boot.OwnTimes(fit)
@@ -412,3 +422,26 @@ func (v *Visit) Simulated() bool {
 
 // name is what people call the machine.
 func (v *Visit) name() string { return cmp.Or(v.Host, "this machine") }
+
+// CameBack are the items that are launched again although the change in force
+// that decided on them last switched them off, or delayed them.
+func (v *Visit) CameBack() (back []item.Item) {
+	for _, it := range v.Items {
+		if _, again := v.OnAgain(it); again {
+			back = append(back, it)
+		}
+	}
+	return back
+}
+
+// OnAgain tells by which change an item was switched off or delayed that is on
+// again all the same; false where it is as it was decided.
+func (v *Visit) OnAgain(it item.Item) (change.Change, bool) {
+	c, ok := v.LastChange(it.ID)
+	if !ok || it.State != item.On && it.State != item.Broken {
+		return c, false
+	}
+	return c, slices.ContainsFunc(c.Targets, func(t change.Target) bool {
+		return t.ID == it.ID && t.After != item.On
+	})
+}
