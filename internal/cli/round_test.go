@@ -1012,3 +1012,41 @@ func TestQuestionsWithoutAnAnswerYet(t *testing.T) {
 		says(t, on+"--json "+words, 2, "prints no document")
 	}
 }
+
+// TestDriftTellsWhatWeDidApart keeps surveys between changes and undos.
+func TestDriftTellsWhatWeDidApart(t *testing.T) {
+	on := "--root " + demoMachine(t) + " "
+	says(t, on+"drift --keep", 0)
+	says(t, on+"disable --yes --state broken", 0)
+	says(t, on+"disable --yes service:star-index.service", 0)
+	says(t, on+"drift", 0, "Nothing is different", "differences were made by changes of ours")
+	says(t, on+"drift --keep", 0)
+	between, _, code := call(t, on+"--json drift 1 2")
+	if code != 0 || strings.Contains(between, `"gone"`) {
+		t.Errorf("%d %s", code, between)
+	}
+	says(t, on+"undo --all --yes", 0)
+	says(t, on+"drift 1", 0, "Nothing is different")
+	says(t, on+"drift 2", 0, "Nothing is different")
+	if again, _, code := call(t, on+"--json drift 1 2"); code != 0 || again != between {
+		t.Errorf("the same surveys differ otherwise after an undo:\n%s\nbefore it\n%s", again,
+			between)
+	}
+}
+
+// TestDelaysCanBeChanged delays what is delayed, and several of which some are
+// off.
+func TestDelaysCanBeChanged(t *testing.T) {
+	dir := demoMachine(t)
+	on := "--root " + dir + " "
+	const index, cache = "service:star-index.service", "service:star-cache.service"
+	says(t, on+"delay --yes --by 3m "+index, 0)
+	says(t, on+"delay --yes --by 5m "+index, 0, "Done, as change 2")
+	says(t, on+"show "+index, 0, "300s after")
+	says(t, on+"delay --yes --by 5m "+index, 0, "Nothing to do")
+	says(t, on+"disable --yes "+index, 0)
+	says(t, on+"delay --yes "+index, 1, "it is off; switch it on first")
+	says(t, on+"delay --yes "+index+" "+cache, 0, "Left out: "+index+" is off already", "Done")
+	says(t, on+"delay --yes "+index+" service:lanternfile-crawl.service", 0, "Done")
+	says(t, on+"undo --all --yes", 0)
+}

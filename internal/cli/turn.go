@@ -176,6 +176,9 @@ func (a *app) planTurn(d *visit.Desk, w wish) (plan, error) {
 		s.Say(render.Strong, "%s %s on %s:", w.doing, count(len(c.Targets), "item", "items"),
 			machineName(t.Visit))
 		a.showTargets(s, c)
+		for _, it := range t.LeftOut {
+			s.Line("  Left out: %s is off already.", render.Clean(it.ID))
+		}
 		for _, it := range t.Picked {
 			warn(s, it, w, c)
 		}

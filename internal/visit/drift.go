@@ -85,18 +85,29 @@ func withoutOurs(items []drift.Item) []drift.Item {
 
 // Drift is how two surveys of the machine differ, and by whom.
 func (v *Visit) Drift(from, to Survey) []drift.Difference {
-	return drift.Compare(from.Items, to.Items, from.At, decided(v.Changes),
+	return drift.Compare(from.Items, to.Items, from.At, decided(v.Changes, to.At),
 		packages.Events(v.Root, time.Local))
 }
 
-// decided is what changes in force decided on items, the last one of each.
-func decided(changes []change.Change) map[string]drift.Decision {
+// decided is what our changes and undos had come to for each item by an instant,
+// and which of them did it.
+func decided(changes []change.Change, at time.Time) map[string]drift.Decision {
+	inForce := change.InForce(changes, at)
 	all := map[string]drift.Decision{}
 	for _, c := range changes {
-		if c.Stands() {
-			for _, t := range c.Targets {
-				all[t.ID] = drift.Decision{Change: c.ID, At: c.MadeAt, State: string(t.After)}
+		if c.Status != change.Done || !c.MadeAt.Before(at) {
+			continue
+		}
+		for _, t := range c.Targets {
+			d, known := all[t.ID]
+			d.Change, d.At = c.ID, c.MadeAt
+			switch {
+			case slices.Contains(inForce, c.ID):
+				d.State = string(t.After)
+			case !known: // as it was before any of them
+				d.State = string(t.Before)
 			}
+			all[t.ID] = d
 		}
 	}
 	return all

@@ -31,9 +31,10 @@ type Wish struct {
 // A Turning is a wish with what it comes to on a machine.
 type Turning struct {
 	*Visit
-	Picked []item.Item
-	Change change.Change // without targets where nothing is left to do
-	Guard  Guarding
+	Picked  []item.Item
+	LeftOut []item.Item   // of those, what is off and was to be delayed
+	Change  change.Change // without targets where nothing is left to do
+	Guard   Guarding
 }
 
 // Choose returns the items that a wish names: by id, by pattern, or by what
@@ -135,7 +136,15 @@ func (d *Desk) PlanTurn(w Wish) (Turning, error) {
 			return t, err
 		}
 	}
-	if t.Change, err = v.turn(w, t.Picked, d.At); err != nil || len(t.Change.Targets) == 0 {
+	var turned []item.Item
+	for _, it := range t.Picked {
+		if w.To == item.Delayed && !it.State.Launched() && len(t.Picked) > 1 {
+			t.LeftOut = append(t.LeftOut, it)
+		} else {
+			turned = append(turned, it)
+		}
+	}
+	if t.Change, err = v.turn(w, turned, d.At); err != nil || len(t.Change.Targets) == 0 {
 		return t, err
 	}
 	if w.To != item.On {
@@ -200,6 +209,12 @@ func (v *Visit) turn(w Wish, picked []item.Item, at time.Time) (change.Change, e
 		return c, errors.Join(refused...)
 	}
 	c.Edits = d.Edits()
+	again := func(t change.Target) bool { return t.Before == item.Delayed && t.After == t.Before }
+	if len(c.Edits) == 0 && !slices.ContainsFunc(c.Targets, func(t change.Target) bool {
+		return !again(t)
+	}) {
+		c.Targets = nil // they are delayed by that time already
+	}
 	if len(c.Targets) > 0 && len(c.Edits) == 0 {
 		return c, errors.New("there is nothing to edit that would do it")
 	}

@@ -106,13 +106,15 @@ func Compare(
 		all = append(all, d)
 	}
 	for id, then := range was {
-		if _, still := is[id]; !still {
-			all = append(all, Difference{
-				Item: then,
-				Kind: Gone,
-				By:   by(then.Package, "", "", since, events),
-			})
+		if _, still := is[id]; still {
+			continue
 		}
+		d := Difference{Item: then, Kind: Gone, By: by(then.Package, "", "", since, events)}
+		// of some items nothing is left on the disk when they are off
+		if mine, decided := ours[id]; decided && mine.State == "off" && mine.At.After(since) {
+			d.Kind, d.State, d.By, d.Ours = Off, "off", "", mine.Change
+		}
+		all = append(all, d)
 	}
 	slices.SortFunc(all, func(a, b Difference) int {
 		return cmp.Or(cmp.Compare(slices.Index(rank, a.Kind), slices.Index(rank, b.Kind)),
