@@ -57,7 +57,7 @@ func (b *Book) Begin(c change.Change, marks []change.FolderMark) (change.Change,
 				return err
 			}
 		}
-		if c.Terms != (change.Terms{}) {
+		if !c.Terms.None() {
 			if err := put(tx, "terms", c.ID, c.Terms); err != nil {
 				return err
 			}

@@ -24,18 +24,23 @@ type compareView struct {
 	with     string // another casebook
 	failIf   string
 	on       string
+	since    string
 	measure  compare.Measure
+	begin    job.Begin
 }
 
 func (a *app) compareCommand() *cobra.Command {
 	var v compareView
 	cmd := &cobra.Command{
 		Use:   "compare [BEFORE AFTER | change:N]",
-		Short: "Compare the boots before the last change with those after it",
-		Long: `Compare takes the boots that the machine remembers from before the last change
-and those from after it, and says whether they differ: faster, slower, no
-difference shown, or too few boots. Changes with no boot between them count as
-one. The verdict is on ready, or on what --on names; it is "faster" only if
+		Short: "Compare the boots before the last job with those after it",
+		Long: `Compare takes the boots that the machine remembers from before the last job
+and those of the machine as it is set up now, and says whether they differ:
+faster, slower, no difference shown, or too few boots. A job is the changes
+between which less than 30 days lie; --since has it begin elsewhere. What each
+of its steps did is told below it. Changes with no boot between them are one
+step. Where changes still wait for a restart, the boots after are those of the
+last setup that was booted. The verdict is on ready, or on what --on names; it is "faster" only if
 the boots bear it out with at least 95 % confidence. That takes four boots on
 each side, or five before and three after. Decide beforehand how many boots
 there are to be: who looks after each one and stops at the first "faster" sees
@@ -95,6 +100,8 @@ func (v *compareView) flags(cmd *cobra.Command) {
 		"\"settled after login\"")
 	cmd.Flags().StringVar(&v.with, "with", "", "take the boots before from another casebook, "+
 		"`FILE`")
+	cmd.Flags().StringVar(&v.since, "since", "", "the job began with `BEGIN`: change:3, or the "+
+		"first change from a day on, 2026-11-20")
 }
 
 func (v *compareView) check() error {
@@ -103,6 +110,18 @@ func (v *compareView) check() error {
 		return usage("--on takes ready, settled or \"settled after login\", not %q", v.on)
 	}
 	v.measure = m
+	if v.since == "" {
+		return nil
+	}
+	if number, ok := strings.CutPrefix(v.since, "change:"); ok {
+		v.begin.Change, _ = strconv.ParseInt(number, 10, 64)
+	} else if day, err := time.ParseInLocation(time.DateOnly, v.since, time.Local); err == nil {
+		v.begin.Day = day
+	}
+	if v.begin == (job.Begin{}) || v.begin.Change < 0 {
+		return usage("--since takes a change such as change:3, or a day such as 2026-11-20, not %q",
+			v.since)
+	}
 	return nil
 }
 
@@ -142,7 +161,13 @@ func (l limit) broken(r compare.Times) bool {
 }
 
 func (v compareView) question(words []string) visit.Question {
-	return visit.Question{On: v.measure, Words: words, With: v.with, Odd: v.odd}
+	return visit.Question{
+		On:    v.measure,
+		Words: words,
+		With:  v.with,
+		Odd:   v.odd,
+		Begin: v.begin,
+	}
 }
 
 func (a *app) compare(v compareView, words []string, fail limit) error {
@@ -164,6 +189,9 @@ func (a *app) compare(v compareView, words []string, fail limit) error {
 	}
 	if !ok {
 		made := "no change was made to this machine"
+		if v.since != "" {
+			made = "there is no change to begin with, as --since asks"
+		}
 		if len(job.CarriedOut(l.Changes)) > 0 {
 			made = "every change was taken back before a boot could feel it"
 		}
@@ -305,6 +333,11 @@ func (a *app) showComparison(s *render.Screen, c comparison, found linux.Boots, 
 	if f := c.Forecast(); f != nil {
 		s.Wrap(2, "  %s%s", forecastLine(*f), c.forecastKept())
 	}
+	if n := len(c.Waiting); n > 0 {
+		s.Wrap(2, "  %s for a restart, and %s not in these boots: %s.",
+			plural(n, "1 change waits", fmt.Sprint(n)+" changes wait"), plural(n, "is", "are"),
+			change.Names(c.Waiting))
+	}
 	for _, it := range c.back {
 		s.SayWrapped(4, render.Warn, "  Mind: %s is on again although a change switched it off.",
 			render.Clean(it.Title))
@@ -331,6 +364,8 @@ func (a *app) showComparison(s *render.Screen, c comparison, found linux.Boots, 
 	}
 	a.unreadLog(s, found)
 	switch {
+	case len(c.Waiting) > 0:
+		s.Line("Next: restart the machine, then %s", a.call("compare"))
 	case c.Main.Missing > 0 && len(c.Changes) > 0:
 		s.Line("Next: restart the machine %s, then %s",
 			count(c.Main.Missing, "more time", "more times"), a.call("compare"))

@@ -47,7 +47,7 @@ machine's condition. The end of the name says the form:
   .json    for programs
 
 Without a name it writes a page named after the machine and the day, into the
-present folder. The boots are those around the last change; --before and
+present folder. The boots are those before and after the last job; --before and
 --after choose others, as compare does.`,
 		Example: `  calmdawn report
   calmdawn report meridian.html --by "Workshop at the old harbour"
@@ -315,9 +315,8 @@ func (t *told) answer() string {
 	if word == "" {
 		return c.answer()
 	}
-	return fmt.Sprintf("%s is %s %s %s than before: after %s instead of %s.", machineName(t.look),
-		c.On.Name, render.Duration(c.Main.Estimate.Abs()), word,
-		render.Duration(c.Main.After.Median), render.Duration(c.Main.Before.Median))
+	return fmt.Sprintf("%s is %s %s %s than before.", machineName(t.look), c.On.Name,
+		render.Duration(c.Main.Estimate.Abs()), word)
 }
 
 func (a *app) reportPage(t *told) (render.Report, error) {

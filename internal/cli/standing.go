@@ -93,7 +93,7 @@ func (a *app) standing() error {
 		s.Say(render.Warn, "  A change is on trial, and this computer's clock is before it was "+
 			"made; set it right.")
 	}
-	last, compared := job.SinceLast(l.Boots, l.Changes, compare.Measures[0])
+	last, compared := job.Since(l.Boots, l.Changes, compare.Measures[0], job.Begin{}, a.now())
 	c := shown(last, l)
 	if compared && len(l.Boots) > 0 {
 		s.Wrap(2, "  %s", c.answer())

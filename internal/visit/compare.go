@@ -16,9 +16,10 @@ import (
 // A Question is which boots are to be compared, and on what.
 type Question struct {
 	On    compare.Measure
-	Words []string // as compare takes them; none for the boots around the last change
+	Words []string // as compare takes them; none for those of the last job
 	With  string   // the file of another casebook, of which the boots before are
 	Odd   bool     // odd boots count as fit ones
+	Begin job.Begin
 }
 
 // Judged takes odd boots for fit ones where that is wanted.
@@ -37,7 +38,7 @@ func (q Question) Judged(boots []boot.Boot) []boot.Boot {
 func (v *Visit) Compare(q Question, boots []boot.Boot) (job.Comparison, bool, error) {
 	c, ok := job.Comparison{}, true
 	if len(q.Words) == 0 && q.With == "" {
-		c, ok = job.SinceLast(boots, v.Changes, q.On)
+		c, ok = job.Since(boots, v.Changes, q.On, q.Begin, v.Now())
 	} else {
 		var err error
 		if c, err = v.chosen(q, boots); err != nil {
@@ -149,6 +150,9 @@ func (v *Visit) Titles() map[string]string {
 // known when the boots are forgotten. It returns why it could not.
 func (v *Visit) KeepOutcome(c job.Comparison) error {
 	o, ok := c.Outcome()
+	if len(c.Changes) > 1 && !c.Whole {
+		return nil // of a job it is told, and belongs to none of its changes
+	}
 	if !ok || c.Changes[0].Outcome != nil && *c.Changes[0].Outcome == o {
 		return nil
 	}

@@ -89,8 +89,8 @@ func (v *Visit) Drift(from, to Survey) []drift.Difference {
 		packages.Events(v.Root, time.Local))
 }
 
-// decided is what our changes and undos had come to for each item by an instant,
-// and which of them did it.
+// decided is what our changes and undos had come to for each item by an
+// instant, and which of them did it.
 func decided(changes []change.Change, at time.Time) map[string]drift.Decision {
 	inForce := change.InForce(changes, at)
 	all := map[string]drift.Decision{}

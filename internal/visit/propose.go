@@ -207,6 +207,7 @@ func (d *Desk) Decide(
 		return none, Guarding{}, err
 	}
 	c.Terms, c.Forecast = terms, v.ForecastOf([]item.Item{it})
+	c.Terms.Job, c.Terms.JobOf = v.forecastOfJob([]item.Item{it})
 	g, err := d.planGuard(c, wanted)
 	if err != nil {
 		return none, g, err

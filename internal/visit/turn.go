@@ -9,9 +9,11 @@ import (
 	"strings"
 	"time"
 
+	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/forecast"
 	"calmdawn/internal/core/item"
+	"calmdawn/internal/core/job"
 )
 
 // A Wish is what is to be decided about some items.
@@ -152,6 +154,7 @@ func (d *Desk) PlanTurn(w Wish) (Turning, error) {
 			return t, err
 		}
 		t.Change.Forecast = v.ForecastOf(t.Picked)
+		t.Change.Terms.Job, t.Change.Terms.JobOf = v.forecastOfJob(t.Picked)
 	}
 	t.Change.Terms.Until = w.Until
 	t.Guard, err = d.planGuard(t.Change, w.Guard)
@@ -253,6 +256,22 @@ func Participle(to item.State) string {
 	return "switched " + string(to)
 }
 
+// forecastOfJob is what is forecast for ready when items are switched off or
+// delayed on top of what the job that goes on has decided, from the boots
+// before it; nil where none does, or nothing can be.
+func (v *Visit) forecastOfJob(items []item.Item) (f *change.Forecast, of []int64) {
+	before, ok := job.Before(v.Boots, v.Changes, v.Now())
+	if !ok {
+		return nil, nil
+	}
+	replays, _ := forecast.Prepare(v.Order(boot.Fit(before.Boots, RatedBoots)))
+	set := v.setOfAll(before.Off)
+	for _, it := range items {
+		maps.Copy(set, v.SetOf(it))
+	}
+	return keep(replays, set), before.Changes
+}
+
 // ForecastOf is what is forecast for ready when items are switched off or
 // delayed; nil where nothing can be.
 func (v *Visit) ForecastOf(items []item.Item) *change.Forecast {
@@ -262,10 +281,15 @@ func (v *Visit) ForecastOf(items []item.Item) *change.Forecast {
 			maps.Copy(set, v.SetOf(it))
 		}
 	}
-	if len(v.Replays) == 0 || len(set) == 0 {
+	return keep(v.Replays, set)
+}
+
+// keep makes a forecast as it is kept with a change.
+func keep(replays []*forecast.Replay, set forecast.Set) *change.Forecast {
+	if len(replays) == 0 || len(set) == 0 {
 		return nil
 	}
-	f := forecast.Of(v.Replays, set)
+	f := forecast.Of(replays, set)
 	return &change.Forecast{
 		Now:     f.Now,
 		Saving:  f.Saving.Median,

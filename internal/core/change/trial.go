@@ -2,6 +2,7 @@ package change
 
 import (
 	"fmt"
+	"reflect"
 	"strconv"
 	"strings"
 	"time"
@@ -20,9 +21,17 @@ type Terms struct {
 	// Together is what was forecast for all changes of the proposal, kept with
 	// the first of them.
 	Together *Forecast `json:"together,omitempty"`
+	// Job is what was forecast for all changes of a job up to this one
+	// together, from the boots before the job; nil for its first change. JobOf
+	// are the others of them.
+	Job   *Forecast `json:"job,omitempty"`
+	JobOf []int64   `json:"job_of,omitempty"`
 	// Guarded says that the boot guard watches over the change.
 	Guarded bool `json:"guarded,omitempty"`
 }
+
+// None reports whether there are no terms.
+func (t Terms) None() bool { return reflect.ValueOf(t).IsZero() }
 
 // Judged is the forecast that the change's outcome is held against; nil where
 // there was none.

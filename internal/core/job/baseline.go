@@ -19,6 +19,8 @@ type Baseline struct {
 	// Lacks are the ids of items that were switched on since, of which no boot
 	// is known.
 	Lacks []string
+	// Changes are those in force now that were not in those boots.
+	Changes []int64
 }
 
 // BaselineOf chooses the boots that are nearest to the machine as changes have

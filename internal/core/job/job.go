@@ -18,8 +18,9 @@ type Comparison struct {
 	// Changes are those between the sides that count as one, oldest first; none
 	// where the sides were chosen otherwise.
 	Changes []change.Change
-	Whole   bool   // they are all that a proposal made
-	Between string // what lies between the sides, in words
+	Waiting []change.Change // that no boot has felt yet
+	Whole   bool            // they are all that a proposal made
+	Between string          // what lies between the sides, in words
 	Sides   compare.Sides
 	On      compare.Measure // what the verdict is on
 	Main    compare.Times
@@ -38,49 +39,136 @@ type Stage struct {
 	Shift   compare.Times // since the step before
 }
 
-// SinceLast compares the boots around the last change; without a change
-// there is nothing to compare.
-func SinceLast(
+// Pause is how long nothing is changed between two jobs, at least.
+const Pause = 30 * 24 * time.Hour
+
+// A Begin is where somebody wants a job to begin; the zero value leaves that to
+// the pauses between changes.
+type Begin struct {
+	Change int64
+	Day    time.Time
+}
+
+// first is the index of the change with which the last job began. An undo
+// belongs to the job of what it takes back.
+func (b Begin) first(done []change.Change) (int, bool) {
+	if b != (Begin{}) {
+		i := slices.IndexFunc(done, func(c change.Change) bool {
+			return c.ID == b.Change || b.Change == 0 && !c.MadeAt.Before(b.Day)
+		})
+		return i, i >= 0
+	}
+	at := map[int64]int{} // jobs by their changes
+	first := []int{0}     // of each job
+	for i, c := range done {
+		of := len(first) - 1
+		if i > 0 && c.MadeAt.Sub(done[i-1].MadeAt) >= Pause {
+			first, of = append(first, i), of+1
+		}
+		if undone, known := at[c.Undoes]; known && c.Verb == change.Undo {
+			of = undone
+		}
+		at[c.ID] = of
+	}
+	return first[at[done[len(done)-1].ID]], true
+}
+
+// Since compares the boots before the last job with those in which the machine
+// was set up as now; where there are none yet, with those of the last setup
+// that was booted, and Waiting is what they lack. Where all of the job is taken
+// back, it compares the boots around the last change. false where no change was
+// made that a boot could feel, or none is there to begin with.
+func Since(
 	boots []boot.Boot,
 	changes []change.Change,
 	on compare.Measure,
+	begin Begin,
+	now time.Time,
 ) (Comparison, bool) {
 	done := FeltBy(boots, CarriedOut(changes))
-	steps := compare.Steps(boots, Instants(done))
 	if len(done) == 0 {
 		return Comparison{}, false
 	}
-	// The changes of one proposal count as one, though the machine may have
-	// been started between them.
-	first, end := len(steps)-1, steps[len(steps)-1].Last
-	for name := done[end].Terms.Proposal; name != "" && first > 1 &&
-		done[steps[first-1].Last].Terms.Proposal == name; {
-		first--
+	start, ok := begin.first(done)
+	if !ok {
+		return Comparison{}, false
 	}
-	last := steps[len(steps)-1]
-	c := Comparison{
-		On: on,
-		Sides: compare.Sides{
-			Before:  steps[first-1].Boots,
-			After:   last.Boots,
-			LeftOut: slices.Concat(steps[first-1].LeftOut, last.LeftOut),
-		},
+	steps := compare.Steps(boots, Instants(done))
+	first := slices.IndexFunc(steps, func(s compare.Step) bool { return s.Last >= start })
+	begun, last := first, len(steps)-1
+	for last > first && len(steps[last].Boots)+len(steps[last].LeftOut) == 0 {
+		last--
 	}
-	c.Changes = done[steps[first].First : end+1]
+	c := Comparison{On: on}
+	before, after := steps[first-1], steps[last]
+	setup := func(s compare.Step) []int64 { // right after its last change
+		return change.InForce(changes, done[s.Last].MadeAt.Add(1))
+	}
+	unlike := change.InForce(changes, done[steps[first].First].MadeAt)
+	if last > first && slices.Equal(unlike, setup(after)) {
+		first, before = last, steps[last-1] // all of it was taken back
+	}
+	c.Changes, c.Waiting = done[steps[first].First:after.Last+1], done[after.Last+1:]
+	if like := change.InForce(changes, now); len(c.Waiting) == 0 {
+		// boots of the same setup from earlier in the job count too
+		var same compare.Step
+		for _, s := range steps[first : last+1] {
+			if slices.Equal(like, setup(s)) {
+				same.Boots = append(same.Boots, s.Boots...)
+				same.LeftOut = append(same.LeftOut, s.LeftOut...)
+			}
+		}
+		after.Boots, after.LeftOut = same.Boots, same.LeftOut
+	}
+	c.Sides = compare.Sides{
+		Before:  before.Boots,
+		After:   after.Boots,
+		LeftOut: slices.Concat(before.LeftOut, after.LeftOut),
+	}
 	c.Between = "since " + change.Names(c.Changes)
 	if c.Whole = wholeProposal(CarriedOut(changes), c.Changes); c.Whole {
 		c.Between = "since the proposal (" + change.Names(c.Changes) + ")"
 	}
 	c.Measure()
-	for i, s := range steps {
+	for i := begun - 1; i <= last; i++ {
+		s := steps[i]
 		one := Stage{Side: compare.Compare(on.Values(s.Boots), nil).Before}
 		if s.First >= 0 {
 			one.Changes = done[s.First : s.Last+1]
+		}
+		if i >= begun {
 			one.Shift = compare.Compare(on.Values(steps[i-1].Boots), on.Values(s.Boots))
+		} else {
+			one.Changes = nil
 		}
 		c.Steps = append(c.Steps, one)
 	}
 	return c, true
+}
+
+// Before are the boots ahead of the job that goes on now, of the setup right
+// before its first change, and that change's number; false where no job does.
+func Before(boots []boot.Boot, changes []change.Change, now time.Time) (Baseline, bool) {
+	done := FeltBy(boots, CarriedOut(changes))
+	if len(done) == 0 || now.Sub(done[len(done)-1].MadeAt) >= Pause {
+		return Baseline{}, false
+	}
+	start, _ := Begin{}.first(done)
+	at := done[start].MadeAt
+	like := change.InForce(changes, at)
+	var b Baseline
+	for _, other := range boots {
+		if other.Began.Before(at) && slices.Equal(change.InForce(changes, other.Began), like) {
+			b.Boots = append(b.Boots, other)
+		}
+	}
+	b.Off, b.Lacks = differ(states(changes, at), states(changes, now))
+	for _, id := range change.InForce(changes, now) {
+		if !slices.Contains(like, id) {
+			b.Changes = append(b.Changes, id)
+		}
+	}
+	return b, len(boot.Fit(b.Boots, 1)) > 0
 }
 
 // CarriedOut are the changes of what the machine launches that came to their
@@ -192,14 +280,33 @@ func (c *Comparison) Explain(order func([]boot.Boot) []boot.Boot, all []change.C
 	}
 }
 
-// Forecast is what was forecast when the change, or those of a proposal
-// together, were made; nil where nothing was, or other changes count as one.
+// Forecast is what was forecast when the change, or those of a proposal or of a
+// job together, were made; nil where nothing was.
 func (c Comparison) Forecast() *change.Forecast {
 	switch {
 	case len(c.Changes) == 1:
 		return c.Changes[0].Forecast
 	case c.Whole:
 		return c.Changes[0].Terms.Together
+	}
+	// The last change knows it, if what was in force with it still is, and
+	// nothing else.
+	var standing []int64
+	undone := map[int64]bool{}
+	for _, ch := range slices.Backward(c.Changes) {
+		if ch.Verb == change.Undo {
+			undone[ch.Undoes] = true
+		} else if !undone[ch.ID] {
+			standing = append(standing, ch.ID)
+		}
+	}
+	for _, ch := range c.Changes {
+		if len(standing) > 0 && ch.ID == standing[0] && len(undone) == 0 {
+			slices.Reverse(standing)
+			if slices.Equal(ch.Terms.JobOf, standing[:len(standing)-1]) {
+				return ch.Terms.Job
+			}
+		}
 	}
 	return nil
 }
