@@ -415,11 +415,25 @@ func (a *app) forecast(l *visit.Visit, w wish, delay bool) error {
 		if delay {
 			verb = "delay"
 		}
+		to := map[string]item.State{"disable": item.Off, "delay": item.Delayed}[verb]
 		var ids []string
 		for _, it := range known {
-			ids = append(ids, shellWord(it.ID))
+			if it.Protected != "" {
+				s.SayWrapped(2, render.Warn, "Mind: %s is protected: %s.", render.Clean(it.ID),
+					render.Clean(it.Protected))
+			} else if err := l.MayTurn(it, to); err != nil {
+				s.SayWrapped(2, render.Warn, "Mind: %s cannot be %s: %s.", render.Clean(it.ID),
+					visit.Participle(to), render.Clean(err.Error()))
+			} else {
+				ids = append(ids, shellWord(it.ID))
+			}
 		}
-		s.Line("Next: %s", a.call(verb+" "+strings.Join(ids, " ")))
+		if len(ids) > 0 {
+			s.Line("Next: %s", a.call(verb+" "+strings.Join(ids, " ")))
+		} else {
+			s.Line("Next: look at what it depends on, with %s",
+				a.call("show "+shellWord(known[0].ID)))
+		}
 	}
 	return nil
 }

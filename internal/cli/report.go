@@ -53,7 +53,7 @@ present folder. The boots are those before and after the last job; --before and
   calmdawn report meridian.html --by "Workshop at the old harbour"
   calmdawn report ticket.md
   calmdawn report --before 1-5 --after 6-10 memory.html
-  calmdawn report --pictures plots meridian.html     the plots as PNG and SVG too`,
+  calmdawn report --pictures plots plots.html        the plots as PNG and SVG too`,
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) > 1 {
 				return usage("report writes one file, and %q is a second", args[1])

@@ -47,7 +47,12 @@ func TestMain(m *testing.M) {
 // call runs the built program with words split at blanks.
 func call(t testing.TB, words string) (out, errs string, code int) {
 	t.Helper()
-	cmd := exec.Command(program, strings.Fields(words)...)
+	return callArgs(t, strings.Fields(words))
+}
+
+func callArgs(t testing.TB, args []string) (out, errs string, code int) {
+	t.Helper()
+	cmd := exec.Command(program, args...)
 	var stdout, stderr bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &stdout, &stderr
 	_ = cmd.Run()

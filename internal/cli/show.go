@@ -18,7 +18,7 @@ func (a *app) showCommand() *cobra.Command {
 		Use:   "show ITEM",
 		Short: "A page about one item: what it is, why it starts, what can be done",
 		Example: `  calmdawn show service:star-index.service
-  calmdawn show program:tidewire-sync.desktop@maria`,
+  calmdawn show program:lanternfile.desktop@teo`,
 		Args: func(cmd *cobra.Command, args []string) error {
 			if len(args) != 1 {
 				return usage("show takes the id of one item; calmdawn list shows the ids")
@@ -115,11 +115,7 @@ func (a *app) show(l *visit.Visit, it item.Item) {
 		s.Field("Look up", clean(advice.Phrase(it)))
 	}
 	s.Line("")
-	if it.State.Launched() {
-		s.Line("To switch it off: %s", a.call("disable "+shellWord(it.ID)))
-	} else {
-		s.Line("To switch it on: %s", a.call("enable "+shellWord(it.ID)))
-	}
+	a.recommendSwitch(s, l, it)
 	if c, ok := l.LastChange(it.ID); ok {
 		s.Line("To take change %d back: %s", c.ID, a.call(fmt.Sprintf("undo %d", c.ID)))
 	}
@@ -161,4 +157,21 @@ func verdict(l *visit.Visit, it item.Item) string {
 		text += " Somebody else has switched it on again since."
 	}
 	return text
+}
+
+// recommendSwitch says how an item is switched, or why it cannot be.
+func (a *app) recommendSwitch(s *render.Screen, l *visit.Visit, it item.Item) {
+	verb, to, says := "disable", item.Off, "off"
+	if !it.State.Launched() {
+		verb, to, says = "enable", item.On, "on"
+	}
+	insist := ""
+	if it.Protected != "" && to == item.Off {
+		insist = " --insist " + shellWord(it.ID)
+	}
+	if err := l.MayTurn(it, to); err != nil {
+		s.Wrap(2, "It cannot be switched %s: %s.", says, render.Clean(err.Error()))
+		return
+	}
+	s.Line("To switch it %s: %s", says, a.call(verb+" "+shellWord(it.ID)+insist))
 }

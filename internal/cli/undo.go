@@ -43,7 +43,7 @@ It works on the running machine and, with --root, on the disk of one that no
 longer starts.`,
 		Example: `  calmdawn undo 3
   calmdawn undo 5 8-12
-  calmdawn undo 4 --leave /etc/crontab
+  calmdawn undo 4 --leave /etc/cron.d/mast
   calmdawn undo --all
   calmdawn --root /mnt undo --all --yes`,
 		Args: func(cmd *cobra.Command, args []string) error {

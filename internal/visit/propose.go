@@ -3,7 +3,6 @@ package visit
 import (
 	"errors"
 	"slices"
-	"time"
 
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/forecast"
@@ -62,9 +61,7 @@ func (v *Visit) propose(it item.Item) Proposed {
 		p.Do = proposal.Disable
 	case item.CanWait:
 		p.Do = proposal.Delay
-		plan := v.Plan(v.Root.Draft(v.Now()))
-		if v.canWait(it, item.Delayed) != nil ||
-			plan.Turn(it, item.Delayed, time.Minute) != nil {
+		if v.MayTurn(it, item.Delayed) != nil {
 			p.Do, p.Stays = proposal.Keep, true
 		}
 	}

@@ -240,6 +240,15 @@ func (v *Visit) canWait(it item.Item, to item.State) error {
 	return nil
 }
 
+// MayTurn says why an item cannot be turned; nil where it can. Protected items
+// take insisting besides.
+func (v *Visit) MayTurn(it item.Item, to item.State) error {
+	if err := v.canWait(it, to); err != nil {
+		return err
+	}
+	return v.Plan(v.Root.Draft(v.Now())).Turn(it, to, time.Minute)
+}
+
 // SwitchableStarters are the units that can start an item on demand and can be
 // switched off with it: a bus name cannot.
 func SwitchableStarters(it item.Item) []string {
