@@ -1055,3 +1055,20 @@ func TestDelaysCanBeChanged(t *testing.T) {
 	says(t, on+"delay --yes "+index+" service:lanternfile-crawl.service", 0, "Done")
 	says(t, on+"undo --all --yes", 0)
 }
+
+// TestWhatStartsOnDemandCanFollowLater switches a service off, then what could
+// start it; and looks at a daemon that launches others.
+func TestWhatStartsOnDemandCanFollowLater(t *testing.T) {
+	dir := demoMachine(t)
+	on := "--root " + dir + " "
+	before := testtree.Snapshot(t, dir, withoutCasebook)
+	const cups = "service:cups.service"
+	says(t, on+"disable --yes --insist "+cups+" "+cups, 0, "cups.socket", "Done, as change 1")
+	says(t, on+"disable --yes --and-starters "+cups, 0, "cups.socket", "Done, as change 2")
+	says(t, on+"disable --yes --and-starters "+cups, 0, "Nothing to do")
+	says(t, on+"disable service:cron.service", 2, "7 tasks stop with it: Warm up")
+	says(t, on+"undo --all --yes", 0)
+	if d := testtree.Diff(before, testtree.Snapshot(t, dir, withoutCasebook)); d != "" {
+		t.Error(d)
+	}
+}

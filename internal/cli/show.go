@@ -106,7 +106,10 @@ func (a *app) show(l *visit.Visit, it item.Item) {
 	if len(it.NeededBy) > 0 {
 		s.Field("Needed by", clean(strings.Join(it.NeededBy, ", ")))
 	}
-	if len(it.Starters) > 0 {
+	if len(it.Starters) > 0 && strings.HasPrefix(it.Why, "masked") {
+		s.Field("On demand", clean(strings.Join(it.Starters, ", "))+" would start it, and fails "+
+			"while it is masked")
+	} else if len(it.Starters) > 0 {
 		s.Field("On demand", clean(strings.Join(it.Starters, ", "))+" can start it even when it "+
 			"is off")
 	}

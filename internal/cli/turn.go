@@ -6,6 +6,7 @@ import (
 	"maps"
 	"os"
 	"os/user"
+	"path"
 	"slices"
 	"strings"
 	"time"
@@ -180,7 +181,7 @@ func (a *app) planTurn(d *visit.Desk, w wish) (plan, error) {
 			s.Line("  Left out: %s is off already.", render.Clean(it.ID))
 		}
 		for _, it := range t.Picked {
-			warn(s, it, w, c)
+			warn(s, t.Visit, it, w, c)
 		}
 		if c.Forecast != nil {
 			s.Wrap(2, "%s%s", forecastLine(*c.Forecast), setUpNow(t.Visit))
@@ -230,9 +231,18 @@ func forecastLine(f change.Forecast) string {
 }
 
 // warn tells what else a decision about an item means.
-func warn(s *render.Screen, it item.Item, w wish, c change.Change) {
+func warn(s *render.Screen, l *visit.Visit, it item.Item, w wish, c change.Change) {
 	if w.to != item.Off {
 		return
+	}
+	if launches := l.Launches(it); len(launches) > 0 {
+		var titles []string
+		for _, other := range launches {
+			titles = append(titles, render.Clean(other.Title))
+		}
+		s.SayWrapped(4, render.Warn, "  Mind: %s with it: %s.",
+			plural(len(launches), "1 task stops", fmt.Sprint(len(launches))+" tasks stop"),
+			strings.Join(titles, ", "))
 	}
 	others := slices.DeleteFunc(slices.Clone(it.NeededBy), func(id string) bool {
 		return slices.ContainsFunc(c.Targets, func(t change.Target) bool { return t.ID == id })
@@ -246,9 +256,18 @@ func warn(s *render.Screen, it item.Item, w wish, c change.Change) {
 	left := slices.DeleteFunc(slices.Clone(it.Starters), func(starter string) bool {
 		return w.Starters && slices.Contains(switchable, starter)
 	})
-	if len(left) > 0 {
+	masked := slices.ContainsFunc(c.Edits, func(e change.Edit) bool {
+		return path.Base(e.Path) == it.Native && e.After.Target == "/dev/null"
+	})
+	switch {
+	case len(left) > 0 && masked: // TestASocketOfAMaskedService asked a real boot
+		s.SayWrapped(4, render.Warn, "  Mind: %s would start %s on demand, and fails while that "+
+			"is masked.", render.Clean(strings.Join(left, ", ")), render.Clean(it.Native))
+	case len(left) > 0:
 		s.SayWrapped(4, render.Warn, "  Mind: %s can still start %s on demand.",
 			render.Clean(strings.Join(left, ", ")), render.Clean(it.Native))
+	}
+	if len(left) > 0 {
 		if len(switchable) > 0 && !w.Starters {
 			s.Line("    --and-starters switches them off as well.")
 		}

@@ -113,6 +113,11 @@ func (v *Visit) protect(picked []item.Item, insist []string) error {
 		if way && v.Root.Live() && v.Remote {
 			why = "you are connected through it right now"
 		}
+		for _, other := range v.Launches(it) {
+			if why == "" && other.Protected != "" {
+				why = fmt.Sprintf("it launches %s: %s", other.ID, other.Protected)
+			}
+		}
 		if why != "" && it.State.Launched() && !slices.Contains(insist, it.ID) {
 			p.Items, p.Why = append(p.Items, it), append(p.Why, why)
 		}
@@ -169,25 +174,26 @@ func (v *Visit) turn(w Wish, picked []item.Item, at time.Time) (change.Change, e
 	c := change.Change{Verb: w.Verb, MadeAt: at, MadeBy: v.By}
 	var refused []error
 	for _, it := range picked {
-		if it.State == w.To && w.To != item.Delayed || w.To == item.On && it.State == item.Broken {
-			continue
+		done := it.State == w.To && w.To != item.Delayed ||
+			w.To == item.On && it.State == item.Broken
+		if !done {
+			err := v.canWait(it, w.To)
+			if err == nil {
+				err = plan.Turn(it, w.To, w.By)
+			}
+			if err != nil {
+				refused = append(refused,
+					fmt.Errorf("%s cannot be %s: %w", it.ID, Participle(w.To), err))
+				continue
+			}
+			c.Targets = append(c.Targets, change.Target{
+				ID:     it.ID,
+				Title:  it.Title,
+				Before: it.State,
+				After:  w.To,
+				When:   it.When,
+			})
 		}
-		err := v.canWait(it, w.To)
-		if err == nil {
-			err = plan.Turn(it, w.To, w.By)
-		}
-		if err != nil {
-			refused = append(refused,
-				fmt.Errorf("%s cannot be %s: %w", it.ID, Participle(w.To), err))
-			continue
-		}
-		c.Targets = append(c.Targets, change.Target{
-			ID:     it.ID,
-			Title:  it.Title,
-			Before: it.State,
-			After:  w.To,
-			When:   it.When,
-		})
 		if !w.Starters {
 			continue
 		}
@@ -247,6 +253,19 @@ func (v *Visit) MayTurn(it item.Item, to item.State) error {
 		return err
 	}
 	return v.Plan(v.Root.Draft(v.Now())).Turn(it, to, time.Minute)
+}
+
+// Launches are the items that an item itself launches: those of another
+// mechanism in whose chains it stands, as the lines of crontabs behind their
+// daemon.
+func (v *Visit) Launches(it item.Item) (all []item.Item) {
+	for _, other := range v.Items {
+		if other.State.Launched() && other.Mechanism != it.Mechanism && it.Owner == "" &&
+			slices.Contains(other.Because, it.Native) {
+			all = append(all, other)
+		}
+	}
+	return all
 }
 
 // SwitchableStarters are the units that can start an item on demand and can be
