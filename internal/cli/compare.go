@@ -188,7 +188,7 @@ func (a *app) compare(v compareView, words []string, fail limit) error {
 		return err
 	}
 	if !ok {
-		made := "no change was made to this machine"
+		made := "nothing that this machine launches was changed"
 		if v.since != "" {
 			made = "there is no change to begin with, as --since asks"
 		}

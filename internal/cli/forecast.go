@@ -191,7 +191,7 @@ func (a *app) showCost(s *render.Screen, l *visit.Visit, it item.Item) {
 			count(own.Of, "boot", "boots"), simulated(boot.Fit(l.Alike, visit.RatedBoots))))
 	}
 	if !c.Known() || !it.State.Launched() {
-		s.Field("Cost", "unknown: nothing was measured")
+		s.Field("Cost", "unknown: what it uses was not measured")
 		return
 	}
 	s.Field("Grade",
@@ -211,17 +211,27 @@ func (a *app) showCost(s *render.Screen, l *visit.Visit, it item.Item) {
 	}
 	if c.CPU.Known {
 		s.Field("Processor",
-			fmt.Sprintf("%s in a boot, measured (%s)", render.Duration(c.CPU.Value), c.CPU.From))
+			fmt.Sprintf("%s in a boot, %s", render.Duration(c.CPU.Value), known(l, c.CPU.From)))
 	}
 	if c.DiskRead.Known {
 		s.Field("Disk",
-			fmt.Sprintf("%s read in a boot, measured (%s)", render.Bytes(c.DiskRead.Bytes),
-				c.DiskRead.From))
+			fmt.Sprintf("%s read in a boot, %s", render.Bytes(c.DiskRead.Bytes),
+				known(l, c.DiskRead.From)))
 	}
 	if c.Memory.Known {
 		s.Field("Memory",
-			fmt.Sprintf("%s at most, measured (%s)", render.Bytes(c.Memory.Bytes), c.Memory.From))
+			fmt.Sprintf("%s at most, %s", render.Bytes(c.Memory.Bytes), known(l, c.Memory.From)))
 	}
+}
+
+// known says how a figure of an item is known.
+func known(l *visit.Visit, from boot.Source) string {
+	if slices.ContainsFunc(boot.Fit(l.Alike, visit.RatedBoots), func(b boot.Boot) bool {
+		return b.Simulated
+	}) {
+		return "simulated"
+	}
+	return fmt.Sprintf("measured (%s)", from)
 }
 
 // waitText says a forecast wait with its range.
@@ -386,8 +396,12 @@ func (a *app) forecast(l *visit.Visit, w wish, delay bool) error {
 		}, rows)
 		s.Line("")
 		if len(known) > 1 {
-			s.Wrap(0, "Alone they save %s in sum; together %s, since starts overlap.",
-				render.Duration(sum), render.Duration(f.Saving.Median))
+			why := "since starts overlap"
+			if f.Saving.Median >= sum {
+				why = "since of what waits side by side none alone brings anything"
+			}
+			s.Wrap(0, "Alone they save %s in sum; together %s, %s.", render.Duration(sum),
+				render.Duration(f.Saving.Median), why)
 		}
 	}
 	if f.Quiet && !delay { // what is delayed works later, and it takes longer until all is quiet

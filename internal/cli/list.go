@@ -372,6 +372,13 @@ func (a *app) table(s *render.Screen, l *visit.Visit, f listing, shown []item.It
 		rows = append(rows, render.Row(fields, it))
 	}
 	s.Table(render.Columns(fields), rows)
+	if f.now && !slices.ContainsFunc(shown, func(it item.Item) bool {
+		_, runs := l.Present(it)
+		return runs
+	}) {
+		s.Line("")
+		s.Line("Of none of these anything can be seen to run at this moment.")
+	}
 	a.costNotes(s, l)
 }
 

@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"calmdawn/internal/core/change"
+	"calmdawn/internal/core/item"
 	"calmdawn/internal/core/proposal"
 	"calmdawn/internal/document"
 	"calmdawn/internal/ownfile"
@@ -80,8 +81,22 @@ func (a *app) propose(args []string, replace bool) error {
 	s.Say(render.Strong, "%s in %s: %d to switch off, %d to delay, %d to keep unless you decide "+
 		"otherwise.", count(len(p.Decide), "decision", "decisions"), render.Clean(args[0]),
 		n[proposal.Disable], n[proposal.Delay], n[proposal.Keep])
+	if f := a.together(l, p); f != nil {
+		s.Wrap(2, "%s%s", forecastLine(*f), setUpNow(l))
+	}
 	s.Line("Next: edit it, then %s", a.call("apply "+shellWord(args[0])))
 	return nil
+}
+
+// together is what is forecast for all that a proposal switches off or delays.
+func (a *app) together(l *visit.Visit, p proposal.Proposal) *change.Forecast {
+	var items []item.Item
+	for _, d := range p.Decide {
+		if it, ok := l.Lookup(d.ID); ok && d.Do != proposal.Keep {
+			items = append(items, it)
+		}
+	}
+	return l.ForecastOf(items)
 }
 
 // proposed writes down what is proposed for a machine.

@@ -151,7 +151,13 @@ func newItem(it item.Item, facts Facts) Item {
 		Protected:  it.Protected,
 	}
 	if own := facts.Own; own.Boots > 0 {
-		d.OwnTime = &OwnTime{own.Median.Seconds(), own.Boots, own.Of, "journal", own.Simulated}
+		d.OwnTime = &OwnTime{
+			Median:    own.Median.Seconds(),
+			Boots:     own.Boots,
+			Of:        own.Of,
+			Source:    string(own.From),
+			Simulated: own.Simulated,
+		}
 	}
 	if facts.Running {
 		d.Now = &Present{facts.Present.CPU, facts.Present.Memory}

@@ -274,12 +274,14 @@ type OwnTime struct {
 	Median    time.Duration
 	Boots     int // in how many boots it was measured
 	Of        int // of how many
+	From      Source
 	Simulated bool
 }
 
 // OwnTimes returns the own time of each item over the given boots.
 func OwnTimes(boots []Boot) map[Key]OwnTime {
 	seen := map[Key][]time.Duration{}
+	from := map[Key]Source{}
 	simulated := false
 	for _, b := range boots {
 		simulated = simulated || b.Simulated
@@ -287,6 +289,7 @@ func OwnTimes(boots []Boot) map[Key]OwnTime {
 			if own := s.OwnTime(); own.Known {
 				key := Key{s.Native, s.Owner}
 				seen[key] = append(seen[key], own.Value)
+				from[key] = own.From
 			}
 		}
 	}
@@ -296,6 +299,7 @@ func OwnTimes(boots []Boot) map[Key]OwnTime {
 			Median:    Median(all),
 			Boots:     len(all),
 			Of:        len(boots),
+			From:      from[key],
 			Simulated: simulated,
 		}
 	}
