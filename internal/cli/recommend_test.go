@@ -105,7 +105,7 @@ func TestEveryExampleWorks(t *testing.T) {
 			continue
 		}
 		text, _, _ := call(t, name+" --help")
-		_, text, ok = strings.Cut(text, "Examples:\n")
+		_, text, _ = strings.Cut(text, "Examples:\n")
 		text, _, _ = strings.Cut(text, "\n\n")
 		for example := range strings.Lines(text) {
 			words, ok := strings.CutPrefix(strings.TrimSpace(example), "calmdawn ")

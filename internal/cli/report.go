@@ -235,8 +235,9 @@ func (t *told) plot(m compare.Measure) {
 	}
 	r := t.c.Main // medians are 0 where a side has no boots
 	t.points.Before, t.points.After = r.Before.Median, r.After.Median
+	t.points.Shift = r.Estimate
 	if r.Bounded {
-		t.points.Low, t.points.High = max(1, r.Before.Median+r.Low), r.Before.Median+r.High
+		t.points.Low, t.points.High = r.Low, r.High
 	}
 }
 

@@ -34,10 +34,11 @@ type Points struct {
 	What    string  // the figure: "ready"
 	All     []Point // in the order of time
 	Changes []Moment
-	// Medians of both sides, 0 where there is none; Low and High are where the
-	// median before would be moved by the bounds of the shift, both 0 where
-	// there are none.
-	Before, After, Low, High time.Duration
+	// Medians of both sides, 0 where there is none.
+	Before, After time.Duration
+	// Shift is by how much the sides differ, which the text beside the plot
+	// says too; Low and High are its bounds, both 0 where there are none.
+	Shift, Low, High time.Duration
 }
 
 // A Moment is something that happened between boots.
@@ -63,7 +64,7 @@ func (p Points) draw(s canvas) {
 	for _, pt := range p.All {
 		most = max(most, pt.Value)
 	}
-	most = max(most, p.High) + most/12
+	most = max(most, p.Before+p.High) + most/12
 	y := func(d time.Duration) float64 {
 		return bottom - (bottom-top)*float64(d)/float64(max(1, most))
 	}
@@ -177,23 +178,25 @@ func (p Points) drawShift(s canvas, y func(time.Duration) float64, x float64) {
 	if p.Before == 0 || p.After == 0 {
 		return
 	}
-	s.line(x, y(p.Before), x, y(p.After), 1.2, s.ink)
-	for _, d := range []time.Duration{p.Before, p.After} {
-		s.line(x-4, y(d), x+4, y(d), 1.2, s.ink)
-		s.text(x+22, y(d)+3, 9, s.ink, bold, Seconds(d))
+	moved := func(by time.Duration) float64 { return y(max(0, p.Before+by)) }
+	s.line(x, y(p.Before), x, moved(p.Shift), 1.2, s.ink)
+	for _, at := range []float64{y(p.Before), moved(p.Shift)} {
+		s.line(x-4, at, x+4, at, 1.2, s.ink)
 	}
+	between := (y(p.Before) + moved(p.Shift)) / 2
+	s.text(x+22, between-12, 9, s.ink, bold, "shift "+signedSeconds(p.Shift))
 	if p.Low == 0 && p.High == 0 {
 		return
 	}
-	s.box(x+9, y(p.High), 5, y(p.Low)-y(p.High), s.waiting)
-	s.line(x+9, y(p.High), x+14, y(p.High), 0.8, s.working)
-	s.line(x+9, y(p.Low), x+14, y(p.Low), 0.8, s.working)
-	if between := (y(p.Before) + y(p.After)) / 2; math.Abs(y(p.Before)-y(p.After)) > 34 {
-		s.text(x+22, between-2, 8, s.faint, regular, "95 % sure:")
-		s.text(x+22, between+8, 8, s.faint, regular,
-			fmt.Sprintf("%.1f to %s", p.Low.Seconds(), Seconds(p.High)))
-	}
+	s.box(x+9, moved(p.High), 5, moved(p.Low)-moved(p.High), s.waiting)
+	s.line(x+9, moved(p.High), x+14, moved(p.High), 0.8, s.working)
+	s.line(x+9, moved(p.Low), x+14, moved(p.Low), 0.8, s.working)
+	s.text(x+22, between, 8, s.faint, regular, "95 % sure:")
+	s.text(x+22, between+10, 8, s.faint, regular,
+		fmt.Sprintf("%+.1f to %s", p.Low.Seconds(), signedSeconds(p.High)))
 }
+
+func signedSeconds(d time.Duration) string { return fmt.Sprintf("%+.1f s", d.Seconds()) }
 
 func (s canvas) colourOf(p Place) color.Color {
 	switch p {
