@@ -208,7 +208,14 @@ func (a *app) showDrift(
 	a.unread(s, l.Unread)
 	switch {
 	case again > 0:
-		s.Line("Next: switch off what is on again, with %s", a.call("disable ITEM"))
+		var ids []string
+		for _, d := range found {
+			if d.Kind == drift.OnAgain && d.Ours == 0 {
+				ids = append(ids, shellWord(d.ID))
+			}
+		}
+		s.Line("Next: switch off what is on again, with %s",
+			a.call("disable "+strings.Join(ids, " ")))
 	case len(rows) > 0:
 		s.Line("Next: look at one of them, with %s; when all is well, %s", a.call("show ITEM"),
 			a.call("drift --keep"))
