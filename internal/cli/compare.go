@@ -228,8 +228,7 @@ func (c comparison) answer() string {
 	case compare.Faster, compare.Slower:
 		near, far := min(r.Low.Abs(), r.High.Abs()), max(r.Low.Abs(), r.High.Abs())
 		return fmt.Sprintf("%s is %s by %s %s (between %s and %s%s).", what, r.Verdict,
-			render.Duration(r.Estimate), c.Between, render.Duration(near), render.Duration(far),
-			how)
+			exact(r.Estimate), c.Between, exact(near), exact(far), how)
 	case compare.NoDifference:
 		return fmt.Sprintf("No difference shown %s: %s changed by something between %s and %s%s.",
 			c.Between, c.On.Name, signed(r.Low), signed(r.High), how)
@@ -245,6 +244,14 @@ func (c comparison) answer() string {
 	return fmt.Sprintf("Too few boots to tell what changed %s: %s before and %s after%s; %s.",
 		c.Between, count(r.Before.N, "boot", "boots"), count(r.After.N, "boot", "boots"), how,
 		c.missing())
+}
+
+// exact shows a difference that may be one of milliseconds.
+func exact(d time.Duration) string {
+	if d = d.Abs(); d < 100*time.Millisecond {
+		return render.Millis(d)
+	}
+	return render.Duration(d)
 }
 
 func capital(word string) string { return strings.ToUpper(word[:1]) + word[1:] }

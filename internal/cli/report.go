@@ -317,7 +317,7 @@ func (t *told) answer() string {
 		return c.answer()
 	}
 	return fmt.Sprintf("%s is %s %s %s than before.", machineName(t.look), c.On.Name,
-		render.Duration(c.Main.Estimate.Abs()), word)
+		exact(c.Main.Estimate), word)
 }
 
 func (a *app) reportPage(t *told) (render.Report, error) {

@@ -1072,3 +1072,16 @@ func TestWhatStartsOnDemandCanFollowLater(t *testing.T) {
 		t.Error(d)
 	}
 }
+
+// TestWhatIsNotKnownIsNotDenied has a casebook that cannot be read.
+func TestWhatIsNotKnownIsNotDenied(t *testing.T) {
+	dir := demoMachine(t)
+	on := "--root " + dir + " "
+	testtree.Add(t, dir, map[string]string{"var/lib/calmdawn/casebook.db": "no casebook"})
+	out, _, code := call(t, on)
+	if code != 0 || strings.Contains(out, "No change was made") ||
+		!strings.Contains(out, "Whether it was changed is not known") ||
+		!strings.Contains(out, "1 place was not read") {
+		t.Errorf("%d %s", code, out)
+	}
+}

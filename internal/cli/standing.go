@@ -62,6 +62,8 @@ func (a *app) standing() error {
 		}
 	}
 	switch {
+	case l.ChangesUnread != nil:
+		s.Line("  Whether it was changed is not known: its casebook cannot be read.")
 	case len(l.Changes) == 0:
 		s.Line("  No change was made to it.")
 	case inForce == 0 && unfinished == 0:

@@ -347,4 +347,9 @@ func whoami() string {
 }
 
 // day shows an instant the way people date things, in the local time zone.
-func day(t time.Time) string { return t.Local().Format("2 Jan 2006, 15:04") }
+func day(t time.Time) string {
+	if t.IsZero() {
+		return "an unknown day"
+	}
+	return t.Local().Format("2 Jan 2006, 15:04")
+}

@@ -36,8 +36,10 @@ type Visit struct {
 	Root *machine.Root
 	*linux.Inventory
 	Changes []change.Change
-	Boots   []boot.Boot // the last ones
-	Alike   []boot.Boot // those that forecasts count from
+	// ChangesUnread is why nothing is known of the changes; nil where they are.
+	ChangesUnread error
+	Boots         []boot.Boot // the last ones
+	Alike         []boot.Boot // those that forecasts count from
 	// Baseline says how the machine as it is set up now differs from them.
 	Baseline job.Baseline
 	own      map[boot.Key]boot.OwnTime
@@ -76,6 +78,7 @@ func (p Place) lookAt(r *machine.Root, changes []change.Change, wrong error) (*V
 		Remembered: switchedOff(v.Changes),
 		Language:   p.Language,
 	})
+	v.ChangesUnread = wrong
 	if wrong != nil {
 		v.Unread = append(v.Unread, item.Unread{
 			Path:   casebook.Folder,
@@ -130,7 +133,11 @@ func (v *Visit) ReadBoots() error {
 	// taken back
 	const spare = 25
 	found := v.Remember(v.Root, RatedBoots+spare)
-	v.Unread = append(v.Unread, found.Unread...)
+	for _, u := range found.Unread {
+		if !slices.Contains(v.Unread, u) { // the casebook is read for changes and for boots
+			v.Unread = append(v.Unread, u)
+		}
+	}
 	v.Boots = found.Boots
 	v.Baseline = job.BaselineOf(found.Boots, v.Changes, v.Now())
 	launched := func(id string) bool { // whoever decided on it since
