@@ -182,7 +182,8 @@ func TestGuardGoes(t *testing.T) {
 		return all
 	}
 	before := times()
-	calm(t, p, m, "disable", "--yes", "service:cron.service", "--guard", "on")
+	calm(t, p, m, "disable", "--yes", "service:cron.service", "--insist",
+		"service:cron.service", "--guard", "on")
 	if len(trace(m)) < 6 {
 		t.Fatalf("of the guard there is only %v", trace(m))
 	}

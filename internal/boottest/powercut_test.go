@@ -25,8 +25,8 @@ func TestGuardHealsWhatAPowerCutLeft(t *testing.T) {
 	link := filepath.Join(m.Dir, "etc/systemd/system/multi-user.target.wants/key.service")
 	for n := 150; ; n += 4 { // until the item is off, and the change not closed
 		r, err := stoptest.Run(n, syscall.SIGKILL, p, "--root", m.Dir, "disable", "--yes",
-			"--guard", "on", "--insist", "service:key.service", "service:key.service",
-			"service:cron.service")
+			"--guard", "on", "--insist", "service:key.service,service:cron.service",
+			"service:key.service", "service:cron.service")
 		ok(t, err)
 		if !r.Stopped {
 			t.Fatalf("it was over before it was stopped: %s", r.Output)
