@@ -98,7 +98,8 @@ programs of a login.`,
 }
 
 func (a *app) guardOff() error {
-	return a.alter(true, func(d *visit.Desk) (plan, error) {
+	const unasked = true
+	return a.alter(unasked, func(d *visit.Desk) (plan, error) {
 		s := a.screen()
 		if !guard.There(d.Root) && len(d.Ledger.Guarded()) == 0 {
 			return plan{

@@ -520,27 +520,27 @@ func why(it item.Item) string {
 
 func (t *told) tellMachine(add func(render.Section)) {
 	sheet := &render.Sheet{Heads: []string{"", "", "Why it matters for a start"}}
-	row := func(name, value, why string, strong bool) {
-		if value != "" {
+	row := func(c boot.Condition) {
+		if c.Value != "" {
 			sheet.Rows = append(sheet.Rows, []render.Entry{
-				{Text: name, Strong: strong},
-				{Text: value, Strong: strong},
-				{Text: why},
+				{Text: c.Name, Strong: c.Bad},
+				{Text: c.Value, Strong: c.Bad},
+				{Text: c.Why},
 			})
 		}
 	}
-	row("operating system", t.look.OS, "", false)
+	row(boot.Condition{Name: "operating system", Value: t.look.OS})
 	if n := len(t.boots); n > 0 {
 		last := t.boots[n-1]
 		if last.Processors > 0 {
-			row("processors", fmt.Sprint(last.Processors), "", false)
+			row(boot.Condition{Name: "processors", Value: fmt.Sprint(last.Processors)})
 		}
 		if last.Memory > 0 {
-			row("memory", render.Bytes(last.Memory), "", false)
+			row(boot.Condition{Name: "memory", Value: render.Bytes(last.Memory)})
 		}
 	}
 	for _, c := range t.present {
-		row(c.Name, c.Value, c.Why, c.Bad)
+		row(c)
 	}
 	text := "As it is now."
 	if len(t.c.Different) > 0 {

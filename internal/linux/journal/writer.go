@@ -6,6 +6,9 @@ import (
 	"strings"
 )
 
+// keyed says that hashes are made with the id of the file as their key.
+const keyed = true
+
 // A Writer collects entries and writes them as one finished file: keyed hashes,
 // offsets of 64 bits.
 type Writer struct {
@@ -98,7 +101,7 @@ func (w *Writer) data(field string) *written {
 	if o, ok := w.index[field]; ok {
 		return o
 	}
-	o := &written{sum: hash([]byte(field), true, w.file)}
+	o := &written{sum: hash([]byte(field), keyed, w.file)}
 	payload, how := []byte(field), byte(0)
 	if w.Pack != nil {
 		payload, how = w.Pack(payload)
@@ -116,7 +119,7 @@ func (w *Writer) data(field string) *written {
 	name, _, _ := strings.Cut(field, "=")
 	f, ok := w.index[name]
 	if !ok {
-		f = &written{sum: hash([]byte(name), true, w.file)}
+		f = &written{sum: hash([]byte(name), keyed, w.file)}
 		body := make([]byte, fieldPayload-objectHeader+len(name))
 		le.PutUint64(body[fieldHash-objectHeader:], f.sum)
 		copy(body[fieldPayload-objectHeader:], name)
