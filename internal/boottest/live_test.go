@@ -46,6 +46,7 @@ say unmasked systemctl is-enabled text.service
 say user su maria -c 'calmdawn list linked'
 say now calmdawn list --all --sort cpu
 say userboots su maria -c 'calmdawn boots'
+say userstanding su maria -c calmdawn
 say conditions calmdawn conditions
 say timeline calmdawn boots --spans
 mkfifo /etc/systemd/system/trap.service
@@ -94,18 +95,20 @@ say refused su maria -c 'calmdawn disable --yes service:linked.service'
 		"stopped":   "inactive",
 		"standing": "waiting for a " +
 			"restart",
-		"undo":       "taken back",
-		"after":      "enabled",
-		"unmasked":   "static",
-		"user":       "linked",
-		"now":        "CPU NOW",
-		"boots":      "not finished yet",
-		"userboots":  "no permission",
-		"conditions": "free disk space",
-		"timeline":   "the service managers' clocks",
-		"fifo":       `"trap.service"`,
-		"alive":      "active",
-		"refused":    "run this as root",
+		"undo":      "taken back",
+		"after":     "enabled",
+		"unmasked":  "static",
+		"user":      "linked",
+		"now":       "CPU NOW",
+		"boots":     "not finished yet",
+		"userboots": "This is a part",
+
+		"userstanding": "Whether it was changed is not known",
+		"conditions":   "free disk space",
+		"timeline":     "the service managers' clocks",
+		"fifo":         `"trap.service"`,
+		"alive":        "active",
+		"refused":      "run this as root",
 	} {
 		if !strings.Contains(said[key], want) {
 			t.Errorf("%s: %q; want %q", key, said[key], want)

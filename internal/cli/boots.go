@@ -11,10 +11,12 @@ import (
 
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/change"
+	"calmdawn/internal/core/item"
 	"calmdawn/internal/core/job"
 	"calmdawn/internal/document"
 	"calmdawn/internal/linux"
 	"calmdawn/internal/linux/journal"
+	"calmdawn/internal/machine"
 	"calmdawn/internal/render"
 	"calmdawn/internal/visit"
 )
@@ -317,6 +319,12 @@ func figure(f boot.Figure) string {
 // unreadLog tells what of the log could not be read, and whom else could not be
 // asked.
 func (a *app) unreadLog(s *render.Screen, found linux.Boots) {
+	if slices.ContainsFunc(found.Unread, func(u item.Unread) bool {
+		return u.Reason == machine.NoPermission
+	}) {
+		s.Say(render.Warn, "This is a part: what needs permission was not read, and boots or "+
+			"starts may be missing. Call it as root (sudo) for all of it.")
+	}
 	for _, u := range found.Unread {
 		s.Say(render.Warn, "Not read: %s: %s", render.Clean(u.Path), render.Clean(u.Reason))
 	}

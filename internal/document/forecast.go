@@ -89,6 +89,8 @@ type Cost struct {
 	Memory   *Bytes         `json:"memory,omitempty"`
 	Seen     int            `json:"seen"`
 	Of       int            `json:"of"`
+	// Simulated says that a simulator stands behind figures called measured.
+	Simulated bool `json:"simulated"`
 }
 
 // WaitCost is how much sooner the boot would be ready without an item.
@@ -120,7 +122,7 @@ func newCost(c forecast.Cost) *Cost {
 		return nil
 	}
 	const measured = "measured"
-	d := &Cost{Grade: c.Grade, Seen: c.Seen, Of: c.Of}
+	d := &Cost{Grade: c.Grade, Seen: c.Seen, Of: c.Of, Simulated: c.Simulated}
 	if c.Replayed {
 		s := c.Wait.Saving
 		d.Wait = &WaitCost{

@@ -66,6 +66,8 @@ type Cost struct {
 	Memory   boot.Amount
 	Seen     int // in how many boots it ran
 	Of       int // of how many
+	// Simulated says that a simulator's work is among those boots.
+	Simulated bool
 }
 
 // Known reports whether anything at all is known of the cost.
@@ -137,6 +139,7 @@ func (r *Rater) Cost(set Set, wait Forecast, replayed bool) Cost {
 			continue
 		}
 		c.Seen++
+		c.Simulated = c.Simulated || b.Simulated
 		ready, processors = b.Ready.Value, b.Processors
 		if sum.CPU.Known {
 			cpu = append(cpu, sum.CPU.Value)
