@@ -189,9 +189,6 @@ func (a *app) compare(v compareView, words []string, fail limit) error {
 	}
 	if !ok {
 		made := "nothing that this machine launches was changed"
-		if v.since != "" {
-			made = "there is no change to begin with, as --since asks"
-		}
 		if len(job.CarriedOut(l.Changes)) > 0 {
 			made = "every change was taken back before a boot could feel it"
 		}

@@ -136,6 +136,15 @@ func setUpNow(l *visit.Visit) string {
 	return text + lacking(l)
 }
 
+// ofSimulated labels a forecast behind which no measured boot stands; empty
+// otherwise.
+func ofSimulated(l *visit.Visit) string {
+	if !l.Simulated() {
+		return ""
+	}
+	return " Those boots are simulated."
+}
+
 func upper(s string) string {
 	if s == "" {
 		return s

@@ -82,7 +82,7 @@ func (a *app) propose(args []string, replace bool) error {
 		"otherwise.", count(len(p.Decide), "decision", "decisions"), render.Clean(args[0]),
 		n[proposal.Disable], n[proposal.Delay], n[proposal.Keep])
 	if f := a.together(l, p); f != nil {
-		s.Wrap(2, "%s%s", forecastLine(*f), setUpNow(l))
+		s.Wrap(2, "%s%s%s", forecastLine(*f), ofSimulated(l), setUpNow(l))
 	}
 	s.Line("Next: edit it, then %s", a.call("apply "+shellWord(args[0])))
 	return nil

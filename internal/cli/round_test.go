@@ -1009,8 +1009,13 @@ func TestOursIsOurs(t *testing.T) {
 // TestQuestionsWithoutAnAnswerYet end with a status of their own.
 func TestQuestionsWithoutAnAnswerYet(t *testing.T) {
 	on := "--root " + demoMachine(t) + " "
-	says(t, on+"disable --yes service:star-index.service", 0)
+	says(t, on+"disable --yes service:star-index.service", 0, "Those boots are simulated")
 	says(t, on+"compare --fail-if slower", 5, "Too few boots")
+	says(t, on+"compare --since change:1", 0, "since change 1")
+	for _, words := range []string{"compare --since change:99", "report --since 2100-01-01 x.md"} {
+		says(t, on+words, 2, "begins where --since asks")
+	}
+	says(t, on+"compare --since soon", 2, "--since takes")
 	for _, words := range []string{
 		"note service:star-index.service x", "label x 1", "guard off", "drift --surveys",
 	} {

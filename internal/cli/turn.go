@@ -184,7 +184,8 @@ func (a *app) planTurn(d *visit.Desk, w wish) (plan, error) {
 			warn(s, t.Visit, it, w, c)
 		}
 		if c.Forecast != nil {
-			s.Wrap(2, "%s%s", forecastLine(*c.Forecast), setUpNow(t.Visit))
+			s.Wrap(2, "%s%s%s", forecastLine(*c.Forecast), ofSimulated(t.Visit),
+				setUpNow(t.Visit))
 		}
 		s.Line("It takes effect %s.", effect(c))
 	}

@@ -39,6 +39,10 @@ func (v *Visit) Compare(q Question, boots []boot.Boot) (job.Comparison, bool, er
 	c, ok := job.Comparison{}, true
 	if len(q.Words) == 0 && q.With == "" {
 		c, ok = job.Since(boots, v.Changes, q.On, q.Begin, v.Now())
+		if !ok && q.Begin != (job.Begin{}) {
+			return c, false, misuse("no change that a boot could feel begins where --since asks; " +
+				"calmdawn history lists them")
+		}
 	} else {
 		var err error
 		if c, err = v.chosen(q, boots); err != nil {
