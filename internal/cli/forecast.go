@@ -88,11 +88,11 @@ func atLeast(f forecast.Forecast) string {
 
 // outlook answers how long a boot takes and what of it can go.
 func outlook(l *visit.Visit) string {
-	fit := boot.Fit(l.Alike, visit.RatedBoots)
+	fit := boot.Fit(l.Baseline.Boots, visit.RatedBoots)
 	if len(fit) == 0 {
 		return "Nothing is known of how long its boots take."
 	}
-	text := bootHeadline(l.Alike)
+	text := bootHeadline(l.Baseline.Boots)
 	if len(l.Replays) == 0 {
 		return text
 	}
@@ -195,9 +195,10 @@ func replayed(replays []*forecast.Replay) []boot.Boot {
 func (a *app) showCost(s *render.Screen, l *visit.Visit, it item.Item) {
 	c := l.Costs[it.ID]
 	if own, ok := l.OwnTime(it); ok {
+		fit := boot.Fit(l.Baseline.Boots, visit.RatedBoots)
 		s.Field("Own time", fmt.Sprintf("%s: how long its start took by itself, the median of %d "+
 			"of the last %s%s", render.Duration(own.Median), own.Boots,
-			count(own.Of, "boot", "boots"), simulated(boot.Fit(l.Alike, visit.RatedBoots))))
+			count(own.Of, "boot", "boots"), simulated(fit)))
 	}
 	if !c.Known() || !it.State.Launched() {
 		s.Field("Cost", "unknown: what it uses was not measured")
@@ -235,7 +236,7 @@ func (a *app) showCost(s *render.Screen, l *visit.Visit, it item.Item) {
 
 // known says how a figure of an item is known.
 func known(l *visit.Visit, from boot.Source) string {
-	if slices.ContainsFunc(boot.Fit(l.Alike, visit.RatedBoots), func(b boot.Boot) bool {
+	if slices.ContainsFunc(boot.Fit(l.Baseline.Boots, visit.RatedBoots), func(b boot.Boot) bool {
 		return b.Simulated
 	}) {
 		return "simulated"

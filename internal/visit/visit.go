@@ -39,8 +39,8 @@ type Visit struct {
 	// ChangesUnread is why nothing is known of the changes; nil where they are.
 	ChangesUnread error
 	Boots         []boot.Boot // the last ones
-	Alike         []boot.Boot // those that forecasts count from
-	// Baseline says how the machine as it is set up now differs from them.
+	// Baseline are those of them that forecasts count from, and how the machine
+	// as it is set up now differs from them.
 	Baseline job.Baseline
 	own      map[boot.Key]boot.OwnTime
 	Replays  []*forecast.Replay       // of the boots that are fit for it, oldest first
@@ -148,8 +148,7 @@ func (v *Visit) ReadBoots() error {
 	v.Baseline.Lacks = slices.DeleteFunc(v.Baseline.Lacks, func(id string) bool {
 		return !launched(id)
 	})
-	v.Alike = v.Baseline.Boots
-	fit := boot.Fit(v.Alike, RatedBoots)
+	fit := boot.Fit(v.Baseline.Boots, RatedBoots)
 	v.own = boot.OwnTimes(fit)
 	v.Replays, v.Unfit = forecast.Prepare(v.Order(fit))
 	since := v.setOfAll(v.Baseline.Off)
