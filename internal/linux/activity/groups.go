@@ -26,6 +26,10 @@ const (
 	maxDepth  = 10
 	// maxPoints bounds a time course; a longer one is thinned.
 	maxPoints = 600
+	// soonest is how soon after a look a group that does something is due
+	// again: the callers' beat less what a timer may be early by.
+	soonest = 50 * time.Millisecond
+	latest  = 750 * time.Millisecond
 )
 
 // A Group is the control group of one unit.
@@ -40,8 +44,8 @@ type Group struct {
 	stat      Counter
 	io        Counter
 	memory    Counter
-	idle      int // looks at it that found nothing new
-	next      int // the tick at which it is looked at again
+	rest      time.Duration // how long it is left alone after a look
+	due       time.Duration // when it is looked at again
 	cpu       time.Duration
 	before    boot.Use      // what it had used before it was made anew
 	looked    time.Duration // what it had used when its disks and its processes were last looked at
@@ -56,7 +60,6 @@ type Groups struct {
 	tops   map[string]*Group // the machine's first level, which together are all its processes
 	watch  *watch            // nil where there is none
 	listed bool
-	tick   int
 	buf    [4096]byte
 }
 
@@ -190,9 +193,8 @@ func (g *Groups) follow(of map[string]*Group, p, native, uid string) {
 		of[p] = group
 	}
 	open := func(name string) Counter { return OpenCounter(g.root + p + "/" + name) }
-	group.stat, group.before, group.looked, group.next = open(
-		"cpu.stat",
-	), boot.Use{CPU: group.cpu, Read: group.read}, -1, 0
+	group.stat, group.before = open("cpu.stat"), boot.Use{CPU: group.cpu, Read: group.read}
+	group.looked, group.due = -1, 0
 	if native != "" {
 		group.io, group.memory = open("io.stat"), open("memory.current")
 	}
@@ -206,11 +208,11 @@ func (g *Group) leave() {
 }
 
 // Sample asks the groups that are due, at the given moment of the boot. A group
-// that did nothing is asked half as often each time, down to every eighth call.
+// that did nothing is asked half as often each time, but once a second at
+// least: what is still by then is not searched for what its processes became.
 func (g *Groups) Sample(at time.Duration) {
-	g.tick++
 	for _, group := range g.all {
-		if group.Gone || g.tick < group.next {
+		if group.Gone || at < group.due {
 			continue
 		}
 		if !g.cpu(group) {
@@ -218,12 +220,12 @@ func (g *Groups) Sample(at time.Duration) {
 			continue
 		}
 		if n := len(group.Course); n > 0 && group.cpu == group.Course[n-1].CPU {
-			group.idle = min(group.idle+1, 3)
+			group.rest = min(2*group.rest, latest)
 		} else {
-			group.idle = 0
+			group.rest = soonest
 			group.add(at)
 		}
-		group.next = g.tick + 1<<group.idle
+		group.due = at + group.rest
 	}
 }
 

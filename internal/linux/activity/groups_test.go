@@ -97,6 +97,16 @@ func TestGroups(t *testing.T) {
 				group.Course[n-1].At != at {
 				t.Errorf("the course ends with %+v", group.Course[n-1])
 			}
+			// What rested for long is seen to work by the next whole look.
+			for range 30 {
+				look()
+			}
+			g.SampleDisks(at)
+			use("system.slice/c.service", 2500)
+			at += 900 * time.Millisecond
+			if look(); g.Still("/system.slice/c.service") {
+				t.Error("what began to work counts as still a second later")
+			}
 			use("system.slice", 9000)
 			if total := g.Total(); total != 9*time.Millisecond {
 				t.Errorf("all together used %v", total)
