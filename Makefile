@@ -4,15 +4,16 @@ export CGO_ENABLED = 0
 NEEDS = systemd-container mmdebstrap chromium
 SUDO = $(if $(filter 0,$(shell id -u)),,sudo)
 
-.PHONY: build test deps check bench bench-forecast bench-statistics bench-stops bench-vm pictures
+.PHONY: build test deps check bench bench-forecast bench-real bench-recorder bench-statistics bench-stops bench-vm pictures
 
 # One static program.
 build:
 	go build -trimpath -ldflags=-s -o calmdawn ./cmd/calmdawn
 
-# All tests, after installing what they need on a Debian machine. Real boots need root.
+# All tests, after installing what they need on a Debian machine. Real boots need root, and by themselves: what runs beside them is measured too.
 test: deps
-	go test ./...
+	go test $$(go list ./... | grep -v /internal/boottest$$)
+	go test -timeout 40m ./internal/boottest
 
 deps:
 	@for p in $(NEEDS); do dpkg-query -W -f '$${Status}' $$p 2>/dev/null | grep -q 'ok installed' || missing="$$missing $$p"; done; \
@@ -39,6 +40,14 @@ bench:
 FORECASTS = $(or $(XDG_CACHE_HOME),$(HOME)/.cache)/calmdawn/forecasts.jsonl
 bench-forecast: deps
 	CALMDAWN_FORECASTS=$(FORECASTS) go test ./internal/boottest -run 'TestForecastAccuracy|TestForecastTable' -v -timeout 24h
+
+# Real desktops as an archive makes them, with servers: what belongs to the system, advice, forecast against outcome. Some hours, 10 GB of disk.
+bench-real: deps
+	CALMDAWN_REAL=1 go test ./internal/boottest -run TestRealMachines -v -timeout 12h
+
+# What the recorder itself costs while it watches a login of sixty programs.
+bench-recorder: deps
+	CALMDAWN_COST=1 go test ./internal/boottest -run TestRecorderCost -v
 
 # The built program killed before every writing system call of every kind of change, and each of what a person may do then: about an hour.
 bench-stops:

@@ -7,6 +7,7 @@ package boottest
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"fmt"
 	"os"
@@ -33,9 +34,21 @@ const packages = "systemd,systemd-sysv,dbus,cron,udev,procps,kmod,dbus-user-sess
 type Machine struct {
 	Dir        string // where its root is mounted, for --root
 	Processors int    // how many it is given; 0 for all
-	share      string // a folder that the machine sees as /share
-	boots      int
+	// Patience is how long a boot may take; 0 for two minutes.
+	Patience time.Duration
+	share    string // a folder that the machine sees as /share
+	boots    int
 }
+
+// A Distribution is a real machine's root as an archive makes it.
+type Distribution struct {
+	Name     string // of its folder in the cache; another list takes another name
+	Variant  string // of mmdebstrap(1)
+	Packages string // besides, with what they recommend
+}
+
+// plain is what the fixture machines share.
+var plain = Distribution{Name: fixture, Variant: "minbase", Packages: packages}
 
 // New makes a machine with the given files, as [testtree.Make] does. On it are
 // the user maria, whose service manager runs from the boot on and reaches the
@@ -44,19 +57,7 @@ type Machine struct {
 func New(t testing.TB, files map[string]string) *Machine {
 	t.Helper()
 	need(t)
-	base := shared(t)
-	work := t.TempDir()
-	m := &Machine{Dir: filepath.Join(work, "root"), share: filepath.Join(work, "share")}
-	for _, name := range []string{"root", "upper", "work", "share"} {
-		check(t, os.Mkdir(filepath.Join(work, name), 0o755))
-	}
-	options := fmt.Sprintf("lowerdir=%s,upperdir=%s/upper,workdir=%s/work", base, work, work)
-	check(t, unix.Mount("overlay", m.Dir, "overlay", 0, options))
-	t.Cleanup(func() {
-		if err := unix.Unmount(m.Dir, 0); err != nil {
-			t.Errorf("unmounting %s: %v", m.Dir, err)
-		}
-	})
+	m := over(t, plain)
 	for p, line := range map[string]string{
 		"etc/passwd": "maria:x:1000:1000::/home/maria:/bin/sh\n" +
 			"teo:x:1001:1001::/home/teo:/bin/sh\n",
@@ -94,6 +95,36 @@ func New(t testing.TB, files map[string]string) *Machine {
 	return m
 }
 
+// NewReal makes a machine of a distribution as its archive set it up, with the
+// given files laid over it. Nobody is added to it.
+func NewReal(t testing.TB, d Distribution, files map[string]string) *Machine {
+	t.Helper()
+	need(t)
+	m := over(t, d)
+	testtree.Add(t, m.Dir, files)
+	return m
+}
+
+// over lays a folder for what a test changes over a shared root.
+func over(t testing.TB, d Distribution) *Machine {
+	t.Helper()
+	base := shared(t, d)
+	work := t.TempDir()
+	m := &Machine{Dir: filepath.Join(work, "root"), share: filepath.Join(work, "share")}
+	for _, name := range []string{"root", "upper", "work", "share"} {
+		check(t, os.Mkdir(filepath.Join(work, name), 0o755))
+	}
+	check(t, os.Chmod(m.share, 0o777)) // people write down things too
+	options := fmt.Sprintf("lowerdir=%s,upperdir=%s/upper,workdir=%s/work", base, work, work)
+	check(t, unix.Mount("overlay", m.Dir, "overlay", 0, options))
+	t.Cleanup(func() {
+		if err := unix.Unmount(m.Dir, 0); err != nil {
+			t.Errorf("unmounting %s: %v", m.Dir, err)
+		}
+	})
+	return m
+}
+
 // Install copies a program of this computer into the machine's /usr/bin.
 func (m *Machine) Install(t testing.TB, program string) {
 	t.Helper()
@@ -110,6 +141,12 @@ func (m *Machine) Shared(t testing.TB, name string) string {
 	return string(data)
 }
 
+// Share puts a file into the folder that the machine sees as /share.
+func (m *Machine) Share(t testing.TB, name, text string) {
+	t.Helper()
+	check(t, os.WriteFile(filepath.Join(m.share, name), []byte(text), 0o666))
+}
+
 // Boot starts the machine, waits until it has switched itself off, and returns
 // the names that were marked, in order.
 func (m *Machine) Boot(t testing.TB) []string {
@@ -118,7 +155,7 @@ func (m *Machine) Boot(t testing.TB) []string {
 	check(t, os.WriteFile(marks, nil, 0o666))
 	check(t, os.Chmod(marks, 0o666))
 	m.boots++
-	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
+	ctx, cancel := context.WithTimeout(context.Background(), cmp.Or(m.Patience, 2*time.Minute))
 	defer cancel()
 	name := fmt.Sprintf("calmdawn-%d-%d", os.Getpid(), m.boots)
 	words := []string{"systemd-nspawn"}
@@ -190,9 +227,9 @@ func need(t testing.TB) {
 	}
 }
 
-// shared returns the fixture root, and makes it if it is missing; one process
-// at a time does.
-func shared(t testing.TB) string {
+// shared returns a distribution's root, and makes it if it is missing; one
+// process at a time does.
+func shared(t testing.TB, d Distribution) string {
 	t.Helper()
 	cache, err := os.UserCacheDir()
 	check(t, err)
@@ -202,15 +239,18 @@ func shared(t testing.TB) string {
 	check(t, err)
 	defer lock.Close()
 	check(t, unix.Flock(int(lock.Fd()), unix.LOCK_EX))
-	dir := filepath.Join(cache, fixture)
+	dir := filepath.Join(cache, d.Name)
 	if _, err := os.Stat(dir); err == nil {
 		return dir
 	}
-	t.Log("making the fixture machine's root; this is done once and takes a minute")
+	t.Logf("making the root %s; this is done once and takes a minute or more", d.Name)
 	temp := dir + ".new"
 	check(t, os.RemoveAll(temp))
-	out, err := exec.Command("mmdebstrap", "--variant=minbase", "--include="+packages, "bookworm",
-		temp).CombinedOutput()
+	words := []string{"--variant=" + d.Variant, "--include=" + d.Packages, "bookworm", temp}
+	if d != plain {
+		words = append([]string{`--aptopt=APT::Install-Recommends "true"`}, words...)
+	}
+	out, err := exec.Command("mmdebstrap", words...).CombinedOutput()
 	if err != nil {
 		t.Fatalf("making the fixture machine's root: %v\n%s", err, out)
 	}

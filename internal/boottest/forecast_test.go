@@ -84,19 +84,25 @@ type trial struct {
 	items   []string
 }
 
-func newTrial(t *testing.T, g *maker, processors int) *trial {
+// burner builds the program that computes for as long as it is told.
+func burner(t *testing.T) string {
 	t.Helper()
-	burner := filepath.Join(t.TempDir(), "burn")
-	build := exec.Command("go", "build", "-o", burner, "calmdawn/internal/boottest/burn")
+	p := filepath.Join(t.TempDir(), "burn")
+	build := exec.Command("go", "build", "-o", p, "calmdawn/internal/boottest/burn")
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
 	if out, err := build.CombinedOutput(); err != nil {
 		t.Fatal(string(out))
 	}
+	return p
+}
+
+func newTrial(t *testing.T, g *maker, processors int) *trial {
+	t.Helper()
 	g.files["usr/bin/finish"] = whenRecorded + "systemctl --no-block poweroff\n"
 	g.files["etc/systemd/system/last.service"] = "[Unit]\nAfter=graphical.target\n[Service]\n" +
 		"ExecStart=/bin/sh /usr/bin/finish\n"
 	m := boottest.New(t, g.files)
-	m.Install(t, burner)
+	m.Install(t, burner(t))
 	m.Processors = processors
 	tr := &trial{t: t, m: m, program: program(t)}
 	for _, name := range g.names {

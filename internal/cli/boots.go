@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -35,12 +36,16 @@ func (a *app) bootsCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "boots",
 		Short: "Show the boots that the machine remembers, and how long each took",
-		Long: `Boots shows every boot that the machine still remembers: when it began, how
-long it took until it was ready and until it had settled, and its phases.
+		Long: `Boots shows every boot that the machine still remembers: when it began, when
+one could work with it, when it was ready and had settled, and its phases.
 Ready counts from the moment the kernel began until the boot's goal was
 reached; firmware and loader stand beside it. Settled is when the machine had
-gone quiet; only the recorder sees that. Time in which the machine waited for
-a person is taken out, and shown.
+gone quiet; only the recorder sees that.
+
+Usable is when the machine had gone quiet after ready and after the first
+login at it, less the time from ready to that login: when one could work.
+Boots of different people, and ones without a login, are not put together.
+Time in which the machine waited for a person is taken out, and shown.
 
 A boot is odd if something about it makes it no measure of the machine: it is
 named, and left out of comparisons.
@@ -48,10 +53,11 @@ named, and left out of comparisons.
 It reads the log, the records of our recorder, and on the running machine the
 service managers' own clocks. Of each figure the finest is taken.
 
---spans shows one boot as a timeline: what ready waited for, one thing after
-the other, what ran meanwhile, and when the machine was busy.`,
+--spans shows one boot as a way: what usable, or ready, waited for, one stretch
+after the other, and what worked beside each. --picture draws it: one line, the
+thicker the busier the machine was, with a card for each stretch.`,
 		Example: `  calmdawn boots
-  calmdawn boots --spans                 the last boot as a timeline
+  calmdawn boots --spans                 what the last boot waited for
   calmdawn boots --spans --boot be6fe0a8
   calmdawn boots --spans --picture boot.png
   calmdawn boots --json --spans
@@ -63,7 +69,7 @@ the other, what ran meanwhile, and when the machine was busy.`,
 			case v.id != "" && !v.spans:
 				return usage("--boot chooses the boot for --spans; give both")
 			case v.picture != "" && !v.spans:
-				return usage("--picture draws the timeline of --spans; give both")
+				return usage("--picture draws the boot of --spans; give both")
 			case v.csv && a.json:
 				return usage("--csv and --json are two forms; choose one")
 			case v.last < 0:
@@ -77,7 +83,7 @@ the other, what ran meanwhile, and when the machine was busy.`,
 		"if not given")
 	cmd.Flags().BoolVar(&v.csv, "csv", false, "print comma-separated values: a line a boot, with "+
 		"--spans a line a start")
-	cmd.Flags().StringVar(&v.picture, "picture", "", "draw the timeline into `FILE`, whose name "+
+	cmd.Flags().StringVar(&v.picture, "picture", "", "draw the boot into `FILE`, whose name "+
 		"ends in .png or .svg")
 	cmd.Flags().IntVar(&v.last, "last", 0, "only the last `N` boots")
 	return cmd
@@ -108,14 +114,14 @@ func (a *app) boots(v bootsView) error {
 		return nil
 	}
 	if v.spans {
-		return a.timeline(s, found, v)
+		return a.road(s, found, v)
 	}
 	changes, _ := a.place().ReadChanges(r) // what cannot be read of the casebook is told below
 	a.tellUnsettled(r, changes)
 	labels, _ := a.place().ReadLabels(r)
 	a.bootTable(s, found, changes, labels, v.last > 0)
 	a.unreadLog(s, found)
-	s.Line("Next: one boot as a timeline, with %s", a.call("boots --spans"))
+	s.Line("Next: what one boot waited for, with %s", a.call("boots --spans"))
 	return nil
 }
 
@@ -130,8 +136,44 @@ func bootHeadline(boots []boot.Boot) string {
 	for _, b := range fit {
 		ready = append(ready, b.Ready.Value)
 	}
+	last := count(len(fit), "boot", "boots")
+	of, kind := boot.Kinds(fit)
+	if usable := of[kind]; len(usable) > 0 {
+		among := "the median of the last " + last
+		if len(usable) < len(fit) {
+			among = fmt.Sprintf("the median of %d of the last %s", len(usable), last)
+		}
+		return fmt.Sprintf("Usable after %s (%s): %s%s; ready after %s.",
+			render.Duration(boot.Median(usable)), kind, among, simulated(fit),
+			render.Duration(boot.Median(ready)))
+	}
 	return fmt.Sprintf("Ready after %s: the median of the last %s%s.",
-		render.Duration(boot.Median(ready)), count(len(fit), "boot", "boots"), simulated(fit))
+		render.Duration(boot.Median(ready)), last, simulated(fit))
+}
+
+// usableText says when one could work, with what is to be known of it.
+func usableText(u boot.Usable) string {
+	if !u.Known {
+		return "when it was usable is not known"
+	}
+	text := fmt.Sprintf("usable after %s (%s", render.Duration(u.Value), render.Clean(u.Kind))
+	switch w := u.Waited; {
+	case w.Known && w.Value > 0:
+		text += ", " + render.Duration(w.Value) + " after it was ready, which are left out"
+	case w.Known:
+		text += ", " + render.Duration(-w.Value) + " before it was ready"
+	}
+	return text + ")"
+}
+
+// loginText says who logged in, and how long after ready.
+func loginText(b boot.Boot) string {
+	u, all := b.Usable(), b.Logged()
+	if len(all) == 0 {
+		return ""
+	}
+	who := cmp.Or(render.Clean(all[0].User), "somebody")
+	return fmt.Sprintf("%s %+.0f s", who, u.Waited.Value.Seconds())
 }
 
 // simulated labels figures that no machine measured.
@@ -160,9 +202,7 @@ type numberedBoot struct {
 // bootFields are the columns of a list of boots. Their numbers count from the
 // first that is remembered, so that a part of the list has none.
 func bootFields(
-	s *render.Screen,
 	labels map[string][]string,
-	longest time.Duration,
 	part bool,
 ) []render.Field[numberedBoot] {
 	fields := []render.Field[numberedBoot]{
@@ -182,11 +222,25 @@ func bootFields(
 			return render.C(day(b.Began))
 		}},
 		{
+			Column: render.Column{Title: "USABLE", Right: true},
+			Cell: func(b numberedBoot) render.Cell {
+				u := b.Usable()
+				if u.Unsure != "" {
+					return render.C(figure(u.Figure) + "?")
+				}
+				return render.C(figure(u.Figure))
+			},
+		},
+		{
+			Column: render.Column{Title: "LOGIN", Keep: 9},
+			Cell:   func(b numberedBoot) render.Cell { return render.C(loginText(b.Boot)) },
+		},
+		{
 			Column: render.Column{Title: "READY", Right: true},
 			Cell:   func(b numberedBoot) render.Cell { return render.C(figure(b.Ready)) },
 		},
 		{
-			Column: render.Column{Title: "SETTLED", Right: true, Keep: 9},
+			Column: render.Column{Title: "SETTLED", Right: true, Keep: 6},
 			Cell: func(b numberedBoot) render.Cell {
 				if !b.Settled.FromReady.Known {
 					return render.Cell{}
@@ -202,15 +256,6 @@ func bootFields(
 		})
 	}
 	return append(fields,
-		render.Field[numberedBoot]{
-			Column: render.Column{Keep: 8},
-			Cell: func(b numberedBoot) render.Cell {
-				if !s.Figures() {
-					return render.Cell{Tone: render.Good}
-				}
-				return render.Cell{Text: s.PhaseBar(b.Boot, longest, 24), Tone: render.Good}
-			},
-		},
 		render.Field[numberedBoot]{
 			Column: render.Column{Title: "NOTE", Keep: 10, Flex: 16},
 			Cell: func(b numberedBoot) render.Cell {
@@ -235,13 +280,7 @@ func (a *app) bootTable(
 	alike := job.BaselineOf(found.Boots, changes, a.now()).Boots
 	s.Say(render.Strong, "%s", bootHeadline(alike))
 	s.Line("")
-	longest := time.Duration(0)
-	for _, b := range found.Boots {
-		longest = max(longest,
-			b.Phase("firmware").Value+b.Phase("loader").Value+b.Ready.Value+
-				b.Settled.FromReady.Value)
-	}
-	fields := bootFields(s, labels, longest, part)
+	fields := bootFields(labels, part)
 	columns := render.Columns(fields)
 	type dated struct {
 		at  time.Time
@@ -270,9 +309,17 @@ func (a *app) bootTable(
 	}
 	s.Table(columns, cells)
 	s.Line("")
-	if s.Figures() {
-		s.SayWrapped(0, render.Dim, "A bar's letters: f firmware, l loader, k kernel, i initrd, "+
-			"u userspace until ready, s from ready until settled.")
+	if slices.ContainsFunc(found.Boots, func(b boot.Boot) bool { return b.Usable().Known }) {
+		s.SayWrapped(0, render.Dim, "Usable: when one could work, the time left out in which it "+
+			"waited for somebody to log in. Login: who did, and when, counted from ready.")
+	} else {
+		s.SayWrapped(0, render.Dim, "When it was usable nobody recorded; %s has that done.",
+			a.call("recorder on"))
+	}
+	for _, b := range found.Boots {
+		if u := b.Usable(); u.Unsure != "" {
+			s.SayWrapped(2, render.Dim, "Uncertain: usable of %s, since %s.", b.ID[:8], u.Unsure)
+		}
 	}
 	for _, b := range found.Boots {
 		if len(b.Odd) > 0 {
@@ -295,9 +342,6 @@ func notes(b boot.Boot) (string, render.Tone) {
 	}
 	if waited > 0 {
 		all = append(all, "without "+render.Duration(waited)+" of waiting for a person")
-	}
-	if l := b.Settled.FromLogin; l.Known {
-		all = append(all, "settled "+render.Duration(l.Value)+" after the login")
 	}
 	switch {
 	case b.Simulated:

@@ -40,9 +40,11 @@ faster, slower, no difference shown, or too few boots. A job is the changes
 between which less than 30 days lie; --since has it begin elsewhere. What each
 of its steps did is told below it. Changes with no boot between them are one
 step. Where changes still wait for a restart, the boots after are those of the
-last setup that was booted. The verdict is on ready, or on what --on names; it is "faster" only if
-the boots bear it out with at least 95 % confidence. That takes four boots on
-each side, or five before and three after. Decide beforehand how many boots
+last setup that was booted. The verdict is on usable, where both sides have enough
+boots with the login of the same person, or without one; else on ready; or on
+what --on names. It is "faster" only if the boots bear it out with at least
+95 % confidence. That takes four boots on each side, or five before and three
+after. Decide beforehand how many boots
 there are to be: who looks after each one and stops at the first "faster" sees
 one too often.
 
@@ -96,8 +98,9 @@ or one like it.`,
 // flags are those that say which boots are compared, and by what.
 func (v *compareView) flags(cmd *cobra.Command) {
 	cmd.Flags().BoolVar(&v.odd, "odd", false, "take odd boots too, which are left out otherwise")
-	cmd.Flags().StringVar(&v.on, "on", "ready", "what the verdict is `ON`: ready, settled, or "+
-		"\"settled after login\"")
+	cmd.Flags().StringVar(&v.on, "on", "", "what the verdict is `ON`: usable, ready, settled, or "+
+		"\"settled after login\" (usable where\nboth sides have enough boots of one kind, else "+
+		"ready)")
 	cmd.Flags().StringVar(&v.with, "with", "", "take the boots before from another casebook, "+
 		"`FILE`")
 	cmd.Flags().StringVar(&v.since, "since", "", "the job began with `BEGIN`: change:3, or the "+
@@ -106,8 +109,9 @@ func (v *compareView) flags(cmd *cobra.Command) {
 
 func (v *compareView) check() error {
 	m, ok := compare.MeasureOf(v.on)
-	if !ok || v.on != "ready" && !strings.HasPrefix(v.on, "settled") {
-		return usage("--on takes ready, settled or \"settled after login\", not %q", v.on)
+	if v.on != "" && (!ok || v.on != "ready" && v.on != "usable" &&
+		!strings.HasPrefix(v.on, "settled")) {
+		return usage("--on takes usable, ready, settled or \"settled after login\", not %q", v.on)
 	}
 	v.measure = m
 	if v.since == "" {
@@ -197,7 +201,7 @@ func (a *app) compare(v compareView, words []string, fail limit) error {
 	}
 	unkept := l.KeepOutcome(answer)
 	c := shown(answer, l)
-	c.back = l.CameBack()
+	c.back, c.late = l.CameBack(), l.PastSettled(c.Sides.After)
 	switch {
 	case a.json:
 		err = a.writeJSON(document.NewComparison(c.Comparison))
@@ -220,7 +224,7 @@ func (a *app) compare(v compareView, words []string, fail limit) error {
 // answer says the verdict in a sentence.
 func (c comparison) answer() string {
 	how := simulated(slices.Concat(c.Sides.Before, c.Sides.After))
-	r, what := c.Main, capital(c.On.Name)
+	r, what := c.Main, capital(c.On.Title())
 	switch r.Verdict {
 	case compare.Faster, compare.Slower:
 		near, far := min(r.Low.Abs(), r.High.Abs()), max(r.Low.Abs(), r.High.Abs())
@@ -228,7 +232,7 @@ func (c comparison) answer() string {
 			exact(r.Estimate), c.Between, exact(near), exact(far), how)
 	case compare.NoDifference:
 		return fmt.Sprintf("No difference shown %s: %s changed by something between %s and %s%s.",
-			c.Between, c.On.Name, signed(r.Low), signed(r.High), how)
+			c.Between, c.On.Title(), signed(r.Low), signed(r.High), how)
 	}
 	if r.Before.N+r.After.N == 0 && len(c.Sides.Before)+len(c.Sides.After) > 0 {
 		return fmt.Sprintf("%s was measured in none of these boots: it takes a recorder that was "+
@@ -329,7 +333,11 @@ func (a *app) showComparison(s *render.Screen, c comparison, found linux.Boots, 
 	s.Line("")
 	const most = 8
 	for _, ch := range c.Changes[:min(most, len(c.Changes))] {
-		s.Line("  change %d, %s: %s", ch.ID, day(ch.MadeAt), what(ch))
+		fate := ""
+		if slices.ContainsFunc(c.Back, func(b change.Change) bool { return b.ID == ch.ID }) {
+			fate = " (on again: it explains nothing of this)"
+		}
+		s.Wrap(4, "  change %d, %s: %s%s", ch.ID, day(ch.MadeAt), what(ch), fate)
 	}
 	if more := len(c.Changes) - most; more > 0 {
 		s.Line("  and %s: %s", count(more, "more", "more"), a.call("history"))
@@ -357,6 +365,13 @@ func (a *app) showComparison(s *render.Screen, c comparison, found linux.Boots, 
 		a.strips(s, c)
 	}
 	c.measureTable(s)
+	for _, it := range c.late {
+		s.Wrap(2, "Mind: %s was delayed past settled; what it does then is in none of these "+
+			"figures.", render.Clean(it.Title))
+	}
+	if len(c.late) > 0 {
+		s.Line("")
+	}
 	c.reasonTable(s)
 	c.stepTable(s)
 	for _, b := range c.Sides.LeftOut {
@@ -411,7 +426,7 @@ func (c comparison) measureTable(s *render.Screen) {
 			}
 		}
 		rows = append(rows, []render.Cell{
-			render.C(m.Name),
+			render.C(render.Clean(m.Title())),
 			render.C(fmt.Sprintf("%d, %d", m.Before.N, m.After.N)),
 			render.C(one),
 			render.C(spread1),

@@ -12,6 +12,7 @@ type comparison struct {
 	job.Comparison
 	titles map[string]string // of items, by the names that boots know
 	back   []item.Item       // that are on again although changes switched them off
+	late   []item.Item       // delayed past settled
 }
 
 func shown(c job.Comparison, l *visit.Visit) comparison {

@@ -78,7 +78,7 @@ func itemColumns(l *visit.Visit) []csvColumn[item.Item] {
 		{head: "grade", text: func(it item.Item) string { return string(l.Costs[it.ID].Grade) }},
 		{head: "wait (s)", number: func(it item.Item) string {
 			if c := l.Costs[it.ID]; c.Replayed {
-				return csvSeconds(c.Wait.Saving.Median)
+				return csvSeconds(c.Wait.Lead().Saving.Median)
 			}
 			return ""
 		}},
@@ -103,6 +103,13 @@ func bootColumns() []csvColumn[boot.Boot] {
 	columns := []csvColumn[boot.Boot]{
 		{head: "id", text: func(b boot.Boot) string { return b.ID }},
 		{head: "began", text: began},
+		{head: "usable (s)", number: func(b boot.Boot) string {
+			return csvFigure(b.Usable().Figure)
+		}},
+		{head: "kind", text: func(b boot.Boot) string { return b.Usable().Kind }},
+		{head: "login after ready (s)", number: func(b boot.Boot) string {
+			return csvFigure(b.Usable().Waited)
+		}},
 		{head: "ready (s)", number: func(b boot.Boot) string { return csvFigure(b.Ready) }},
 		{head: "settled from ready (s)", number: func(b boot.Boot) string {
 			return csvFigure(b.Settled.FromReady)
@@ -154,6 +161,10 @@ func sidedColumns() []csvColumn[sided] {
 		{head: "side", text: func(b sided) string { return b.side }},
 		{head: "id", text: func(b sided) string { return b.ID }},
 		{head: "began", text: func(b sided) string { return began(b.Boot) }},
+		{head: "usable (s)", number: func(b sided) string {
+			return csvFigure(b.Usable().Figure)
+		}},
+		{head: "kind", text: func(b sided) string { return b.Usable().Kind }},
 	}
 	for _, m := range compare.Measures {
 		unit, show := " (s)", func(n int64) string { return csvSeconds(time.Duration(n)) }

@@ -24,19 +24,17 @@ type step struct {
 	restarts  int
 }
 
+// walk is the main road of the job; what is beside it, help tells.
 var walk = []step{
 	{say: "Where does this machine stand?"},
-	{say: "How long did its boots take?", call: "boots"},
+	{say: "What were people waiting for in its last boot?", call: "boots --spans"},
 	{
-		say:  "What does it launch by itself? The operating system's own parts are folded.",
-		call: "list",
+		say:  "What could go or wait, of all that it launches? The costliest first.",
+		call: "list --advice \"can go,can wait\"",
 	},
-	{say: "What was the machine waiting for in its last boot?", call: "boots --spans"},
-	{say: "Which few items would bring most, of those that may go or wait?", call: "forecast " +
-		"--best"},
 	{
-		say:  "What is the star-catalogue indexer, and what does it cost?",
-		call: "show service:star-index.service",
+		say:  "What is that sync which starts when maria logs in, and what does it cost?",
+		call: "show program:lanternfile.desktop@maria",
 	},
 	{say: "One updater sits in three places. Switch all three off, in one change.",
 		call: "disable service:cue-update.service program:cue-update-helper.desktop " +
@@ -44,10 +42,9 @@ var walk = []step{
 	{say: "Indexer and cache are needed at night, not when the desk opens.",
 		call: "disable service:star-index.service service:star-cache.service --yes"},
 	{
-		say:  "The folder crawl is wanted, but not while somebody waits for the desk.",
-		call: "delay service:lanternfile-crawl.service --by 5m --trial 14d --yes",
+		say:  "The sync is wanted, but not while somebody waits for the desk.",
+		call: "delay program:lanternfile.desktop@maria --by 5m --trial 14d --yes",
 	},
-	{say: "What now?"},
 	{say: "The desk's computer is switched on, on each of the next five mornings.", restarts: 5},
 	{say: "Did it help, and what is the difference made of?", call: "compare"},
 	{say: "Written down for the customer.", call: "report DIR/meridian.html"},
@@ -56,12 +53,7 @@ var walk = []step{
 			"later.",
 		call: "undo 1 --yes",
 	},
-	{say: "What was done to this machine?", call: "history"},
-	{say: "What is on trial?", call: "trial"},
-	{
-		say:  "Keep what it is like now: the next visit begins with what is different.",
-		call: "drift --keep",
-	},
+	{say: "And now?"},
 }
 
 func (a *app) demoCommand() *cobra.Command {
@@ -134,11 +126,11 @@ func (a *app) reboot(dir string, times int) error {
 		if !at.After(last) {
 			at = last.Add(time.Second)
 		}
-		ready, err := demo.Reboot(dir, at, uint64(n+1))
+		b, err := demo.Reboot(dir, at, uint64(n+1))
 		if err != nil {
 			return err
 		}
-		s.Line("The boot of %s, simulated: ready after %s.", day(at), render.Duration(ready))
+		s.Line("The boot of %s, simulated: %s.", day(at), outcome(b))
 		if err := goodBoot(dir, at); err != nil {
 			return err
 		}
@@ -160,6 +152,18 @@ func goodBoot(dir string, at time.Time) error {
 	}
 	defer led.Close()
 	return guard.Remove(led, r, at)
+}
+
+// wordsOf parts a call of the walk into its words, as a shell would.
+func wordsOf(call string) (words []string) {
+	for i, part := range strings.Split(call, `"`) {
+		if i%2 == 1 {
+			words = append(words, part)
+			continue
+		}
+		words = append(words, strings.Fields(part)...)
+	}
+	return words
 }
 
 func (a *app) keepDemo(dir string) error {
@@ -204,7 +208,7 @@ func (a *app) demo() error {
 	streams.Now = func() time.Time { return clock }
 	run := func(words string) error {
 		clock = clock.Add(time.Minute)
-		args := append([]string{"--color", a.color}, strings.Fields(words)...)
+		args := append([]string{"--color", a.color}, wordsOf(words)...)
 		if code := Run(args, streams); code != 0 {
 			return fmt.Errorf("the demo stopped: that call ended with exit status %d", code)
 		}

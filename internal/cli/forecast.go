@@ -40,25 +40,31 @@ func gradeCell(l *visit.Visit, it item.Item) render.Cell {
 	return render.Cell{Text: string(grade), Tone: gradeTones[grade]}
 }
 
+// notForecast reports whether people wait for an item after ready alone, and no
+// login can be forecast.
+func notForecast(it item.Item, c forecast.Cost) bool {
+	return it.When == item.AtLogin && c.Wait.Kind == ""
+}
+
 // waitCell is how much sooner the boot would be ready without an item.
 func waitCell(l *visit.Visit, it item.Item) render.Cell {
 	switch c := l.Costs[it.ID]; {
-	case !it.State.Launched() || !c.Replayed:
+	case !it.State.Launched() || !c.Replayed || notForecast(it, c):
 		return render.Cell{}
-	case !c.Wait.Shows:
+	case !c.Wait.Lead().Shows:
 		return render.Cell{Text: noneShown, Tone: render.Dim}
 	default:
-		return render.C(atLeast(c.Wait) + render.Seconds(c.Wait.Saving.Median))
+		return render.C(atLeast(c.Wait) + render.Seconds(c.Wait.Lead().Saving.Median))
 	}
 }
 
 func waitBar(s *render.Screen, l *visit.Visit, it item.Item, longest time.Duration) render.Cell {
 	c := l.Costs[it.ID]
-	if !it.State.Launched() || !c.Replayed || !c.Wait.Shows || !s.Figures() {
+	if !it.State.Launched() || !c.Replayed || !c.Wait.Lead().Shows || !s.Figures() {
 		return render.Cell{}
 	}
 	return render.Cell{
-		Text: s.Bar(0, c.Wait.Saving.Median, longest, 12),
+		Text: s.Bar(0, c.Wait.Lead().Saving.Median, longest, 12),
 		Tone: gradeTones[gradeOf(l, it)],
 	}
 }
@@ -107,11 +113,57 @@ func outlook(l *visit.Visit) string {
 			render.Duration(f.Now))
 	}
 	text += lacking(l)
-	if !f.Shows {
-		return text + " By advice, nothing more can go that would be felt."
+	ask, lead := toAskAbout(l), f.Lead()
+	if !lead.Shows {
+		return text + " By advice, nothing more can go that would be felt." + ask
 	}
-	return fmt.Sprintf("%s %s%s of it can go or wait, by advice and forecast.", text,
-		upper(atLeast(f)), render.Duration(f.Saving.Median))
+	return fmt.Sprintf("%s %s%s of %s can go or wait, by advice and forecast%s.%s", text,
+		upper(atLeast(f)), render.Duration(lead.Saving.Median), render.Clean(lead.Title()),
+		ofSystem(l.Dispensable()), ask)
+}
+
+// ofSystem says how many of some items are the operating system's own; empty
+// where none is.
+func ofSystem(items []item.Item) string {
+	n := 0
+	for _, it := range items {
+		if it.System {
+			n++
+		}
+	}
+	if n == 0 {
+		return ""
+	}
+	return fmt.Sprintf(" (%d of the %s %s of the operating system)", n,
+		count(len(items), "item", "items"), plural(n, "is a part", "are parts"))
+}
+
+// toAskAbout names what costs and is neither to be kept nor to go by advice:
+// somebody has to be asked.
+func toAskAbout(l *visit.Visit) string {
+	items := slices.DeleteFunc(slices.Clone(l.Items), func(it item.Item) bool {
+		return it.Advice != item.LookUp || it.Protected != "" || !l.Costs[it.ID].Wait.Lead().Shows
+	})
+	l.ByCost(items)
+	return named(l, items, " Look up, since people wait for it: ")
+}
+
+// named lists the costliest of some items with their waits.
+func named(l *visit.Visit, items []item.Item, lead string) string {
+	const most = 3
+	if len(items) == 0 {
+		return ""
+	}
+	var parts []string
+	for _, it := range items[:min(most, len(items))] {
+		parts = append(parts, fmt.Sprintf("%s (%s)", render.Clean(it.Title),
+			render.Duration(l.Costs[it.ID].Wait.Lead().Saving.Median)))
+	}
+	text := lead + strings.Join(parts, ", ")
+	if n := len(items) - most; n > 0 {
+		text += fmt.Sprintf(" and %d more", n)
+	}
+	return text + "."
 }
 
 // lacking says what was switched on since the boots that figures count from;
@@ -169,7 +221,13 @@ func (a *app) costNotes(s *render.Screen, l *visit.Visit) {
 		how += "; what items use of the processors is not known, so it is a lower bound " +
 			"(calmdawn recorder on measures it)"
 	}
-	s.Wrap(0, "Wait: how much sooner the machine would be ready without the item, %s.%s Waits "+
+	what := "the machine would be ready"
+	for _, c := range l.Costs {
+		if c.Wait.Kind != "" {
+			what = "one could work"
+		}
+	}
+	s.Wrap(0, "Wait: how much sooner "+what+" without the item, %s.%s Waits "+
 		"overlap: what several save together is not their sum; %s tells it.", how, setUpNow(l),
 		a.call("forecast ITEM..."))
 }
@@ -201,19 +259,36 @@ func (a *app) showCost(s *render.Screen, l *visit.Visit, it item.Item) {
 			count(own.Of, "boot", "boots"), simulated(fit)))
 	}
 	if !c.Known() || !it.State.Launched() {
-		s.Field("Cost", "unknown: what it uses was not measured")
+		s.Field("Cost", "unknown: "+a.unmeasured(l, it))
 		return
 	}
-	s.Field("Grade",
-		fmt.Sprintf("%s; it ran in %d of the last %s", c.Grade, c.Seen,
-			count(c.Of, "boot", "boots")))
+	ran := fmt.Sprintf("it ran in %d of the last %s", c.Seen, count(c.Of, "boot", "boots"))
+	if c.Logins > 0 && it.When == item.AtLogin {
+		ran = fmt.Sprintf("it ran in %d of %s on record", c.Seen,
+			count(c.Logins, "login", "logins"))
+	}
+	s.Field("Grade", fmt.Sprintf("%s; %s", c.Grade, ran))
+	if c.AfterLogin.Known {
+		s.Field("Launched", fmt.Sprintf("%s after the login, the median",
+			render.Duration(c.AfterLogin.Value)))
+	}
 	switch {
 	case !c.Replayed && len(l.Replays) == 0:
 		s.Field("Wait", "unknown, since "+unfitness(l))
 	case !c.Replayed:
 		s.Field("Wait", "unknown: it ran in none of those boots")
+	case notForecast(it, c):
+		s.Field("Wait", "unknown: it starts at the login, and ready does not wait for it; how "+
+			"much sooner one could work without it comparing boots tells")
+	case it.When == item.AtLogin:
+		s.Field("Wait", usableWait(c.Wait))
 	default:
-		s.Field("Wait", waitText(c.Wait))
+		if c.Wait.Kind != "" {
+			s.Field("Wait", usableWait(c.Wait))
+			s.Field("Of ready", waitText(c.Wait))
+		} else {
+			s.Field("Wait", waitText(c.Wait))
+		}
 		s.Field("", a.evidence(l, it))
 		if c.Wait.Shows {
 			s.Field("Delayed", "it would do its work after ready, which would come as much sooner")
@@ -229,9 +304,37 @@ func (a *app) showCost(s *render.Screen, l *visit.Visit, it item.Item) {
 				known(l, c.DiskRead.From)))
 	}
 	if c.Memory.Known {
-		s.Field("Memory",
-			fmt.Sprintf("%s at most, %s", render.Bytes(c.Memory.Bytes), known(l, c.Memory.From)))
+		of := "at most"
+		if it.Kind == item.Program {
+			of = "of resident pages, the most of it and of what it launched added up"
+		}
+		s.Field("Memory", fmt.Sprintf("%s %s, %s", render.Bytes(c.Memory.Bytes), of,
+			known(l, c.Memory.From)))
 	}
+}
+
+// unmeasured says why nothing is known of what an item costs.
+func (a *app) unmeasured(l *visit.Visit, it item.Item) string {
+	recorded := slices.ContainsFunc(l.Boots, func(b boot.Boot) bool {
+		return b.Recording != nil ||
+			len(b.Course) > 0
+	})
+	logged := slices.ContainsFunc(l.Boots, func(b boot.Boot) bool {
+		return slices.ContainsFunc(b.Logged(), func(l boot.Login) bool {
+			return it.Owner == "" || it.Owner == l.User
+		})
+	})
+	switch {
+	case !recorded:
+		return "no boot was recorded; " + a.call("recorder on") + " has the next ones recorded"
+	case it.When == item.AtLogin && !logged && it.Owner != "":
+		return render.Clean(it.Owner) + " logged in during no recorded boot"
+	case it.When == item.AtLogin && !logged:
+		return "nobody logged in during a recorded boot"
+	case it.When == item.Later:
+		return "it ran in no recorded boot, for it starts later"
+	}
+	return "it was not seen to run in a recorded boot"
 }
 
 // known says how a figure of an item is known.
@@ -242,6 +345,18 @@ func known(l *visit.Visit, from boot.Source) string {
 		return "simulated"
 	}
 	return fmt.Sprintf("measured (%s)", from)
+}
+
+// usableWait says how much sooner one could work.
+func usableWait(f forecast.Forecast) string {
+	if !f.UsableShows {
+		return fmt.Sprintf("no effect shown: without it one could work sooner by less than boots "+
+			"differ anyhow (%s)", render.Clean(f.Kind))
+	}
+	return fmt.Sprintf("one could work %s sooner without it (%s), between %s and %s: a forecast "+
+		"from %s", render.Duration(f.Usable.Median), render.Clean(f.Kind),
+		signedOr0(f.Usable.Low), render.Duration(f.Usable.High),
+		count(f.UsableBoots, "boot", "boots"))
 }
 
 // waitText says a forecast wait with its range.
@@ -358,11 +473,14 @@ func (a *app) forecast(l *visit.Visit, w wish, delay bool) error {
 	whole := forecast.Set{}
 	var sets []forecast.Set
 	var known []item.Item
-	var outside []string
+	var outside []string // sentences
 	for _, it := range picked {
-		set := l.SetOf(it)
-		if set == nil || !it.State.Launched() {
-			outside = append(outside, it.ID)
+		set, why := l.SetOf(it), "no boot knows a start of its own"
+		if !it.State.Launched() {
+			set, why = nil, "it is off"
+		}
+		if set == nil {
+			outside = append(outside, fmt.Sprintf("No forecast for %s: %s.", it.ID, why))
 			continue
 		}
 		sets, known = append(sets, set), append(known, it)
@@ -378,6 +496,9 @@ func (a *app) forecast(l *visit.Visit, w wish, delay bool) error {
 	}
 	s := a.screen()
 	s.Say(render.Strong, "%s", forecastHeadline(f, len(known), delay))
+	if f.Kind != "" && !delay {
+		s.SayWrapped(0, render.Strong, "%s", usableHeadline(f))
+	}
 	s.SayWrapped(0, render.Dim, "%s", forecastBasis(l, f))
 	s.Line("")
 	if len(known) > 0 {
@@ -385,14 +506,15 @@ func (a *app) forecast(l *visit.Visit, w wish, delay bool) error {
 		var rows [][]render.Cell
 		for i, it := range known {
 			alone := noneShown
-			if each[i].Shows {
-				alone = atLeast(each[i]) + render.Seconds(each[i].Saving.Median)
-				sum += each[i].Saving.Median
+			lead := each[i].Lead()
+			if lead.Shows {
+				alone = atLeast(each[i]) + render.Seconds(lead.Saving.Median)
+				sum += lead.Saving.Median
 			}
 			rows = append(rows, []render.Cell{
 				render.C(render.Clean(it.Title)),
 				render.C(alone),
-				render.C(span(each[i].Saving)),
+				render.C(span(lead.Saving)),
 				{Text: string(it.Advice), Tone: adviceTone(it.Advice)},
 				render.C(render.Clean(it.ID)),
 			})
@@ -406,15 +528,20 @@ func (a *app) forecast(l *visit.Visit, w wish, delay bool) error {
 		}, rows)
 		s.Line("")
 		if len(known) > 1 {
-			why := "since starts overlap"
-			if f.Saving.Median >= sum {
-				why = "since of what waits side by side none alone brings anything"
+			const alike = 100 * time.Millisecond // what a figure shows
+			together, why := f.Lead().Saving.Median, ""
+			switch {
+			case together > sum+alike:
+				why = ", since of what waits side by side none alone brings anything"
+			case together < sum-alike:
+				why = ", since starts overlap"
 			}
-			s.Wrap(0, "Alone they save %s in sum; together %s, %s.", render.Duration(sum),
-				render.Duration(f.Saving.Median), why)
+			s.Wrap(0, "Alone they save %s in sum; together %s%s.", render.Duration(sum),
+				render.Duration(together), why)
 		}
 	}
-	if f.Quiet && !delay { // what is delayed works later, and it takes longer until all is quiet
+	// what is delayed works later, and it takes longer until all is quiet
+	if f.Quiet && !delay && f.Kind == "" {
 		s.Wrap(0, "Until it has settled, all in all: %s sooner (between %s and %s).",
 			render.Duration(f.Settled.Median), signedOr0(f.Settled.Low),
 			render.Duration(f.Settled.High))
@@ -430,9 +557,8 @@ func (a *app) forecast(l *visit.Visit, w wish, delay bool) error {
 				render.Clean(it.Native))
 		}
 	}
-	for _, id := range outside {
-		s.Line("No forecast for %s: it is off, or has no start of its own in a boot.",
-			render.Clean(id))
+	for _, sentence := range outside {
+		s.Wrap(0, "%s", render.Clean(sentence))
 	}
 	if len(known) > 0 {
 		verb := "disable"
@@ -475,6 +601,18 @@ func forecastHeadline(f forecast.Forecast, n int, delay bool) string {
 	return fmt.Sprintf("%s: ready after %s instead of %s, %s%s sooner (between %s and %s).", how,
 		render.Duration(f.Then), render.Duration(f.Now), atLeast(f),
 		render.Duration(f.Saving.Median), signedOr0(f.Saving.Low), render.Duration(f.Saving.High))
+}
+
+// usableHeadline says the same for when one can work.
+func usableHeadline(f forecast.Forecast) string {
+	if !f.UsableShows {
+		return fmt.Sprintf("Usable (%s): no effect shown, now %s.", render.Clean(f.Kind),
+			render.Duration(f.UsableNow))
+	}
+	return fmt.Sprintf("Usable (%s) after %s instead of %s, %s sooner (between %s and %s).",
+		render.Clean(f.Kind), render.Duration(f.UsableNow-f.Usable.Median),
+		render.Duration(f.UsableNow), render.Duration(f.Usable.Median),
+		signedOr0(f.Usable.Low), render.Duration(f.Usable.High))
 }
 
 // forecastBasis says what a forecast rests on.
@@ -527,16 +665,16 @@ func (a *app) forecastBest(l *visit.Visit) error {
 		return a.writeJSON(document.NewForecast(together, items, each, l.Simulated()))
 	}
 	s := a.screen()
-	if len(chosen) == 0 || !all.Shows {
-		s.Say(render.Strong, "Of no item that may go or wait by advice an effect on ready is "+
-			"shown.")
+	if len(chosen) == 0 || !all.Lead().Shows {
+		s.Say(render.Strong, "Of no item that may go or wait by advice an effect on %s is shown.",
+			all.Lead().On)
 		s.Line("Next: look at the others, with %s", a.call("list"))
 		return nil
 	}
 	last := chosen[len(chosen)-1]
-	s.Say(render.Strong, "%s of %d bring %s of the %s that all of them would save.",
+	s.Say(render.Strong, "%s of %d bring %s of the %s of %s that all of them would save.",
 		count(len(chosen), "item", "items"), len(candidates), render.Duration(last.Saving.Median),
-		render.Duration(all.Saving.Median))
+		render.Duration(all.Lead().Saving.Median), render.Clean(all.Lead().Title()))
 	s.SayWrapped(0, render.Dim, "%s", forecastBasis(l, all))
 	s.Line("")
 	var rows [][]render.Cell
@@ -567,6 +705,13 @@ func (a *app) forecastBest(l *visit.Visit) error {
 	}) {
 		s.Wrap(0, "An item that brings little by itself is here because a later one brings "+
 			"nothing without it.")
+	}
+	var best []item.Item
+	for _, c := range chosen {
+		best = append(best, candidates[c.Index])
+	}
+	if text := ofSystem(best); text != "" {
+		s.Wrap(0, "Mind: %s.", strings.Trim(strings.TrimSpace(text), "()"))
 	}
 	s.Line("Next: %s", a.call("disable "+strings.Join(ids, " ")))
 	return nil

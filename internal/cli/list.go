@@ -72,10 +72,11 @@ scripts and rc.local; every line of the crontabs and the scripts that they
 run; and, with low confidence, what login scripts leave running. The operating
 system's own parts are folded into one line; --all shows them.
 
-Wait is how much sooner the machine would be ready without the item: a
-forecast, from replays of its last boots. CPU is the processor time it used by
-the end of the boot. An item is heavy if its wait is at least 5 % of the time
-until ready, or its processor time 10 % of what all processors could have done
+Wait is how much sooner one could work without the item, where logins were
+recorded; else how much sooner the machine would be ready: a forecast, from
+replays of its last boots. CPU is the processor time it used by the end of the
+boot or login. An item is heavy if its wait is at least 5 % of the time until
+one can work, or its processor time 10 % of what all processors could have done
 until then; moderate from 1.5 % or 3 %; else light. A grades.toml of your own
 in calmdawn's configuration folder changes that. Waits overlap: their sum is
 not what all would save.
@@ -217,6 +218,18 @@ func (a *app) list(l *visit.Visit, f listing) error {
 			count(len(folded), "more is a part", "more are parts"), states(folded),
 			a.call("list --all"))
 	}
+	mayWait := slices.DeleteFunc(slices.Clone(folded), func(it item.Item) bool {
+		return it.Advice != item.CanGo && it.Advice != item.CanWait ||
+			!l.Costs[it.ID].Wait.Lead().Shows
+	})
+	l.ByCost(mayWait)
+	if text := named(l, mayWait, "  Of these may go or wait, and cost: "); text != "" {
+		s.Wrap(2, "%s", text)
+	}
+	if l.Guessed && len(folded) > 0 {
+		s.Wrap(2, "  Nothing is on record of which packages somebody chose: what is a part is "+
+			"told from their priority, their section and the sets of installers.")
+	}
 	if len(roots) > 0 {
 		s.Line("%s only when root logs in: %s", count(len(roots), "more starts", "more start"),
 			a.call("list --owner root"))
@@ -290,6 +303,26 @@ func itemFields(
 			},
 		},
 		{
+			Column: render.Column{Title: "AFTER LOGIN", Right: true, Keep: 3},
+			Cell: func(it item.Item) render.Cell {
+				c := l.Costs[it.ID]
+				if !c.AfterLogin.Known || !it.State.Launched() {
+					return render.Cell{}
+				}
+				return render.C("+" + render.Seconds(c.AfterLogin.Value))
+			},
+		},
+		{
+			Column: render.Column{Title: "WORK OF", Keep: 6},
+			Cell: func(it item.Item) render.Cell {
+				other, ok := l.WorkOf(it)
+				if !ok {
+					return render.Cell{}
+				}
+				return render.C(render.Clean(other.Native))
+			},
+		},
+		{
 			Column: render.Column{Title: "CPU NOW", Right: true, Keep: 12},
 			Cell: func(it item.Item) render.Cell {
 				p, ok := l.Present(it)
@@ -351,7 +384,7 @@ func itemFields(
 func (a *app) table(s *render.Screen, l *visit.Visit, f listing, shown []item.Item) {
 	longest := time.Duration(0)
 	for _, it := range shown {
-		longest = max(longest, l.Costs[it.ID].Wait.Saving.Median)
+		longest = max(longest, l.Costs[it.ID].Wait.Lead().Saving.Median)
 	}
 	fields := itemFields(s, l, longest)
 	var rows [][]render.Cell

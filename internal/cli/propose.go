@@ -113,10 +113,11 @@ func proposed(l *visit.Visit, now time.Time) proposal.Proposal {
 			d.Why += "; it cannot be delayed, so it goes or stays"
 		}
 		if c := l.Costs[one.ID]; c.Replayed {
-			d.Forecast = "forecast: no effect on ready shown"
-			if c.Wait.Shows {
-				d.Forecast = fmt.Sprintf("forecast: ready %s sooner without it (between %s)",
-					render.Duration(c.Wait.Saving.Median), span(c.Wait.Saving))
+			lead := c.Wait.Lead()
+			d.Forecast = fmt.Sprintf("forecast: no effect on %s shown", lead.On)
+			if lead.Shows {
+				d.Forecast = fmt.Sprintf("forecast: %s %s sooner without it (between %s)", lead.On,
+					render.Duration(lead.Saving.Median), span(lead.Saving))
 			}
 		}
 		p.Decide = append(p.Decide, d)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"os/signal"
+	"strings"
 	"syscall"
 	"time"
 
@@ -174,6 +175,9 @@ func (a *app) recorderStatus() error {
 				100*own.CPU.Seconds()/max(0.001, (own.Ended-own.Began).Seconds()),
 				render.Bytes(own.Memory))
 		}
+		if text := loginsOf(last); text != "" {
+			s.Wrap(2, "  %s", text)
+		}
 		for _, note := range last.Notes {
 			s.Wrap(2, "  Of that record: %s.", render.Clean(note))
 		}
@@ -192,6 +196,24 @@ func (a *app) recorderStatus() error {
 		s.Line("Next: %s", a.call("recorder on"))
 	}
 	return nil
+}
+
+// loginsOf says who logged in while a boot was recorded, or what was waited
+// for.
+func loginsOf(b boot.Boot) string {
+	var people []string
+	for _, l := range b.Logins {
+		people = append(people, fmt.Sprintf("%s after %s", render.Clean(l.User),
+			render.Duration(l.Began)))
+	}
+	switch {
+	case len(people) > 0:
+		return "Logged in: " + strings.Join(people, ", ") + "."
+	case b.Recording != nil && b.Recording.LoginWait > 0:
+		return fmt.Sprintf("Nobody logged in before it was saved; it went on waiting for that, "+
+			"for %s.", render.Duration(b.Recording.LoginWait))
+	}
+	return ""
 }
 
 // recordCommand is what the recorder's unit calls.
@@ -217,7 +239,7 @@ func (a *app) recordCommand() *cobra.Command {
 	cmd.Flags().DurationVar(&o.Longest, "longest", 10*time.Minute, "give up after `LONG` without "+
 		"quiet")
 	cmd.Flags().DurationVar(&o.LoginWait, "login-wait", 30*time.Minute, "wait so `LONG` for a "+
-		"login where there is a login screen")
+		"login where somebody can log in")
 	return cmd
 }
 

@@ -17,7 +17,7 @@ import (
 	"calmdawn/internal/core/compare"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/core/job"
-	"calmdawn/internal/core/timeline"
+	"calmdawn/internal/core/road"
 	"calmdawn/internal/document"
 	"calmdawn/internal/ownfile"
 	"calmdawn/internal/render"
@@ -96,8 +96,8 @@ type told struct {
 	present  []boot.Condition
 	left     []item.Item // what was left, the costliest first
 	points   render.Points
-	titles   []string // of the timelines
-	lines    []render.Timeline
+	titles   []string // of the roads
+	lines    []render.Road
 }
 
 func (a *app) report(v reportView) error {
@@ -189,7 +189,11 @@ func (a *app) tell(l *visit.Visit, v reportView) (*told, error) {
 		}
 	}
 	l.ByCost(t.left)
-	t.plot(v.measure)
+	on := t.c.On
+	if on.Name == "" || len(t.c.Sides.Before)+len(t.c.Sides.After) == 0 {
+		on = compare.Leading(t.boots, t.boots, v.on == "usable")
+	}
+	t.plot(on)
 	t.pair()
 	return t, nil
 }
@@ -213,7 +217,7 @@ func (t *told) plot(m compare.Measure) {
 		}
 	}
 	slices.SortStableFunc(all, func(x, y boot.Boot) int { return x.Began.Compare(y.Began) })
-	t.points.What = m.Name
+	t.points.What = m.Title()
 	for _, b := range all[max(0, len(all)-mostPoints):] {
 		if n, ok := m.Of(b); ok {
 			where := place[b.ID]
@@ -245,10 +249,10 @@ func (t *told) plot(m compare.Measure) {
 // --csv have all.
 const mostPoints = 120
 
-// pair arranges a boot of each side as a timeline: the one whose figure is
-// nearest to the median.
+// pair arranges a boot of each side as a road: the one whose figure is nearest
+// to the median.
 func (t *told) pair() {
-	const rows = 16
+	const beside = 4
 	for _, side := range []struct {
 		name   string
 		boots  []boot.Boot
@@ -270,15 +274,17 @@ func (t *told) pair() {
 		b := slices.MinFunc(side.boots, func(x, y boot.Boot) int {
 			return cmp.Compare(off(x), off(y))
 		})
-		line, _ := timeline.Of(t.look.Order([]boot.Boot{b})[0], rows)
-		for _, g := range line.Groups { // the customer knows names, not units
-			for i := range g.Rows {
-				g.Rows[i].Label = t.c.title(g.Rows[i].Label)
+		line := road.Of(t.look.Order([]boot.Boot{b})[0], beside)
+		for i := range line.Stretches { // the customer knows names, not units
+			st := &line.Stretches[i]
+			st.Label = t.c.title(st.Label)
+			for j := range st.Beside {
+				st.Beside[j].Label = t.c.title(st.Beside[j].Label)
 			}
 		}
-		t.lines = append(t.lines, render.Timeline(line))
+		t.lines = append(t.lines, render.Road(line))
 		t.titles = append(t.titles,
-			fmt.Sprintf("%s: the boot of %s, %s", side.name, day(b.Began), outcome(b)))
+			fmt.Sprintf("%s: the boot of %s, %s", side.name, day(b.Began), briefly(b)))
 	}
 }
 
@@ -295,8 +301,8 @@ func (a *app) drawReport(s *render.Screen, t *told, folder string) error {
 		})
 		if err == nil && len(t.lines) > 0 {
 			err = a.drawPicture(s, filepath.Join(folder,
-				"timelines"+end), func(w io.Writer, f render.Form) error {
-				return render.WriteTimelines(w, f, render.Light, t.titles, t.lines)
+				"boot"+end), func(w io.Writer, f render.Form) error {
+				return render.WriteRoads(w, f, render.Light, t.titles, t.lines)
 			})
 		}
 		if err != nil {
@@ -316,8 +322,12 @@ func (t *told) answer() string {
 	if word == "" {
 		return c.answer()
 	}
-	return fmt.Sprintf("%s is %s %s %s than before.", machineName(t.look), c.On.Name,
-		exact(c.Main.Estimate), word)
+	kind := ""
+	if c.On.Kind != "" {
+		kind = " (" + render.Clean(c.On.Kind) + ")"
+	}
+	return fmt.Sprintf("%s is %s %s %s than before%s.", machineName(t.look), c.On.Name,
+		exact(c.Main.Estimate), word, kind)
 }
 
 func (a *app) reportPage(t *told) (render.Report, error) {
@@ -360,7 +370,7 @@ func (a *app) reportPage(t *told) (render.Report, error) {
 	if len(t.lines) > 0 {
 		picture, err := render.NewPicture(strings.Join(t.titles,
 			". "), func(w io.Writer, f render.Form, p render.Palette) error {
-			return render.WriteTimelines(w, f, p, t.titles, t.lines)
+			return render.WriteRoads(w, f, p, t.titles, t.lines)
 		})
 		if err != nil {
 			return r, err
@@ -415,7 +425,8 @@ func (t *told) figures() render.Section {
 		if m.Bytes {
 			show = func(d time.Duration) string { return render.Bytes(int64(d)) }
 		}
-		row := []render.Entry{{Text: m.Name, Strong: m.Name == t.c.On.Name}}
+		leads := m.Title() == t.c.On.Title()
+		row := []render.Entry{{Text: m.Title(), Strong: leads}}
 		for _, side := range []compare.Side[time.Duration]{m.Before, m.After} {
 			if side.N == 0 {
 				row = append(row, render.Texts("", "")...)
@@ -432,7 +443,7 @@ func (t *told) figures() render.Section {
 		}
 		sheet.Rows = append(sheet.Rows, append(row, render.Entry{
 			Text:   moved,
-			Strong: m.Name == t.c.On.Name,
+			Strong: leads,
 		}))
 	}
 	r := t.c.Main
@@ -496,8 +507,8 @@ func (t *told) tellLeft(add func(render.Section)) {
 		saves := "unknown"
 		if c := t.look.Costs[it.ID]; c.Replayed {
 			saves = noneShown
-			if c.Wait.Shows {
-				saves = render.Seconds(c.Wait.Saving.Median)
+			if lead := c.Wait.Lead(); lead.Shows {
+				saves = render.Seconds(lead.Saving.Median)
 			}
 		}
 		sheet.Rows = append(sheet.Rows,
@@ -551,7 +562,9 @@ func (t *told) tellMachine(add func(render.Section)) {
 
 // method says how the figures came about.
 func (t *told) method() string {
-	text := "Ready counts from the start of the kernel until the machine has reached its goal; " +
+	text := "Usable is when the machine had gone quiet after it was ready and somebody had " +
+		"logged in, less the time in which it waited for that person: when one could work. " +
+		"Ready counts from the start of the kernel until the machine has reached its goal; " +
 		"firmware and loader stand beside it. "
 	if t.compared && t.c.Main.Before.N > 0 && t.c.Main.After.N > 0 {
 		text += fmt.Sprintf("The shift is the median of all differences between a boot after and "+

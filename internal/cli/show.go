@@ -2,6 +2,8 @@ package cli
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -64,6 +66,12 @@ func (a *app) show(l *visit.Visit, it item.Item) {
 	} else if it.Role != "" {
 		s.Field("Role", clean(fmt.Sprintf("%s (%s)", it.Role, it.Reason)))
 	}
+	if it.Lost != "" {
+		s.Field("Without it", clean(it.Lost))
+	}
+	if it.Demand != "" {
+		s.Field("If wanted", clean(it.Demand))
+	}
 	if it.Protected != "" {
 		s.Field("Protected", clean(it.Protected)+"; switching it off takes --insist")
 	}
@@ -71,14 +79,21 @@ func (a *app) show(l *visit.Visit, it item.Item) {
 	if !it.Installed.IsZero() {
 		from += ", installed " + it.Installed.Local().Format("2 Jan 2006")
 	}
+	if it.Archive != "" && it.Archive != it.Maker {
+		from += ", from the archive of " + it.Archive
+	}
+	came := ""
+	if it.Came != "" {
+		came = " (" + it.Came + ")"
+	}
 	switch {
 	case it.System:
-		s.Field("Maker",
-			clean(fmt.Sprintf("%s; a part of the operating system, package %s", it.Maker, from)))
+		s.Field("Maker", clean(fmt.Sprintf("%s; a part of the operating system%s, package %s",
+			it.Maker, came, from)))
 	case it.Package != "" && it.Maker == "":
-		s.Field("Maker", clean("unknown; package "+from))
+		s.Field("Maker", clean("unknown; package "+from+came))
 	case it.Package != "":
-		s.Field("Maker", clean(fmt.Sprintf("%s, package %s", it.Maker, from)))
+		s.Field("Maker", clean(fmt.Sprintf("%s, package %s%s", it.Maker, from, came)))
 	default:
 		s.Field("Maker", "unknown: no package of this machine owns it")
 	}
@@ -87,6 +102,16 @@ func (a *app) show(l *visit.Visit, it item.Item) {
 	}
 	if it.Owner != "" {
 		s.Field("Owner", clean(it.Owner)+", at whose login it starts")
+	}
+	if of := l.ByUser(it); len(of) > 0 {
+		var parts []string
+		for _, state := range []item.State{item.On, item.Delayed, item.Broken, item.Off} {
+			if n := len(of[state]); n > 0 {
+				parts = append(parts, fmt.Sprintf("%s for %s (%s)", state,
+					count(n, "user", "users"), strings.Join(of[state], ", ")))
+			}
+		}
+		s.Field("Users", clean(strings.Join(parts, "; ")))
 	}
 	if len(it.Because) > 0 {
 		s.Field("Chain", clean(strings.Join(it.Because, " → ")))
@@ -113,7 +138,19 @@ func (a *app) show(l *visit.Visit, it item.Item) {
 		s.Field("On demand", clean(strings.Join(it.Starters, ", "))+" can start it even when it "+
 			"is off")
 	}
+	if by := l.AskedBy(it); len(by) > 0 {
+		var parts []string
+		for _, program := range slices.Sorted(maps.Keys(by)) {
+			parts = append(parts, fmt.Sprintf("%s (in %s)", program,
+				count(by[program], "boot", "boots")))
+		}
+		s.Field("Asked for", clean("by "+strings.Join(parts, ", ")+": it was started on demand"))
+	}
 	a.showCost(s, l, it)
+	if other, ok := l.WorkOf(it); ok {
+		s.Field("Work of", clean(fmt.Sprintf("%s, which is started only because this is, and took "+
+			"%s in the last boot: the wait is its", other.Native, render.Duration(other.Took))))
+	}
 	if it.Advice == item.LookUp {
 		s.Field("Look up", clean(advice.Phrase(it)))
 	}

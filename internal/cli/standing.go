@@ -3,7 +3,9 @@ package cli
 import (
 	"fmt"
 	"slices"
+	"strings"
 
+	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/compare"
 	"calmdawn/internal/core/item"
@@ -45,6 +47,11 @@ func (a *app) standing() error {
 		s.Wrap(2, "  %s", outlook(l))
 	} else {
 		s.Line("  It remembers no boot, so nothing is known of how long one takes.")
+	}
+	if names := boot.FailsAlways(l.Boots); len(names) > 0 {
+		s.SayWrapped(2, render.Warn, "  %s in most boots, which costs time; have it repaired, or "+
+			"switch it off: %s.", count(len(names), "service fails", "services fail"),
+			render.Clean(strings.Join(names, ", ")))
 	}
 	inForce, waiting, unfinished := 0, 0, 0
 	for _, c := range l.Changes {
@@ -95,7 +102,7 @@ func (a *app) standing() error {
 		s.Say(render.Warn, "  A change is on trial, and this computer's clock is before it was "+
 			"made; set it right.")
 	}
-	last, compared := job.Since(l.Boots, l.Changes, compare.Measures[0], job.Begin{}, a.now())
+	last, compared := job.Since(l.Boots, l.Changes, compare.Measure{}, job.Begin{}, a.now())
 	c := shown(last, l)
 	if compared && len(l.Boots) > 0 {
 		s.Wrap(2, "  %s", c.answer())

@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"calmdawn/internal/core/change"
+	"calmdawn/internal/core/forecast"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/document"
 	"calmdawn/internal/render"
@@ -183,7 +184,19 @@ func (a *app) planTurn(d *visit.Desk, w wish) (plan, error) {
 		for _, it := range t.Picked {
 			warn(s, t.Visit, it, w, c)
 		}
-		if c.Forecast != nil {
+		f := forecast.Forecast{}
+		if w.to == item.Off {
+			f = t.Forecast(t.Picked)
+		}
+		if f.Kind != "" {
+			s.Wrap(2, "Forecast: %s", usableHeadline(f))
+		}
+		if c.Forecast != nil && !c.Forecast.Shows() && ofLogin(c) && f.Kind != "" {
+			s.Line("Ready does not wait for it.%s", ofSimulated(t.Visit))
+		} else if c.Forecast != nil && !c.Forecast.Shows() && ofLogin(c) {
+			s.Wrap(2, "Ready does not wait for it; how much sooner one can work is not forecast, "+
+				"and boots after it tell.")
+		} else if c.Forecast != nil {
 			s.Wrap(2, "%s%s%s", forecastLine(*c.Forecast), ofSimulated(t.Visit),
 				setUpNow(t.Visit))
 		}
@@ -201,6 +214,14 @@ func (a *app) planTurn(d *visit.Desk, w wish) (plan, error) {
 		return a.done(s, c)
 	}
 	return plan{changes: []change.Change{c}, show: show, carry: carry}, nil
+}
+
+// ofLogin reports whether a change decides on nothing but what starts at a
+// login.
+func ofLogin(c change.Change) bool {
+	return !slices.ContainsFunc(c.Targets, func(t change.Target) bool {
+		return t.When != item.AtLogin
+	})
 }
 
 // insistable adds to the refusal of protected items how to insist on them.

@@ -94,6 +94,10 @@ type entry struct {
 	In        []string `toml:"in"`
 	Hidden    bool     `toml:"hidden"`
 	Gone      bool     `toml:"gone"`
+	// what a simulated login has it do: seconds of computing, MB read and held
+	Sim []float64 `toml:"sim"`
+	// the same for single users
+	For map[string][]float64 `toml:"for"`
 }
 
 type cronjob struct {
@@ -138,6 +142,7 @@ func Make(dir string, now time.Time) error {
 	for _, p := range m.Packages {
 		b.install(p, m)
 	}
+	b.desktop(m)
 	b.hand(m)
 	for days := 5; days > 0 && b.err == nil; days-- {
 		_, b.err = Reboot(dir, Morning(now, -days), uint64(6-days))
@@ -305,6 +310,23 @@ func (b *builder) install(p pkg, m manifest) {
 	if b.err == nil { // its time is when the package was installed
 		b.err = os.Chtimes(b.at(index), b.installed, b.installed)
 	}
+}
+
+// desktop writes down that the distribution's packages came with its desktop.
+func (b *builder) desktop(m manifest) {
+	var parts []string
+	marks := ""
+	for _, p := range m.Packages {
+		if p.Maker == "" && p.Name != "" {
+			parts = append(parts, p.Name)
+			marks += fmt.Sprintf("Package: %s\nArchitecture: amd64\nAuto-Installed: 1\n\n", p.Name)
+		}
+	}
+	b.add("/var/lib/dpkg/status", fmt.Sprintf("Package: task-%s-desktop\n"+
+		"Status: install ok installed\nOrigin: %s\nPriority: optional\nSection: tasks\n"+
+		"Maintainer: Larkfield Base Team <packages@example.invalid>\nVersion: 1.0\n"+
+		"Depends: %s\n\n", m.OS["ID"], m.OS["ID"], strings.Join(parts, ", ")))
+	b.file("/var/lib/apt/extended_states", marks, 0o644)
 }
 
 func (b *builder) add(p, text string) {

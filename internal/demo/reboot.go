@@ -34,6 +34,7 @@ const processors = 2
 type sim struct {
 	dir   string
 	rng   *rand.Rand
+	human *rand.Rand           // what goes with who sits at the desk
 	slow  float64              // how slow this boot is as a whole
 	known map[string][]float64 // what services do, by unit name
 	units map[string]*simUnit
@@ -43,7 +44,13 @@ type sim struct {
 	used     float64 // of the processors, by all
 	course   []boot.Use
 	sampled  float64
-	lastWork float64 // when something computed last
+	fetched  float64 // MB, by all
+	diskBusy float64 // seconds
+
+	person   string  // who logs in
+	pause    float64 // how long after ready
+	loginAt  float64 // not before it is ready: infinity
+	programs []*simProgram
 }
 
 type simUnit struct {
@@ -61,29 +68,34 @@ type simUnit struct {
 	waitsFor    []*simUnit
 
 	used   float64    // of the processors, seconds
+	read   float64    // MB
 	course []boot.Use // by which moment
 }
 
-// A segment is a stretch of waiting or of computing, in seconds.
+// A segment is a stretch of waiting, of computing or of reading, in seconds: of
+// computing and of reading alone.
 type segment struct {
 	computes bool
+	reads    bool
 	left     float64
 }
 
 // Reboot starts the demo machine in dir once, as a simulation, at the given
-// instant, and returns how many seconds it took until it was ready. seed
+// instant, and returns what the recorder would have made of it. seed
 // decides the noise; the same machine with the same seed boots the same way.
-func Reboot(dir string, at time.Time, seed uint64) (ready time.Duration, err error) {
+func Reboot(dir string, at time.Time, seed uint64) (boot.Boot, error) {
 	m, err := load()
 	if err != nil {
-		return 0, err
+		return boot.Boot{}, err
 	}
 	if !Is(dir) {
-		return 0, fmt.Errorf("%s is not the demo machine; calmdawn demo --keep DIR makes one", dir)
+		return boot.Boot{}, fmt.Errorf("%s is not the demo machine; calmdawn demo --keep DIR "+
+			"makes one", dir)
 	}
 	s := &sim{
 		dir:   dir,
 		rng:   rand.New(rand.NewPCG(seed, 7)),
+		human: rand.New(rand.NewPCG(seed, 11)),
 		known: map[string][]float64{},
 		units: map[string]*simUnit{},
 	}
@@ -95,11 +107,13 @@ func Reboot(dir string, at time.Time, seed uint64) (ready time.Duration, err err
 	}
 	goal := s.pull("default.target")
 	if goal == nil {
-		return 0, errors.New("the machine has no default.target, so nothing can be started")
+		return boot.Boot{}, errors.New("the machine has no default.target, so nothing can be " +
+			"started")
 	}
 	s.link()
-	if err := s.play(); err != nil {
-		return 0, err
+	s.sitDown(m, seed)
+	if err := s.play(m, goal); err != nil {
+		return boot.Boot{}, err
 	}
 	return s.write(m, goal, at)
 }
@@ -252,9 +266,10 @@ func (s *sim) plan(u *simUnit) {
 		return seconds * s.slow * math.Exp(0.06*own.NormFloat64())
 	}
 	wait, compute, background := noisy(does[0]), noisy(does[1]), noisy(does[2])
-	u.work = []segment{{false, wait / 2}, {true, compute}, {false, wait / 2}}
+	u.work = []segment{{left: wait / 2}, {computes: true, left: compute}, {left: wait / 2}}
 	for left := background; left > 0; left -= 0.5 { // it pauses between strokes of work
-		u.background = append(u.background, segment{true, min(left, 0.5)}, segment{false, 0.4})
+		u.background = append(u.background,
+			segment{computes: true, left: min(left, 0.5)}, segment{left: 0.4})
 	}
 	if u.kind == "simple" {
 		u.background = append(u.work, u.background...)
@@ -312,33 +327,60 @@ func (u *simUnit) waitsOn(other *simUnit, depth int) bool {
 	})
 }
 
-// play runs the boot until everything that was pulled in has started: waiting
-// passes by itself, computing is shared among the processors.
-func (s *sim) play() error {
+// play runs the boot until everything that was pulled in has started, somebody
+// has logged in, and all is quiet: waiting passes by itself, computing is
+// shared among the processors, reading among those that read.
+func (s *sim) play(m manifest, goal *simUnit) error {
 	for step := 0; ; step++ {
 		if step > 1_000_000 {
 			return errors.New("the simulated boot does not come to an end")
 		}
 		s.release()
-		computing, next := 0, math.Inf(1)
-		running, units := s.running()
-		if len(running) == 0 &&
+		switch {
+		case goal.done && math.IsInf(s.loginAt, 1):
+			s.loginAt = goal.end + s.pause
+			if screen := s.units["display-login.service"]; screen != nil { // it is drawn now
+				screen.background = append(screen.background,
+					segment{computes: true, left: 1.2 + 1.4*s.human.Float64()})
+			}
+		case s.programs == nil && s.now >= s.loginAt:
+			s.logIn(m)
+		}
+		computing, reading, next := 0, 0, math.Inf(1)
+		running, users := s.running()
+		if len(running) == 0 && s.programs != nil &&
 			!slices.ContainsFunc(s.order, func(u *simUnit) bool { return !u.done }) {
-			s.sample()
+			s.calm()
 			return nil
 		}
 		for _, w := range running {
-			if (*w)[0].computes {
+			switch (*w)[0] {
+			case segment{computes: true, left: (*w)[0].left}:
 				computing++
+			case segment{reads: true, left: (*w)[0].left}:
+				reading++
 			}
 		}
-		rate := min(1, processors/float64(max(1, computing)))
-		for _, w := range running {
-			left := (*w)[0].left
-			if (*w)[0].computes {
-				left /= rate
+		rate, share := min(1, processors/float64(max(1, computing))), 1/float64(max(1, reading))
+		pace := func(w segment) float64 {
+			switch {
+			case w.computes:
+				return rate
+			case w.reads:
+				return share
 			}
-			next = min(next, left)
+			return 1
+		}
+		for _, w := range running {
+			next = min(next, (*w)[0].left/pace((*w)[0]))
+		}
+		for _, p := range s.programs {
+			if p.begin > s.now {
+				next = min(next, p.begin-s.now)
+			}
+		}
+		if s.programs == nil {
+			next = min(next, s.loginAt-s.now)
 		}
 		if math.IsInf(next, 1) {
 			return errors.New("the simulated boot stands still: units wait for each other in a " +
@@ -347,13 +389,15 @@ func (s *sim) play() error {
 		next = min(next, 0.2) // as often as the recorder would look
 		s.now += next
 		for i, w := range running {
-			if (*w)[0].computes {
-				(*w)[0].left -= next * rate
-				units[i].used += next * rate
-				s.used += next * rate
-				s.lastWork = s.now
-			} else {
-				(*w)[0].left -= next
+			done := next * pace((*w)[0])
+			switch (*w)[0].left -= done; {
+			case (*w)[0].computes:
+				*users[i].used += done
+				s.used += done
+			case (*w)[0].reads:
+				*users[i].read += done * diskGives
+				s.fetched += done * diskGives
+				s.diskBusy += done
 			}
 			if (*w)[0].left < 1e-9 {
 				*w = (*w)[1:]
@@ -370,12 +414,38 @@ func (s *sim) play() error {
 func (s *sim) sample() {
 	s.sampled = s.now
 	at := time.Duration(s.now * 1e9)
-	s.course = append(s.course, boot.Use{At: at, CPU: time.Duration(s.used * 1e9)})
+	s.course = append(s.course, boot.Use{
+		At:   at,
+		CPU:  time.Duration(s.used * 1e9),
+		Read: int64(s.fetched * 1e6),
+		Disk: time.Duration(s.diskBusy * 1e9),
+	})
+	for _, p := range s.programs {
+		now := boot.Use{At: at, CPU: time.Duration(p.used * 1e9), Read: int64(p.read * 1e6)}
+		n := len(p.course)
+		// of single programs the recorder looks once a second
+		if p.begin <= s.now && (n == 0 || now.CPU+time.Duration(now.Read) >
+			p.course[n-1].CPU+time.Duration(p.course[n-1].Read) &&
+			at-p.course[n-1].At >= time.Second) {
+			p.course = append(p.course, now)
+		}
+	}
 	for _, u := range s.order {
 		if n := len(u.course); u.begun && u.used > 0 &&
 			(n == 0 || u.course[n-1].CPU != time.Duration(u.used*1e9)) {
 			u.course = append(u.course, boot.Use{At: at, CPU: time.Duration(u.used * 1e9)})
 		}
+	}
+}
+
+// calm goes on for as long as the recorder does after all has gone quiet:
+// hardly anything happens.
+func (s *sim) calm() {
+	s.sample()
+	for range 40 {
+		s.now++
+		s.used += 0.004 * (1 + s.human.Float64())
+		s.sample()
 	}
 }
 
@@ -406,24 +476,32 @@ func (s *sim) settle() (changed bool) {
 	return changed
 }
 
-// running lists the work that is going on, and whose it is.
-func (s *sim) running() (all []*[]segment, units []*simUnit) {
+// uses are where it is noted what some work has used.
+type uses struct{ used, read *float64 }
+
+// running lists the work that is going on, and where what it uses is noted.
+func (s *sim) running() (all []*[]segment, of []uses) {
 	for _, u := range s.order {
 		if u.begun && len(u.work) > 0 {
-			all, units = append(all, &u.work), append(units, u)
+			all, of = append(all, &u.work), append(of, uses{&u.used, &u.read})
 		}
 		if u.done && len(u.background) > 0 {
-			all, units = append(all, &u.background), append(units, u)
+			all, of = append(all, &u.background), append(of, uses{&u.used, &u.read})
 		}
 	}
-	return all, units
+	for _, p := range s.programs {
+		if p.begin <= s.now && len(p.work) > 0 {
+			all, of = append(all, &p.work), append(of, uses{&p.used, &p.read})
+		}
+	}
+	return all, of
 }
 
 // msgStarting is the kind of message that says that a unit begins to start.
 const msgStarting = "7d4958e842da4a758f6c1cdc7b36dcc5"
 
 // write puts the boot down as a log file of the machine.
-func (s *sim) write(m manifest, goal *simUnit, at time.Time) (time.Duration, error) {
+func (s *sim) write(m manifest, goal *simUnit, at time.Time) (boot.Boot, error) {
 	noise := func(seconds float64) time.Duration {
 		d := time.Duration(seconds * s.slow * math.Exp(
 			0.02*s.rng.NormFloat64(),
@@ -433,7 +511,7 @@ func (s *sim) write(m manifest, goal *simUnit, at time.Time) (time.Duration, err
 	firmware, loader, kernel, initrd := noise(6.4), noise(2.1), noise(3.9), noise(2.6)
 	var machine, bootID journal.ID
 	if _, err := hex.Decode(machine[:], []byte(machineID)); err != nil {
-		return 0, err
+		return boot.Boot{}, err
 	}
 	for i := range bootID {
 		bootID[i] = byte(s.rng.Uint32())
@@ -535,10 +613,10 @@ func (s *sim) write(m manifest, goal *simUnit, at time.Time) (time.Duration, err
 	folder := filepath.Join(s.dir, journal.Folder, machineID)
 	name := fmt.Sprintf("system@%s-%016x-%016x.journal", file, 1, at.UnixMicro())
 	if err := os.MkdirAll(folder, 0o755); err != nil {
-		return 0, err
+		return boot.Boot{}, err
 	}
 	if err := os.WriteFile(filepath.Join(folder, name), w.Bytes(), 0o640); err != nil {
-		return 0, err
+		return boot.Boot{}, err
 	}
 	record := boot.Boot{
 		ID:         bootID.String(),
@@ -556,12 +634,12 @@ func (s *sim) write(m manifest, goal *simUnit, at time.Time) (time.Duration, err
 			{Name: "userspace", Took: userspace},
 		},
 	}
-	return at1(goal.end), s.record(record, base)
+	return s.record(record, base)
 }
 
 // record stands in for the recorder: what each unit used, by which moment. base
 // is what came before the service manager.
-func (s *sim) record(b boot.Boot, base time.Duration) error {
+func (s *sim) record(b boot.Boot, base time.Duration) (boot.Boot, error) {
 	moved := func(course []boot.Use) []boot.Use {
 		course = slices.Clone(course)
 		for i := range course {
@@ -593,18 +671,18 @@ func (s *sim) record(b boot.Boot, base time.Duration) error {
 	boot.SortSpans(b.Spans)
 	b.Course = moved(s.course)
 	b.Settled.Rule = boot.QuietRule
-	b.Settled.FromReady = boot.Of(max(0, base+time.Duration(s.lastWork*1e9)-b.Ready.Value),
-		boot.Recorder)
-	end := b.Course[len(b.Course)-1]
-	b.Course = append(b.Course, boot.Use{At: end.At + 5*time.Second, CPU: end.CPU})
+	if at, ok := boot.QuietRule.Since(b.Course, b.Ready.Value); ok {
+		b.Settled.FromReady = boot.Of(at-b.Ready.Value, boot.Recorder)
+	}
+	s.loginRecord(&b, base)
 	r, err := machine.Open(s.dir)
 	if err != nil {
-		return err
+		return b, err
 	}
 	defer r.Close()
 	book, err := casebook.Write(r, casebook.Inside)
 	if err != nil {
-		return err
+		return b, err
 	}
-	return errors.Join(book.AddBoot(b), book.Close())
+	return b, errors.Join(book.AddBoot(b), book.Close())
 }

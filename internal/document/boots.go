@@ -21,6 +21,9 @@ type Boot struct {
 	Phases     map[string]float64 `json:"phases"`
 	Ready      *float64           `json:"ready,omitempty"`
 	ReadyFrom  boot.Source        `json:"ready_from,omitempty"`
+	Usable     *Usable            `json:"usable,omitempty"`
+	Logins     []Login            `json:"logins,omitempty"`
+	Asks       []Ask              `json:"asks,omitempty"`
 	Settled    *Settled           `json:"settled,omitempty"`
 	Goal       string             `json:"goal,omitempty"`
 	Odd        []string           `json:"odd"`
@@ -38,6 +41,31 @@ type Boot struct {
 type Settled struct {
 	FromReady *float64 `json:"from_ready,omitempty"`
 	FromLogin *float64 `json:"from_login,omitempty"`
+}
+
+// Usable is when one could work: seconds, of boots of one kind.
+type Usable struct {
+	Value  float64  `json:"value"`
+	Kind   string   `json:"kind"`
+	Waited *float64 `json:"waited,omitempty"`
+	Idle   bool     `json:"idle"`
+	Unsure string   `json:"unsure,omitempty"`
+}
+
+// A Login is the begin of a person's session.
+type Login struct {
+	User  string  `json:"user"`
+	Began float64 `json:"began"`
+}
+
+// An Ask is something that was started on demand: its name on the bus, its unit
+// if it has one, and the program that asked.
+type Ask struct {
+	Name  string  `json:"name"`
+	Unit  string  `json:"unit,omitempty"`
+	By    string  `json:"by"`
+	Owner string  `json:"owner,omitempty"`
+	At    float64 `json:"at"`
 }
 
 // A Wait is a stretch in which the machine waited for a person.
@@ -59,6 +87,7 @@ type Span struct {
 	DiskRead *int64      `json:"disk_read,omitempty"`
 	Memory   *int64      `json:"memory,omitempty"`
 	Failed   bool        `json:"failed,omitempty"`
+	Tries    int         `json:"tries,omitempty"`
 	Skipped  bool        `json:"skipped,omitempty"`
 }
 
@@ -104,6 +133,17 @@ func NewBoots(boots []boot.Boot, unread []item.Unread, spans bool) Boots {
 		if s := b.Settled; s.FromReady.Known || s.FromLogin.Known {
 			j.Settled = &Settled{number(s.FromReady), number(s.FromLogin)}
 		}
+		if u := b.Usable(); u.Known {
+			j.Usable = &Usable{u.Value.Seconds(), u.Kind, number(u.Waited), u.Idle, u.Unsure}
+		}
+		for _, l := range b.Logged() {
+			j.Logins = append(j.Logins, Login{l.User, l.Began.Seconds()})
+		}
+		for _, a := range b.Asks {
+			if spans {
+				j.Asks = append(j.Asks, Ask{a.Name, a.Unit, a.By, a.Owner, a.At.Seconds()})
+			}
+		}
 		if len(b.Conditions) > 0 {
 			j.Conditions = newConditions(b.Conditions)
 		}
@@ -121,7 +161,8 @@ func NewBoots(boots []boot.Boot, unread []item.Unread, spans bool) Boots {
 				}
 				j.Spans = append(j.Spans, Span{
 					sp.Native, sp.Owner, number(sp.Begin), number(sp.End), from, number(sp.CPU),
-					sp.CPU.From, amount(sp.DiskRead), amount(sp.Memory), sp.Failed, sp.Skipped,
+					sp.CPU.From, amount(sp.DiskRead), amount(sp.Memory), sp.Failed, sp.Tries,
+					sp.Skipped,
 				})
 			}
 		}

@@ -17,6 +17,7 @@ type Comparison struct {
 	After      Side        `json:"after"`
 	Simulated  bool        `json:"simulated"`
 	On         string      `json:"on"`
+	Kind       string      `json:"kind,omitempty"`
 	Milestones []Milestone `json:"milestones"`
 	Why        *Why        `json:"why,omitempty"`
 	Different  []string    `json:"different"`
@@ -39,6 +40,7 @@ type LeftOut struct {
 // A Milestone is one figure of both sides, in its unit.
 type Milestone struct {
 	Name       string          `json:"name"`
+	Kind       string          `json:"kind,omitempty"`
 	Unit       string          `json:"unit"`
 	Before     Count           `json:"before"`
 	After      Count           `json:"after"`
@@ -103,6 +105,7 @@ func NewComparison(c job.Comparison) Comparison {
 		Format:    "calmdawn.compare/1",
 		Changes:   numbers(c.Changes),
 		On:        c.On.Name,
+		Kind:      c.On.Kind,
 		Different: append([]string{}, c.Different...),
 		Steps:     []Step{},
 	}
@@ -127,12 +130,13 @@ func NewComparison(c job.Comparison) Comparison {
 		}
 		j := Milestone{
 			Name:       m.Name,
+			Kind:       m.Kind,
 			Unit:       unit,
 			Before:     countOf(m.Before, scale),
 			After:      countOf(m.After, scale),
 			Difference: shiftOf(m.Times, scale),
 		}
-		if m.Name == c.On.Name {
+		if m.Title() == c.On.Title() {
 			j.Verdict, j.Missing = m.Verdict, max(0, m.Missing)
 			if m.Bounded {
 				shows := float64(m.Shows) / scale

@@ -8,15 +8,25 @@ import (
 
 // A Forecast is what forecast prints; figures are in seconds.
 type Forecast struct {
-	Format      string         `json:"format"`
-	Ready       Ready          `json:"ready"`
-	Settled     *Saving        `json:"settled,omitempty"`
-	Items       []ForecastItem `json:"items"`
-	Boots       int            `json:"boots"`
-	ReplayError float64        `json:"replay_error"`
-	AtLeast     bool           `json:"at_least"`
-	Stays       []string       `json:"stays"`
-	Simulated   bool           `json:"simulated"`
+	Format  string  `json:"format"`
+	Ready   Ready   `json:"ready"`
+	Settled *Saving `json:"settled,omitempty"`
+	// Usable is when one can work, where that can be forecast.
+	Usable      *UsableForecast `json:"usable,omitempty"`
+	Items       []ForecastItem  `json:"items"`
+	Boots       int             `json:"boots"`
+	ReplayError float64         `json:"replay_error"`
+	AtLeast     bool            `json:"at_least"`
+	Stays       []string        `json:"stays"`
+	Simulated   bool            `json:"simulated"`
+}
+
+// UsableForecast is when one can work, of boots of one kind.
+type UsableForecast struct {
+	Kind   string  `json:"kind"`
+	Now    float64 `json:"now"`
+	Saving Saving  `json:"saving"`
+	Shows  bool    `json:"measurable"`
 }
 
 // Ready is when the boot is ready, and would be.
@@ -68,6 +78,11 @@ func NewForecast(
 		s := newSaving(f.Settled)
 		d.Settled = &s
 	}
+	if f.Kind != "" {
+		d.Usable = &UsableForecast{
+			f.Kind, f.UsableNow.Seconds(), newSaving(f.Usable), f.UsableShows,
+		}
+	}
 	for i, it := range items {
 		e := each[i]
 		d.Items = append(d.Items, ForecastItem{
@@ -84,6 +99,7 @@ func NewForecast(
 type Cost struct {
 	Grade    forecast.Grade `json:"grade"`
 	Wait     *WaitCost      `json:"wait,omitempty"`
+	WaitOn   string         `json:"wait_on,omitempty"`
 	CPU      *Seconds       `json:"cpu,omitempty"`
 	DiskRead *Bytes         `json:"disk_read,omitempty"`
 	Memory   *Bytes         `json:"memory,omitempty"`
@@ -93,7 +109,7 @@ type Cost struct {
 	Simulated bool `json:"simulated"`
 }
 
-// WaitCost is how much sooner the boot would be ready without an item.
+// WaitCost is how much sooner without an item what wait_on names would come.
 type WaitCost struct {
 	Seconds    float64 `json:"seconds"`
 	Low        float64 `json:"low"`
@@ -124,10 +140,12 @@ func newCost(c forecast.Cost) *Cost {
 	const measured = "measured"
 	d := &Cost{Grade: c.Grade, Seen: c.Seen, Of: c.Of, Simulated: c.Simulated}
 	if c.Replayed {
-		s := c.Wait.Saving
+		lead := c.Wait.Lead()
+		s := lead.Saving
+		d.WaitOn = lead.On
 		d.Wait = &WaitCost{
 			s.Median.Seconds(), s.Low.Seconds(), s.High.Seconds(), "forecast", c.Wait.AtLeast,
-			c.Wait.Shows,
+			lead.Shows,
 		}
 	}
 	if c.CPU.Known {

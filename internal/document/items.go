@@ -40,6 +40,8 @@ type Item struct {
 	File       string     `json:"file"`
 	Package    string     `json:"package,omitempty"`
 	Maker      string     `json:"maker,omitempty"`
+	Archive    string     `json:"archive,omitempty"`
+	Came       string     `json:"came,omitempty"`
 	System     bool       `json:"system"`
 	OwnTime    *OwnTime   `json:"own_time,omitempty"`
 	Cost       *Cost      `json:"cost,omitempty"`
@@ -54,6 +56,8 @@ type Item struct {
 	Role       string     `json:"role"`
 	Advice     string     `json:"advice"`
 	Reason     string     `json:"reason,omitempty"`
+	Lost       string     `json:"lost,omitempty"`
+	Demand     string     `json:"demand,omitempty"`
 	Note       string     `json:"note,omitempty"`
 	Protected  string     `json:"protected,omitempty"`
 }
@@ -137,6 +141,10 @@ func newItem(it item.Item, facts Facts) Item {
 		File:       it.File,
 		Package:    it.Package,
 		Maker:      it.Maker,
+		Archive:    it.Archive,
+		Came:       it.Came,
+		Lost:       it.Lost,
+		Demand:     it.Demand,
 		System:     it.System,
 		Cost:       newCost(facts.Cost),
 		Fires:      it.Fires,

@@ -188,8 +188,8 @@ func (d *Report) AddLeft(it item.Item, c forecast.Cost) {
 		Advice: it.Advice,
 		Reason: cmp.Or(it.Protected, it.Reason),
 	}
-	if c.Replayed && c.Wait.Shows {
-		saves := c.Wait.Saving.Median.Seconds()
+	if lead := c.Wait.Lead(); c.Replayed && lead.Shows {
+		saves := lead.Saving.Median.Seconds()
 		left.Saves = &saves
 	}
 	d.Left = append(d.Left, left)

@@ -41,6 +41,11 @@ func RememberedBoots(r *machine.Root, recorded []boot.Boot, last int) Boots {
 		recorded = recorded[max(0, len(recorded)-last):]
 	}
 	all := label.Boots(boot.Merge(logged.Boots, recorded, present))
+	for i, b := range all {
+		if len(b.Waits) == 0 { // of some boots no log tells any more
+			all[i] = boot.TakeOut(b, label.Questions(b.Spans, nil))
+		}
+	}
 	now := journal.Present(r)
 	for i := range all {
 		switch {

@@ -30,6 +30,7 @@ import (
 // goroutine. The items are the caller's to complete.
 type Inventory struct {
 	item.Survey
+	root       *machine.Root
 	units      *unit.Managers
 	mechanisms []mechanism
 	release    map[string]string  // os-release(5)
@@ -48,7 +49,7 @@ type Options struct {
 // Survey reads a machine as its next boot would find it. It writes nothing;
 // what could not be read is in Unread.
 func Survey(r *machine.Root, o Options) *Inventory {
-	v := &Inventory{release: osRelease(r)}
+	v := &Inventory{root: r, release: osRelease(r)}
 	v.OS = v.release["PRETTY_NAME"]
 	v.Host = hostname(r)
 	for _, folder := range Unmounted(r) {
@@ -83,6 +84,7 @@ func Survey(r *machine.Root, o Options) *Inventory {
 	v.attribute(v.Items)
 	if v.packages != nil {
 		v.Unread = append(v.Unread, v.packages.Unread()...)
+		v.Guessed = v.packages.Guessed()
 	}
 	v.foldHomes(users)
 	item.Sort(v.Items)
@@ -133,8 +135,9 @@ func (v *Inventory) attribute(items []item.Item) {
 		it.Package, it.Version, it.Section = p.Name, p.Version, p.Section
 		it.Summary, it.Installed = p.Summary, p.Installed
 		it.Maker, it.System, it.Leftover = p.Maker, p.System, p.Gone
-		if p.System {
-			it.Maker = v.release["NAME"]
+		it.Archive, it.Came = p.Archive, p.Came
+		if p.System && p.Maker == "" {
+			it.Maker = p.Archive
 		}
 	}
 }

@@ -35,6 +35,7 @@ Before=shutdown.target
 [Service]
 Type=simple
 ExecStart=-%s record --boots %d --since %s
+NotifyAccess=main
 TimeoutStopSec=5
 
 [Install]

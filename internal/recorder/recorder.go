@@ -9,11 +9,14 @@
 package recorder
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"os"
 	"path"
+	"regexp"
 	"runtime/debug"
 	"slices"
 	"strconv"
@@ -30,8 +33,9 @@ import (
 	"calmdawn/internal/machine"
 )
 
-// Version is the form of the record.
-const Version = 1
+// Version is the form of the record. 2 tells whose logins there were, what
+// programs held in memory, and what of a login could be attributed to none.
+const Version = 2
 
 const (
 	displayed  = "display-manager.service" // the name that login screens share
@@ -43,7 +47,7 @@ type Options struct {
 	// after ready, or after a login: a machine that is not quiet by then is
 	// recorded as it is
 	Longest   time.Duration
-	LoginWait time.Duration // how long to wait for a login where there is a login screen
+	LoginWait time.Duration // how long to wait for a login where somebody can log in
 	// Save is given the record: when the machine is quiet, and once more when
 	// somebody logged in and it is quiet again.
 	Save func(boot.Boot) error
@@ -119,17 +123,50 @@ func inSession(group string) bool {
 		strings.HasPrefix(path.Base(group), "session-")
 }
 
-func (rec *recorder) hasLoginScreen() bool {
-	if _, err := rec.root.Lstat(aliasedFor); err != nil {
-		return false
-	}
-	target, err := rec.root.ReadLink(aliasedFor)
-	if err != nil {
-		return false
+func (rec *recorder) canLogIn() bool {
+	screen := ""
+	if target, err := rec.root.ReadLink(aliasedFor); err == nil {
+		screen = path.Base(target)
 	}
 	return slices.ContainsFunc(rec.groups.All(), func(g *activity.Group) bool {
-		return !g.Gone && g.Native == path.Base(target)
+		at := g.Native == screen || g.Native == displayed || consoles.MatchString(g.Native)
+		return at && !g.Gone
 	})
+}
+
+// consoles are the services at which somebody can log in without a screen, or
+// on one of its consoles.
+var consoles = regexp.MustCompile(`^(autovt|getty|serial-getty|container-getty)@|^console-getty`)
+
+// people are those who logged in, the first first.
+func (rec *recorder) people() []boot.Login {
+	names := map[uint32]string{}
+	for _, u := range rec.users {
+		names[uint32(u.UID)] = u.Name
+	}
+	var all []boot.Login
+	for _, l := range rec.logins {
+		all = append(all, boot.Login{User: names[l.UID], Began: l.Began - rec.origin})
+	}
+	slices.SortFunc(all, func(a, b boot.Login) int {
+		return cmp.Or(cmp.Compare(a.Began, b.Began), cmp.Compare(a.User, b.User))
+	})
+	return all
+}
+
+// rest is what the sessions used of the processors that none of their programs
+// is known to have.
+func (rec *recorder) rest() boot.Figure {
+	sum := time.Duration(0)
+	for _, g := range rec.groups.All() {
+		if inSession(g.Path) {
+			sum += g.CPU()
+		}
+	}
+	for _, p := range rec.processes.InSessions() {
+		sum -= p.CPU()
+	}
+	return boot.Of(max(0, sum), boot.Recorder)
 }
 
 func (rec *recorder) firstLogin() time.Duration {
@@ -223,7 +260,29 @@ func (rec *recorder) save(quiet bool) error {
 	}
 	GiveBack()
 	debug.FreeOSMemory()
-	return rec.Save(b)
+	if err := rec.Save(b); err != nil {
+		return err
+	}
+	tell("Recorded.")
+	if rec.waits {
+		tell("Recorded; waiting for somebody to log in.")
+	}
+	return nil
+}
+
+// tell tells the service manager how it stands, sd_notify(3); where nobody
+// listens it is not told.
+func tell(status string) {
+	where := os.Getenv("NOTIFY_SOCKET")
+	if where == "" {
+		return
+	}
+	c, err := net.DialUnix("unixgram", nil, &net.UnixAddr{Name: where, Net: "unixgram"})
+	if err != nil {
+		return
+	}
+	defer c.Close()
+	_, _ = c.Write([]byte("STATUS=" + status))
 }
 
 func (rec *recorder) make(quiet bool) (boot.Boot, error) {
@@ -264,7 +323,7 @@ func (rec *recorder) make(quiet bool) (boot.Boot, error) {
 	}
 	rec.settle(&b, quiet)
 	b.Course = rec.moved(rec.course)
-	b.Programs = rec.programs()
+	b.Programs, b.Rest, b.Logins = rec.programs(), rec.rest(), rec.people()
 	GiveBack()
 	b.Conditions = conditions.OfBoot(rec.root, rec.processes.Names())
 	b.Recording = rec.own(b.Ready)
@@ -393,6 +452,7 @@ func (rec *recorder) programs() []boot.Program {
 			Began:  began,
 			CPU:    p.CPU(),
 			Read:   p.Read(),
+			Memory: p.Most,
 			Course: rec.moved(p.Course),
 		})
 	}
@@ -408,6 +468,9 @@ func (rec *recorder) own(ready boot.Figure) *boot.Recording {
 		CPU:     cpu,
 		Memory:  memory,
 		Version: Version,
+	}
+	if rec.waits {
+		r.LoginWait = rec.LoginWait
 	}
 	if n := len(rec.others); n > 0 && ready.Known {
 		r.Foreign = boot.UsedBy(rec.others, rec.origin+ready.Value) - rec.others[0].CPU

@@ -31,7 +31,9 @@ type host interface {
 	// start-up was finished; 0 while it is not.
 	end() (origin, finished time.Duration)
 	firstLogin() time.Duration // 0 while nobody has logged in
-	hasLoginScreen() bool
+	// canLogIn reports whether somebody can log in at the machine: at a screen,
+	// or a console.
+	canLogIn() bool
 }
 
 // A watch is what was seen of a boot so far.
@@ -46,20 +48,39 @@ type watch struct {
 	finished time.Duration // of the start-up; 0 while it is not
 	others   []boot.Use    // what others took, by moment
 	notes    []string
+	// when it went quiet last, and what had been used by that stretch's end
+	quietSince, usedWhenQuiet time.Duration
+	// waits: nobody had logged in when it was saved, and somebody still may
+	waits bool
 }
 
-// record watches until the machine is quiet and has it saved, and once more
-// after a login where there is a login screen and nobody has logged in yet.
+// record watches until the machine is quiet and has it saved; once more if
+// work began again soon after; and once more after a login, where somebody can
+// log in and nobody has yet.
 func (w *watch) record(ctx context.Context, save func(quiet bool) error) error {
-	quiet := w.untilQuiet(ctx, 0)
-	if err := save(quiet); err != nil {
-		return err
+	for {
+		if !w.untilQuiet(ctx, w.firstLogin()) {
+			return save(false)
+		}
+		logged := w.firstLogin()
+		w.waits = logged == 0 && w.canLogIn()
+		if err := save(true); err != nil {
+			return err
+		}
+		goesOn := w.idly(ctx, w.quietSince+boot.Soon)
+		more := boot.UsedBy(w.course, w.now()) - w.usedWhenQuiet
+		if more > time.Second && w.firstLogin() == logged {
+			if err := save(true); err != nil {
+				return err
+			}
+		}
+		if goesOn && w.waits && w.firstLogin() == 0 {
+			goesOn = w.idly(ctx, w.now()+w.LoginWait)
+		}
+		if !goesOn || !w.waits || w.firstLogin() == 0 {
+			return nil
+		}
 	}
-	if ctx.Err() != nil || !quiet || w.firstLogin() > 0 || !w.hasLoginScreen() ||
-		!w.untilLogin(ctx) {
-		return nil
-	}
-	return save(w.untilQuiet(ctx, w.firstLogin()))
 }
 
 // untilQuiet samples until the machine is quiet, since it was ready and since
@@ -77,6 +98,7 @@ func (w *watch) untilQuiet(ctx context.Context, since time.Duration) bool {
 			searched = max(searched, from)
 			var quiet bool
 			if searched, quiet = boot.QuietRule.Since(w.course, searched); quiet {
+				w.quietSince, w.usedWhenQuiet = searched, w.course[len(w.course)-1].CPU
 				return true
 			}
 			if w.now()-from > w.Longest {
@@ -110,19 +132,17 @@ func (w *watch) idle() bool {
 	return used < 30*time.Millisecond
 }
 
-// untilLogin waits for somebody to log in, at little cost.
-func (w *watch) untilLogin(ctx context.Context) bool {
-	deadline := w.now() + w.LoginWait
-	for w.now() < deadline {
+// idly looks on at little cost until a moment, or until somebody logs in for
+// the first time; false where it is to stop first.
+func (w *watch) idly(ctx context.Context, until time.Duration) bool {
+	logged := w.firstLogin()
+	for w.now() < until && w.firstLogin() == logged {
 		if !w.sleep(ctx, slowBeat) {
 			return false
 		}
 		w.look(0)
-		if w.firstLogin() > 0 {
-			return true
-		}
 	}
-	return false
+	return true
 }
 
 // look looks at everything that is due in the n-th beat.

@@ -61,7 +61,7 @@ func (m *madeUp) firstLogin() time.Duration {
 	return m.login
 }
 
-func (m *madeUp) hasLoginScreen() bool { return m.screen }
+func (m *madeUp) canLogIn() bool { return m.screen }
 
 func TestTheLoopOfTheRecorder(t *testing.T) {
 	const end = 20 * sec
@@ -77,7 +77,16 @@ func TestTheLoopOfTheRecorder(t *testing.T) {
 			name:  "a machine that goes quiet",
 			host:  madeUp{busy: work, finished: 10 * sec},
 			saved: []bool{true},
-			until: [2]time.Duration{end, end + 30*sec},
+			until: [2]time.Duration{end + 30*sec, end + 40*sec},
+		},
+		{
+			name: "work that begins by itself soon after",
+			host: madeUp{
+				busy:     [][2]time.Duration{{0, end}, {end + 15*sec, end + 18*sec}},
+				finished: 10 * sec,
+			},
+			saved: []bool{true, true},
+			until: [2]time.Duration{end + 30*sec, end + 40*sec},
 		},
 		{
 			name:  "one that never does",
@@ -109,19 +118,30 @@ func TestTheLoopOfTheRecorder(t *testing.T) {
 				login:    200 * sec,
 			},
 			saved: []bool{true, true},
-			until: [2]time.Duration{205 * sec, 240 * sec},
+			until: [2]time.Duration{235 * sec, 250 * sec},
+		},
+		{
+			name: "a login soon after it was quiet",
+			host: madeUp{
+				busy:     [][2]time.Duration{{0, end}, {end + 12*sec, end + 16*sec}},
+				finished: 10 * sec,
+				screen:   true,
+				login:    end + 12*sec,
+			},
+			saved: []bool{true, true},
+			until: [2]time.Duration{end + 46*sec, end + 60*sec},
 		},
 		{
 			name:  "a screen at which nobody logs in",
 			host:  madeUp{busy: work, finished: 10 * sec, screen: true},
 			saved: []bool{true},
-			until: [2]time.Duration{300 * sec, 350 * sec},
+			until: [2]time.Duration{330 * sec, 380 * sec},
 		},
 		{
 			name:  "a login before it was quiet",
 			host:  madeUp{busy: work, finished: 10 * sec, screen: true, login: 15 * sec},
 			saved: []bool{true},
-			until: [2]time.Duration{end, end + 30*sec},
+			until: [2]time.Duration{end + 30*sec, end + 40*sec},
 		},
 	} {
 		t.Run(c.name, func(t *testing.T) {

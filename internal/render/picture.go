@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"image/color"
 	"io"
-	"math"
 	"strings"
 	"sync"
 	"time"
@@ -18,8 +17,6 @@ import (
 	"gonum.org/v1/plot/vg"
 	"gonum.org/v1/plot/vg/vgimg"
 	"gonum.org/v1/plot/vg/vgsvg"
-
-	"calmdawn/internal/core/timeline"
 )
 
 // A Palette is the colours of a picture. They differ in lightness too, so that
@@ -180,163 +177,6 @@ func draw(w io.Writer, form Form, p Palette, wide, high float64, on func(canvas)
 		return err
 	}
 	return fmt.Errorf("no picture can be written as %q; png and svg can", form)
-}
-
-// The measures of timelines, in points.
-const (
-	timelineWide  = 960.0
-	timelineLeft  = 250.0
-	timelineRight = 40.0
-	timelineTop   = 74.0
-	rowHigh       = 15.0
-	groupHigh     = 24.0
-	busyHigh      = 92.0 // with the axis below it
-)
-
-func (t Timeline) high() float64 {
-	high := busyHigh
-	for _, g := range t.Groups {
-		high += groupHigh + rowHigh*float64(len(g.Rows))
-	}
-	return high
-}
-
-// WritePicture draws a timeline as a picture, with a title and a line below it.
-func (t Timeline) WritePicture(w io.Writer, form Form, title, subtitle string) error {
-	return draw(w, form, Light, timelineWide, timelineTop+t.high()+48, func(s canvas) {
-		s.text(24, 30, 15, s.ink, bold, title)
-		s.text(24, 48, 10, s.faint, regular, subtitle)
-		t.draw(s, timelineTop)
-		legend(s, 24, timelineTop+t.high()+24)
-	})
-}
-
-// WriteTimelines draws timelines one above the other, on the same axis, each
-// with a title.
-func WriteTimelines(w io.Writer, form Form, p Palette, titles []string, all []Timeline) error {
-	const above = 52.0
-	high, end := 40.0, time.Duration(0)
-	for _, t := range all {
-		high += above + t.high()
-		end = max(end, t.End)
-	}
-	return draw(w, form, p, timelineWide, high, func(s canvas) {
-		y := 0.0
-		for i, t := range all {
-			t.End = end
-			s.text(24, y+22, 12, s.ink, bold, titles[i])
-			t.draw(s, y+above)
-			y += above + t.high()
-		}
-		legend(s, 24, y+20)
-	})
-}
-
-// draw puts a timeline below a top.
-func (t Timeline) draw(s canvas, top float64) {
-	left, right := timelineLeft, timelineWide-timelineRight
-	at := func(d time.Duration) float64 {
-		return left + (right-left)*math.Min(1, math.Max(0, float64(d)/float64(max(1, t.End))))
-	}
-	y := top
-	bottom := top + t.high() - busyHigh
-	for d := time.Duration(0); d <= t.End; d += tick(t.End) {
-		s.line(at(d), top, at(d), bottom+54, 0.5, s.hair)
-		label := axisLabel(d)
-		s.text(at(d)-s.width(8, regular, label)/2, bottom+66, 8, s.faint, regular, label)
-	}
-	for _, g := range t.Groups {
-		y += groupHigh - 6
-		s.text(24, y, 10, s.ink, bold, s.shorten(10, right-24, g.Title))
-		y += 6
-		for _, row := range g.Rows {
-			t.drawRow(s, row, at, left, y, rowHigh)
-			y += rowHigh
-		}
-	}
-	t.drawBusy(s, at, left, y+14, 40)
-	for i, m := range t.Marks {
-		s.line(at(m.At), top-4, at(m.At), bottom+54, 1.2, s.ink, 4, 2)
-		label := fmt.Sprintf("%s %s", m.Name, Seconds(m.At))
-		x := math.Min(at(m.At)+4, right-s.width(9, bold, label))
-		s.text(x, top-8-float64(i%2)*10, 9, s.ink, bold, label)
-	}
-}
-
-func (t Timeline) drawRow(
-	s canvas,
-	row timeline.Row,
-	at func(time.Duration) float64,
-	left, y, high float64,
-) {
-	c := s.ink
-	if row.Failed {
-		c = s.warning
-	}
-	w := regular
-	if row.Path {
-		w = bold
-	}
-	indent := 32 + 12*math.Min(6, float64(row.Depth))
-	s.text(indent, y+high-5, 9, c, w, s.shorten(9, left-indent-10, row.Label))
-	if row.Held < row.Begin {
-		s.line(at(row.Held), y+high/2, at(row.Begin), y+high/2, 0.8, s.faint, 1, 2.5)
-	}
-	bar, h := y+3, high-6
-	if len(row.Work) == 0 {
-		s.box(at(row.Begin), bar, math.Max(1.5, at(row.End)-at(row.Begin)), h, s.unknown)
-		return
-	}
-	s.box(at(row.Begin), bar, math.Max(1.5, at(row.End)-at(row.Begin)), h, s.waiting)
-	step := max(t.End/400, time.Millisecond)
-	for from := row.Begin; from < t.End; from += step {
-		used := share(row.Work, from, from+step)
-		switch {
-		case used < 0.05:
-		case from < row.End:
-			grown := h * math.Min(1, used)
-			s.box(at(from), bar+h-grown, at(min(row.End, from+step))-at(from), grown, s.working)
-		default:
-			grown := h * math.Min(1, used)
-			s.box(at(from), bar+h-grown, at(from+step)-at(from), grown, s.behind)
-		}
-	}
-}
-
-// drawBusy draws what the whole machine used of all its processors.
-func (t Timeline) drawBusy(s canvas, at func(time.Duration) float64, left, y, high float64) {
-	label := "use of all processors"
-	if len(t.Busy) == 0 {
-		label += ": not measured"
-	}
-	s.text(24, y+high/2+3, 9, s.ink, regular, label)
-	s.line(at(0), y+high, at(t.End), y+high, 0.6, s.faint)
-	if len(t.Busy) == 0 {
-		return
-	}
-	step := max(t.End/300, time.Millisecond)
-	for from := t.Busy[0].At; from < t.End; from += step {
-		part := math.Min(1, share(t.Busy, from, from+step)/float64(max(1, t.Processors)))
-		s.box(at(from), y+high*(1-part), at(from+step)-at(from), high*part, s.faint)
-	}
-}
-
-func legend(s canvas, x, y float64) {
-	const other = 1.12 // who looks at it may have a wider font than ours
-	for _, e := range []struct {
-		c    color.Color
-		text string
-	}{{s.working, "works"}, {s.waiting, "started, waits"}, {s.behind, "works on in the " +
-		"background"}, {s.unknown, "not measured which"}} {
-		s.box(x, y-8, 14, 9, e.c)
-		s.text(x+19, y, 9, s.ink, regular, e.text)
-		x += 40 + other*s.width(9, regular, e.text)
-	}
-	s.line(x, y-4, x+16, y-4, 0.8, s.faint, 1, 2.5)
-	s.text(x+21, y, 9, s.ink, regular, "waits to be started")
-	x += 42 + other*s.width(9, regular, "waits to be started")
-	s.text(x, y, 9, s.ink, bold, "bold")
-	s.text(x+other*s.width(9, bold, "bold "), y, 9, s.ink, regular, ": ready waited for it")
 }
 
 // tick is the distance of the lines of an axis: 1, 2 or 5 of some unit, about

@@ -10,7 +10,7 @@ import (
 	"time"
 
 	"calmdawn/internal/core/boot"
-	"calmdawn/internal/core/timeline"
+	"calmdawn/internal/core/road"
 )
 
 const sec = time.Second
@@ -125,48 +125,27 @@ func TestFieldsMakeRows(t *testing.T) {
 	}
 }
 
-// example is a timeline of ten seconds.
-func example() Timeline {
-	return Timeline{
+// example is a boot of ten seconds, with a name that would be a script.
+func example() Road {
+	return Road{
+		Name:       "usable",
 		End:        10 * sec,
-		Ready:      8 * sec,
 		Processors: 1,
+		LeftOut:    3 * sec,
 		Busy: []boot.Use{
 			{At: 0},
 			{At: 5 * sec, CPU: 5 * sec},
 			{At: 10 * sec, CPU: 5 * sec},
 		},
-		Marks: []timeline.Mark{{Name: "ready", At: 8 * sec}},
-		Groups: []timeline.Group{{Title: "<script>alert(1)</script>", Rows: []timeline.Row{{
-			Label: "a & b",
-			Held:  sec,
-			Begin: 2 * sec,
-			End:   6 * sec,
-			Path:  true,
-			Work: []boot.Use{
-				{At: 2 * sec},
-				{At: 4 * sec, CPU: 2 * sec},
-				{At: 9 * sec, CPU: 2 * sec},
-			},
-		}}}},
-	}
-}
-
-func TestATimelineAsText(t *testing.T) {
-	row := example().Groups[0].Rows[0]
-	for _, c := range []struct{ got, want string }{
-		{example().Chart(row, 10), " ·██──"},
-		{example().BusyLine(10), "99999·····"},
-		{example().Axis(12), "0 s   10.0 s"},
-		{strings.TrimSpace(example().MarkLine(10)), "ready ▲"},
-	} {
-		if c.got != c.want {
-			t.Errorf("%q; want %q", c.got, c.want)
-		}
-	}
-	row.Work = nil
-	if got := example().Chart(row, 10); got != " ·━━━━" {
-		t.Errorf("what nobody measured is drawn as %q", got)
+		Marks: []road.Mark{{Name: "ready", At: 8 * sec}, {Name: "login", At: 8 * sec},
+			{Name: "usable", At: 10 * sec}},
+		Stretches: []road.Stretch{
+			{Label: "kernel", To: 2 * sec},
+			{Label: "<script>alert(1)</script>", From: 2 * sec, To: 8 * sec, Failed: true, More: 3,
+				Beside: []road.Beside{
+					{Label: "a & b", CPU: boot.Of(sec, boot.Recorder)}, {Label: "c"}}},
+			{Label: "the login of maria", From: 8 * sec, To: 10 * sec},
+		},
 	}
 }
 
@@ -202,7 +181,7 @@ func TestPicturesCanBeRead(t *testing.T) {
 func TestAReportEscapesWhatItIsTold(t *testing.T) {
 	const evil = `<img src=x onerror=alert(1)> | "q" & 'x' [a](javascript:b)`
 	picture, err := NewPicture(evil, func(w io.Writer, f Form, p Palette) error {
-		return WriteTimelines(w, f, p, []string{evil}, []Timeline{example()})
+		return WriteRoads(w, f, p, []string{evil}, []Road{example()})
 	})
 	if err != nil {
 		t.Fatal(err)

@@ -2,6 +2,7 @@ package visit
 
 import (
 	"fmt"
+	"path"
 	"slices"
 	"strings"
 	"time"
@@ -9,6 +10,7 @@ import (
 	"calmdawn/internal/casebook"
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/compare"
+	"calmdawn/internal/core/item"
 	"calmdawn/internal/core/job"
 	"calmdawn/internal/linux/label"
 )
@@ -47,6 +49,11 @@ func (v *Visit) Compare(q Question, boots []boot.Boot) (job.Comparison, bool, er
 		var err error
 		if c, err = v.chosen(q, boots); err != nil {
 			return c, false, err
+		}
+	}
+	for _, ch := range c.Changes {
+		if v.cameBack(ch) {
+			c.Back = append(c.Back, ch)
 		}
 	}
 	c.Explain(v.Order, v.Changes)
@@ -142,9 +149,14 @@ func foreign(q Question) (compare.Shelf, error) {
 // Titles are the names that people know items by, by the names that boots know.
 func (v *Visit) Titles() map[string]string {
 	titles := map[string]string{}
+	const most = 15 // bytes that the kernel keeps of a program's name
 	for _, it := range v.Items {
 		if key, ok := v.Key(it); ok && key.Owner == "" {
 			titles[key.Native] = it.Title
+		}
+		name := path.Base(it.Program)
+		if name = name[:min(most, len(name))]; it.Kind == item.Program && titles[name] == "" {
+			titles[name] = it.Title
 		}
 	}
 	return titles

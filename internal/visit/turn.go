@@ -113,11 +113,6 @@ func (v *Visit) protect(picked []item.Item, insist []string) error {
 		if way && v.Root.Live() && v.Remote {
 			why = "you are connected through it right now"
 		}
-		for _, other := range v.Launches(it) {
-			if why == "" && other.Protected != "" {
-				why = fmt.Sprintf("it launches %s: %s", other.ID, other.Protected)
-			}
-		}
 		if why != "" && it.State.Launched() && !slices.Contains(insist, it.ID) {
 			p.Items, p.Why = append(p.Items, it), append(p.Why, why)
 		}
@@ -260,12 +255,16 @@ func (v *Visit) MayTurn(it item.Item, to item.State) error {
 // daemon.
 func (v *Visit) Launches(it item.Item) (all []item.Item) {
 	for _, other := range v.Items {
-		if other.State.Launched() && other.Mechanism != it.Mechanism && it.Owner == "" &&
-			slices.Contains(other.Because, it.Native) {
+		if launches(it, other) {
 			all = append(all, other)
 		}
 	}
 	return all
+}
+
+func launches(it, other item.Item) bool {
+	return other.State.Launched() && other.Mechanism != it.Mechanism && it.Owner == "" &&
+		slices.Contains(other.Because, it.Native)
 }
 
 // SwitchableStarters are the units that can start an item on demand and can be
@@ -303,13 +302,29 @@ func (v *Visit) forecastOfJob(items []item.Item) (f *change.Forecast, of []int64
 // ForecastOf is what is forecast for ready when items are switched off or
 // delayed; nil where nothing can be.
 func (v *Visit) ForecastOf(items []item.Item) *change.Forecast {
+	return keep(v.Replays, v.launchedOf(items))
+}
+
+// Forecast is what is forecast when items are switched off; its zero value
+// where nothing can be.
+func (v *Visit) Forecast(items []item.Item) forecast.Forecast {
+	set := v.launchedOf(items)
+	if len(v.Replays) == 0 || len(set) == 0 {
+		return forecast.Forecast{}
+	}
+	return forecast.Of(v.Replays, set)
+}
+
+// launchedOf is what the replays leave out without those items that are
+// launched.
+func (v *Visit) launchedOf(items []item.Item) forecast.Set {
 	set := forecast.Set{}
 	for _, it := range items {
 		if it.State.Launched() {
 			maps.Copy(set, v.SetOf(it))
 		}
 	}
-	return keep(v.Replays, set)
+	return set
 }
 
 // keep makes a forecast as it is kept with a change.

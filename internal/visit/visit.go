@@ -48,6 +48,7 @@ type Visit struct {
 	Costs    map[string]forecast.Cost // by item id
 	now      *activity.Now            // what runs at this moment; only after ReadPresent
 	rules    advice.Rules
+	uses     advice.Uses
 	notes    *notebook.Notebook
 }
 
@@ -102,16 +103,42 @@ func (v *Visit) judge() error {
 	if err != nil {
 		return err
 	}
-	v.rules, v.notes = rules, notes
+	v.rules, v.notes, v.uses = rules, notes, v.Uses()
 	for i := range v.Items {
 		v.judgeOne(&v.Items[i])
 	}
+	v.protectLaunchers()
 	return nil
+}
+
+// protectLaunchers protects what launches a protected item as that is: with the
+// daemon of the crontabs every line of them stops.
+func (v *Visit) protectLaunchers() {
+	at := map[string]int{} // the machine's items by native name
+	for i, it := range v.Items {
+		if it.Owner == "" {
+			at[it.Native] = i
+		}
+	}
+	why := map[int]string{}
+	for _, it := range v.Items {
+		for _, name := range it.Because {
+			i, ok := at[name]
+			if ok && it.Protected != "" && why[i] == "" && launches(v.Items[i], it) {
+				why[i] = fmt.Sprintf("it launches %s: %s", it.ID, it.Protected)
+			}
+		}
+	}
+	for i, reason := range why {
+		if it := &v.Items[i]; it.Protected == "" && it.State.Launched() {
+			it.Protected = reason
+		}
+	}
 }
 
 func (v *Visit) judgeOne(it *item.Item) {
 	if !it.Ours { // the recorder and the guard go by their own commands
-		v.rules.Judge(it)
+		v.rules.Judge(it, v.uses)
 	}
 	it.Note = v.notes.On(it.ID)
 }
@@ -119,8 +146,11 @@ func (v *Visit) judgeOne(it *item.Item) {
 // Lookup returns the item with an id that the survey may not hold, judged like
 // those that it does.
 func (v *Visit) Lookup(id string) (item.Item, bool) {
-	it, ok := v.Inventory.Lookup(id)
+	it, ok := v.Find(id)
 	if ok {
+		return it, true
+	}
+	if it, ok = v.Inventory.Lookup(id); ok {
 		v.judgeOne(&it)
 	}
 	return it, ok
@@ -237,6 +267,64 @@ func (v *Visit) OwnTime(it item.Item) (boot.OwnTime, bool) {
 	return own, ok
 }
 
+// WorkOf is whose work an item's wait is made of, where it is another's: of a
+// unit that is only started because the item is, as what generators make of it.
+func (v *Visit) WorkOf(it item.Item) (forecast.Follower, bool) {
+	wait := v.Costs[it.ID].Wait
+	set := v.SetOf(it)
+	own, _ := v.OwnTime(it)
+	if len(v.Replays) == 0 || set == nil || !wait.Shows || own.Median > wait.Saving.Median/10 {
+		return forecast.Follower{}, false
+	}
+	all := v.Replays[len(v.Replays)-1].Followers(set)
+	if len(all) == 0 || all[0].Took < wait.Saving.Median/2 {
+		return forecast.Follower{}, false
+	}
+	return all[0], true
+}
+
+// AskedBy are the programs that had an item started by a name of the bus, each
+// with in how many of the last boots it did.
+func (v *Visit) AskedBy(it item.Item) map[string]int {
+	all := map[string]int{}
+	for _, b := range boot.Fit(v.Baseline.Boots, RatedBoots) {
+		in := map[string]bool{}
+		for _, a := range b.Asks {
+			asked := a.Unit == it.Native || slices.Contains(it.Traits, "bus "+a.Name)
+			if asked && a.Owner == it.Owner && a.By != "" && !in[a.By] {
+				in[a.By] = true
+				all[a.By]++
+			}
+		}
+	}
+	return all
+}
+
+// ByUser tells for whom a program that is set up for everybody is in which
+// state, by state; nil for any other item. A user without an entry of the same
+// name has it as it is set up.
+func (v *Visit) ByUser(it item.Item) map[item.State][]string {
+	if it.Kind != item.Program || it.Owner != "" {
+		return nil
+	}
+	users, err := account.Read(v.Root)
+	if err != nil {
+		return nil
+	}
+	all := map[item.State][]string{}
+	for _, u := range users {
+		if u.UID == 0 {
+			continue
+		}
+		state := it.State
+		if own, ok := v.Lookup(it.ID + "@" + u.Name); ok {
+			state = own.State
+		}
+		all[state] = append(all[state], u.Name)
+	}
+	return all
+}
+
 // ReadPresent looks at what runs at this moment, for half a second.
 func (v *Visit) ReadPresent() error {
 	if !v.Root.Live() {
@@ -315,8 +403,8 @@ func (v *Visit) ByCost(items []item.Item) {
 		}
 		c := v.Costs[it.ID]
 		own, _ := v.OwnTime(it)
-		wait := c.Wait.Saving.Median
-		if !c.Wait.Shows {
+		wait := c.Wait.Lead().Saving.Median
+		if !c.Wait.Lead().Shows {
 			wait = 0
 		}
 		return [3]time.Duration{wait, c.CPU.Value, own.Median}
@@ -415,11 +503,9 @@ func (v *Visit) Dispensable() []item.Item {
 	return all
 }
 
-// undecided reports whether advice on an item is still to be followed: what can
-// wait waits already once it is delayed.
-func undecided(it item.Item) bool {
-	return it.State.Launched() && !(it.State == item.Delayed && it.Advice == item.CanWait)
-}
+// undecided reports whether advice on an item is still to be followed: who
+// delayed it has decided.
+func undecided(it item.Item) bool { return it.State.Launched() && it.State != item.Delayed }
 
 // Simulated reports whether any boot behind the forecasts is a simulator's.
 func (v *Visit) Simulated() bool {
@@ -438,6 +524,43 @@ func (v *Visit) CameBack() (back []item.Item) {
 		}
 	}
 	return back
+}
+
+// cameBack reports whether every item that a change decided on is on again all
+// the same.
+func (v *Visit) cameBack(c change.Change) bool {
+	stays := func(t change.Target) bool {
+		it, ok := v.Lookup(t.ID)
+		if !ok {
+			return true
+		}
+		last, again := v.OnAgain(it)
+		return !again || last.ID != c.ID
+	}
+	return len(c.Targets) > 0 && !slices.ContainsFunc(c.Targets, stays)
+}
+
+// PastSettled are the delayed items whose work none of some boots had seen
+// begin when they had settled: it is in no figure of theirs.
+func (v *Visit) PastSettled(boots []boot.Boot) (late []item.Item) {
+	for _, it := range v.Items {
+		key, ok := v.Key(it)
+		seen := !ok || it.State != item.Delayed
+		settled := false
+		for _, b := range boots {
+			quiet := b.Quietens()
+			settled = settled || quiet.Known
+			for _, s := range b.Spans {
+				seen = seen || s.Key() == key && s.Begin.Known && s.Begin.Value < quiet.Value
+			}
+			use := b.ProgramUse(it.Program, it.Owner)
+			seen = seen || it.Kind == item.Program && use.Ran && use.Began < quiet.Value
+		}
+		if settled && !seen {
+			late = append(late, it)
+		}
+	}
+	return late
 }
 
 // OnAgain tells by which change an item was switched off or delayed that is on

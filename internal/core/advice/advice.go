@@ -24,17 +24,37 @@ type Rule struct {
 	Role   string      `toml:"role"`
 	Advice item.Advice `toml:"advice"`
 	Reason string      `toml:"reason"`
+	Lost   string      `toml:"lost"`
+	Demand string      `toml:"demand"`
 	// Protected items are switched off only when somebody insists.
-	Protected bool     `toml:"protected"`
-	Names     []string `toml:"names"`
-	Programs  []string `toml:"programs"`
-	Packages  []string `toml:"packages"`
-	Sections  []string `toml:"sections"`
-	Words     []string `toml:"words"`
+	Protected bool `toml:"protected"`
+	// Server: it serves other computers, and is never folded away.
+	Server bool `toml:"server"`
+	// Uses names what a [Use] tells; Unused is the reason where there is none.
+	Uses   string `toml:"uses"`
+	Unused string `toml:"unused"`
+
+	Names    []string `toml:"names"`
+	Programs []string `toml:"programs"`
+	Packages []string `toml:"packages"`
+	Traits   []string `toml:"traits"`
+	Sections []string `toml:"sections"`
+	Phrases  []string `toml:"phrases"`
+	Words    []string `toml:"words"`
 }
 
-// Rules are asked in their order; the first that fits decides.
-type Rules []Rule
+// Rules are sets of rules, asked one set after the other: within one the
+// strongest evidence decides, then their order.
+type Rules [][]Rule
+
+// A Use says whether something that items serve is in use on the machine.
+type Use struct {
+	Any bool
+	Why string // a clause: what uses it, or that nothing does
+}
+
+// Uses are those that the machine tells; what it cannot tell is not in it.
+type Uses map[string]Use
 
 // Load reads the built-in rules, and before them a technician's own, which may
 // be empty.
@@ -58,27 +78,34 @@ func Load(own []byte) (Rules, error) {
 					"go or look it up, not %q", i+1, r.Role, r.Advice)
 			}
 		}
-		all = append(all, file.Rules...)
+		all = append(all, file.Rules)
 	}
 	return all, nil
 }
 
 // Judge gives an item its role, its advice and the reason. What is off gets no
-// advice; what is broken or left behind is to be cleaned up; what belongs to
-// the operating system is kept.
-func (rules Rules) Judge(it *item.Item) {
-	it.Role, it.Advice, it.Reason, it.Protected = "", "", "", ""
-	evidence := ""
-	var rule Rule
-	for _, r := range rules {
-		if evidence = r.fits(it); evidence != "" {
-			rule = r
-			it.Role = r.Role
-			if r.Protected && it.State.Launched() && it.State != item.Broken {
-				it.Protected = fmt.Sprintf("%s (role %s: %s)", r.Reason, r.Role, evidence)
-			}
-			break
-		}
+// advice; what is broken or left behind is to be cleaned up; of the operating
+// system's own parts only what is known for certain is advised away. Words are
+// no ground for protection. A server is never a part of the operating system.
+func (rules Rules) Judge(it *item.Item, uses Uses) {
+	it.Role, it.Advice, it.Reason, it.Protected, it.Lost, it.Demand = "", "", "", "", "", ""
+	rule, evidence, strength := rules.find(it)
+	if evidence != "" {
+		it.Role = rule.Role
+		it.System = it.System && !rule.Server
+		it.Lost, it.Demand = rule.Lost, rule.Demand
+	}
+	use, told := uses[rule.Uses]
+	told = told && strength < byTitleWord // else it may serve something else
+	if told && use.Any {
+		rule.Advice = used(rule.Advice)
+		rule.Reason += "; " + use.Why
+	} else if told {
+		rule.Advice, rule.Reason, rule.Protected = item.CanGo, rule.Unused, false
+	}
+	if rule.Protected && strength < byTitleWord && it.State.Launched() &&
+		it.State != item.Broken {
+		it.Protected = fmt.Sprintf("%s (role %s: %s)", rule.Reason, rule.Role, evidence)
 	}
 	switch {
 	case !it.State.Launched():
@@ -94,7 +121,7 @@ func (rules Rules) Judge(it *item.Item) {
 		it.Advice, it.Reason = item.LookUp, "it stands in a login script, and may or may not be "+
 			"launched"
 		return
-	case it.System:
+	case it.System && (strength > byTrait || rule.Advice == item.Keep && rule.Uses == ""):
 		it.Advice, it.Reason = item.Keep, "it is a part of the operating system"
 	case evidence == "":
 		it.Advice, it.Reason = item.LookUp, "no rule knows it"
@@ -105,42 +132,147 @@ func (rules Rules) Judge(it *item.Item) {
 	if evidence != "" {
 		it.Reason += fmt.Sprintf(" (role %s: %s)", it.Role, evidence)
 	}
+	if len(it.Starters) > 0 && it.Demand == "" && it.Advice != item.Keep {
+		it.Demand = "it starts when something asks for it, through " +
+			strings.Join(it.Starters[:min(2, len(it.Starters))], " or ")
+	}
 }
 
-// fits returns the evidence for which a rule fits an item; empty when it does
-// not.
-func (r Rule) fits(it *item.Item) string {
-	program := path.Base(it.Program)
-	for _, test := range []struct {
-		what, value string
-		patterns    []string
-	}{
-		{"name", it.Native, r.Names},
-		{"name", path.Base(it.File), r.Names},
-		{"program", program, r.Programs},
-		{"package", it.Package, r.Packages},
-		{"package section", it.Section, r.Sections},
-	} {
-		for _, pattern := range test.patterns {
-			if ok, err := path.Match(pattern, test.value); ok && err == nil && test.value != "" {
-				return test.what + ": " + test.value
+// used is the advice for what is known to be in use.
+func used(a item.Advice) item.Advice {
+	if a == item.CanWait {
+		return a
+	}
+	return item.Keep
+}
+
+// A strength is how much a kind of evidence means, the strongest first.
+type strength int
+
+// Kinds of evidence, in the order of roles.toml.
+const (
+	byName strength = iota
+	byProgram
+	byPackage
+	byTrait
+	bySection
+	byPhrase
+	byDescription // a phrase of its package's
+	byTitleWord
+	byProgramWord
+	byDescriptionWord
+	weakest
+)
+
+// find returns the rule that decides on an item, with its evidence; empty where
+// none fits.
+func (rules Rules) find(it *item.Item) (Rule, string, strength) {
+	w := wordsOf(it)
+	for _, set := range rules {
+		for kind := byName; kind < weakest; kind++ {
+			for _, r := range set {
+				if evidence := r.fits(it, kind, w); evidence != "" {
+					return r, evidence, kind
+				}
 			}
 		}
 	}
+	return Rule{}, "", weakest
+}
+
+// texts are an item's in single words, and the same in one line.
+type texts struct {
+	title, program, summary []string
+	titleLine, summaryLine  string
+}
+
+func wordsOf(it *item.Item) texts {
 	split := func(text string) []string {
 		return strings.FieldsFunc(strings.ToLower(text), func(c rune) bool {
 			return !unicode.IsLetter(c)
 		})
 	}
-	for _, source := range []struct{ what, text string }{{"title", it.Title}, {"description of " +
-		"its package", it.Summary}, {"program", program}} {
-		for _, word := range split(source.text) {
-			if slices.Contains(r.Words, word) {
-				return fmt.Sprintf("%s: %q", source.what, word)
+	w := texts{
+		title:   split(it.Title),
+		program: split(path.Base(it.Program)),
+		summary: split(it.Summary),
+	}
+	w.titleLine = " " + strings.Join(w.title, " ") + " "
+	w.summaryLine = " " + strings.Join(w.summary, " ") + " "
+	return w
+}
+
+// fits returns the evidence of a kind for which a rule fits an item; empty when
+// it does not.
+func (r Rule) fits(it *item.Item, kind strength, w texts) string {
+	like := func(what string, patterns []string, values ...string) string {
+		for _, value := range values {
+			if value != "" && value != "." && slices.ContainsFunc(patterns, func(p string) bool {
+				return matches(p, value)
+			}) {
+				return what + ": " + value
 			}
 		}
+		return ""
 	}
-	return ""
+	word := func(what string, words []string) string {
+		for _, word := range words {
+			if slices.Contains(r.Words, word) {
+				return fmt.Sprintf("%s: %q", what, word)
+			}
+		}
+		return ""
+	}
+	phrase := func(what, line string) string {
+		for _, p := range r.Phrases {
+			p = strings.ReplaceAll(p, "-", " ")
+			if strings.Contains(line, " "+p+" ") {
+				return fmt.Sprintf("%s: %q", what, p)
+			}
+		}
+		return ""
+	}
+	switch kind {
+	case byName:
+		return like("name", r.Names, it.Native, path.Base(it.File))
+	case byProgram:
+		return like("program", r.Programs, path.Base(it.Program))
+	case byPackage:
+		return like("package", r.Packages, it.Package)
+	case byTrait:
+		return like("trait", r.Traits, it.Traits...)
+	case bySection:
+		return like("package section", r.Sections, it.Section)
+	case byPhrase:
+		return phrase("title", w.titleLine)
+	case byDescription:
+		return phrase("description of its package", w.summaryLine)
+	case byTitleWord:
+		return word("title", w.title)
+	case byProgramWord:
+		return word("program", w.program)
+	}
+	return word("description of its package", w.summary)
+}
+
+// matches reports whether a value is like a pattern, in which * stands for any
+// text and ? for one byte.
+func matches(pattern, value string) bool {
+	for i := 0; i < len(pattern); i++ {
+		switch {
+		case pattern[i] == '*':
+			for at := 0; at <= len(value); at++ {
+				if matches(pattern[i+1:], value[at:]) {
+					return true
+				}
+			}
+			return false
+		case value == "" || pattern[i] != '?' && pattern[i] != value[0]:
+			return false
+		}
+		value = value[1:]
+	}
+	return value == ""
 }
 
 // Phrase is what to look an unknown item up with: its program, package and

@@ -1,6 +1,8 @@
 package advice
 
 import (
+	"encoding/csv"
+	"os"
 	"strings"
 	"testing"
 
@@ -78,7 +80,7 @@ func TestJudge(t *testing.T) {
 			"package: badgework",
 		},
 	} {
-		rules.Judge(&c.it)
+		rules.Judge(&c.it, nil)
 		if c.it.Role != c.role || c.it.Advice != c.advice ||
 			!strings.Contains(c.it.Reason, c.reason) {
 			t.Errorf("%s: role %q, advice %q, reason %q", c.name, c.it.Role, c.it.Advice,
@@ -88,6 +90,102 @@ func TestJudge(t *testing.T) {
 	for _, bad := range []string{"[[rule]]\nrole = \"x\"\nadvice = \"burn\"\n", "no toml"} {
 		if _, err := Load([]byte(bad)); err == nil {
 			t.Errorf("%q was accepted", bad)
+		}
+	}
+}
+
+// TestRealPackages holds the built-in rules against what a good technician
+// would say of items of common packages, testdata/real.csv: nine in ten agree
+// in role and advice, and nothing that must stay is advised away.
+func TestRealPackages(t *testing.T) {
+	f, err := os.Open("testdata/real.csv")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	rows, err := csv.NewReader(f).ReadAll()
+	if err != nil {
+		t.Fatal(err)
+	}
+	rules, err := Load(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	right := 0
+	for _, row := range rows[1:] {
+		role, advice, must := row[7], item.Advice(row[8]), row[9]
+		it := item.Item{
+			Native: row[0], Package: row[1], Section: row[2], System: row[3] == "yes",
+			Title: row[4], Summary: row[5], State: item.On,
+			Traits: strings.FieldsFunc(row[6], func(c rune) bool { return c == ';' }),
+		}
+		rules.Judge(&it, nil)
+		if it.Role == role && it.Advice == advice {
+			right++
+		} else {
+			t.Logf("%s: role %q, advice %q; a technician says %q, %q (%s)", it.Native, it.Role,
+				it.Advice, role, advice, it.Reason)
+		}
+		away := it.Advice == item.CanGo || it.Advice == item.CanWait
+		switch must {
+		case "protected":
+			if it.Protected == "" || away {
+				t.Errorf("%s has to be protected: %q, %q", it.Native, it.Protected, it.Advice)
+			}
+		case "keep", "look": // not without asking somebody, and not by insisting
+			if away || it.Protected != "" && must == "look" {
+				t.Errorf("%s: advice %q, protected %q", it.Native, it.Advice, it.Protected)
+			}
+		}
+		if must == "look" && it.System {
+			t.Errorf("the server %s is folded away", it.Native)
+		}
+	}
+	t.Logf("%d of %d as a technician would", right, len(rows)-1)
+	if right*10 < (len(rows)-1)*9 {
+		t.Errorf("only %d of %d are as a technician would say", right, len(rows)-1)
+	}
+}
+
+// TestWhatIsInUse judges the same items where something is known of their use.
+func TestWhatIsInUse(t *testing.T) {
+	rules, err := Load(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	inUse := Uses{"bluetooth": {Any: true, Why: "1 is paired"}, "printers": {Any: true, Why: "p"}}
+	for name, c := range map[string]struct {
+		native, title string
+		uses          Uses
+		want          item.Advice
+	}{
+		"nothing known":        {"bluetooth.service", "x", nil, item.LookUp},
+		"a device is paired":   {"bluetooth.service", "x", inUse, item.Keep},
+		"none is paired":       {"bluetooth.service", "x", Uses{"bluetooth": {}}, item.CanGo},
+		"printers are set up":  {"cups.service", "x", inUse, item.CanWait},
+		"no printer is":        {"cups.service", "x", Uses{"printers": {}}, item.CanGo},
+		"a printer of its own": {"a.service", "Till printer", Uses{"printers": {}}, item.CanWait},
+		"nobody needs it first": {
+			"a-wait-online.service", "x", Uses{"network first": {}}, item.CanGo,
+		},
+	} {
+		it := item.Item{Native: c.native, Title: c.title, State: item.On, System: true}
+		if name == "a printer of its own" {
+			it.System = false
+		}
+		rules.Judge(&it, c.uses)
+		if it.Advice != c.want || it.Protected != "" {
+			t.Errorf("%s: %q (%s), protected %q; want %q", name, it.Advice, it.Reason,
+				it.Protected, c.want)
+		}
+	}
+	// words protect nothing, phrases may
+	for title, want := range map[string]bool{
+		"Palisade protection": false, "Virus protection of the desk": true,
+	} {
+		it := item.Item{Title: title, State: item.On}
+		if rules.Judge(&it, nil); (it.Protected != "") != want || it.Advice != item.Keep {
+			t.Errorf("%s: protected %q, %q", title, it.Protected, it.Advice)
 		}
 	}
 }

@@ -25,13 +25,29 @@ func (b Boot) Launched(program, owner string) []int {
 	return all
 }
 
-// ProgramUse is what a program of a login used, with its descendants; false
-// where it did not run.
-func (b Boot) ProgramUse(program, owner string) (cpu time.Duration, read int64, ran bool) {
+// A ProgramUse is what a program of a login used, with its descendants.
+type ProgramUse struct {
+	CPU   time.Duration
+	Read  int64 // bytes
+	Began time.Duration
+	// Memory is the sum of the most that each of them held, bytes: more than
+	// they held at once. 0 in older records.
+	Memory int64
+	Ran    bool
+}
+
+// ProgramUse is what a program of a login used; of everybody's where owner is
+// empty.
+func (b Boot) ProgramUse(program, owner string) (use ProgramUse) {
 	for _, i := range b.Launched(program, owner) {
-		cpu += b.Programs[i].CPU
-		read += b.Programs[i].Read
-		ran = true
+		p := b.Programs[i]
+		if !use.Ran {
+			use.Began = p.Began
+		}
+		use.CPU += p.CPU
+		use.Read += p.Read
+		use.Memory += p.Memory
+		use.Ran = true
 	}
-	return cpu, read, ran
+	return use
 }

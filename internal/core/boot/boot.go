@@ -76,6 +76,7 @@ const (
 	Session // the service manager of a user who logs in
 	Clock   // it starts others by the clock or at an event, whoever asks
 	Manager // the machine's service manager itself
+	Seat    // holds the programs of a login that have no unit of their own
 )
 
 // A Span is what one item did during a boot.
@@ -86,6 +87,15 @@ type Span struct {
 	End     Figure // when it counted as started; unknown where nothing says so
 	Failed  bool
 	Skipped bool // a condition did not hold
+	// FailedAt is when it failed first, which may be after it had started;
+	// unknown in older records.
+	FailedAt Figure `json:",omitzero"`
+	// Tries is how often it was to be started until the boot was over, where
+	// that is more than once. Begin and End are of the first try.
+	Tries int `json:",omitempty"`
+	// Again are the later ones, as far as known, oldest first. What is ordered
+	// after the item waits for one only if it is under way just then.
+	Again []Try `json:",omitempty"`
 
 	// processor time it had used: when it stopped (log), so far (bus), or at
 	// the end of the boot (recorder)
@@ -103,6 +113,35 @@ type Span struct {
 	Course   []Use    // what it had used by which moment
 
 	Labels Label `json:"-"`
+}
+
+// A Try is one start of an item, from when it began until it was done or had
+// failed.
+type Try struct{ Begin, End time.Duration }
+
+// DoneBy is when the item was last done with a try by a moment, and false where
+// it was not.
+func (s Span) DoneBy(at time.Duration) (time.Duration, bool) {
+	if !s.End.Known || s.End.Value > at {
+		return 0, false
+	}
+	done := s.End.Value
+	for _, t := range s.Again {
+		if t.End <= at {
+			done = max(done, t.End)
+		}
+	}
+	return done, true
+}
+
+// An Ask is something that was started because a program called it by a name of
+// the bus.
+type Ask struct {
+	Name  string // on the bus
+	Unit  string // that was started for it; empty where the bus started it itself
+	By    string // the path of the program that asked
+	Owner string // whose bus it is; empty for the machine's
+	At    time.Duration
 }
 
 // Is reports whether the span carries a label.
@@ -181,9 +220,14 @@ type Boot struct {
 
 	Conditions []Condition // as they were in this boot; empty where nobody noted them
 	Course     []Use       // of the whole machine, from the recorder's first sample on
+	Logins     []Login     `json:",omitempty"` // of people, the first first
+	Asks       []Ask       `json:",omitempty"` // what was started on demand
 	Programs   []Program   // of logins, that have no unit of their own
-	Recording  *Recording  // of the recorder itself; nil where it did not run
-	Notes      []string    // what is missing in the record, and why
+	// Rest is what programs of logins used that could be attributed to none of
+	// them; unknown in older records.
+	Rest      Figure     `json:",omitzero"`
+	Recording *Recording // of the recorder itself; nil where it did not run
+	Notes     []string   // what is missing in the record, and why
 }
 
 // A Recording is what the recorder knows of itself.
@@ -193,7 +237,10 @@ type Recording struct {
 	CPU          time.Duration
 	Memory       int64         // the most it held, bytes
 	Foreign      time.Duration // processor time that others on the same computer took, until ready
-	Version      int           // of the record
+	// LoginWait is how long it went on waiting for somebody to log in; 0 where
+	// somebody had, or nobody could.
+	LoginWait time.Duration `json:",omitempty"`
+	Version   int           // of the record
 }
 
 // A Condition is something else that bears on how long a boot takes.
@@ -216,6 +263,9 @@ type Program struct {
 	Began  time.Duration
 	CPU    time.Duration
 	Read   int64
+	// Memory is the most that it held by itself: the resident set of proc(5),
+	// bytes; 0 in older records.
+	Memory int64 `json:",omitempty"`
 	Course []Use
 }
 

@@ -290,8 +290,150 @@ func TestProgramsOfALogin(t *testing.T) {
 		{"", "maria", 0, false},
 		{"/usr/bin/session", "", 6 * sec, true},
 	} {
-		if cpu, _, ran := b.ProgramUse(c.program, c.owner); cpu != c.cpu || ran != c.ran {
-			t.Errorf("%s of %s: %v %v", c.program, c.owner, cpu, ran)
+		if use := b.ProgramUse(c.program, c.owner); use.CPU != c.cpu || use.Ran != c.ran {
+			t.Errorf("%s of %s: %+v", c.program, c.owner, use)
 		}
+	}
+}
+
+// TestTheFirstTryCounts merges what a log and a service manager know of items
+// that failed and were started again: the manager knows the last try alone.
+func TestTheFirstTryCounts(t *testing.T) {
+	log := []Boot{{ID: "a", Ready: Of(9*sec, Log), Spans: []Span{
+		{Native: "flaky", Begin: Of(sec, Log), End: Of(2*sec, Log), Tries: 3, Failed: true,
+			FailedAt: Of(2*sec, Log), Again: []Try{{3 * sec, 4 * sec}, {5 * sec, 6 * sec}}},
+		{Native: "simple", End: Of(sec, Log), Tries: 2},
+		{Native: "by hand", Begin: Of(sec, Log), End: Of(2*sec, Log)},
+		{Native: "once", Begin: Of(sec, Log), End: Of(2*sec, Log)},
+	}}}
+	bus := []Boot{{ID: "a", Ready: Of(9*sec, Bus), Spans: []Span{
+		{Native: "flaky", Begin: Of(5*sec, Bus), Tries: 3, Failed: true},
+		{Native: "simple", Begin: Of(4*sec, Bus), End: Of(4*sec, Bus), Tries: 2},
+		{Native: "by hand", Begin: Of(3600*sec, Bus), End: Of(3601*sec, Bus)},
+		{Native: "once", Begin: Of(sec-ms, Bus), End: Of(2*sec-ms, Bus)},
+	}}}
+	for name, b := range map[string]Boot{
+		"log first": Merge(log, bus)[0],
+		"log last":  Merge(bus, log)[0],
+	} {
+		for native, ends := range map[string]time.Duration{
+			"flaky": 2 * sec, "simple": sec, "by hand": 2 * sec, "once": 2*sec - ms,
+		} {
+			s, _ := b.Span(native)
+			if s.End.Value != ends || s.Begin.Known && s.Begin.Value > s.End.Value {
+				t.Errorf("%s: %s: %+v; want it done at %v", name, native, s, ends)
+			}
+		}
+		flaky, _ := b.Span("flaky")
+		for at, want := range map[time.Duration]time.Duration{
+			2500 * ms: 2 * sec, 5500 * ms: 4 * sec, 7 * sec: 6 * sec,
+		} {
+			if got, ok := flaky.DoneBy(at); !ok || got != want {
+				t.Errorf("%s: by %v it was done at %v, %v; want %v", name, at, got, ok, want)
+			}
+		}
+	}
+	// what fails after the boot is over is none of it; what always does is told
+	late := Boot{Ready: Of(9*sec, Log), Spans: []Span{
+		{Native: "x", Begin: Of(sec, Log), Failed: true, FailedAt: Of(100*sec, Log)},
+	}}
+	quiet := Boot{Ready: Of(9*sec, Log)}
+	if b := Judge([]Boot{late, quiet, quiet}, nil)[0]; !b.Fit() {
+		t.Errorf("odd for what failed later: %v", b.Odd)
+	}
+	if got := FailsAlways([]Boot{log[0], log[0], log[0]}); !slices.Equal(got, []string{"flaky"}) {
+		t.Errorf("what always fails: %v", got)
+	}
+}
+
+// TestWaitingIsCutForEverySource merges a log that tells of a question with a
+// service manager's clocks, which do not.
+func TestWaitingIsCutForEverySource(t *testing.T) {
+	whole := func(from Source) Boot {
+		return Boot{ID: "a", Ready: Of(50*sec, from), Sources: []Source{from}, Spans: []Span{
+			{Native: "early", Begin: Of(sec, from), End: Of(2*sec, from)},
+			{Native: "late", Begin: Of(40*sec, from), End: Of(45*sec, from)},
+		}}
+	}
+	log := TakeOut(whole(Log), []Wait{{"a", 5 * sec, 8 * sec}, {"b", 20 * sec, 12 * sec}})
+	for name, got := range map[string]Boot{
+		"log first": Merge([]Boot{log}, []Boot{whole(Bus)}, []Boot{whole(Recorder)})[0],
+		"log last":  Merge([]Boot{whole(Recorder)}, []Boot{whole(Bus)}, []Boot{log})[0],
+	} {
+		late, _ := got.Span("late")
+		if got.Ready != Of(30*sec, Bus) || late.End != Of(25*sec, Bus) || len(got.Waits) != 2 {
+			t.Errorf("%s: ready %v, late %v, %v", name, got.Ready, late, got.Waits)
+		}
+	}
+}
+
+// TestUsable works out when one could work, over random courses and logins, and
+// holds it against its definition.
+func TestUsable(t *testing.T) {
+	rng := rand.New(rand.NewPCG(4, 2))
+	known := 0
+	for range 500 {
+		ready := time.Duration(2+rng.IntN(20)) * sec
+		login := time.Duration(rng.IntN(60)) * sec
+		var busy [][2]time.Duration
+		for range 4 {
+			at := time.Duration(rng.IntN(70)) * sec
+			busy = append(busy, [2]time.Duration{at, at + time.Duration(rng.IntN(9))*sec})
+		}
+		b := Boot{Ready: Of(ready, Bus), Course: courseOf(120*sec, 1, busy...),
+			Logins: []Login{{"maria", login}}}
+		if rng.IntN(4) == 0 {
+			b.Logins = nil
+			login = 0
+		}
+		settled, quiet := QuietRule.Since(b.Course, max(ready, login))
+		u := b.Usable()
+		if u.Known != quiet || u.Known && u.Value != settled-max(0, login-ready) {
+			t.Fatalf("ready %v, login %v, busy %v: %+v; settled %v", ready, login, busy, u, settled)
+		}
+		if !u.Known {
+			continue
+		}
+		known++
+		parts := ready + (settled - max(ready, login)) // before ready, and after both
+		if u.Value != parts || b.Quietens().Value != settled {
+			t.Fatalf("%v; its parts are %v, and it went quiet at %v", u.Value, parts, settled)
+		}
+		alone := b.Logins == nil
+		if (u.Kind == NoLogin) != alone || u.Waited.Known == alone {
+			t.Fatalf("%+v", u)
+		}
+		// a passphrase before all of it: it comes as much sooner
+		later := Boot{Ready: Of(ready+7*sec, Bus), Course: slices.Clone(b.Course),
+			Logins: slices.Clone(b.Logins)}
+		for i := range later.Course {
+			later.Course[i].At += 7 * sec
+		}
+		for i := range later.Logins {
+			later.Logins[i].Began += 7 * sec
+		}
+		if cut := TakeOut(later, []Wait{{"x", 0, 7 * sec}}).Usable(); cut.Value != u.Value {
+			t.Fatalf("with a passphrase before: %v; without %v", cut.Value, u.Value)
+		}
+	}
+	if known < 100 {
+		t.Errorf("only %d were known", known)
+	}
+	quiet := Boot{Ready: Of(5*sec, Bus), Logins: []Login{{"maria", 20 * sec}, {"teo", 22 * sec}},
+		Course: courseOf(90*sec, 1, [2]time.Duration{0, 4 * sec},
+			[2]time.Duration{20 * sec, 25 * sec}, [2]time.Duration{40 * sec, 42 * sec})}
+	if u := quiet.Usable(); !u.Idle || u.Unsure == "" {
+		t.Errorf("%+v", u)
+	}
+	if b := Judge([]Boot{quiet}, nil)[0]; len(b.Odd) != 1 || !strings.Contains(b.Odd[0], "teo") {
+		t.Errorf("odd: %v", b.Odd)
+	}
+	old := Boot{Ready: Of(5*sec, Bus), Course: quiet.Course,
+		Settled: Settled{Login: Of(20*sec, Bus)}}
+	if u := old.Usable(); u.Kind != "login of somebody" || u.Value != 10*sec {
+		t.Errorf("a record of the first form: %+v", u)
+	}
+	if u := (Boot{Ready: Of(5*sec, Log)}).Usable(); u.Known {
+		t.Errorf("without a record: %+v", u)
 	}
 }

@@ -56,10 +56,11 @@ func (g Graph) Before(s Span) []Span {
 // known held it back.
 func (g Graph) Holder(s Span) (Span, bool) {
 	var last Span
-	found := false
+	found, until := false, time.Duration(0)
 	for _, other := range g.Before(s) {
-		if other.End.Value <= s.First()+HoldLeeway && (!found || other.End.Value > last.End.Value) {
-			last, found = other, true
+		done, ok := other.DoneBy(s.First() + HoldLeeway)
+		if ok && (!found || done > until) {
+			last, found, until = other, true, done
 		}
 	}
 	return last, found

@@ -21,6 +21,12 @@ func Merge(sources ...[]Boot) []Boot {
 				all = append(all, b)
 				continue
 			}
+			switch { // who knows of no question counted the waiting for its answer
+			case len(b.Waits) == 0:
+				b = TakeOut(b, asked(all[i].Waits))
+			case len(all[i].Waits) == 0:
+				all[i] = TakeOut(all[i], asked(b.Waits))
+			}
 			all[i] = join(all[i], b)
 		}
 	}
@@ -104,7 +110,13 @@ func join(a, b Boot) Boot {
 		a.Course = b.Course
 	}
 	if len(a.Programs) == 0 {
-		a.Programs = b.Programs
+		a.Programs, a.Rest = b.Programs, b.Rest
+	}
+	if len(a.Logins) == 0 {
+		a.Logins = b.Logins
+	}
+	if len(a.Asks) == 0 {
+		a.Asks = b.Asks
 	}
 	if a.Recording == nil {
 		a.Recording = b.Recording
@@ -126,14 +138,19 @@ func joinSpans(a, b []Span) []Span {
 			continue
 		}
 		have := &all[i]
-		have.Begin = finer(have.Begin, s.Begin, clocks)
-		have.End = finer(have.End, s.End, clocks)
-		have.Exited = finer(have.Exited, s.Exited, clocks)
+		have.join(s)
 		have.CPU = finer(have.CPU, s.CPU, totals)
 		have.DiskRead = finerAmount(have.DiskRead, s.DiskRead)
 		have.Memory = finerAmount(have.Memory, s.Memory)
 		have.Failed = have.Failed || s.Failed
 		have.Skipped = have.Skipped || s.Skipped
+		have.Tries = max(have.Tries, s.Tries)
+		if len(have.Again) == 0 {
+			have.Again = s.Again
+		}
+		if !have.FailedAt.Known || s.FailedAt.Known && s.FailedAt.Value < have.FailedAt.Value {
+			have.FailedAt = s.FailedAt
+		}
 		if have.Type == "" && len(have.After) == 0 {
 			have.Type, have.Stays, have.After = s.Type, s.Stays, s.After
 			have.Pulls, have.Triggers = s.Pulls, s.Triggers
@@ -144,6 +161,31 @@ func joinSpans(a, b []Span) []Span {
 	}
 	SortSpans(all)
 	return all
+}
+
+// sameTry is how far two sources may be apart on a moment of one start: the
+// log's entries are written a little later.
+const sameTry = 50 * time.Millisecond
+
+// join takes over the finer moments of the same span. A service manager keeps
+// those of the last try only: where the other source tells of an earlier one,
+// its moments stand together.
+func (s *Span) join(o Span) {
+	apart := s.First() - o.First()
+	known := (s.Begin.Known || s.End.Known) && (o.Begin.Known || o.End.Known)
+	retried := s.Tries > 1 || o.Tries > 1 || s.Begin.Known && o.Begin.Known
+	switch {
+	case known && retried && apart > sameTry:
+		s.Begin, s.End, s.Exited = o.Begin, o.End, o.Exited
+	case known && retried && apart < -sameTry: // it has the first try already
+	default:
+		s.Begin = finer(s.Begin, o.Begin, clocks)
+		s.End = finer(s.End, o.End, clocks)
+		s.Exited = finer(s.Exited, o.Exited, clocks)
+	}
+	if s.Begin.Known && s.End.Known && s.End.Value < s.Begin.Value {
+		s.End = Figure{} // of another start
+	}
 }
 
 // SortSpans puts spans in the order in which they began.
@@ -186,8 +228,12 @@ func TakeOut(b Boot, waits []Wait) Boot {
 	b.Spans = slices.Clone(b.Spans)
 	for i := range b.Spans {
 		s := &b.Spans[i]
-		figures = append(figures, &s.Begin, &s.End, &s.Exited)
+		figures = append(figures, &s.Begin, &s.End, &s.Exited, &s.FailedAt)
 		s.Course = moved(s.Course, net)
+		s.Again = slices.Clone(s.Again)
+		for k, t := range s.Again {
+			s.Again[k] = Try{net(t.Begin), net(t.End)}
+		}
 	}
 	for _, f := range figures {
 		if f.Known {
@@ -195,6 +241,14 @@ func TakeOut(b Boot, waits []Wait) Boot {
 		}
 	}
 	b.Course = moved(b.Course, net)
+	b.Logins = slices.Clone(b.Logins)
+	for i := range b.Logins {
+		b.Logins[i].Began = net(b.Logins[i].Began)
+	}
+	b.Asks = slices.Clone(b.Asks)
+	for i := range b.Asks {
+		b.Asks[i].At = net(b.Asks[i].At)
+	}
 	b.Programs = slices.Clone(b.Programs)
 	for i := range b.Programs {
 		b.Programs[i].Began = net(b.Programs[i].Began)
@@ -212,6 +266,17 @@ func TakeOut(b Boot, waits []Wait) Boot {
 		}
 	}
 	return b
+}
+
+// asked are waits as they were before they were taken out of a boot.
+func asked(waits []Wait) []Wait {
+	waits = slices.Clone(waits)
+	cut := time.Duration(0)
+	for i := range waits {
+		waits[i].At += cut
+		cut += waits[i].Took
+	}
+	return waits
 }
 
 func moved(course []Use, net func(time.Duration) time.Duration) []Use {

@@ -38,6 +38,7 @@ var reasons = []reason{
 	slept,
 	clockSet,
 	crowded,
+	severalPeople,
 }
 
 // circumstances are a boot and what is known around it.
@@ -210,9 +211,32 @@ func crowded(c circumstances) []string {
 	return because("others on the same computer took %.0f %% of its processors", share*100)
 }
 
-// late reports whether a span ended so long after the boot that it is none of
-// it.
-func (b Boot) late(s Span) bool { return b.Ready.Known && s.First() > b.Ready.Value+soonAfter }
+// late reports whether a span began, or failed, so long after the boot that it
+// is none of it.
+func (b Boot) late(s Span) bool {
+	at := s.First()
+	if s.FailedAt.Known {
+		at = s.FailedAt.Value
+	}
+	return b.Ready.Known && at > b.Ready.Value+soonAfter
+}
+
+// FailsAlways are the units of the machine that fail in at least half of some
+// boots, and in the last one: they cost something each time, and may better be
+// repaired than switched off.
+func FailsAlways(boots []Boot) (names []string) {
+	if len(boots) < 2 {
+		return nil
+	}
+	usual := usualFailures(boots)
+	last := boots[len(boots)-1]
+	for _, s := range last.Spans {
+		if s.Owner == "" && s.Failed && usual[s.Key()] && !last.late(s) {
+			names = append(names, s.Native)
+		}
+	}
+	return names
+}
 
 // usualFailures are the units that fail in at least half of the boots: a
 // machine on which one always does is not odd for it.

@@ -181,6 +181,80 @@ func TestErrorRates(t *testing.T) {
 	}
 }
 
+// booted is a boot that was ready, and in which somebody then logged in and
+// could work after a while.
+func booted(user string, ready, usable float64) boot.Boot {
+	at := func(s float64) time.Duration { return time.Duration(s * 1e9) }
+	return boot.Boot{Ready: boot.Of(at(ready), boot.Log),
+		Logins: []boot.Login{{User: user, Began: at(ready)}},
+		Course: []boot.Use{{}, {At: at(usable), CPU: at(usable)}, {At: at(usable + 60),
+			CPU: at(usable)}}}
+}
+
+// leading compares boots without a difference in which two people log in at
+// random, on what leads, and returns how often a verdict was said, and how
+// often it was on usable, as shares.
+func leading(n, m, rounds int) (said, onUsable float64) {
+	rng := rand.New(rand.NewPCG(5, uint64(n*100+m)))
+	for range rounds {
+		sample := func(n int) (boots []boot.Boot) {
+			for range n {
+				ready := 100 + 5*rng.NormFloat64()
+				user, more := "maria", 60.0
+				if rng.Float64() < 0.3 {
+					user, more = "teo", 90
+				}
+				boots = append(boots, booted(user, ready, ready+more+6*rng.NormFloat64()))
+			}
+			return boots
+		}
+		before, after := sample(n), sample(m)
+		on := Leading(before, after, false)
+		if on.Name == usable {
+			onUsable++
+		}
+		v := Compare(on.Values(before), on.Values(after)).Verdict
+		if v == Faster || v == Slower {
+			said++
+		}
+	}
+	return said / float64(rounds), onUsable / float64(rounds)
+}
+
+// TestWhatLeads chooses what a verdict is on, by how many boots of a kind there
+// are, and sees no difference more often for it.
+func TestWhatLeads(t *testing.T) {
+	of := func(maria, teo int) (all []boot.Boot) {
+		for range maria {
+			all = append(all, booted("maria", 100, 160))
+		}
+		for range teo {
+			all = append(all, booted("teo", 100, 190))
+		}
+		return all
+	}
+	for _, c := range []struct {
+		before, after []boot.Boot
+		told          bool
+		want          string
+	}{
+		{of(4, 1), of(4, 1), false, "usable (login of maria)"},
+		{of(3, 5), of(3, 4), false, "usable (login of teo)"},
+		{of(3, 2), of(3, 2), false, "ready"},
+		{of(5, 0), of(0, 5), false, "ready"},
+		{of(2, 0), of(1, 0), true, "usable (login of maria)"},
+		{nil, nil, true, "usable (no login)"},
+	} {
+		if got := Leading(c.before, c.after, c.told).Title(); got != c.want {
+			t.Errorf("%d and %d boots: %s; want %s", len(c.before), len(c.after), got, c.want)
+		}
+	}
+	if said, on := leading(8, 8, 2000); said > 0.06 || on < 0.5 {
+		t.Errorf("a difference that is not there is seen in %.1f %%; on usable %.1f %%", 100*said,
+			100*on)
+	}
+}
+
 // TestErrorRatesTable prints the table of docs/statistics.md; make
 // bench-statistics runs it.
 func TestErrorRatesTable(t *testing.T) {
@@ -198,6 +272,11 @@ func TestErrorRatesTable(t *testing.T) {
 			fmt.Printf("| %d and %d | %s | %.2f %% | %.2f %% | %.1f %% | %.1f %% |\n", size[0],
 				size[1], w.name, 100*said, 100*covered, 100*ten, 100*fifteen)
 		}
+	}
+	for _, n := range []int{5, 8, 12} {
+		said, on := leading(n, n, rounds/4)
+		fmt.Printf("\n%d and %d boots of two people at random, on what leads: %.2f %% said "+
+			"without a difference; on usable in %.0f %% of them.\n", n, n, 100*said, 100*on)
 	}
 	// Looking after each boot, and stopping at the first verdict.
 	rng := rand.New(rand.NewPCG(9, 9))

@@ -1,6 +1,7 @@
 package compare
 
 import (
+	"slices"
 	"time"
 
 	"calmdawn/internal/core/boot"
@@ -9,13 +10,15 @@ import (
 // A Measure is a figure that boots are compared by.
 type Measure struct {
 	Name  string
-	Bytes bool // it counts bytes; nanoseconds otherwise
+	Kind  string // of usable, see [boot.Usable]: only boots of it count
+	Bytes bool   // it counts bytes; nanoseconds otherwise
 	// Of is the figure of a boot; false where it was not measured.
 	Of func(boot.Boot) (int64, bool)
 }
 
 // Measures are ready, settled, each phase, and how much work was done until
-// ready. The verdict is on ready or on settled; the others describe.
+// ready, from the first look at it on: an account may hold what was before. The
+// verdict is on ready or on settled; the others describe.
 var Measures = func() []Measure {
 	all := []Measure{
 		{
@@ -44,16 +47,94 @@ var Measures = func() []Measure {
 	}
 	return append(all,
 		Measure{Name: "processor work", Of: func(b boot.Boot) (int64, bool) {
-			return int64(boot.UsedBy(b.Course, b.Ready.Value)), b.Ready.Known && len(b.Course) > 1
+			if !b.Ready.Known || len(b.Course) < 2 {
+				return 0, false
+			}
+			return int64(boot.UsedBy(b.Course, b.Ready.Value) - b.Course[0].CPU), true
 		}},
 		Measure{Name: "disk reading", Bytes: true, Of: func(b boot.Boot) (int64, bool) {
-			read := boot.ReadBy(b.Course, b.Ready.Value)
-			return read, b.Ready.Known && len(b.Course) > 1 && read > 0
+			if !b.Ready.Known || len(b.Course) < 2 {
+				return 0, false
+			}
+			read := boot.ReadBy(b.Course, b.Ready.Value) - b.Course[0].Read
+			return read, read > 0
 		}})
 }()
 
-// MeasureOf finds a measure by its name.
+// usable is what people wait for.
+const usable = "usable"
+
+// UsableOf is usable in boots of one kind.
+func UsableOf(kind string) Measure {
+	return Measure{Name: usable, Kind: kind, Of: func(b boot.Boot) (int64, bool) {
+		u := b.Usable()
+		return int64(u.Value), u.Known && u.Kind == kind
+	}}
+}
+
+// Title is what a measure is called among others: usable with its kind.
+func (m Measure) Title() string {
+	if m.Kind == "" {
+		return m.Name
+	}
+	return m.Name + " (" + m.Kind + ")"
+}
+
+// kinds are those of usable that are known in any of some boots, in order.
+func kinds(boots []boot.Boot) (all []string) {
+	for _, b := range boots {
+		if u := b.Usable(); u.Known && !slices.Contains(all, u.Kind) {
+			all = append(all, u.Kind)
+		}
+	}
+	slices.Sort(all)
+	return all
+}
+
+// All are the measures of two sides: usable of each kind, then the others.
+func All(before, after []boot.Boot) (all []Measure) {
+	known := kinds(slices.Concat(before, after))
+	for _, kind := range known {
+		all = append(all, UsableOf(kind))
+	}
+	for _, m := range Measures {
+		// of whoever logged in it mixes what usable keeps apart
+		if len(known) == 0 || m.Name != "settled after login" {
+			all = append(all, m)
+		}
+	}
+	return all
+}
+
+// Leading is what a verdict on two sides is on: usable, of the kind of which
+// both have as many boots as a verdict takes, else ready. Where usable is told
+// to be it, it is that of the kind of which they have most. It goes by how many
+// boots there are, never by their figures, so that it favours no verdict.
+func Leading(before, after []boot.Boot, told bool) Measure {
+	best, most := Measure{}, 0
+	for _, kind := range kinds(slices.Concat(before, after)) {
+		m := UsableOf(kind)
+		n, of := len(m.Values(before)), len(m.Values(after))
+		enough := rank(n, of, (1-confidence)/2) > 0
+		if count := min(n, of)*1000 + max(n, of); (enough || told) && count > most {
+			best, most = m, count
+		}
+	}
+	if best.Name == "" && told {
+		return UsableOf(boot.NoLogin)
+	}
+	if best.Name == "" {
+		best, _ = MeasureOf("ready")
+	}
+	return best
+}
+
+// MeasureOf finds a measure by its name; usable is of a kind besides, which
+// [Leading] chooses.
 func MeasureOf(name string) (Measure, bool) {
+	if name == usable {
+		return Measure{Name: usable}, true
+	}
 	for _, m := range Measures {
 		if m.Name == name {
 			return m, true

@@ -59,13 +59,17 @@ func LoadGrades(own []byte) (Grades, error) {
 // A Cost is what an item costs the boot, as far as is known.
 type Cost struct {
 	Grade    Grade
-	Wait     Forecast    // how much sooner the machine would be ready without it
+	Wait     Forecast    // how much sooner one could work, or it would be ready, without it
 	Replayed bool        // whether Wait is known
 	CPU      boot.Figure // the median of the boots in which it ran
 	DiskRead boot.Amount
 	Memory   boot.Amount
 	Seen     int // in how many boots it ran
 	Of       int // of how many
+	// AfterLogin is how long after the login it was launched, the median; only
+	// of programs of a login.
+	AfterLogin boot.Figure
+	Logins     int // of how many logins of its owner it was among the programs
 	// Simulated says that a simulator's work is among those boots.
 	Simulated bool
 }
@@ -103,7 +107,7 @@ func NewRater(boots []boot.Boot, g Grades) *Rater {
 // forecast from.
 func (r *Rater) Cost(set Set, wait Forecast, replayed bool) Cost {
 	c := Cost{Wait: wait, Of: len(r.boots)}
-	var cpu []time.Duration
+	var cpu, after []time.Duration
 	var read, memory []int64
 	var ready time.Duration
 	processors := 0
@@ -113,10 +117,22 @@ func (r *Rater) Cost(set Set, wait Forecast, replayed bool) Cost {
 		for key := range set {
 			program, isProgram := strings.CutPrefix(key.Native, programPrefix)
 			if isProgram && len(b.Programs) > 0 {
-				if cpu, read, ran := b.ProgramUse(program, key.Owner); ran {
+				owned := slices.ContainsFunc(b.Programs, func(p boot.Program) bool {
+					return key.Owner == "" || key.Owner == p.Owner
+				})
+				if owned {
+					c.Logins++
+				}
+				if use := b.ProgramUse(program, key.Owner); use.Ran {
 					seen = true
-					sum.CPU, sum.DiskRead = boot.Of(sum.CPU.Value+cpu,
-						boot.Recorder), boot.Bytes(sum.DiskRead.Bytes+read, boot.Recorder)
+					sum.CPU = boot.Of(sum.CPU.Value+use.CPU, boot.Recorder)
+					sum.DiskRead = boot.Bytes(sum.DiskRead.Bytes+use.Read, boot.Recorder)
+					if use.Memory > 0 {
+						sum.Memory = boot.Bytes(sum.Memory.Bytes+use.Memory, boot.Recorder)
+					}
+					if all := b.Logged(); len(all) > 0 {
+						after = append(after, use.Began-all[0].Began)
+					}
 				}
 			}
 			for _, s := range r.byName[i][key.Native] {
@@ -154,6 +170,9 @@ func (r *Rater) Cost(set Set, wait Forecast, replayed bool) Cost {
 			c.Memory = sum.Memory
 		}
 	}
+	if len(after) > 0 {
+		c.AfterLogin = boot.Of(boot.Median(after), boot.Recorder)
+	}
 	if len(cpu) > 0 {
 		c.CPU.Value = boot.Median(cpu)
 	}
@@ -174,8 +193,8 @@ func (g Grades) of(c Cost, ready time.Duration, processors int) Grade {
 		return Unknown
 	}
 	wait, cpu := 0.0, 0.0
-	if c.Replayed && c.Wait.Shows {
-		wait = float64(c.Wait.Saving.Median) / float64(c.Wait.Now)
+	if lead := c.Wait.Lead(); c.Replayed && lead.Shows {
+		wait = float64(lead.Saving.Median) / float64(lead.Now)
 	}
 	if c.CPU.Known && processors > 0 {
 		cpu = float64(c.CPU.Value) / float64(ready*time.Duration(processors))

@@ -1,6 +1,7 @@
 package forecast
 
 import (
+	"cmp"
 	"maps"
 	"runtime"
 	"slices"
@@ -86,6 +87,29 @@ func (r *Replay) Without(set Set) (out Outcome, stays []boot.Key) {
 	return r.run(alive), stays
 }
 
+// A Follower is a unit that takes no part in a boot where some others do not,
+// with how long its start took.
+type Follower struct {
+	boot.Key
+	Took time.Duration
+}
+
+// Followers are the units that only run because those of a set do, the longest
+// starts first.
+func (r *Replay) Followers(set Set) (all []Follower) {
+	off := r.indexes(set)
+	own := maps.Clone(off)
+	maps.Copy(off, r.off)
+	alive := r.alive(off)
+	for i, u := range r.units[:len(r.Boot.Spans)] {
+		if u.ran && u.took > 0 && !own[i] && r.baseAlive[i] && !alive[i] {
+			all = append(all, Follower{u.key, u.took})
+		}
+	}
+	slices.SortStableFunc(all, func(a, b Follower) int { return cmp.Compare(b.Took, a.Took) })
+	return all
+}
+
 // AnyOwner stands for every user, of an entry that is started for each.
 const AnyOwner = "*"
 
@@ -110,7 +134,15 @@ type Forecast struct {
 	// boots have courses of time.
 	Settled Saving
 	Quiet   bool // whether Settled is known
-	Boots   int
+	// Usable is the saving until one can work, in those of the boots that are
+	// of one kind (see [boot.Usable]); UsableNow is when one can. Kind is empty
+	// where that cannot be forecast.
+	Usable      Saving
+	UsableNow   time.Duration
+	UsableShows bool // as Shows
+	UsableBoots int  // how many boots stand behind it
+	Kind        string
+	Boots       int
 	// Error is the largest replay error among the boots, as a share of ready.
 	Error float64
 	// AtLeast is set where the saving is a lower bound: what the units use of
@@ -144,12 +176,47 @@ func Prepare(boots []boot.Boot) (replays []*Replay, why []error) {
 	return replays, why
 }
 
-// Of forecasts boots without a set. There has to be a replay at least.
-func Of(replays []*Replay, set Set) Forecast {
+// A Lead is what a forecast says of the figure that leads: usable, of boots of
+// one kind, or ready where that cannot be forecast.
+type Lead struct {
+	On     string // "usable" or "ready"
+	Kind   string // of usable
+	Now    time.Duration
+	Saving Saving
+	Shows  bool
+}
+
+// Lead is what the forecast says of the figure that leads.
+func (f Forecast) Lead() Lead {
+	if f.Kind == "" {
+		return Lead{"ready", "", f.Now, f.Saving, f.Shows}
+	}
+	return Lead{"usable", f.Kind, f.UsableNow, f.Usable, f.UsableShows}
+}
+
+// Title is what the figure is called: usable with its kind.
+func (l Lead) Title() string {
+	if l.Kind == "" {
+		return l.On
+	}
+	return l.On + " (" + l.Kind + ")"
+}
+
+// Of forecasts boots without a set. There has to be a replay at least. Usable
+// is of the kind that most boots have in which something of the set ran.
+func Of(replays []*Replay, set Set) Forecast { return of(replays, set, kindOf(replays, set)) }
+
+func of(replays []*Replay, set Set, kind string) Forecast {
 	f := Forecast{Boots: len(replays), Quiet: true}
-	var now, saved, settled []time.Duration
+	var now, saved, settled, usable, sooner []time.Duration
 	for _, r := range replays {
 		out, stays := r.Without(set)
+		if r.usable.Known && r.usable.Kind == kind && out.Settled.Known &&
+			r.baseline.Settled.Known {
+			usable = append(usable,
+				r.usable.Value-(r.unchanged.Settled.Value-r.baseline.Settled.Value))
+			sooner = append(sooner, r.baseline.Settled.Value-out.Settled.Value)
+		}
 		now = append(now, r.Boot.Ready.Value-(r.unchanged.Ready-r.baseline.Ready))
 		saved = append(saved, r.baseline.Ready-out.Ready)
 		if out.Settled.Known && r.baseline.Settled.Known {
@@ -174,17 +241,43 @@ func Of(replays []*Replay, set Set) Forecast {
 	if f.Quiet {
 		f.Settled = rangeOf(settled, now)
 	}
+	if len(usable) > 0 {
+		f.Kind, f.UsableBoots, f.UsableNow = kind, len(usable), boot.Median(usable)
+		f.Usable = rangeOf(sooner, usable)
+		f.UsableShows = f.Usable.Median > spread(usable)
+	}
 	return f
+}
+
+// kindOf is the kind of usable that most of the boots tell in which something
+// of a set ran; where it ran in none, that of most of them.
+func kindOf(replays []*Replay, set Set) (most string) {
+	of := map[string]int{}
+	for _, r := range replays {
+		if r.usable.Known {
+			if of[r.usable.Kind]++; len(r.indexes(set)) > 0 {
+				of[r.usable.Kind] += len(replays) + 1
+			}
+			if of[r.usable.Kind] >= of[most] {
+				most = r.usable.Kind
+			}
+		}
+	}
+	return most
 }
 
 // Each forecasts boots without each of some sets, on all processors.
 func Each(replays []*Replay, sets []Set) []Forecast {
+	return each(sets, func(set Set) Forecast { return Of(replays, set) })
+}
+
+func each(sets []Set, of func(Set) Forecast) []Forecast {
 	all := make([]Forecast, len(sets))
 	var calls errgroup.Group
 	calls.SetLimit(runtime.GOMAXPROCS(0))
 	for i := range sets {
 		calls.Go(func() error {
-			all[i] = Of(replays, sets[i])
+			all[i] = of(sets[i])
 			return nil
 		})
 	}
@@ -201,24 +294,27 @@ type Choice struct {
 	Gain   time.Duration
 }
 
-// Best chooses, one after the other, the candidates whose leaving out brings
-// most beyond those already chosen, until they bring nine tenths of what all
-// candidates together would. It returns that saving too. A choice that later
-// ones made needless is left out.
+// Best goes by the figure that leads. It chooses, one after the other, the
+// candidates whose leaving out brings most beyond those already chosen, until
+// they bring nine tenths of what all candidates together would. It returns that
+// saving too. A choice that later ones made needless is left out.
 func Best(replays []*Replay, candidates []Set) (chosen []Choice, all Forecast) {
 	const enough = 0.9
 	whole := Set{}
 	for _, c := range candidates {
 		maps.Copy(whole, c)
 	}
-	all = Of(replays, whole)
+	kind := kindOf(replays, whole) // one for all steps, so that they compare
+	without := func(set Set) Forecast { return of(replays, set, kind) }
+	saves := func(f Forecast) time.Duration { return f.Lead().Saving.Median }
+	all = without(whole)
 	taken := Set{}
 	have := time.Duration(0)
 	left := map[int]bool{}
 	for i := range candidates {
 		left[i] = true
 	}
-	for len(left) > 0 && have < time.Duration(enough*float64(all.Saving.Median)) {
+	for len(left) > 0 && have < time.Duration(enough*float64(saves(all))) {
 		var order []int
 		var sets []Set
 		for i := range left {
@@ -231,16 +327,16 @@ func Best(replays []*Replay, candidates []Set) (chosen []Choice, all Forecast) {
 			sets = append(sets, set)
 		}
 		best, at := -time.Hour, -1
-		found := Each(replays, sets)
+		found := each(sets, without)
 		for n, f := range found {
-			if f.Saving.Median > best {
-				best, at = f.Saving.Median, n
+			if saves(f) > best {
+				best, at = saves(f), n
 			}
 		}
 		i := order[at]
 		delete(left, i)
 		maps.Copy(taken, candidates[i])
-		chosen = append(chosen, Choice{Index: i, Saving: found[at].Saving, Gain: best - have})
+		chosen = append(chosen, Choice{i, found[at].Lead().Saving, best - have})
 		have = max(have, best)
 	}
 	// Where several wait side by side, the first ones bring nothing before the
@@ -252,14 +348,14 @@ func Best(replays []*Replay, candidates []Set) (chosen []Choice, all Forecast) {
 				maps.Copy(set, candidates[c.Index])
 			}
 		}
-		if f := Of(replays, set); f.Saving.Median >= have-have/100 {
+		if saves(without(set)) >= have-have/100 {
 			chosen = slices.Delete(chosen, n, n+1)
 		}
 	}
 	sum, last := Set{}, time.Duration(0)
 	for n := range chosen {
 		maps.Copy(sum, candidates[chosen[n].Index])
-		chosen[n].Saving = Of(replays, sum).Saving
+		chosen[n].Saving = without(sum).Lead().Saving
 		chosen[n].Gain, last = chosen[n].Saving.Median-last, chosen[n].Saving.Median
 	}
 	return chosen, all

@@ -384,3 +384,121 @@ func BenchmarkAllItems(b *testing.B) {
 		Each(replays, sets)
 	}
 }
+
+// TestLaterTries replays a boot in which the goal waited for the second try of
+// an item that failed: without it, and without what kept the goal until that
+// try was under way, it would have come as the rest allows.
+func TestLaterTries(t *testing.T) {
+	span := func(name string, begin, end float64, after ...string) boot.Span {
+		of := func(s float64) boot.Figure {
+			return boot.Of(time.Duration(s*float64(sec)), boot.Log)
+		}
+		return boot.Span{Native: name, Begin: of(begin), End: of(end), Type: "oneshot",
+			Labels: boot.Service, After: append(after, "base"), Pulls: []string{"base"}}
+	}
+	flaky := span("flaky", 1, 2)
+	flaky.Tries, flaky.Failed = 3, true
+	flaky.Again = []boot.Try{{Begin: 3 * sec, End: 4 * sec}, {Begin: 5 * sec, End: 6 * sec}}
+	goal := span("goal", 6, 6, "flaky", "slow")
+	goal.Pulls = []string{"flaky", "slow", "base"}
+	b := boot.Boot{Ready: boot.Of(6*sec, boot.Log), Goal: "goal", Processors: 4,
+		Spans: []boot.Span{span("base", 0, 1), flaky, span("slow", 1, 5.5), goal}}
+	r, err := New(b)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, want := range map[string]float64{
+		"flaky": 0.5, // the goal came right after slow
+		"slow":  4,   // it came right after the first try: the second had not begun
+	} {
+		f := Of([]*Replay{r}, Set{boot.Key{Native: name}: true})
+		if got := f.Saving.Median.Seconds(); got < want-0.02 || got > want+0.02 {
+			t.Errorf("without %s: %.2f s sooner; want %.2f", name, got, want)
+		}
+	}
+	holder, _ := boot.GraphOf(b, "").Holder(goal)
+	if holder.Native != "flaky" {
+		t.Errorf("the goal was held by %s", holder.Native)
+	}
+}
+
+// loggedIn is a boot that was ready after six seconds and in which somebody
+// logged in four seconds later: two programs of theirs computed side by side,
+// on two processors.
+func loggedIn(user string) boot.Boot {
+	course := func(from, to, cpu float64) []boot.Use {
+		at := func(s float64) time.Duration { return time.Duration(s * float64(sec)) }
+		return []boot.Use{{At: at(from)}, {At: at((from + to) / 2), CPU: at(cpu / 2)},
+			{At: at(to), CPU: at(cpu)}}
+	}
+	span := func(name string, begin, end int, after ...string) boot.Span {
+		return boot.Span{Native: name, Begin: boot.Of(time.Duration(begin)*sec, boot.Bus),
+			End: boot.Of(time.Duration(end)*sec, boot.Bus), Type: "oneshot",
+			Labels: boot.Service, After: after, Pulls: []string{"base"}}
+	}
+	goal := span("goal", 6, 6, "slow", "base")
+	goal.Pulls = []string{"slow", "base"}
+	b := boot.Boot{
+		ID: user, Ready: boot.Of(6*sec, boot.Bus), Goal: "goal", Processors: 2,
+		Spans:  []boot.Span{span("base", 0, 1), span("slow", 1, 6, "base"), goal},
+		Logins: []boot.Login{{User: user, Began: 10 * sec}},
+		Programs: []boot.Program{
+			{Name: "session", Words: []string{"/session"}, Owner: user, Parent: -1,
+				Began: 10 * sec, CPU: sec / 10, Course: course(10, 10.1, 0.1)},
+			{Name: "sync", Words: []string{"/sync"}, Owner: user, Parent: 0, Began: 11 * sec,
+				CPU: 9 * sec, Course: course(11, 20, 9)},
+			{Name: "chat", Words: []string{"/chat"}, Owner: user, Parent: 0, Began: 11 * sec,
+				CPU: 3 * sec, Course: course(11, 14, 3)},
+		},
+	}
+	for ms := 0; ms <= 60_000; ms += 100 {
+		at := time.Duration(ms) * time.Millisecond
+		u := boot.Use{At: at}
+		for _, p := range b.Programs {
+			u.CPU += max(0, min(p.CPU, at-p.Began))
+		}
+		b.Course = append(b.Course, u)
+	}
+	return b
+}
+
+// TestLogins forecasts when one can work: programs follow the login, which
+// follows ready, and count in the boots of whom they are.
+func TestLogins(t *testing.T) {
+	var replays []*Replay
+	for _, user := range []string{"maria", "maria", "teo"} {
+		r, err := New(loggedIn(user))
+		if err != nil {
+			t.Fatal(err)
+		}
+		replays = append(replays, r)
+	}
+	for name, c := range map[string]struct {
+		set  Set
+		kind string
+		want float64 // usable sooner, of 16 s
+	}{
+		"the longest program": {Set{ProgramKey("/sync", ""): true}, "login of maria", 6},
+		"one beside it":       {Set{ProgramKey("/chat", ""): true}, "login of maria", 0},
+		"both": {
+			Set{ProgramKey("/sync", ""): true, ProgramKey("/chat", ""): true},
+			"login of maria", 9.9,
+		},
+		"the session, and so both": {Set{ProgramKey("/session", ""): true}, "login of maria", 10},
+		"another's":                {Set{ProgramKey("/sync", "teo"): true}, "login of teo", 6},
+		"an item of the boot":      {Set{boot.Key{Native: "slow"}: true}, "login of maria", 5},
+	} {
+		f := Of(replays, c.set)
+		got := f.Lead()
+		if off := got.Saving.Median.Seconds() - c.want; got.On != "usable" || got.Kind != c.kind ||
+			off > 0.3 || off < -0.3 || (f.UsableNow-16*sec).Abs() > sec/5 {
+			t.Errorf("without %s: %+v, now %v; want %.1f s of %s", name, got, f.UsableNow, c.want,
+				c.kind)
+		}
+	}
+	chosen, all := Best(replays, []Set{{ProgramKey("/sync", "teo"): true},
+		{ProgramKey("/sync", "maria"): true}, {boot.Key{Native: "slow"}: true}})
+	if len(chosen) != 2 || chosen[0].Index != 1 || all.Kind != "login of maria" {
+		t.Errorf("the best: %+v of %+v", chosen, all)
+	}
+}

@@ -51,6 +51,7 @@ type Replay struct {
 	base       time.Duration      // when the service manager began to start units
 	duty       float64            // of background work whose course is not known
 	unchanged  Outcome
+	usable     boot.Usable // of the boot; unknown where the replay does not tell it
 	allAlive   []bool
 
 	// what forecasts count from: the boot as it was, or without what has been
@@ -81,6 +82,9 @@ type unit struct {
 	course  []piece       // of the background, where known
 	width   float64       // threads at most
 	program int           // of a login, its index in the boot's list; -1 for a unit
+	// later tries of what it is ordered after: it waits for one that is under
+	// way when it could start
+	meets []int
 }
 
 // A piece is a stretch of computing, then of reading, then of waiting. Reading
@@ -106,6 +110,7 @@ func New(b boot.Boot) (*Replay, error) {
 	if !b.Ordered() {
 		return nil, errors.New("nothing is known of what waited for what")
 	}
+	b, _ = b.WithoutWaiting()
 	r := &Replay{
 		Boot:       b,
 		index:      map[boot.Key]int{},
@@ -131,6 +136,11 @@ func New(b boot.Boot) (*Replay, error) {
 	r.allAlive = r.alive(nil)
 	r.calibrate()
 	r.baseAlive, r.baseline = r.allAlive, r.unchanged
+	r.usable = b.Usable()
+	off := (r.unchanged.Settled.Value - r.usable.Value).Abs()
+	if !r.unchanged.Settled.Known || float64(off) > MaxError*float64(r.usable.Value) {
+		r.usable = boot.Usable{} // it is too far from when the boot was usable
+	}
 	if r.Error > MaxError {
 		return r, fmt.Errorf("its replay is %.0f %% from what was measured", 100*r.Error)
 	}
@@ -167,6 +177,24 @@ func (r *Replay) read() {
 		}
 		r.units = append(r.units, u)
 	}
+	again := map[boot.Key][]int{}
+	for i, s := range b.Spans {
+		for _, t := range s.Again {
+			again[s.Key()] = append(again[s.Key()], len(r.units))
+			r.units[i].pulls = append(r.units[i].pulls, len(r.units))
+			r.units = append(r.units, unit{
+				key:     s.Key(),
+				ran:     true,
+				begin:   t.Begin,
+				took:    t.End - t.Begin,
+				piece:   piece{wait: t.End - t.Begin}, // what it computes, the first goes on with
+				anchor:  i,
+				gap:     max(0, t.Begin-r.units[i].begin),
+				width:   1,
+				program: -1,
+			})
+		}
+	}
 	for i, s := range b.Spans {
 		u := &r.units[i]
 		for _, name := range s.Pulls {
@@ -180,24 +208,11 @@ func (r *Replay) read() {
 			}
 		}
 		if u.ran {
-			r.hold(i, s, graphs[s.Owner])
+			r.hold(i, s, graphs[s.Owner], again)
 			r.load(u, s)
 		}
 	}
-	for i, p := range b.Programs { // they start when they start, and then have a course like units
-		if len(p.Course) > 1 {
-			u := unit{
-				key:     boot.Key{Native: p.Name, Owner: p.Owner},
-				ran:     true,
-				begin:   p.Began,
-				fixed:   true,
-				anchor:  -1,
-				program: i,
-			}
-			u.course, u.width = r.pieces(p.Course, p.Began)
-			r.units = append(r.units, u)
-		}
-	}
+	r.readPrograms()
 	used := time.Duration(0)
 	for _, s := range b.Spans {
 		if s.Course != nil {
@@ -219,14 +234,75 @@ func (r *Replay) read() {
 	}
 }
 
+// readPrograms adds the programs of logins. Those of a login that came once the
+// machine was ready follow it, and their children follow them; others start
+// when they start.
+func (r *Replay) readPrograms() {
+	b := r.Boot
+	goal, known := r.index[boot.Key{Native: b.Goal}]
+	logins := b.Logged()
+	follows := known && len(logins) > 0 && logins[0].Began >= b.Ready.Value
+	after := func(u *unit, i int) { // it starts so long after the login
+		u.fixed, u.after = false, []int{goal}
+		u.gap = max(0, u.begin-b.Ready.Value)
+		r.units[goal].pulls = append(r.units[goal].pulls, i)
+	}
+	for i, s := range b.Spans {
+		u := &r.units[i]
+		if follows && s.Is(boot.Session|boot.Seat) && u.ran && u.begin >= logins[0].Began {
+			after(u, i)
+		}
+	}
+	at := map[int]int{} // units by their places in the boot's list
+	for i, p := range b.Programs {
+		if len(p.Course) == 0 {
+			continue
+		}
+		u := unit{
+			key:     boot.Key{Native: p.Name, Owner: p.Owner},
+			ran:     true,
+			begin:   p.Began,
+			fixed:   true,
+			anchor:  -1,
+			program: i,
+		}
+		u.course, u.width = r.pieces(p.Course, p.Began)
+		r.Inputs.Courses = r.Inputs.Courses || len(p.Course) > 1
+		parent := p.Parent
+		for parent >= 0 && parent < i { // the nearest that has a course
+			if _, ok := at[parent]; ok {
+				break
+			}
+			if b.Programs[parent].Parent >= parent {
+				parent = -1
+				break
+			}
+			parent = b.Programs[parent].Parent
+		}
+		above, child := at[parent]
+		n := len(r.units)
+		at[i] = n
+		r.units = append(r.units, u)
+		switch added := &r.units[n]; {
+		case child:
+			added.fixed, added.anchor = false, above
+			added.gap = max(0, u.begin-r.units[above].begin)
+			r.units[above].pulls = append(r.units[above].pulls, n)
+		case follows && u.begin >= logins[0].Began:
+			after(added, n)
+		}
+	}
+}
+
 // hold works out what held a unit back.
-func (r *Replay) hold(i int, s boot.Span, g boot.Graph) {
+func (r *Replay) hold(i int, s boot.Span, g boot.Graph, again map[boot.Key][]int) {
 	u := &r.units[i]
 	last := time.Duration(-1)
 	for _, other := range g.Before(s) {
-		if other.End.Value <= u.begin+boot.HoldLeeway {
-			u.after = append(u.after, r.index[boot.Key{Native: other.Native, Owner: other.Owner}])
-			last = max(last, other.End.Value)
+		if done, ok := other.DoneBy(u.begin + boot.HoldLeeway); ok {
+			u.after = append(u.after, r.index[other.Key()])
+			u.meets = append(u.meets, again[other.Key()]...)
+			last = max(last, done)
 		}
 	}
 	if len(u.after) > 0 {
@@ -250,17 +326,18 @@ func (r *Replay) hold(i int, s boot.Span, g boot.Graph) {
 
 // load works out what a unit does: while it is started, and from then on.
 func (r *Replay) load(u *unit, s boot.Span) {
-	if !s.Is(boot.Service) && len(s.Course) == 0 {
-		u.wait = u.took
+	if !s.Is(boot.Service) && len(s.Course) == 0 || s.Is(boot.Seat) && len(r.Boot.Programs) > 0 {
+		u.wait = u.took // what the programs of a seat do, they do themselves
 		return
 	}
 	total := s.CPU.Value
 	end := u.begin + u.took
+	once := s.Type == "oneshot" && s.Tries < 2 // what it uses, it uses until it is done
 	course := s.Course
 	if n := len(course); n > 0 && r.Inputs.Disk > 0 {
 		course = r.evenly(course)
 		read := course[n-1].Read
-		if s.Type != "oneshot" {
+		if !once {
 			read = min(read, boot.ReadBy(course, end))
 		}
 		u.read = min(r.reading(read), u.took)
@@ -272,12 +349,14 @@ func (r *Replay) load(u *unit, s boot.Span) {
 	switch {
 	case fast:
 		u.compute = 0
-	case s.Type == "oneshot":
+	case once:
 		u.compute = total
+	case s.Type == "oneshot" && len(s.Course) < 2:
+		u.compute = total / time.Duration(s.Tries)
 	default:
 		u.compute = min(total, u.took*9/10)
 	}
-	if n := len(s.Course); n > 1 && u.took > 300*time.Millisecond && !fast && s.Type != "oneshot" {
+	if n := len(s.Course); n > 1 && u.took > 300*time.Millisecond && !fast && !once {
 		u.compute = min(total, boot.UsedBy(s.Course, end))
 	}
 	u.compute = min(u.compute, time.Duration(float64(u.took)*r.processors))
@@ -287,11 +366,11 @@ func (r *Replay) load(u *unit, s boot.Span) {
 	// Else fitting begins without waiting: where processors are crowded,
 	// several answers fit, and the least waiting is the likely one.
 	u.rest = max(0, total-u.compute)
-	if s.Type == "oneshot" && !s.Stays {
+	if once && !s.Stays {
 		u.rest = 0
 	}
 	later := len(s.Course) > 2 && (u.rest > 0 || r.reading(course[len(course)-1].Read) > u.read)
-	if later && !(s.Type == "oneshot" && !s.Stays) {
+	if later && !(once && !s.Stays) {
 		u.course, u.width = r.pieces(course, end)
 	}
 }

@@ -133,6 +133,20 @@ func (s *simulation) later(i int, at time.Duration) {
 	heap.Push(&s.waiting, &job{unit: i, start: true, at: at.Seconds()})
 }
 
+// release has a unit start whose predecessors are done, unless one of them is
+// at a later try just now.
+func (s *simulation) release(f int) {
+	for _, t := range s.units[f].meets {
+		if s.out.began[t] > 0 && s.out.done[t] == 0 {
+			s.left[f]++
+			s.followers[t] = append(s.followers[t], f)
+		}
+	}
+	if s.left[f] == 0 {
+		s.later(f, seconds(s.now)+s.units[f].gap)
+	}
+}
+
 // step goes on to the next moment at which something ends.
 func (s *simulation) step() {
 	rate := 1.0
@@ -251,7 +265,7 @@ func (s *simulation) done(i int) {
 	s.out.done[i] = seconds(s.now)
 	for _, f := range s.followers[i] {
 		if s.left[f]--; s.left[f] == 0 {
-			s.later(f, seconds(s.now)+s.units[f].gap)
+			s.release(f)
 		}
 	}
 	switch {

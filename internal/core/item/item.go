@@ -66,6 +66,11 @@ type Item struct {
 	Fires     string // for a task that is armed: when it goes off, in words
 	Unsure    bool   // found with low confidence: it may not be launched, and is never edited
 
+	// Traits are what else tells of what it is for: "bus org.example.Name" that
+	// it answers to, "socket /run/x.sock" that starts it, "target x.target"
+	// that it belongs to, "category X" of its desktop entry, "network first"
+	// where it waits for the network.
+	Traits   []string
 	Because  []string // native names that pull it in, from the top
 	NeededBy []string // ids of items that require it
 	Starters []string // native names that can start it on demand even when it is off
@@ -83,6 +88,8 @@ type Item struct {
 	Summary   string    // the package's description in one line
 	Installed time.Time // of the package; zero when not known
 	Maker     string    // who made it; empty when not known
+	Archive   string    // the distribution from whose archive it is; empty for others
+	Came      string    // how its package came, as a clause; empty where not on record
 	System    bool      // a part of the operating system itself
 	Leftover  bool      // its package was removed, and left this behind
 	Ours      bool      // it is calmdawn's own: the recorder, the guard
@@ -90,6 +97,8 @@ type Item struct {
 	Role   string // what it does for the machine; empty when not known
 	Advice Advice // what we say of it; empty for what is off
 	Reason string // why we say so, and what the role is known from
+	Lost   string // what works no longer without it, as a clause; empty where not known
+	Demand string // how to have it when it is wanted, as a clause; empty where not known
 	Note   string // the technician's own
 	// Protected says what depends on the item, so that switching it off takes
 	// insisting; empty for what may be switched off.
@@ -131,6 +140,9 @@ type Survey struct {
 	OS     string // the operating system's name for people; empty when not known
 	Items  []Item
 	Unread []Unread
+	// Guessed: nothing is on record of which packages somebody chose, so that
+	// what belongs to the operating system is told from other signs.
+	Guessed bool
 }
 
 // Find returns the item with the given id.

@@ -22,14 +22,20 @@ type Comparison struct {
 	Whole   bool            // they are all that a proposal made
 	Between string          // what lies between the sides, in words
 	Sides   compare.Sides
-	On      compare.Measure // what the verdict is on
-	Main    compare.Times
-	Steps   []Stage // the way from the first change to the last
+	// On is what the verdict is on. Without a name it is what leads (see
+	// [compare.Leading]), and settled with the sides.
+	On    compare.Measure
+	Main  compare.Times
+	Steps []Stage // the way from the first change to the last
 
 	// What [Comparison.Explain] finds.
 	Why       compare.Why
 	Different []string        // what else is different
 	Kept      []change.Change // those whose forecasts have an outcome
+
+	// Back are those of Changes whose items are on again all the same. The
+	// caller sets it; a forecast with them in it is held against nothing.
+	Back []change.Change
 }
 
 // A Stage is what the boots of a step of changes have to say.
@@ -125,6 +131,7 @@ func Since(
 		After:   after.Boots,
 		LeftOut: slices.Concat(before.LeftOut, after.LeftOut),
 	}
+	on = c.lead()
 	c.Between = "since " + change.Names(c.Changes)
 	if c.Whole = wholeProposal(CarriedOut(changes), c.Changes); c.Whole {
 		c.Between = "since the proposal (" + change.Names(c.Changes) + ")"
@@ -233,8 +240,18 @@ func ofRecorder(changes []change.Change, c change.Change) bool {
 		})
 }
 
+// lead settles what the verdict is on, where that depends on the two sides.
+func (c *Comparison) lead() compare.Measure {
+	told := c.On.Name == "usable"
+	if c.On.Name == "" || told && c.On.Kind == "" {
+		c.On = compare.Leading(c.Sides.Before, c.Sides.After, told)
+	}
+	return c.On
+}
+
 // Measure compares the two sides by what the verdict is on.
 func (c *Comparison) Measure() {
+	c.lead()
 	c.Main = compare.Compare(c.On.Values(c.Sides.Before), c.On.Values(c.Sides.After))
 }
 
@@ -284,6 +301,8 @@ func (c *Comparison) Explain(order func([]boot.Boot) []boot.Boot, all []change.C
 // job together, were made; nil where nothing was.
 func (c Comparison) Forecast() *change.Forecast {
 	switch {
+	case len(c.Back) > 0:
+		return nil
 	case len(c.Changes) == 1:
 		return c.Changes[0].Forecast
 	case c.Whole:
@@ -315,8 +334,8 @@ func (c Comparison) Forecast() *change.Forecast {
 // little to tell.
 func (c Comparison) Outcome() (change.Outcome, bool) {
 	f := c.Forecast()
-	ready := compare.Compare(compare.Measures[0].Values(c.Sides.Before),
-		compare.Measures[0].Values(c.Sides.After))
+	on, _ := compare.MeasureOf("ready")
+	ready := compare.Compare(on.Values(c.Sides.Before), on.Values(c.Sides.After))
 	if f == nil || ready.Before.N == 0 || ready.After.N == 0 {
 		return change.Outcome{}, false
 	}
@@ -332,9 +351,9 @@ type Measured struct {
 // Measures are those figures that were measured in any boot of the two sides.
 func (c Comparison) Measures() []Measured {
 	var all []Measured
-	for _, m := range compare.Measures {
+	for _, m := range compare.All(c.Sides.Before, c.Sides.After) {
 		r := compare.Compare(m.Values(c.Sides.Before), m.Values(c.Sides.After))
-		if r.Before.N+r.After.N > 0 || m.Name == c.On.Name {
+		if r.Before.N+r.After.N > 0 || m.Title() == c.On.Title() {
 			all = append(all, Measured{m, r})
 		}
 	}

@@ -22,6 +22,7 @@ type Process struct {
 	Group  string // path of its control group
 	Began  uint64 // clock ticks since the kernel began
 	Memory int64  // resident, bytes
+	Most   int64  // the most of that which was seen
 	Gone   bool
 	Course []boot.Use // only of processes in sessions
 
@@ -227,6 +228,7 @@ func (p *Processes) read(process *Process) bool {
 			process.Began = number(word)
 		case 24:
 			process.Memory = int64(number(word)) * int64(os.Getpagesize())
+			process.Most = max(process.Most, process.Memory)
 		}
 		if field++; field > 24 {
 			break
@@ -234,9 +236,12 @@ func (p *Processes) read(process *Process) bool {
 	}
 	if name := text[open+1 : end]; string(name) != process.Name {
 		again := process.Name != ""
-		// it has become another program
+		// It has become another program, and is still found by what it was: a
+		// script ends with the program that it is for.
 		if process.Name = string(name); again && p.session(process.Group) {
-			process.Words = p.words(process.PID)
+			const most = 24
+			words := append(p.words(process.PID), process.Words...)
+			process.Words = words[:min(most, len(words))]
 		}
 	}
 	process.cpu = time.Duration(used) * time.Second / ticks

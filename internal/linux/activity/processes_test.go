@@ -56,7 +56,8 @@ func TestAProcessBecomesAnother(t *testing.T) {
 		t.Fatalf("%d processes", len(all))
 	}
 	got := all[0]
-	if got.Name != "till (2)" || !slices.Equal(got.Words, []string{"/usr/bin/till", "--desk"}) ||
+	words := []string{"/usr/bin/till", "--desk", "sh"} // and what it was before
+	if got.Name != "till (2)" || !slices.Equal(got.Words, words) ||
 		got.CPU() != 300*time.Millisecond || got.Read() != 12288 || !got.Gone {
 		t.Errorf("%+v used %v and read %d", got, got.CPU(), got.Read())
 	}

@@ -214,6 +214,9 @@ func (e *Entries) item(p string, owner account.User, text []byte, err error) (it
 	if title := d.localised("Name", e.language); title != "" {
 		it.Title = title
 	}
+	for _, category := range list(d.keys["Categories"]) {
+		it.Traits = append(it.Traits, "category "+category)
+	}
 	command, delay := d.command()
 	it.Command = command
 	program := e.finder.Resolve(launch.Split(it.Command), searchPath)

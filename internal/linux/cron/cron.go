@@ -158,7 +158,7 @@ func (t *Tables) table(p, owner string) []item.Item {
 			File:    p,
 			Command: l.command,
 			Fires:   l.fires,
-			Title:   l.comment,
+			Title:   remark(l.comment),
 			Native:  p + ": " + l.text,
 			Because: []string{"cron.service", p},
 			ID:      fmt.Sprintf("task:%s#%s", p, shortHash(l.text)),
@@ -173,11 +173,8 @@ func (t *Tables) table(p, owner string) []item.Item {
 		seen[l.text]++
 		program := t.finder.Resolve(launch.Shell(l.command), programPath)
 		it.Program = program.Path
-		switch {
-		case it.Title == "" && it.Program != "":
-			it.Title = path.Base(it.Program)
-		case it.Title == "":
-			it.Title = l.command
+		if it.Title == "" {
+			it.Title = sentence(l.command, program.Path, l.fires)
 		}
 		switch {
 		case l.off:
@@ -225,7 +222,7 @@ func (t *Tables) scripts(lines []item.Item) []item.Item {
 				ID:      "task:" + p,
 				Kind:    item.Task,
 				Native:  p,
-				Title:   e.Name,
+				Title:   sentence("", "the script "+e.Name, l.Fires),
 				When:    l.When,
 				State:   l.State,
 				Why:     l.Why,
@@ -279,7 +276,7 @@ func (t *Tables) catchUp() []item.Item {
 			ID:      fmt.Sprintf("task:%s#%s", catchUpTable, shortHash(raw)),
 			Kind:    item.Task,
 			Native:  catchUpTable + ": " + strings.TrimSpace(raw),
-			Title:   f[2],
+			Title:   sentence(strings.Join(f[3:], " "), "", period(f[0])),
 			When:    item.Later,
 			State:   item.On,
 			File:    catchUpTable,

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 )
 
 // offMark begins a line that calmdawn switched off: a comment to the daemon.
@@ -148,6 +149,18 @@ func inWords(times []string) string {
 		return fmt.Sprintf("every day at %d:%02d", hour, minute)
 	case err1 == nil && times[1] == "*" && rest == "* * *":
 		return fmt.Sprintf("every hour at minute %d", minute)
+	}
+	day, err3 := strconv.Atoi(times[2])
+	weekday, known := fields[4].number(times[4])
+	clock := fmt.Sprintf("at %d:%02d", hour, minute)
+	switch timed := err1 == nil && err2 == nil; {
+	case timed && times[2] == "*" && times[3] == "*" && known:
+		return fmt.Sprintf("every %s %s", time.Weekday(weekday%7), clock)
+	case timed && err3 == nil && times[3] == "*" && times[4] == "*":
+		return fmt.Sprintf("on day %d of every month %s", day, clock)
+	}
+	if step, ok := strings.CutPrefix(times[0], "*/"); ok && times[1] == "*" && rest == "* * *" {
+		return fmt.Sprintf("every %s minutes", step)
 	}
 	return "at " + strings.Join(times, " ") + " (minute, hour, day, month, weekday)"
 }

@@ -83,3 +83,35 @@ func FuzzTable(f *testing.F) {
 		}
 	})
 }
+
+func TestTitles(t *testing.T) {
+	for _, c := range []struct{ line, program, want string }{
+		{"30 7 * * * root /usr/bin/report --all", "/usr/bin/report",
+			"Run report, every day at 7:30"},
+		{"47 6 * * 7 root cd / && run-parts --report /etc/cron.weekly", "/usr/bin/run-parts",
+			"Run the scripts of /etc/cron.weekly, every Sunday at 6:47"},
+		{"52 6 1 * * root test -x /usr/sbin/x || { cd / && run-parts /etc/cron.monthly; }", "",
+			"Run the scripts of /etc/cron.monthly, on day 1 of every month at 6:52"},
+		{"*/10 * * * * root command -v sa1 > /dev/null && sa1 1 1", "",
+			"Run sa1, every 10 minutes"},
+		{"5 0 * * * root [ -x /etc/init.d/x ] && if [ ! -d /run/x ]; then /sbin/invoke-rc.d x " +
+			"start >/dev/null; fi", "/usr/bin/[", "Run x start, every day at 0:05"},
+		{"10 3 * jan 1-5 root MODE=1 /sbin/scrub -A", "/sbin/scrub", "Run scrub"},
+		{"@reboot root :", "", "Run a command, at the boot"},
+	} {
+		l, err := parseLine(c.line, true, func(string) bool { return true })
+		if got := sentence(l.command, c.program, l.fires); err != nil || got != c.want {
+			t.Errorf("%q: %q, %v; want %q", c.line, got, err, c.want)
+		}
+	}
+	for comment, said := range map[string]bool{
+		"Count the lamp hours":                      true,
+		"*  *  *  *  * user-name command to be run": false,
+		".---------------- minute (0 - 59)":         false,
+		"Example of job definition:":                false,
+	} {
+		if (remark(comment) != "") != said {
+			t.Errorf("the comment %q", comment)
+		}
+	}
+}

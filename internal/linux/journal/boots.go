@@ -274,10 +274,9 @@ func (c *collector) inOrder() []*record {
 // readMessages reads the messages of one file that tell of the boots that are
 // kept.
 func (c *collector) readMessages(f *File, system bool) error {
-	kinds := []string{msgStarting, msgStarted, msgFailed, msgResources}
+	kinds := slices.Clone(ofUnits)
 	if system {
-		kinds = append(kinds, msgReady, msgUserReady, msgSleep, msgClock, cryptSetup,
-			SimulatedField+"=1")
+		kinds = append(append(kinds, ofMachine...), SimulatedField+"=1")
 	}
 	c.mu.Lock()
 	boots := maps.Clone(c.boots) // what salvages another file adds to it
@@ -323,7 +322,8 @@ func (c *collector) salvage(f *File, system bool) {
 		kind := ""
 		for field, err := range f.Fields(e) {
 			if err == nil &&
-				(bytes.HasPrefix(field, []byte("MESSAGE_ID=")) || string(field) == cryptSetup) {
+				(bytes.HasPrefix(field, []byte("MESSAGE_ID=")) || string(field) == cryptSetup ||
+					string(field) == busDaemon) {
 				kind = string(field)
 			}
 		}
@@ -332,10 +332,7 @@ func (c *collector) salvage(f *File, system bool) {
 				c.introduce(r, f, e)
 			}
 		}
-		if slices.Contains([]string{
-			msgStarting, msgStarted, msgFailed, msgResources, msgReady, msgUserReady, msgSleep,
-			msgClock, cryptSetup,
-		}, kind) {
+		if slices.Contains(ofUnits, kind) || slices.Contains(ofMachine, kind) {
 			_ = c.take(r, f, kind, e) // a field that is damaged is passed over
 		}
 	}

@@ -147,6 +147,10 @@ func TestWaitingForAPersonIsTakenOut(t *testing.T) {
 	add(4000, msgStarted, "_PID=1", "UNIT=systemd-ask-password-console.service")
 	add(15000, cryptSetup, "_PID=300", "MESSAGE=Set cipher aes, mode xts-plain64, key size 512 "+
 		"bits for device /dev/sda3.")
+	const activates = "MESSAGE=[system] Activating via systemd: service name='org.example.Dome' " +
+		"unit='dome.service' requested by ':1.7' (uid=0 pid=12 comm=\"/usr/bin/till --desk \" x)"
+	add(16500, busDaemon, "_PID=200", "_SYSTEMD_UNIT=dbus.service", activates)
+	add(16600, busDaemon, "_PID=201", "_SYSTEMD_UNIT=forged.service", activates)
 	add(17000, msgStarted, "_PID=1", "UNIT=systemd-cryptsetup@home.service")
 	add(19900, msgStarted, "_PID=1", "UNIT=multi-user.target")
 	add(20000, msgReady, "_PID=1", "KERNEL_USEC=2000000", "USERSPACE_USEC=18000000")
@@ -156,6 +160,10 @@ func TestWaitingForAPersonIsTakenOut(t *testing.T) {
 		b.Waits[0].What != "a passphrase for home" || b.Ready.Value != 8900*time.Millisecond ||
 		crypt.OwnTime().Value != 3*time.Second {
 		t.Errorf("ready %v, waits %+v, own time %v", b.Ready, b.Waits, crypt.OwnTime())
+	}
+	if want := (boot.Ask{Name: "org.example.Dome", Unit: "dome.service", By: "/usr/bin/till",
+		At: 5500 * time.Millisecond}); len(b.Asks) != 1 || b.Asks[0] != want {
+		t.Errorf("asked for: %+v", b.Asks)
 	}
 	if b.Kernel != "6.1.0" || b.Processors != 4 || b.Memory != 4000000<<10 ||
 		b.Phase("userspace").Value != 7*time.Second {

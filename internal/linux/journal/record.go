@@ -2,7 +2,6 @@ package journal
 
 import (
 	"cmp"
-	"fmt"
 	"regexp"
 	"slices"
 	"strconv"
@@ -19,6 +18,9 @@ const (
 	msgStarting  = "MESSAGE_ID=7d4958e842da4a758f6c1cdc7b36dcc5"
 	msgStarted   = "MESSAGE_ID=39f53479d3a045ac8e11786248231fbf"
 	msgFailed    = "MESSAGE_ID=be02cf6855d2428ba40df7e9d022f03d"
+	msgResult    = "MESSAGE_ID=d9b373ed55a64feb8242e02dbe79a49c" // failed, after it started too
+	msgRestart   = "MESSAGE_ID=5eb03494b6584870a536b337290809b3" // is to be started once more
+	msgStopping  = "MESSAGE_ID=de5b426a63be47a7b6ac3eaac82e2f6f"
 	msgReady     = "MESSAGE_ID=b07a249cd024414a82dd00cd181378ff"
 	msgUserReady = "MESSAGE_ID=eed00a68ffd84e31882105fd973abdd1"
 	msgResources = "MESSAGE_ID=ae8f7b866b0347b9af31fe1c80b127c0"
@@ -27,11 +29,22 @@ const (
 	// the kernel's name of the program that opens encrypted disks, comm is 15
 	// bytes
 	cryptSetup = "_COMM=systemd-cryptse"
+	// the daemon of a bus, which says who asked for what it starts
+	busDaemon = "_COMM=dbus-daemon"
+)
+
+// Which of them tell of units, and which of the machine.
+var (
+	ofUnits = []string{
+		msgStarting, msgStarted, msgFailed, msgResources, msgResult, msgRestart, msgStopping,
+	}
+	ofMachine = []string{msgReady, msgUserReady, msgSleep, msgClock, cryptSetup, busDaemon}
 )
 
 const (
 	kernelTalk = 600  // messages at a boot's begin among which the kernel tells of the hardware
 	maxSpans   = 5000 // units of a boot that are believed
+	maxTries   = 1000 // starts of one unit that are counted
 	// stopsSoon is how long after the end of the start-up a unit's total may
 	// come and still be called the boot's.
 	stopsSoon = 30 * time.Second
@@ -51,6 +64,7 @@ type record struct {
 	clock       *Entry        // the first entry after the clock was set
 	slept       time.Duration // when it was first put to sleep; 0 for never
 	opened      []time.Duration
+	asks        []boot.Ask
 
 	kernel     string
 	memory     int64
@@ -63,6 +77,9 @@ type unit struct {
 	begin, end, stopped instant
 	cpu                 time.Duration // until it stopped
 	failed, skipped     bool
+	wrong, halted       instant         // when it failed first, and when it was told to stop
+	again               []time.Duration // when it was to be started once more
+	begins, ends        []time.Duration // of tries after the first, in any order
 }
 
 // An instant may be unknown.
@@ -139,6 +156,10 @@ func (c *collector) take(r *record, f *File, kind string, e Entry) error {
 	at := moment(e, m)
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	if kind == busDaemon {
+		r.ask(m, at, c.users)
+		return nil
+	}
 	if kind == cryptSetup {
 		if strings.HasPrefix(m.of(fMessage), "Set cipher ") {
 			r.opened = append(r.opened, at)
@@ -167,6 +188,32 @@ func (c *collector) take(r *record, f *File, kind string, e Entry) error {
 	return nil
 }
 
+// asked is how the daemon of a bus says that it starts something, and for whom.
+var asked = regexp.MustCompile(`Activating (?:via systemd: )?service name='([^']+)'` +
+	`(?: unit='([^']*)')? requested by '[^']*' \(uid=\d+ pid=\d+ comm="([^" ]*)`)
+
+// ask notes what a bus was asked to start: the machine's bus, or a user's of
+// that user.
+func (r *record) ask(m *message, at time.Duration, users map[string]string) {
+	const most = 1000
+	owner := ""
+	switch {
+	case m.of(fSystemdUnit) == "dbus.service":
+	case m.of(fSystemdUserUnit) == "dbus.service" &&
+		m.of(fSystemdUnit) == "user@"+m.of(fUID)+".service" && users[m.of(fUID)] != "":
+		owner = users[m.of(fUID)]
+	default:
+		return // whoever calls himself so
+	}
+	said := asked.FindStringSubmatch(m.of(fMessage))
+	if said == nil || len(r.asks) >= most {
+		return
+	}
+	r.asks = append(r.asks, boot.Ask{
+		Name: said[1], Unit: said[2], By: said[3], Owner: owner, At: at,
+	})
+}
+
 func (r *record) tell(kind string, key boot.Key, at time.Duration, e Entry, m *message) {
 	if kind == msgReady || kind == msgUserReady {
 		if r.ready == nil || at < r.ready.at {
@@ -186,10 +233,18 @@ func (r *record) tell(kind string, key boot.Key, at time.Duration, e Entry, m *m
 	}
 	switch kind { // restarted later: the first start counts
 	case msgStarting:
-		u.begin.earliest(at)
+		u.begin.first(at, &u.begins)
 	case msgStarted, msgFailed:
-		if u.end.earliest(at) {
+		if u.end.first(at, &u.ends) {
 			u.failed, u.skipped = kind == msgFailed, kind == msgStarted && skipped(m)
+		}
+	case msgResult:
+		u.wrong.earliest(at)
+	case msgStopping:
+		u.halted.earliest(at)
+	case msgRestart:
+		if len(u.again) < maxTries {
+			u.again = append(u.again, at)
 		}
 	case msgResources:
 		if n, err := strconv.ParseInt(m.of(fCPU), 10, 64); err == nil && u.stopped.earliest(at) {
@@ -219,6 +274,14 @@ func (f *instant) earliest(at time.Duration) bool {
 	}
 	*f = instant{at, true}
 	return true
+}
+
+// first does the same, and keeps the later of the two moments among others.
+func (f *instant) first(at time.Duration, others *[]time.Duration) bool {
+	if f.known && len(*others) < maxTries {
+		*others = append(*others, max(at, f.at))
+	}
+	return f.earliest(at)
 }
 
 // skipped reports whether a unit was skipped for a condition: that is logged
@@ -356,7 +419,18 @@ func (r *record) boot() boot.Boot {
 	}
 	b.Began = time.UnixMicro(int64(reference.Realtime - reference.Monotonic)).Add(origin).UTC()
 	r.addSpans(&b, origin)
-	return boot.TakeOut(b, r.questions(origin))
+	for _, a := range r.asks {
+		a.At -= origin
+		b.Asks = append(b.Asks, a)
+	}
+	slices.SortFunc(b.Asks, func(x, y boot.Ask) int {
+		return cmp.Or(cmp.Compare(x.At, y.At), cmp.Compare(x.Name, y.Name))
+	})
+	var opened []time.Duration
+	for _, at := range r.opened {
+		opened = append(opened, at-origin)
+	}
+	return boot.TakeOut(b, label.Questions(b.Spans, opened))
 }
 
 func (r *record) addSpans(b *boot.Boot, origin time.Duration) {
@@ -392,9 +466,45 @@ func (r *record) addSpans(b *boot.Boot, origin time.Duration) {
 		if u.stopped.known && r.ready != nil && u.stopped.at <= r.ready.at+stopsSoon {
 			s.CPU = boot.Of(u.cpu, boot.Log)
 		}
+		r.addTries(&s, u, origin)
 		b.Spans = append(b.Spans, s)
 	}
 	b.AimAt(label.Goals...)
+}
+
+// addTries tells a span when it failed, and how often it was started. What goes
+// wrong when it is told to stop is no failure of the boot, and later tries are
+// none of its.
+func (r *record) addTries(s *boot.Span, u *unit, origin time.Duration) {
+	over := r.last.Monotonic
+	if r.ready != nil {
+		over = uint64((r.ready.at + stopsSoon) / time.Microsecond)
+	}
+	soon := func(at time.Duration) bool { return uint64(at/time.Microsecond) <= over }
+	wrong := u.wrong
+	if u.failed && (!wrong.known || u.end.at < wrong.at) {
+		wrong = u.end
+	}
+	if wrong.known && soon(wrong.at) && (!u.halted.known || wrong.at < u.halted.at) {
+		s.Failed, s.FailedAt = true, boot.Of(wrong.at-origin, boot.Log)
+	}
+	for _, at := range u.again {
+		if soon(at) {
+			s.Tries = max(s.Tries, 1) + 1
+		}
+	}
+	if s.Tries == 0 {
+		return
+	}
+	slices.Sort(u.begins)
+	slices.Sort(u.ends)
+	for i, begin := range u.begins {
+		at, _ := slices.BinarySearch(u.ends, begin)
+		next := i+1 < len(u.begins) && at < len(u.ends) && u.begins[i+1] < u.ends[at]
+		if at < len(u.ends) && soon(begin) && !next {
+			s.Again = append(s.Again, boot.Try{Begin: begin - origin, End: u.ends[at] - origin})
+		}
+	}
 }
 
 // began is when the start began whose end is known; one after that is of a
@@ -411,43 +521,4 @@ func (u *unit) first() time.Duration {
 		return begin.at
 	}
 	return u.end.at
-}
-
-// questions are the stretches in which an encrypted disk waited for its
-// passphrase: from when a program that asks for one began, to when the disk was
-// opened. They count by the boot's clock, less origin.
-func (r *record) questions(origin time.Duration) []boot.Wait {
-	var asked []time.Duration
-	for _, u := range r.units {
-		if u.key.Owner == "" && strings.HasPrefix(u.key.Native, "systemd-ask-password-") &&
-			strings.HasSuffix(u.key.Native, ".service") {
-			asked = append(asked, u.first()-origin)
-		}
-	}
-	if len(asked) == 0 {
-		return nil
-	}
-	begin := slices.Min(asked)
-	var waits []boot.Wait
-	for _, u := range r.units {
-		volume, ok := strings.CutPrefix(u.key.Native, "systemd-cryptsetup@")
-		if !ok || !u.began().known || !u.end.known {
-			continue
-		}
-		from, to := max(begin, u.begin.at-origin), u.end.at-origin
-		for _, at := range r.opened {
-			if at -= origin; at > from && at < to {
-				to = at
-			}
-		}
-		if to > from {
-			volume = strings.TrimSuffix(volume, ".service")
-			waits = append(waits, boot.Wait{
-				What: fmt.Sprintf("a passphrase for %s", volume),
-				At:   from,
-				Took: to - from,
-			})
-		}
-	}
-	return waits
 }

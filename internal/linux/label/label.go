@@ -6,6 +6,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"time"
 
 	"calmdawn/internal/core/boot"
 )
@@ -49,6 +50,8 @@ func Of(native, owner string) boot.Label {
 		l |= boot.DiskCheck
 	case strings.HasPrefix(native, "user@"):
 		l |= boot.Session
+	case strings.HasPrefix(native, "session-") && strings.HasSuffix(native, ".scope"):
+		l |= boot.Seat
 	}
 	return l
 }
@@ -68,4 +71,44 @@ func Spans(spans []boot.Span) {
 	for i := range spans {
 		spans[i].Labels = Of(spans[i].Native, spans[i].Owner)
 	}
+}
+
+// Questions are the stretches in which an encrypted disk waited for its
+// passphrase: from when a program that asks for one began, to when the disk was
+// opened. opened are moments at which any was, as far as they are known; else
+// what it takes to open it counts too.
+func Questions(spans []boot.Span, opened []time.Duration) []boot.Wait {
+	var asked []time.Duration
+	for _, s := range spans {
+		if s.Owner == "" && strings.HasPrefix(s.Native, "systemd-ask-password-") &&
+			strings.HasSuffix(s.Native, ".service") && (s.Begin.Known || s.End.Known) {
+			asked = append(asked, s.First())
+		}
+	}
+	if len(asked) == 0 {
+		return nil
+	}
+	begin := slices.Min(asked)
+	var waits []boot.Wait
+	for _, s := range spans {
+		volume, ok := strings.CutPrefix(s.Native, "systemd-cryptsetup@")
+		if !ok || !s.Begin.Known || !s.End.Known {
+			continue
+		}
+		from, to := max(begin, s.Begin.Value), s.End.Value
+		for _, at := range opened {
+			if at > from && at < to {
+				to = at
+			}
+		}
+		if to > from {
+			volume = strings.TrimSuffix(volume, ".service")
+			waits = append(waits, boot.Wait{
+				What: "a passphrase for " + volume,
+				At:   from,
+				Took: to - from,
+			})
+		}
+	}
+	return waits
 }

@@ -98,6 +98,7 @@ var (
 		"RemainAfterExit",
 		"ExecMainExitTimestampMonotonic",
 		"CPUUsageNSec",
+		"NRestarts",
 	}
 	useProperties   = []string{"MemoryPeak", "MemoryCurrent", "IOReadBytes"}
 	loginProperties = []string{"Class", "Remote", "TimestampMonotonic"}
@@ -153,7 +154,9 @@ func (m *Manager) Spans(origin time.Duration, q Question) ([]boot.Span, error) {
 	var spans []boot.Span
 	m.each(units, func(a *asked, u listed) { a.unit(u.Name, q) }, func(a *asked, u listed) {
 		s := a.span(u.Name, m.Owner, origin, q.Use)
-		s.Failed = u.Active == "failed"
+		if s.Failed = u.Active == "failed"; s.Failed {
+			s.FailedAt = a.moment("InactiveEnter", origin)
+		}
 		if s.Begin.Known || s.End.Known || s.Skipped {
 			spans = append(spans, s)
 		}
@@ -264,15 +267,17 @@ func (a *asked) wait() {
 	}
 }
 
+func (a *asked) moment(key string, origin time.Duration) boot.Figure {
+	n, _ := a.values[key+"TimestampMonotonic"].Value().(uint64)
+	if n == 0 || n == math.MaxUint64 {
+		return boot.Figure{}
+	}
+	return boot.Of(time.Duration(n)*micro-origin, boot.Bus)
+}
+
 func (a *asked) span(native, owner string, origin time.Duration, use bool) boot.Span {
 	s := boot.Span{Native: native, Owner: owner}
-	moment := func(key string) boot.Figure {
-		n, _ := a.values[key+"TimestampMonotonic"].Value().(uint64)
-		if n == 0 || n == math.MaxUint64 {
-			return boot.Figure{}
-		}
-		return boot.Of(time.Duration(n)*micro-origin, boot.Bus)
-	}
+	moment := func(key string) boot.Figure { return a.moment(key, origin) }
 	words := func(keys ...string) (all []string) {
 		for _, key := range keys {
 			list, _ := a.values[key].Value().([]string)
@@ -294,6 +299,9 @@ func (a *asked) span(native, owner string, origin time.Duration, use bool) boot.
 	if service {
 		s.Type, _ = a.values["Type"].Value().(string)
 		s.Stays, _ = a.values["RemainAfterExit"].Value().(bool)
+		if n, _ := a.values["NRestarts"].Value().(uint32); n > 0 {
+			s.Tries = int(n) + 1
+		}
 	}
 	s.Exited = moment("ExecMainExit")
 	if left := moment("InactiveEnter"); s.Type == "oneshot" && !s.Stays && left.Known &&
@@ -302,6 +310,9 @@ func (a *asked) span(native, owner string, origin time.Duration, use bool) boot.
 	}
 	if s.End.Known && s.Begin.Known && s.End.Value < s.Begin.Value {
 		s.End = boot.Figure{} // of an earlier start
+	}
+	if s.Tries > 1 {
+		s.End, s.Exited = boot.Figure{}, boot.Figure{} // of the last try; nothing waited for that
 	}
 	held, told := a.values["ConditionResult"].Value().(bool)
 	s.Skipped = told && !held && moment("Condition").Known && !s.Begin.Known
@@ -381,7 +392,7 @@ func (m *Manager) Logins() ([]Login, error) {
 		class, _ := have["Class"].Value().(string)
 		remote, _ := have["Remote"].Value().(bool)
 		began, _ := have["TimestampMonotonic"].Value().(uint64)
-		if class == "user" && !remote {
+		if strings.HasPrefix(class, "user") && !remote { // newer ones tell kinds of users apart
 			all = append(all, Login{s.ID, s.UID, time.Duration(began) * micro})
 		}
 	}

@@ -4,52 +4,101 @@ import (
 	"database/sql"
 	"encoding/binary"
 	"errors"
+	"io/fs"
 	"path"
 	"strconv"
 	"strings"
 	"time"
 
+	"github.com/pelletier/go-toml/v2"
 	_ "modernc.org/sqlite" // the driver "sqlite"
 
 	"calmdawn/internal/machine"
 )
 
 // apk reads the database of apk: records of one-letter fields, with F: a folder
-// and R: a file in it.
+// and R: a file in it. What somebody chose stands in the file world.
 func (db *Database) apk(want wanted, owners map[string]Package) error {
 	text, err := db.root.ReadFile("/lib/apk/db/installed", maxStatus)
 	if err != nil {
 		return err
 	}
-	var p Package
-	folder := ""
+	world, _ := db.root.ReadFile("/etc/apk/world", maxList)
+	f := newForest()
+	f.marked = len(world) > 0
+	chosen := map[string]bool{}
+	for name := range strings.FieldsSeq(string(world)) {
+		chosen[bareName(name)] = true
+	}
+	n, folder := &node{}, ""
+	end := func() {
+		if n.Name != "" {
+			n.chosen = chosen[n.Name]
+			f.add(n)
+		}
+		n, folder = &node{}, ""
+	}
+	found := map[string]string{} // paths that were asked for, and their packages
 	for line := range strings.Lines(string(text)) {
 		key, value, _ := strings.Cut(strings.TrimRight(line, "\n"), ":")
 		switch key {
 		case "":
-			p, folder = Package{}, ""
+			end()
 		case "P":
-			p.Name = value
+			n.Name = value
 		case "V":
-			p.Version = value
+			n.Version = value
 		case "T":
-			p.Summary = value
+			n.Summary = value
+		case "U":
+			n.Maker = db.upstream("", value)
 		case "m":
-			maker, address := person(value)
-			p.Maker, p.System = maker, p.System || db.isSystem("", address, "")
+			_, address := person(value)
+			n.Archive = db.archive("", address)
+			if n.Archive == "" {
+				n.Maker, _ = person(value)
+			}
+		case "D", "p":
+			for name := range strings.FieldsSeq(value) {
+				if key == "D" {
+					n.needs = append(n.needs, bareName(name))
+				} else {
+					n.gives = append(n.gives, bareName(name))
+				}
+			}
 		case "t":
-			if n, err := strconv.ParseInt(value, 10, 64); err == nil {
-				p.Installed = time.Unix(n, 0) // when it was built: the database keeps no other date
+			if n2, err := strconv.ParseInt(value, 10, 64); err == nil {
+				n.Installed = time.Unix(n2, 0) // when it was built: it keeps no other date
 			}
 		case "F":
 			folder = "/" + value
 		case "R":
 			if asked, ok := want[unmerge(path.Join(folder, value))]; ok {
-				owners[asked] = p
+				found[asked] = n.Name
 			}
 		}
 	}
+	end()
+	db.take(f, found, owners)
 	return nil
+}
+
+// take settles a forest and hands out the packages of the paths found.
+func (db *Database) take(f *forest, found map[string]string, owners map[string]Package) {
+	f.settle(db.rules)
+	for asked, name := range found {
+		n := f.nodes[name]
+		owners[asked] = n.Package
+		db.guessed = db.guessed || n.Archive != "" && !f.marked
+	}
+}
+
+// bareName is a dependency without the version that it takes.
+func bareName(word string) string {
+	if i := strings.IndexAny(word, "<>=~"); i >= 0 {
+		word = word[:i]
+	}
+	return word
 }
 
 // pacman reads the database of pacman: a folder a package, with the files desc
@@ -60,52 +109,67 @@ func (db *Database) pacman(want wanted, owners map[string]Package) error {
 	if err != nil {
 		return err
 	}
+	f := newForest()
+	f.marked = true
+	found := map[string]string{}
 	for _, e := range entries {
 		if e.Kind != machine.Folder {
 			continue
 		}
-		files, err := db.root.ReadFile(path.Join(local, e.Name, "files"), maxList)
-		if err != nil {
-			continue
-		}
-		var owned []string
-		for line := range strings.Lines(string(files)) {
-			if asked, ok := want[unmerge("/"+strings.TrimSpace(line))]; ok {
-				owned = append(owned, asked)
-			}
-		}
-		if len(owned) == 0 {
-			continue
-		}
 		desc, err := db.root.ReadFile(path.Join(local, e.Name, "desc"), maxList)
 		if err != nil {
-			return err
+			continue
 		}
-		field, key := map[string]string{}, ""
+		field, key := map[string][]string{}, ""
 		for line := range strings.Lines(string(desc)) {
 			line = strings.TrimSpace(line)
 			switch {
 			case strings.HasPrefix(line, "%"):
 				key = line
+			case line == "":
+				key = ""
 			case key != "":
-				field[key], key = line, ""
+				field[key] = append(field[key], line)
 			}
 		}
-		maker, address := person(field["%PACKAGER%"])
-		p := Package{
-			Name:    field["%NAME%"],
-			Version: field["%VERSION%"],
-			Summary: field["%DESC%"],
-			Maker:   maker,
-			System:  db.isSystem("", address, ""),
+		first := func(key string) string {
+			if len(field[key]) == 0 {
+				return ""
+			}
+			return field[key][0]
 		}
-		if n, err := strconv.ParseInt(field["%INSTALLDATE%"], 10, 64); err == nil {
-			p.Installed = time.Unix(n, 0)
+		_, address := person(first("%PACKAGER%"))
+		n := &node{Package: Package{
+			Name:    first("%NAME%"),
+			Version: first("%VERSION%"),
+			Summary: first("%DESC%"),
+			Archive: db.archive("", address),
+		}}
+		if n.Maker, _ = person(first("%PACKAGER%")); n.Archive != "" {
+			n.Maker = db.upstream("", first("%URL%"))
 		}
-		for _, asked := range owned {
-			owners[asked] = p
+		if s, err := strconv.ParseInt(first("%INSTALLDATE%"), 10, 64); err == nil {
+			n.Installed = time.Unix(s, 0)
+		}
+		n.chosen = first("%REASON%") != "1" // 1: as a dependency
+		for _, word := range field["%DEPENDS%"] {
+			n.needs = append(n.needs, bareName(word))
+		}
+		for _, word := range field["%PROVIDES%"] {
+			n.gives = append(n.gives, bareName(word))
+		}
+		if n.Name == "" {
+			continue
+		}
+		f.add(n)
+		files, _ := db.root.ReadFile(path.Join(local, e.Name, "files"), maxList)
+		for line := range strings.Lines(string(files)) {
+			if asked, ok := want[unmerge("/"+strings.TrimSpace(line))]; ok {
+				found[asked] = n.Name
+			}
 		}
 	}
+	db.take(f, found, owners)
 	return nil
 }
 
@@ -127,17 +191,27 @@ func rpmBook(r *machine.Root) (book *sql.DB, file string, release func(), err er
 		}
 		return nil, file, nil, err
 	}
+	book, release, err = openBook(r, folder, "rpmdb.sqlite")
+	return book, file, release, err
+}
+
+// openBook opens another program's SQLite file, and nothing that it names. The
+// caller calls release.
+func openBook(r *machine.Root, folder, name string) (book *sql.DB, release func(), err error) {
+	if !r.IsFile(path.Join(folder, name)) {
+		return nil, nil, fs.ErrNotExist
+	}
 	dir, end, err := r.Handle(folder)
 	if err != nil {
-		return nil, file, nil, err
+		return nil, nil, err
 	}
 	book, err = sql.Open("sqlite",
-		"file:"+dir+"/rpmdb.sqlite?mode=ro&immutable=1&_pragma=trusted_schema(off)")
+		"file:"+dir+"/"+name+"?mode=ro&immutable=1&_pragma=trusted_schema(off)")
 	if err != nil {
 		end()
-		return nil, file, nil, err
+		return nil, nil, err
 	}
-	return book, file, func() { book.Close(); end() }, nil
+	return book, func() { book.Close(); end() }, nil
 }
 
 // rpm reads the database of rpm: a header a package, in the binary form of
@@ -153,6 +227,10 @@ func (db *Database) rpm(want wanted, owners map[string]Package) error {
 		return &machine.Refusal{Path: file, Reason: "cannot be read: " + err.Error()}
 	}
 	defer rows.Close()
+	f := newForest()
+	reasons := db.rpmReasons()
+	f.marked = len(reasons) > 0
+	found := map[string]string{}
 	for rows.Next() {
 		var blob []byte
 		if err := rows.Scan(&blob); err != nil {
@@ -165,9 +243,74 @@ func (db *Database) rpm(want wanted, owners map[string]Package) error {
 				Reason: "holds a package that cannot be read: " + err.Error(),
 			}
 		}
-		db.rpmPackage(h, want, owners)
+		n := db.rpmPackage(h)
+		why := reasons[n.Name]
+		n.chosen, n.root = why == byUser, why == byGroup && n.Archive != ""
+		f.add(n)
+		h.owns(want, func(asked string) { found[asked] = n.Name })
 	}
+	db.take(f, found, owners)
 	return rows.Err()
+}
+
+// Why a package is there, as the package manager remembers it.
+const (
+	byItself = iota + 1
+	byUser
+	byGroup // of what an installer puts in as a whole
+)
+
+// rpmReasons reads why packages were installed, by their names: from the file
+// of the newer package manager, or the history of the older one. It is empty
+// where neither is there.
+func (db *Database) rpmReasons() map[string]int {
+	reasons := map[string]int{}
+	text, err := db.root.ReadFile("/usr/lib/sysimage/libdnf5/packages.toml", maxList)
+	if err == nil {
+		var file struct {
+			Packages map[string]struct {
+				Reason string `toml:"reason"`
+			} `toml:"packages"`
+		}
+		if toml.Unmarshal(text, &file) == nil {
+			for name, p := range file.Packages {
+				name = strings.TrimSuffix(name, path.Ext(name)) // its architecture
+				reasons[name] = map[string]int{
+					"Dependency":      byItself,
+					"Weak Dependency": byItself,
+					"Group":           byGroup,
+				}[p.Reason]
+				if reasons[name] == 0 {
+					reasons[name] = byUser
+				}
+			}
+		}
+		return reasons
+	}
+	book, release, err := openBook(db.root, "/var/lib/dnf", "history.sqlite")
+	if err != nil {
+		return nil
+	}
+	defer release()
+	rows, err := book.Query("SELECT r.name, t.reason FROM trans_item t JOIN rpm r " +
+		"ON r.item_id = t.item_id ORDER BY t.id")
+	if err != nil {
+		return nil
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var name string
+		var why int
+		if rows.Scan(&name, &why) != nil {
+			continue
+		}
+		// 1 dependency, 2 user, 4 weak dependency, 5 group
+		reasons[name] = map[int]int{1: byItself, 4: byItself, 5: byGroup}[why]
+		if reasons[name] == 0 {
+			reasons[name] = byUser
+		}
+	}
+	return reasons
 }
 
 // rpmInstalls reads the index of install times: a time of four bytes a package.
@@ -199,33 +342,44 @@ const (
 	tagInstallTime = 1008
 	tagVendor      = 1011
 	tagGroup       = 1016
+	tagURL         = 1020
+	tagProvides    = 1047
+	tagRequires    = 1049
 	tagDirIndexes  = 1116
 	tagBaseNames   = 1117
 	tagDirNames    = 1118
+	tagRecommends  = 5046
 )
 
-func (db *Database) rpmPackage(h header, want wanted, owners map[string]Package) {
+func (db *Database) rpmPackage(h header) *node {
+	n := &node{Package: Package{
+		Name:    h.text(tagName),
+		Version: h.text(tagVersion),
+		Summary: h.text(tagSummary),
+		Maker:   h.text(tagVendor),
+		Section: h.text(tagGroup),
+	}}
+	if n.Archive = db.archive(n.Maker, ""); n.Archive != "" {
+		n.Maker = db.upstream("", h.text(tagURL))
+	}
+	if s := h.numbers(tagInstallTime); len(s) > 0 {
+		n.Installed = time.Unix(int64(s[0]), 0)
+	}
+	n.needs = append(h.texts(tagRequires), h.texts(tagRecommends)...)
+	n.gives = h.texts(tagProvides)
+	return n
+}
+
+// owns calls found for each of the paths asked for that the package owns.
+func (h header) owns(want wanted, found func(asked string)) {
 	folders, names := h.texts(tagDirNames), h.texts(tagBaseNames)
 	for i, folder := range h.numbers(tagDirIndexes) {
 		if i >= len(names) || int(folder) >= len(folders) {
 			break
 		}
-		asked, ok := want[unmerge(folders[folder]+names[i])]
-		if !ok {
-			continue
+		if asked, ok := want[unmerge(folders[folder]+names[i])]; ok {
+			found(asked)
 		}
-		p := Package{
-			Name:    h.text(tagName),
-			Version: h.text(tagVersion),
-			Summary: h.text(tagSummary),
-			Maker:   h.text(tagVendor),
-			Section: h.text(tagGroup),
-		}
-		p.System = db.isSystem(p.Maker, "", "")
-		if n := h.numbers(tagInstallTime); len(n) > 0 {
-			p.Installed = time.Unix(int64(n[0]), 0)
-		}
-		owners[asked] = p
 	}
 }
 

@@ -9,7 +9,6 @@ import (
 	"errors"
 	"io/fs"
 	"path"
-	"slices"
 	"strings"
 	"time"
 
@@ -24,9 +23,13 @@ var originRules []byte
 
 // A Package is one installed package.
 type Package struct {
-	Name      string
-	Version   string
-	Maker     string // the maintainer's or vendor's name, without the address
+	Name    string
+	Version string
+	// who made it, without an address: the vendor, or the project behind a
+	// package of the archive
+	Maker     string
+	Archive   string // the distribution from whose archive it is; empty for others
+	Came      string // how it came, as a clause; empty where that is not on record
 	Section   string // what the archive files it under; empty where it does not
 	Summary   string // one line
 	Installed time.Time
@@ -43,6 +46,7 @@ type Database struct {
 	// paths.
 	readers []func(wanted wanted, owners map[string]Package) error
 	unread  []item.Unread
+	guessed bool
 }
 
 // An OS is how the machine names its operating system, os-release(5).
@@ -52,6 +56,9 @@ type OS struct{ ID, Name string }
 type rules struct {
 	Priorities []string `toml:"priorities"`
 	Domains    []string `toml:"domains"`
+	Sets       []string `toml:"sets"`
+	Sections   []string `toml:"sections"`
+	Forges     []string `toml:"forges"`
 }
 
 // wanted maps the spelling of a path in databases to the path that was asked
@@ -116,21 +123,13 @@ func Installs(r *machine.Root) []time.Time {
 	return all
 }
 
+// Guessed reports, after Owners, that a database does not tell which packages
+// somebody chose: what is a part of the operating system then goes by priority,
+// section and the sets of installers.
+func (db *Database) Guessed() bool { return db.guessed }
+
 // Unread names the databases that could not be read.
 func (db *Database) Unread() []item.Unread { return db.unread }
-
-// isSystem weighs what a database says of a package's origin.
-func (db *Database) isSystem(origin, address, priority string) bool {
-	origin = strings.ToLower(origin)
-	ours := func(name string) bool {
-		return name != "" && strings.Contains(origin, strings.ToLower(name))
-	}
-	_, domain, _ := strings.Cut(strings.ToLower(strings.Trim(address, "<> ")), "@")
-	return ours(db.os.ID) || ours(db.os.Name) || slices.Contains(db.rules.Priorities, priority) ||
-		slices.ContainsFunc(db.rules.Domains, func(d string) bool {
-			return domain == d || strings.HasSuffix(domain, "."+d)
-		})
-}
 
 // person parts "Name <address>".
 func person(text string) (name, address string) {

@@ -55,7 +55,8 @@ func TestOwners(t *testing.T) {
 			"var/lib/dpkg/status": "Package: base\nMaintainer: Base <b@lists.debian.org>\n" +
 				"Priority: optional\nStatus: deinstall ok config-files\n",
 			"var/lib/dpkg/info/base:amd64.list": unit + "\n",
-		}, unit, Package{Name: "base", Maker: "Base", System: true, Gone: true}},
+		}, unit, Package{Name: "base", Archive: "Debian GNU/Linux", System: true, Gone: true,
+			Came: "a set that installers put in"}},
 		"apk": {map[string]string{"lib/apk/db/installed": "P:other\nV:1\nF:usr/bin\nR:x\n\n" +
 			"P:domeview\nV:3.2\nT:Looks at the dome\nm:Dome <d@varnholt.example>\n" +
 			"F:usr/lib/systemd/system\nR:domeview.service\n"},
@@ -70,8 +71,8 @@ func TestOwners(t *testing.T) {
 					"usr/lib/systemd/system/domeview.service\n",
 			},
 			unit,
-			Package{Name: "domeview", Version: "3.2-1", Maker: "A Person", Summary: "Looks at " +
-				"the dome", System: true},
+			Package{Name: "domeview", Version: "3.2-1", Archive: "Debian GNU/Linux",
+				Summary: "Looks at the dome", Came: "somebody chose it"},
 		},
 		"rpm": {map[string]string{"var/lib/rpm/rpmdb.sqlite": string(rpmdb)}, unit,
 			Package{
@@ -140,4 +141,121 @@ func FuzzHeader(f *testing.F) {
 			h.numbers(tagDirIndexes)
 		}
 	})
+}
+
+// TestWhatBelongsToTheSystem asks databases of each kind which packages are
+// parts of the operating system, and how the others came.
+func TestWhatBelongsToTheSystem(t *testing.T) {
+	const mail = "Maintainer: Packers <p@lists.debian.org>\n"
+	stanza := func(name, more string) string {
+		return "Package: " + name + "\nStatus: install ok installed\n" + more + "\n"
+	}
+	dpkg := stanza("init", "Essential: yes\nPriority: required\nPre-Depends: bus (>= 1)\n"+mail) +
+		stanza("bus", mail) +
+		stanza("task-light-desktop", mail+"Depends: desk\nRecommends: indexer | other, printd\n") +
+		stanza("desk", mail) + stanza("indexer", mail) +
+		stanza("printd", mail+"Homepage: https://www.printd.example/x\nProvides: print-system\n") +
+		stanza("database", mail+"Section: database\nDepends: database-common, bus\n"+
+			"Homepage: https://github.com/some/one\n") +
+		stanza("database-common", mail+"Section: database\n") +
+		stanza("toolkit", mail+"Section: libs\n") +
+		stanza("till", "Maintainer: Pellin Ticketworks <p@pellin.example>\nDepends: tillhelp\n") +
+		stanza("tillhelp", "Maintainer: A Packer <a@mail.example>\n")
+	auto := ""
+	for _, name := range []string{"bus", "desk", "indexer", "printd", "database-common", "toolkit",
+		"tillhelp"} {
+		auto += "Package: " + name + "\nAuto-Installed: 1\n\n"
+	}
+	files := map[string]string{"var/lib/dpkg/status": dpkg,
+		"usr/share/doc/indexer/copyright": "Format: x\nUpstream-Name: Index Works\n\nFiles: *\n"}
+	var paths []string
+	for _, name := range []string{"init", "bus", "desk", "indexer", "printd", "database",
+		"database-common", "toolkit", "till", "tillhelp"} {
+		files["var/lib/dpkg/info/"+name+".list"] = "/opt/" + name + "\n"
+		paths = append(paths, "/opt/"+name)
+	}
+	ask := func(os OS, more map[string]string) (map[string]Package, bool) {
+		all := map[string]string{}
+		for _, of := range []map[string]string{files, more} {
+			for p, text := range of {
+				all[p] = text
+			}
+		}
+		r, err := machine.Open(testtree.Make(t, all))
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer r.Close()
+		db, err := Read(r, os)
+		if err != nil {
+			t.Fatal(err)
+		}
+		owners := map[string]Package{}
+		for p, of := range db.Owners(paths) {
+			owners[p[len("/opt/"):]] = of
+		}
+		return owners, db.Guessed()
+	}
+	debian := OS{ID: "debian", Name: "Debian GNU/Linux"}
+	check := func(what string, owners map[string]Package, want map[string]string) {
+		t.Helper()
+		for name, came := range want {
+			p, system := owners[name], came[0] == '!'
+			if p.System != system || p.Came != came[1:] {
+				t.Errorf("%s: %s: %+v; want %s", what, name, p, came)
+			}
+		}
+	}
+	marked, guessed := ask(debian, map[string]string{"var/lib/apt/extended_states": auto})
+	check("marked", marked, map[string]string{
+		"init": "!every installation has it", "bus": "!came with init",
+		"desk": "!came with task-light-desktop", "indexer": "!came with task-light-desktop",
+		"database": ".somebody chose it", "database-common": ".came with database",
+		"toolkit": ".", "till": ".somebody chose it", "tillhelp": ".came with till",
+	})
+	if guessed || marked["indexer"].Maker != "Index Works" || marked["database"].Maker != "" ||
+		marked["printd"].Maker != "printd.example" || marked["till"].Maker != "Pellin Ticketworks" {
+		t.Errorf("guessed %v, makers %+v", guessed, marked)
+	}
+	bare, guessed := ask(debian, nil)
+	check("not marked", bare, map[string]string{
+		"bus": "!came with init", "indexer": "!came with task-light-desktop", "database": ".",
+		"database-common": ".", "toolkit": "!filed under libs", "till": ".",
+	})
+	if !guessed {
+		t.Error("that nothing is on record of what was chosen is not said")
+	}
+	lists := map[string]string{
+		"var/lib/apt/lists/h_dists_x_InRelease":                    "Suite: x\nOrigin: Debian\n",
+		"var/lib/apt/lists/h_dists_x_main_binary-amd64_Packages":   "Package: tillhelp\n",
+		"var/lib/apt/lists/other_dists_y_InRelease":                "Origin: Pellin\n",
+		"var/lib/apt/lists/other_dists_y_main_binary-any_Packages": "Package: till\n",
+	}
+	if listed, _ := ask(debian, lists); listed["tillhelp"].Archive == "" ||
+		listed["till"].Archive != "" {
+		t.Errorf("by the archive's lists: %+v, %+v", listed["tillhelp"], listed["till"])
+	}
+
+	paths = []string{"/opt/x", "/opt/y", "/opt/z"}
+	pac := map[string]string{}
+	for name, text := range map[string]string{
+		"base": "%DEPENDS%\nx>=1\n", "x": "%REASON%\n1\n", "y": "%DEPENDS%\nzz\n",
+		"z": "%REASON%\n1\n\n%PROVIDES%\nzz=2\n",
+	} {
+		pac["var/lib/pacman/local/"+name+"-1/desc"] = "%NAME%\n" + name + "\n\n" +
+			"%PACKAGER%\nA <a@archlinux.org>\n\n" + text
+		pac["var/lib/pacman/local/"+name+"-1/files"] = "%FILES%\nopt/" + name + "\n"
+	}
+	by, _ := ask(OS{ID: "arch"}, pac)
+	same := map[string]string{"x": "!came with base", "y": ".somebody chose it",
+		"z": ".came with y"}
+	check("pacman", by, same)
+	apk := "P:alpine-base\nm:A <a@alpinelinux.org>\nD:x>1\n\n" +
+		"P:x\nm:A <a@alpinelinux.org>\nF:opt\nR:x\n\n" +
+		"P:y\nm:A <a@alpinelinux.org>\nD:so:zz\nF:opt\nR:y\n\n" +
+		"P:z\nm:A <a@alpinelinux.org>\np:so:zz=1\nF:opt\nR:z\n"
+	by, _ = ask(OS{ID: "alpine"}, map[string]string{
+		"lib/apk/db/installed": apk, "etc/apk/world": "alpine-base\ny\n"})
+	same["x"] = "!came with alpine-base"
+	check("apk", by, same)
 }

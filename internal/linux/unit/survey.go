@@ -75,6 +75,7 @@ func (t *Tree) Survey(scope Scope) []item.Item {
 			items[i].NeededBy = append(items[i].NeededBy, t.id(id))
 		}
 		items[i].Starters = starters[name]
+		items[i].Traits = t.traits(t.load(name), starters[name])
 	})
 	found := items[:0]
 	for i, it := range items {
@@ -268,7 +269,7 @@ func (t *Tree) relations(got reached) (needed, starters map[string][]string) {
 	}
 	for bus, service := range t.busNames() {
 		target := t.load(service).name
-		starters[target] = append(starters[target], "the bus name "+bus)
+		starters[target] = append(starters[target], busStarter+bus)
 	}
 	for _, m := range []map[string][]string{needed, starters} {
 		for key := range m {
@@ -277,6 +278,35 @@ func (t *Tree) relations(got reached) (needed, starters map[string][]string) {
 		}
 	}
 	return needed, starters
+}
+
+// busStarter begins a starter that is a bus name.
+const busStarter = "the bus name "
+
+// traits are what else a unit's text, and what can start it, tell of what it is
+// for.
+func (t *Tree) traits(u *unit, starters []string) (all []string) {
+	add := func(what string, values ...string) {
+		for _, value := range values {
+			if trait := what + " " + value; value != "" && !slices.Contains(all, trait) {
+				all = append(all, trait)
+			}
+		}
+	}
+	add("bus", u.last("Service", "BusName"))
+	for _, starter := range starters {
+		if name, ok := strings.CutPrefix(starter, busStarter); ok {
+			add("bus", name)
+		} else if s := t.load(starter); s.file != nil {
+			add("socket", s.list("Socket", "ListenStream")...)
+			add("socket", s.list("Socket", "ListenDatagram")...)
+		}
+	}
+	add("target", u.unitNames("Install", "WantedBy", "Alias")...)
+	if slices.Contains(u.unitNames("Unit", "After"), "network-online.target") {
+		add("network", "first")
+	}
+	return all
 }
 
 // busNames maps the bus names that start a unit when somebody calls them to

@@ -1,0 +1,196 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"calmdawn/internal/core/boot"
+	"calmdawn/internal/core/road"
+	"calmdawn/internal/linux"
+	"calmdawn/internal/ownfile"
+	"calmdawn/internal/render"
+)
+
+// mostBeside is how many things are named beside a stretch on a screen, and
+// drawnBeside in a picture; --json and --csv have all.
+const (
+	mostBeside  = 3
+	drawnBeside = 6
+)
+
+// road shows one boot: what usable, or ready, waited for, one stretch after the
+// other, and what worked beside each.
+func (a *app) road(s *render.Screen, found linux.Boots, v bootsView) error {
+	b, err := pickBoot(found.Boots, v.id)
+	if err != nil {
+		return err
+	}
+	note := ""
+	if !b.Ordered() { // only the log speaks of it: the order is that of the unit files
+		l, err := a.look()
+		if err != nil {
+			return err
+		}
+		defer l.Close()
+		b = l.Order([]boot.Boot{b})[0]
+		note = "The order is that of the unit files as they are now; the log does not tell what " +
+			"waited for what."
+	}
+	title := fmt.Sprintf("The boot of %s: %s", day(b.Began), outcome(b))
+	if v.picture != "" {
+		r := render.Road(road.Of(b, drawnBeside))
+		return a.drawPicture(s, v.picture, func(f io.Writer, form render.Form) error {
+			return r.WritePicture(f, form, "The boot of "+day(b.Began),
+				capital(outcome(b))+". "+sourcesOf(b))
+		})
+	}
+	s.SayWrapped(0, render.Strong, "%s", title+".")
+	s.Say(render.Dim, "%s", sourcesOf(b))
+	for _, w := range b.Waits {
+		s.Line("At %s it waited %s for %s; that is taken out.", render.Seconds(w.At),
+			render.Duration(w.Took), render.Clean(w.What))
+	}
+	for _, why := range b.Odd {
+		s.Say(render.Warn, "%s", "Odd: "+render.Clean(why)+".")
+	}
+	s.Line("")
+	r := road.Of(b, mostBeside)
+	if r.Name != "" {
+		s.Line("What %s waited for, one stretch after the other:", r.Name)
+	}
+	stretches(s, r)
+	s.Line("")
+	if note != "" {
+		s.Wrap(0, "%s", note)
+	}
+	s.SayWrapped(0, render.Dim, "Beside it: what worked meanwhile, with what it used of the "+
+		"processors. What is shorter than a 250th of all counts for the next.")
+	s.Line("All starts with their times: %s", a.call("boots --spans --csv --boot "+b.ID[:8]))
+	return nil
+}
+
+// stretches is the table of a road, with its marks.
+func stretches(s *render.Screen, r road.Road) {
+	longest := time.Duration(1)
+	for _, st := range r.Stretches {
+		longest = max(longest, st.Took())
+	}
+	columns := []render.Column{
+		{Title: "FROM", Right: true, Keep: 5},
+		{Title: "TOOK", Right: true},
+		{Title: "OF ALL", Right: true, Keep: 2},
+		{Keep: 1},
+		{Title: "WAITED FOR", Flex: 26},
+		{Title: "BESIDE IT", Keep: 4, Flex: 24},
+	}
+	var rows [][]render.Cell
+	marked := 0
+	mark := func(until time.Duration) {
+		for ; marked < len(r.Marks) && r.Marks[marked].At <= until; marked++ {
+			m := r.Marks[marked]
+			row := make([]render.Cell, len(columns))
+			row[0] = render.Cell{Text: render.Seconds(m.At), Tone: render.Strong}
+			row[4] = render.Cell{Text: "▲ " + m.Name, Tone: render.Strong}
+			if m.Name == "login" && r.LeftOut > 0 {
+				row[5] = render.C(render.Duration(r.LeftOut) + " later, which are left out")
+			}
+			rows = append(rows, row)
+		}
+	}
+	for _, st := range r.Stretches {
+		mark(st.From)
+		tone := render.Plain
+		if st.Failed {
+			tone = render.Warn
+		}
+		bar := ""
+		if s.Figures() {
+			bar = s.Bar(0, st.Took(), longest, 12)
+		}
+		rows = append(rows, []render.Cell{
+			render.C(render.Seconds(st.From)),
+			render.C(render.Seconds(st.Took())),
+			render.C(fmt.Sprintf("%.0f %%", 100*float64(st.Took())/float64(max(1, r.End)))),
+			{Text: bar, Tone: render.Good},
+			{Text: render.Clean(st.Label), Tone: tone},
+			{Text: besideText(st), Tone: render.Dim},
+		})
+	}
+	mark(r.End)
+	s.Table(columns, rows)
+}
+
+func besideText(st road.Stretch) string {
+	var parts []string
+	for _, b := range st.Beside {
+		text := render.Clean(b.Label)
+		if b.CPU.Known {
+			text += " " + render.Seconds(b.CPU.Value)
+		}
+		parts = append(parts, text)
+	}
+	if st.More > 0 {
+		parts = append(parts, fmt.Sprintf("and %d more", st.More))
+	}
+	return strings.Join(parts, ", ")
+}
+
+// briefly says in a few words how a boot came out.
+func briefly(b boot.Boot) string {
+	if u := b.Usable(); u.Known {
+		return fmt.Sprintf("usable after %s (%s)", render.Duration(u.Value), render.Clean(u.Kind))
+	}
+	return outcome(b)
+}
+
+// outcome says how a boot came out.
+func outcome(b boot.Boot) string {
+	if !b.Ready.Known {
+		return "it never became ready"
+	}
+	text := "ready after " + render.Duration(b.Ready.Value)
+	if u := b.Usable(); u.Known {
+		return usableText(u) + ", " + text
+	}
+	if b.Settled.FromReady.Known {
+		text += ", settled " + render.Duration(b.Settled.FromReady.Value) + " later"
+	}
+	return text
+}
+
+// sourcesOf says how the figures of a boot are known.
+func sourcesOf(b boot.Boot) string {
+	if b.Simulated {
+		return "Simulated; no machine was measured."
+	}
+	names := map[boot.Source]string{
+		boot.Log:      "the log",
+		boot.Bus:      "the service managers' clocks",
+		boot.Recorder: "the recorder's samples",
+	}
+	var all []string
+	for _, source := range b.Sources {
+		all = append(all, names[source])
+	}
+	return "Measured, from " + strings.Join(all, ", ") + "."
+}
+
+// drawPicture writes a picture into a file, in the form that its name tells.
+func (a *app) drawPicture(
+	s *render.Screen,
+	file string,
+	draw func(io.Writer, render.Form) error,
+) error {
+	form := render.Form(strings.ToLower(strings.TrimPrefix(filepath.Ext(file), ".")))
+	if form != render.PNG && form != render.SVG {
+		return usage("a picture's name ends in .png or .svg, which %q does not", file)
+	}
+	if err := ownfile.Write(file, func(w io.Writer) error { return draw(w, form) }); err != nil {
+		return fmt.Errorf("the picture cannot be written: %w", err)
+	}
+	s.Line("Drawn into %s.", render.Clean(file))
+	return nil
+}

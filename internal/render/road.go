@@ -1,0 +1,208 @@
+package render
+
+import (
+	"fmt"
+	"image/color"
+	"io"
+	"math"
+	"time"
+
+	"calmdawn/internal/core/boot"
+	"calmdawn/internal/core/road"
+)
+
+// A Road is drawn as a picture: one line along the time that people wait, the
+// thicker the busier the machine was, and below it a card for each stretch.
+type Road road.Road
+
+// The measures of roads, in points.
+const (
+	roadWide    = 960.0
+	roadSide    = 34.0
+	roadHigh    = 110.0 // of the line with its marks and its axis
+	thickest    = 26.0
+	thinnest    = 3.0
+	cardsInARow = 4
+	cardGap     = 14.0
+	cardLine    = 13.0
+	cardHead    = 31.0
+)
+
+// share is the part of one processor that something used between two moments.
+func share(course []boot.Use, from, to time.Duration) float64 {
+	if to <= from {
+		return 0
+	}
+	return float64(boot.UsedBy(course, to)-boot.UsedBy(course, from)) / float64(to-from)
+}
+
+// WritePicture draws a boot, with a title and a line below it.
+func (r Road) WritePicture(w io.Writer, form Form, title, subtitle string) error {
+	const top = 66.0
+	return draw(w, form, Light, roadWide, top+r.high()+34, func(s canvas) {
+		s.text(24, 30, 15, s.ink, bold, title)
+		s.text(24, 48, 10, s.faint, regular, subtitle)
+		r.draw(s, top, r.End)
+		roadLegend(s, 24, top+r.high()+18)
+	})
+}
+
+// WriteRoads draws boots one below the other, on the same axis, each with a
+// title.
+func WriteRoads(w io.Writer, form Form, p Palette, titles []string, all []Road) error {
+	const above = 40.0
+	high, end := 34.0, time.Duration(0)
+	for _, r := range all {
+		high += above + r.high()
+		end = max(end, r.End)
+	}
+	return draw(w, form, p, roadWide, high, func(s canvas) {
+		y := 0.0
+		for i, r := range all {
+			s.text(24, y+24, 12, s.ink, bold, s.shorten(12, roadWide-48, titles[i]))
+			r.draw(s, y+above, end)
+			y += above + r.high()
+		}
+		roadLegend(s, 24, y+18)
+	})
+}
+
+func (r Road) high() float64 {
+	high := roadHigh
+	for first := 0; first < len(r.Stretches); first += cardsInARow {
+		high += r.cardRow(first) + cardGap
+	}
+	return high
+}
+
+// cardRow is how high the row of cards is that begins with a stretch.
+func (r Road) cardRow(first int) float64 {
+	lines := 0
+	for _, st := range r.Stretches[first:min(len(r.Stretches), first+cardsInARow)] {
+		lines = max(lines, len(st.Beside)+min(1, st.More))
+	}
+	return cardHead + cardLine*float64(lines) + 6
+}
+
+// draw puts a road below a top, on an axis that goes on to an end.
+func (r Road) draw(s canvas, top float64, end time.Duration) {
+	left, right := roadSide, roadWide-roadSide
+	at := func(d time.Duration) float64 {
+		return left + (right-left)*math.Min(1, math.Max(0, float64(d)/float64(max(1, end))))
+	}
+	middle := top + 54
+	for i, st := range r.Stretches {
+		c := s.working
+		if i%2 == 1 {
+			c = s.unknown
+		}
+		if st.Failed {
+			c = s.warning
+		}
+		r.ribbon(s, st, at, middle, c)
+		if number := fmt.Sprint(i + 1); at(st.To)-at(st.From) > 16 {
+			x := (at(st.From) + at(st.To)) / 2
+			s.text(x-s.width(9, bold, number)/2, middle-thickest/2-5, 9, c, bold, number)
+		}
+	}
+	beyond := -1.0
+	for i, m := range r.Marks {
+		x := at(m.At)
+		label := fmt.Sprintf("%s %s", m.Name, Seconds(m.At))
+		if m.Name == "login" {
+			label = m.Name
+			if r.LeftOut > 0 {
+				label = fmt.Sprintf("login, %s later", Duration(r.LeftOut))
+			}
+		}
+		wide := s.width(9, bold, label)
+		from := math.Min(x+4, right-wide)
+		y := top + 8.0
+		if from < beyond {
+			y += 11
+		}
+		beyond = from + wide + 6
+		s.line(x, top+2+float64(i%2)*11, x, middle+thickest/2+6, 1, s.ink, 3, 2)
+		s.text(from, y, 9, s.ink, bold, label)
+	}
+	for d := time.Duration(0); d <= end; d += tick(end) {
+		s.line(at(d), middle+thickest/2+8, at(d), middle+thickest/2+12, 0.6, s.faint)
+		label := axisLabel(d)
+		s.text(at(d)-s.width(8, regular, label)/2, middle+thickest/2+23, 8, s.faint, regular, label)
+	}
+	y := top + roadHigh
+	for first := 0; first < len(r.Stretches); first += cardsInARow {
+		for i := first; i < min(len(r.Stretches), first+cardsInARow); i++ {
+			r.card(s, i, y)
+		}
+		y += r.cardRow(first) + cardGap
+	}
+}
+
+// ribbon draws a stretch of the line: as thick as the machine was busy, and
+// thin where nobody measured it.
+func (r Road) ribbon(
+	s canvas,
+	st road.Stretch,
+	at func(time.Duration) float64,
+	middle float64,
+	c color.Color,
+) {
+	step := max(r.End/350, time.Millisecond)
+	for from := st.From; from < st.To; from += step {
+		to := min(st.To, from+step)
+		thick := thinnest
+		if n := len(r.Busy); n > 0 && to > r.Busy[0].At {
+			part := share(r.Busy, max(from, r.Busy[0].At), to) / float64(max(1, r.Processors))
+			thick += (thickest - thinnest) * math.Min(1, part)
+		}
+		s.box(at(from), middle-thick/2, at(to)-at(from)+0.7, thick, c)
+	}
+}
+
+// card tells of one stretch: what was waited for, for how long, and what worked
+// beside it.
+func (r Road) card(s canvas, i int, y float64) {
+	wide := (roadWide - 2*roadSide - cardGap*(cardsInARow-1)) / cardsInARow
+	x := roadSide + float64(i%cardsInARow)*(wide+cardGap)
+	st := r.Stretches[i]
+	c := s.ink
+	if st.Failed {
+		c = s.warning
+	}
+	s.line(x, y, x+wide, y, 0.8, s.faint)
+	number := fmt.Sprintf("%d  ", i+1)
+	s.text(x, y+13, 10, s.faint, bold, number)
+	indent := s.width(10, bold, number)
+	s.text(x+indent, y+13, 10, c, bold, s.shorten(11, wide-indent, st.Label))
+	part := 100 * float64(st.Took()) / float64(max(1, r.End))
+	s.text(x, y+26, 9, s.ink, regular, fmt.Sprintf("%s, %.0f %%", Duration(st.Took()), part))
+	most := time.Duration(1)
+	for _, b := range st.Beside {
+		most = max(most, b.CPU.Value)
+	}
+	const figures = 40.0
+	for n, b := range st.Beside {
+		at := y + cardHead + cardLine*float64(n) + 8
+		used := ""
+		if b.CPU.Known {
+			used = Seconds(b.CPU.Value)
+			bar := (wide - figures - 90) * 0.5 * float64(b.CPU.Value) / float64(most)
+			s.box(x+wide-figures-4-bar, at-6, bar, 5, s.waiting)
+		}
+		s.text(x, at, 9, s.ink, regular, s.shorten(9, wide-figures-60, b.Label))
+		s.text(x+wide-s.width(9, regular, used), at, 9, s.ink, regular, used)
+	}
+	if st.More > 0 {
+		at := y + cardHead + cardLine*float64(len(st.Beside)) + 8
+		s.text(x, at, 9, s.faint, regular, fmt.Sprintf("and %d more", st.More))
+	}
+}
+
+func roadLegend(s canvas, x, y float64) {
+	for i, thick := range []float64{thinnest, 10, thickest - 8} {
+		s.box(x+float64(i)*9, y-4-thick/2, 9, thick, s.working)
+	}
+	s.text(x+34, y, 9, s.ink, regular, "the thicker, the busier all processors were.   Cards: "+
+		"what was waited for, and what worked meanwhile, in seconds of processor time.")
+}
