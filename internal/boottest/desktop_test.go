@@ -5,6 +5,8 @@ package boottest_test
 import (
 	"errors"
 	"fmt"
+	"maps"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -28,6 +30,130 @@ var desk = boottest.Distribution{
 		"kmod,xfce4-session,xfwm4,xfce4-settings,xfce4-panel,xfdesktop4,xvfb,bsdutils,login",
 }
 
+// What somebody's shell does when they log in: it starts the desktop, which
+// starts the autostart entries by itself, or has their service manager do so.
+const (
+	deskSession = "export DISPLAY=:5\nXvfb :5 >/dev/null 2>&1 &\nsleep $(cat /share/pause)\n" +
+		"exec startxfce4\n"
+	unitSession = "systemctl --user start desk.target\nexec sleep 1000\n"
+)
+
+// newSeat makes a machine at which maria and teo can log in; their shells run a
+// profile. Who does, and after how long, stands in /share; when the recorder
+// has said what /share/until holds, and /share/rest has passed, the machine
+// switches itself off. Programs among the files can be run.
+func newSeat(t *testing.T, profile string, files map[string]string) *boottest.Machine {
+	t.Helper()
+	const (
+		units   = "etc/systemd/system/"
+		sitDown = "#!/bin/sh\nread wait < /share/wait\nread who < /share/who\n" +
+			"[ $wait = never ] && exit 0\n" +
+			"sleep $wait\nexec script -qc \"login -f $who\" /dev/null\n"
+		// a desktop may pause for a while and then go on: so does the recorder
+		finish = "sleep 3\nstatus() { systemctl show -p StatusText --value " +
+			"calmdawn-recorder.service; }\n" +
+			"while [ \"$(status)\" != \"$(cat /share/until)\" ]; do sleep 1; done\n" +
+			"sleep $(cat /share/rest)\nsystemctl --no-block poweroff\n"
+		after = "[Unit]\nAfter=multi-user.target\n[Service]\nExecStart="
+	)
+	all := map[string]string{
+		"var/log/journal/":         "",
+		"home/maria/.bash_profile": profile,
+		"home/teo/.bash_profile":   profile,
+		"etc/systemd/user/desk.target": "[Unit]\n" +
+			"Wants=xdg-desktop-autostart.target\n",
+		"usr/bin/sit-down":                                sitDown,
+		"usr/bin/finish":                                  finish,
+		units + "sit-down.service":                        after + "/usr/bin/sit-down\n",
+		units + "last.service":                            after + "/bin/sh /usr/bin/finish\n",
+		units + "graphical.target.wants/last.service":     "-> ../last.service",
+		units + "graphical.target.wants/sit-down.service": "-> ../sit-down.service",
+	}
+	maps.Copy(all, files)
+	m := boottest.NewReal(t, desk, all)
+	for name := range all {
+		if strings.HasPrefix(name, "usr/bin/") {
+			ok(t, os.Chmod(filepath.Join(m.Dir, name), 0o755))
+		}
+	}
+	for id, name := range map[int]string{1000: "maria", 1001: "teo"} {
+		for file, line := range map[string]string{
+			"etc/passwd": "NAME:x:ID:ID::/home/NAME:/bin/bash\n",
+			"etc/shadow": "NAME:*:19000::::::\n",
+			"etc/group":  "NAME:x:ID:\n",
+		} {
+			f, err := os.OpenFile(filepath.Join(m.Dir, file), os.O_APPEND|os.O_WRONLY, 0)
+			ok(t, err)
+			_, err = f.WriteString(strings.NewReplacer("NAME", name, "ID",
+				fmt.Sprint(id)).Replace(line))
+			ok(t, errors.Join(err, f.Close()))
+		}
+		for _, p := range []string{"", ".bash_profile"} {
+			ok(t, os.Chown(filepath.Join(m.Dir, "home", name, p), id, id))
+		}
+	}
+	for name, text := range map[string]string{
+		"who": "maria", "wait": "0", "pause": "1", "rest": "0", "until": "Recorded.",
+	} {
+		m.Share(t, name, text+"\n")
+	}
+	return m
+}
+
+// autostartEntry is an autostart entry of a program.
+func autostartEntry(name string) string {
+	return "[Desktop Entry]\nType=Application\nName=" + name + "\nExec=/usr/bin/" + name + "\n"
+}
+
+// newLogins makes trials of logins in which programs of known work are
+// launched, beside a service that the boot has started.
+func newLogins(profile string) func(*testing.T, uint64, int) *trial {
+	return func(t *testing.T, seed uint64, processors int) *trial {
+		t.Helper()
+		rng := rand.New(rand.NewPCG(seed, 79))
+		files := map[string]string{
+			"usr/bin/crawl": fmt.Sprintf("#!/bin/sh\n/usr/bin/burn %d\nexec sleep 1000\n",
+				1000+rng.IntN(1500)),
+			"etc/systemd/system/crawl.service": "[Service]\nExecStart=/usr/bin/crawl\n" +
+				"[Install]\nWantedBy=multi-user.target\n",
+			"etc/systemd/system/multi-user.target.wants/crawl.service": "-> ../crawl.service",
+		}
+		tr := &trial{t: t, program: program(t), kind: "login of maria",
+			items: []string{"service:crawl.service"}}
+		if seed == 1 { // they are logged in before the machine is ready
+			files["etc/systemd/system/sit-down.service"] = "[Unit]\nAfter=dbus.service " +
+				"systemd-user-sessions.service\n[Service]\nExecStart=/usr/bin/sit-down\n"
+			files["etc/systemd/system/warm.service"] = "[Unit]\nBefore=multi-user.target\n" +
+				"[Service]\nType=oneshot\nRemainAfterExit=yes\n" +
+				"ExecStart=/bin/sh -c 'sleep 2; /usr/bin/burn 500'\n" +
+				"[Install]\nWantedBy=multi-user.target\n"
+			files["etc/systemd/system/multi-user.target.wants/warm.service"] = "-> ../warm.service"
+			tr.items = append(tr.items, "service:warm.service")
+		}
+		for i := range 6 {
+			name := fmt.Sprintf("desk-%d", i)
+			files["usr/bin/"+name] = fmt.Sprintf("#!/bin/sh\nsleep 0.%d\n/usr/bin/burn %d\n"+
+				"exec sleep 1000\n", rng.IntN(6), 200+rng.IntN(2000)*rng.IntN(2))
+			files["etc/xdg/autostart/"+name+".desktop"] = autostartEntry(name)
+			tr.items = append(tr.items, "program:"+name+".desktop")
+		}
+		tr.m = newSeat(t, profile, files)
+		tr.m.Install(t, burner(t))
+		tr.m.Processors = processors
+		if seed == 3 { // who logs in has to wait for the machine, or it for them
+			tr.m.Share(t, "wait", "3\n")
+		}
+		tr.calm("recorder", "on", "--yes", "--boots", "1000")
+		tr.m.Boot(t)
+		if seed == 2 { // one of two people
+			tr.m.Share(t, "who", "teo\n")
+			tr.m.Boot(t)
+			tr.m.Share(t, "who", "maria\n")
+		}
+		return tr
+	}
+}
+
 // TestDesktopLogin has a person log in at a real desktop whose session starts
 // the autostart entries by itself, without units: at once, a while after the
 // machine was ready and then with a pause in it, and not at all. The programs
@@ -38,53 +164,12 @@ func TestDesktopLogin(t *testing.T) {
 		return fmt.Sprintf("#!/bin/sh\n/usr/bin/burn %d\ntimes > /share/%s\nexec sleep 1000\n", ms,
 			name)
 	}
-	entry := func(name string) string {
-		return "[Desktop Entry]\nType=Application\nName=" + name + "\nExec=/usr/bin/" + name + "\n"
-	}
-	const (
-		units   = "etc/systemd/system/"
-		profile = "export DISPLAY=:5\nXvfb :5 >/dev/null 2>&1 &\n" +
-			"sleep $(cat /share/pause)\nexec startxfce4\n"
-		sitDown = "#!/bin/sh\nread wait < /share/wait\n[ $wait = never ] && exit 0\n" +
-			"sleep $wait\nexec script -qc 'login -f maria' /dev/null\n"
-		// a desktop may pause for a while and then go on: so does the recorder
-		finish = "sleep 3\nstatus() { systemctl show -p StatusText --value " +
-			"calmdawn-recorder.service; }\n" +
-			"while [ \"$(status)\" != \"$(cat /share/until)\" ]; do sleep 1; done\n" +
-			"sleep $(cat /share/rest)\nsystemctl --no-block poweroff\n"
-		after = "[Unit]\nAfter=multi-user.target\n[Service]\nExecStart="
-	)
-	m := boottest.NewReal(t, desk, map[string]string{
-		"var/log/journal/":                                "",
-		"home/maria/":                                     "",
-		"usr/bin/till-desk":                               work("till-desk", 2500),
-		"usr/bin/till-sync":                               work("till-sync", 900),
-		"etc/xdg/autostart/till-desk.desktop":             entry("till-desk"),
-		"etc/xdg/autostart/till-sync.desktop":             entry("till-sync"),
-		"home/maria/.bash_profile":                        profile,
-		"usr/bin/sit-down":                                sitDown,
-		"usr/bin/finish":                                  finish,
-		units + "sit-down.service":                        after + "/usr/bin/sit-down\n",
-		units + "last.service":                            after + "/bin/sh /usr/bin/finish\n",
-		units + "graphical.target.wants/last.service":     "-> ../last.service",
-		units + "graphical.target.wants/sit-down.service": "-> ../sit-down.service",
+	m := newSeat(t, deskSession, map[string]string{
+		"usr/bin/till-desk":                   work("till-desk", 2500),
+		"usr/bin/till-sync":                   work("till-sync", 900),
+		"etc/xdg/autostart/till-desk.desktop": autostartEntry("till-desk"),
+		"etc/xdg/autostart/till-sync.desktop": autostartEntry("till-sync"),
 	})
-	for _, name := range []string{"till-desk", "till-sync", "sit-down"} {
-		ok(t, os.Chmod(filepath.Join(m.Dir, "usr/bin", name), 0o755))
-	}
-	for file, line := range map[string]string{
-		"etc/passwd": "maria:x:1000:1000::/home/maria:/bin/bash\n",
-		"etc/shadow": "maria:*:19000::::::\n",
-		"etc/group":  "maria:x:1000:\n",
-	} {
-		f, err := os.OpenFile(filepath.Join(m.Dir, file), os.O_APPEND|os.O_WRONLY, 0)
-		ok(t, err)
-		_, err = f.WriteString(line)
-		ok(t, errors.Join(err, f.Close()))
-	}
-	for _, p := range []string{"home/maria", "home/maria/.bash_profile"} {
-		ok(t, os.Chown(filepath.Join(m.Dir, p), 1000, 1000))
-	}
 	m.Install(t, burner(t))
 	m.Patience = 2 * time.Minute
 	p := program(t)
@@ -136,10 +221,18 @@ func TestDesktopLogin(t *testing.T) {
 			if !b.Rest.Known || b.Rest.Value > 2*time.Second {
 				t.Errorf("not attributed: %+v", b.Rest)
 			}
-			if asks := journal.Read(r, 1).Boots[0].Asks; len(asks) == 0 || asks[0].By == "" {
-				t.Errorf("what the session asked the bus for: %+v", asks)
-			} else {
-				t.Logf("%d were started on demand, the first: %+v", len(asks), asks[0])
+			asks, known := journal.Read(r, 1).Boots[0].Asks, 0
+			for _, a := range asks {
+				by, program, ok := b.Asker(a)
+				t.Logf("asked for: %+v by %v, program %d, %v", a, by, program, ok)
+				if ok {
+					known++
+				}
+			}
+			under := b.Programs[0].Under.Native
+			if len(asks) == 0 || asks[0].By == "" || known == 0 || under == "" {
+				t.Errorf("of %d asks %d askers are known; the first program is under %q",
+					len(asks), known, under)
 			}
 			calm(t, p, m, "boots", "--spans")
 		})
@@ -158,4 +251,30 @@ func times(t *testing.T, text string) (sum time.Duration) {
 		sum += time.Duration(minutes)*time.Minute + time.Duration(seconds*float64(time.Second))
 	}
 	return sum
+}
+
+// TestForecastOfALogin forecasts when one could work without three programs of
+// a login, in both kinds of session, and switches them off. The bounds are
+// wide: other programs run on this computer too.
+func TestForecastOfALogin(t *testing.T) {
+	for name, session := range map[string]string{
+		"a desktop": deskSession, "a service manager": unitSession,
+	} {
+		t.Run(name, func(t *testing.T) {
+			tr := newLogins(session)(t, 1, 1)
+			before := tr.boot(2)
+			if len(before) == 0 {
+				t.Skip("this computer was too busy to measure a boot")
+			}
+			r, measured := tr.try("disable", tr.items[len(tr.items)-3:], before, 1)
+			if !measured {
+				t.Skip("this computer was too busy to measure a boot")
+			}
+			t.Logf("%+v, wrong by %.1f %%", r, 100*r.wrong())
+			if r.wrong() > 0.25 || r.Saving < 0.5 {
+				t.Errorf("one could work after %.2f s, then %.2f; the forecast saving was %.2f "+
+					"(%.2f to %.2f)", r.Now, r.Then, r.Saving, r.Low, r.High)
+			}
+		})
+	}
 }

@@ -34,7 +34,7 @@ func TestFailuresAndRestarts(t *testing.T) {
 	add("waits.service", "After=stuck.service flaky.service crash.service\n",
 		"Type=oneshot\nRemainAfterExit=yes\nExecStart=/bin/sleep 0.6\n")
 	tr := newTrial(t, g, 2)
-	before, settled := tr.boot(3)
+	before := tr.boot(3)
 	if len(before) == 0 {
 		t.Fatal("no boot of it is fit")
 	}
@@ -81,7 +81,7 @@ func TestFailuresAndRestarts(t *testing.T) {
 			t.Errorf("%s: what waits began at %v, before %v", source, waits.First(), stuck.End)
 		}
 	}
-	out, measured := tr.try("disable", tr.items[:3], before, settled, 2)
+	out, measured := tr.try("disable", tr.items[:3], before, 2)
 	if !measured {
 		t.Fatal("no boot without them is fit")
 	}

@@ -4,6 +4,7 @@ package boottest_test
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -76,12 +77,30 @@ func randomMachine(seed uint64) *maker {
 	return g
 }
 
+// shortMachine is one with 24 to 30 services that is ready within a few
+// seconds.
+func shortMachine(seed uint64) *maker {
+	g := &maker{rng: rand.New(rand.NewPCG(seed, 78)), files: map[string]string{}}
+	for range 24 + g.rng.IntN(7) {
+		var after []string
+		for range g.rng.IntN(3) {
+			if len(g.names) > 0 {
+				after = append(after, g.names[max(0, len(g.names)-1-g.rng.IntN(6))])
+			}
+		}
+		g.service([]string{"oneshot", "forking", "simple"}[g.rng.IntN(3)], after,
+			20+g.rng.IntN(250), 10+g.rng.IntN(120)*g.rng.IntN(2), 20+g.rng.IntN(300)*g.rng.IntN(2))
+	}
+	return g
+}
+
 // A trial is a generated machine that is booted again and again.
 type trial struct {
 	t       *testing.T
 	m       *boottest.Machine
 	program string
 	items   []string
+	kind    string // of usable, where that is measured; empty for ready
 }
 
 // burner builds the program that computes for as long as it is told.
@@ -115,12 +134,23 @@ func newTrial(t *testing.T, g *maker, processors int) *trial {
 
 func (tr *trial) calm(words ...string) string { return calm(tr.t, tr.program, tr.m, words...) }
 
+// A measured boot, in seconds: when the figure that is forecast came, and how
+// long it took until it had settled.
+type measured struct{ lead, settled float64 }
+
+func medians(all []measured) (m measured) {
+	var lead, settled []float64
+	for _, one := range all {
+		lead, settled = append(lead, one.lead), append(settled, one.settled)
+	}
+	return measured{median(lead), median(settled)}
+}
+
 // boot boots until there are so many boots that are fit to compare, within
-// twice as many tries, and returns when each was ready, and how long each took
-// until it had settled.
-func (tr *trial) boot(times int) (ready, settled []float64) {
+// twice as many tries.
+func (tr *trial) boot(times int) (all []measured) {
 	tr.t.Helper()
-	for tries := 0; len(ready) < times && tries < 2*times; tries++ {
+	for tries := 0; len(all) < times && tries < 2*times; tries++ {
 		tr.m.Boot(tr.t)
 		var list struct {
 			Boots []struct {
@@ -128,24 +158,32 @@ func (tr *trial) boot(times int) (ready, settled []float64) {
 				Settled struct {
 					FromReady float64 `json:"from_ready"`
 				}
+				Usable struct {
+					Value        float64
+					Kind, Unsure string
+				}
 				Odd []string
 			}
 		}
 		// whether one is odd depends on the one before it
 		ok(tr.t, json.Unmarshal([]byte(tr.calm("boots", "--json", "--last", "2")), &list))
 		b := list.Boots[len(list.Boots)-1]
-		if len(b.Odd) > 0 {
-			tr.t.Logf("an odd boot: %v", b.Odd)
+		if len(b.Odd) > 0 || tr.kind != "" && (b.Usable.Kind != tr.kind || b.Usable.Unsure != "") {
+			tr.t.Logf("an odd boot: %v %+v", b.Odd, b.Usable)
 			continue
 		}
-		ready = append(ready, b.Ready)
-		settled = append(settled, b.Ready+b.Settled.FromReady)
+		one := measured{b.Ready, b.Ready + b.Settled.FromReady}
+		if tr.kind != "" {
+			one.lead = b.Usable.Value
+		}
+		all = append(all, one)
 	}
-	return ready, settled
+	return all
 }
 
 // A result is one forecast with what came of it, in seconds.
 type result struct {
+	Machine                 string
 	Seed                    uint64
 	Processors              int
 	Case                    int
@@ -170,16 +208,14 @@ func median(x []float64) float64 {
 
 // try forecasts a change from the boots before, makes it, boots, and takes it
 // back.
-func (tr *trial) try(
-	verb string,
-	items []string,
-	before, settledBefore []float64,
-	boots int,
-) (result, bool) {
+func (tr *trial) try(verb string, items []string, before []measured, boots int) (result, bool) {
 	tr.t.Helper()
+	type saving struct{ Median, Low, High float64 }
 	var f struct {
-		Ready struct {
-			Saving struct{ Median, Low, High float64 }
+		Ready  struct{ Saving saving }
+		Usable struct {
+			Kind   string
+			Saving saving
 		}
 		Settled     struct{ Median float64 }
 		ReplayError float64 `json:"replay_error"`
@@ -189,27 +225,33 @@ func (tr *trial) try(
 		words = append(words, "--delay")
 	}
 	ok(tr.t, json.Unmarshal([]byte(tr.calm(words...)), &f))
+	s := f.Ready.Saving
+	if tr.kind != "" {
+		if s = f.Usable.Saving; f.Usable.Kind != tr.kind {
+			tr.t.Fatalf("%v: the forecast is of usable (%s)", items, f.Usable.Kind)
+		}
+	}
 	tr.calm(append([]string{verb, "--yes"}, items...)...)
-	after, settledAfter := tr.boot(boots)
+	after := tr.boot(boots)
 	var history struct{ Changes []struct{ Change int } }
 	ok(tr.t, json.Unmarshal([]byte(tr.calm("history", "--json")), &history))
 	tr.calm("undo", "--yes", fmt.Sprint(history.Changes[len(history.Changes)-1].Change))
 	if len(after) == 0 {
 		return result{}, false
 	}
-	s := f.Ready.Saving
+	was, is := medians(before), medians(after)
 	return result{
 		What:        verb,
 		Items:       len(items),
-		Now:         median(before),
-		Then:        median(after),
+		Now:         was.lead,
+		Then:        is.lead,
 		Saving:      s.Median,
 		Low:         s.Low,
 		High:        s.High,
 		Replay:      f.ReplayError,
 		Settled:     f.Settled.Median,
-		SettledNow:  median(settledBefore),
-		SettledThen: median(settledAfter),
+		SettledNow:  was.settled,
+		SettledThen: is.settled,
 	}, true
 }
 
@@ -222,12 +264,12 @@ func TestForecastOfARealBoot(t *testing.T) {
 	g.service("simple", nil, 0, 0, 2500)
 	g.service("oneshot", nil, 400, 900, 0)
 	tr := newTrial(t, g, 1)
-	before, settled := tr.boot(2)
+	before := tr.boot(2)
 	if len(before) == 0 {
 		t.Skip("this computer was too busy to measure a boot")
 	}
 	// nothing waits for it; it takes the processor from all
-	r, measured := tr.try("disable", []string{tr.items[2]}, before, settled, 1)
+	r, measured := tr.try("disable", []string{tr.items[2]}, before, 1)
 	if !measured {
 		t.Skip("this computer was too busy to measure a boot")
 	}
@@ -260,56 +302,86 @@ func TestForecastAccuracy(t *testing.T) {
 	for line := range strings.Lines(string(text)) {
 		var r result
 		if json.Unmarshal([]byte(line), &r) == nil {
-			done[fmt.Sprint(r.Seed, r.Case)] = true
+			done[fmt.Sprint(r.Machine, r.Seed, r.Case)] = true
 		}
 	}
-	for seed := uint64(1); seed <= uint64(machines); seed++ {
-		left := false
-		for n := range cases {
-			left = left || !done[fmt.Sprint(seed, n)]
-		}
-		if !left {
+	for _, kind := range []struct {
+		name     string
+		machines int
+		make     func(t *testing.T, seed uint64, processors int) *trial
+	}{
+		{"long", machines, func(t *testing.T, seed uint64, processors int) *trial {
+			return newTrial(t, randomMachine(seed), processors)
+		}},
+		{"short", machines, func(t *testing.T, seed uint64, processors int) *trial {
+			return newTrial(t, shortMachine(seed), processors)
+		}},
+		{"desktop", min(machines, 3), newLogins(deskSession)},
+		{"units", min(machines, 3), newLogins(unitSession)},
+	} {
+		if only := os.Getenv("CALMDAWN_KIND"); only != "" && only != kind.name {
 			continue
 		}
-		processors := 1 + int(seed%2)
-		t.Run(fmt.Sprintf("machine %d", seed), func(t *testing.T) {
-			tr := newTrial(t, randomMachine(seed), processors)
-			before, settled := tr.boot(boots)
-			if len(before) < boots {
-				t.Skip("too few good boots")
-			}
-			rng := rand.New(rand.NewPCG(seed, 5))
-			for n := range cases {
-				items := slices.Clone(tr.items)
-				rng.Shuffle(len(items), func(i, j int) { items[i], items[j] = items[j], items[i] })
-				items = items[:[]int{1, 1, 2, 3, 4, 5, 6}[n%7]]
-				if done[fmt.Sprint(seed, n)] {
-					continue
+		for seed := uint64(1); seed <= uint64(kind.machines); seed++ {
+			left := slices.DeleteFunc(numbers(cases), func(n int) bool {
+				return done[fmt.Sprint(kind.name, seed, n)]
+			})
+			processors := 1 + int(seed%2)
+			t.Run(fmt.Sprintf("%s machine %d", kind.name, seed), func(t *testing.T) {
+				if len(left) == 0 {
+					return
 				}
-				verb := "disable"
-				if n%7 == 2 {
-					verb = "delay"
-				}
-				start := time.Now()
-				r, measured := tr.try(verb, items, before, settled, boots)
-				// One boot unchanged after each case: a computer whose speed
-				// drifts is compared with itself at about the same time.
-				more, moreSettled := tr.boot(1)
-				before, settled = append(before, more...), append(settled, moreSettled...)
-				before, settled = before[len(before)-boots:], settled[len(settled)-boots:]
-				if !measured {
-					continue
-				}
-				r.Seed, r.Processors, r.Case = seed, processors, n
-				t.Logf("%.0f s: %+v wrong %.1f %%", time.Since(start).Seconds(), r, 100*r.wrong())
-				line, err := json.Marshal(r)
-				ok(t, err)
-				f, err := os.OpenFile(file, os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o644)
-				ok(t, err)
-				_, err = f.Write(append(line, '\n'))
-				ok(t, err)
-				ok(t, f.Close())
-			}
-		})
+				tr := kind.make(t, seed, processors)
+				tr.measure(left, seed, boots, func(r result) {
+					r.Machine, r.Seed, r.Processors = kind.name, seed, processors
+					line, err := json.Marshal(r)
+					ok(t, err)
+					f, err := os.OpenFile(file, os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o644)
+					ok(t, err)
+					_, err = f.Write(append(line, '\n'))
+					ok(t, errors.Join(err, f.Close()))
+				})
+			})
+		}
+	}
+}
+
+func numbers(n int) (all []int) {
+	for i := range n {
+		all = append(all, i)
+	}
+	return all
+}
+
+// measure tries cases, single items and sets, each with so many boots a side.
+func (tr *trial) measure(cases []int, seed uint64, boots int, write func(result)) {
+	before := tr.boot(boots)
+	if len(before) < boots {
+		tr.t.Skip("too few good boots")
+	}
+	rng := rand.New(rand.NewPCG(seed, 5))
+	for n := range slices.Max(cases) + 1 {
+		items := slices.Clone(tr.items)
+		rng.Shuffle(len(items), func(i, j int) { items[i], items[j] = items[j], items[i] })
+		items = items[:min(len(items), []int{1, 1, 2, 3, 4, 5, 6}[n%7])]
+		if !slices.Contains(cases, n) {
+			continue
+		}
+		verb := "disable"
+		if n%7 == 2 {
+			verb = "delay"
+		}
+		start := time.Now()
+		r, measured := tr.try(verb, items, before, boots)
+		// One boot unchanged after each case: a computer whose speed drifts is
+		// compared with itself at about the same time.
+		before = append(before, tr.boot(1)...)
+		before = before[len(before)-boots:]
+		if !measured {
+			continue
+		}
+		r.Case = n
+		tr.t.Logf("%.0f s: %+v wrong %.1f %%", time.Since(start).Seconds(), r, 100*r.wrong())
+		write(r)
 	}
 }

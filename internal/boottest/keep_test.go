@@ -40,7 +40,7 @@ func TestKeepBoots(t *testing.T) {
 		{"wide", randomMachine(9), 2},
 	} {
 		tr := newTrial(t, c.made, c.processors)
-		if ready, _ := tr.boot(1); len(ready) == 0 {
+		if good := tr.boot(1); len(good) == 0 {
 			t.Fatalf("%s: no boot is fit to compare", c.name)
 		}
 		keepBoot(t, tr.m, filepath.Join(folder, c.name+".json.gz"), true)

@@ -97,7 +97,7 @@ func tryReal(t *testing.T, p string, d boottest.Distribution) {
 	ok(t, os.WriteFile(filepath.Join(m.Dir, "usr/bin/finish"), []byte(whenRecorded+off), 0o755))
 	at := setUp(t, m.Dir)
 	tr.calm("recorder", "on", "--yes", "--boots", "1000")
-	before, settled := tr.boot(3)
+	before := tr.boot(3)
 	if len(before) == 0 {
 		t.Fatal("no boot of it is fit")
 	}
@@ -122,7 +122,7 @@ func tryReal(t *testing.T, p string, d boottest.Distribution) {
 	for _, it := range found[:3] {
 		heavy = append(heavy, it.ID)
 	}
-	out, measured := tr.try("disable", heavy, before, settled, 3)
+	out, measured := tr.try("disable", heavy, before, 3)
 	if !measured {
 		t.Fatal("no boot without them is fit")
 	}

@@ -262,7 +262,11 @@ func capital(word string) string { return strings.ToUpper(word[:1]) + word[1:] }
 func (c comparison) forecastKept() string {
 	text := ""
 	if o, ok := c.Outcome(); ok {
-		text = fmt.Sprintf(" It came out as %s, %s.", signed(-o.Saved), within(o))
+		of := "ready"
+		if o.Kind != "" {
+			of = "usable"
+		}
+		text = fmt.Sprintf(" It came out as %s of %s, %s.", signed(-o.Saved), of, within(o))
 	}
 	if n := len(c.Kept); n > 1 {
 		text += " " + forecastsKept(c.Kept)
@@ -282,14 +286,15 @@ func within(o change.Outcome) string {
 func forecastsKept(changes []change.Change) string {
 	n, kept, off := 0, 0, 0.0
 	for _, ch := range changes {
-		if ch.Outcome == nil || ch.Judged() == nil {
+		f, came := ch.CameOut()
+		if !came {
 			continue
 		}
 		n++
 		if ch.Outcome.Within {
 			kept++
 		}
-		off += (ch.Outcome.Saved - ch.Judged().Saving).Abs().Seconds()
+		off += (ch.Outcome.Saved - f.Saving).Abs().Seconds()
 	}
 	if n == 0 {
 		return ""

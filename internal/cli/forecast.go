@@ -290,9 +290,10 @@ func (a *app) showCost(s *render.Screen, l *visit.Visit, it item.Item) {
 			s.Field("Wait", waitText(c.Wait))
 		}
 		s.Field("", a.evidence(l, it))
-		if c.Wait.Shows {
-			s.Field("Delayed", "it would do its work after ready, which would come as much sooner")
-		}
+	}
+	if c.Replayed && c.Wait.Lead().Shows && l.MayTurn(it, item.Delayed) == nil {
+		s.Field("Delayed", "past when one could work it would bring as much; its work would then "+
+			"fall while somebody works")
 	}
 	if c.CPU.Known {
 		s.Field("Processor",
@@ -353,9 +354,20 @@ func usableWait(f forecast.Forecast) string {
 		return fmt.Sprintf("no effect shown: without it one could work sooner by less than boots "+
 			"differ anyhow (%s)", render.Clean(f.Kind))
 	}
-	return fmt.Sprintf("one could work %s sooner without it (%s), between %s and %s: a forecast "+
+	const shown = 50 * time.Millisecond
+	parts, before := "", f.UsableBefore
+	switch after := f.Usable.Median - before; {
+	case before.Abs() < shown:
+	case after < -shown:
+		parts = fmt.Sprintf("; ready %s sooner, and then it would take %s longer",
+			render.Duration(before), render.Duration(-after))
+	default:
+		parts = fmt.Sprintf("; %s of it before ready, %s after", render.Duration(before),
+			render.Duration(max(0, after)))
+	}
+	return fmt.Sprintf("one could work %s sooner without it (%s), between %s and %s%s: a forecast "+
 		"from %s", render.Duration(f.Usable.Median), render.Clean(f.Kind),
-		signedOr0(f.Usable.Low), render.Duration(f.Usable.High),
+		signedOr0(f.Usable.Low), render.Duration(f.Usable.High), parts,
 		count(f.UsableBoots, "boot", "boots"))
 }
 
@@ -430,6 +442,8 @@ protected, for the few that bring most of what all of them would.`,
   calmdawn forecast --best`,
 		Args: func(_ *cobra.Command, args []string) error {
 			switch {
+			case delay && (w.By < time.Second || w.By > 24*time.Hour):
+				return usage("--by takes a time from 1s to 24h, not %s", w.By)
 			case best && (len(args) > 0 || w.filter.Chooses()):
 				return usage("--best looks for items by itself; give it none")
 			case !best && len(args) == 0 && !w.filter.Chooses():
@@ -456,16 +470,23 @@ protected, for the few that bring most of what all of them would.`,
 			if best {
 				return a.forecastBest(l)
 			}
-			return a.forecast(l, w, delay)
+			by := time.Duration(0)
+			if delay {
+				by = w.By
+			}
+			return a.forecast(l, w, by)
 		},
 	}
 	w.filter.flags(cmd)
 	cmd.Flags().BoolVar(&best, "best", false, "find the few items that bring most")
 	cmd.Flags().BoolVar(&delay, "delay", false, "delay the items instead of switching them off")
+	cmd.Flags().DurationVar(&w.By, "by", time.Minute, "with --delay, for how `LONG`: 90s, 5m")
 	return cmd
 }
 
-func (a *app) forecast(l *visit.Visit, w wish, delay bool) error {
+// forecast tells what a boot would take without what is wished, or with it
+// delayed by more than 0.
+func (a *app) forecast(l *visit.Visit, w wish, by time.Duration) error {
 	picked, err := l.Choose(w.asked())
 	if err != nil {
 		return err
@@ -486,18 +507,23 @@ func (a *app) forecast(l *visit.Visit, w wish, delay bool) error {
 		sets, known = append(sets, set), append(known, it)
 		maps.Copy(whole, set)
 	}
-	f := forecast.Of(l.Replays, whole)
-	each := forecast.Each(l.Replays, sets)
+	f := forecast.OfDelay(l.Replays, whole, by)
+	each := forecast.Each(l.Replays, sets, by)
+	unasked := forecast.Unasked(l.Replays, whole)
 	if a.json {
-		if delay {
+		if by > 0 {
 			f.Quiet = false
 		}
-		return a.writeJSON(document.NewForecast(f, known, each, l.Simulated()))
+		return a.writeJSON(document.NewForecast(f, known, each, unasked, l.Simulated()))
 	}
 	s := a.screen()
-	s.Say(render.Strong, "%s", forecastHeadline(f, len(known), delay))
-	if f.Kind != "" && !delay {
-		s.SayWrapped(0, render.Strong, "%s", usableHeadline(f))
+	how := "Without " + count(len(known), "item", "items")
+	if by > 0 {
+		how = "With " + count(len(known), "item", "items") + " delayed by " + render.Duration(by)
+	}
+	s.SayWrapped(0, render.Strong, "%s: %s.", how, leadHeadline(f))
+	if f.Kind != "" {
+		s.Say(render.Strong, "%s.", upper(readyHeadline(f)))
 	}
 	s.SayWrapped(0, render.Dim, "%s", forecastBasis(l, f))
 	s.Line("")
@@ -507,8 +533,12 @@ func (a *app) forecast(l *visit.Visit, w wish, delay bool) error {
 		for i, it := range known {
 			alone := noneShown
 			lead := each[i].Lead()
-			if lead.Shows {
+			switch {
+			case lead.Shows:
 				alone = atLeast(each[i]) + render.Seconds(lead.Saving.Median)
+				sum += lead.Saving.Median
+			case lead.Costs:
+				alone = "a loss of " + render.Seconds(-lead.Saving.Median)
 				sum += lead.Saving.Median
 			}
 			rows = append(rows, []render.Cell{
@@ -532,7 +562,7 @@ func (a *app) forecast(l *visit.Visit, w wish, delay bool) error {
 			together, why := f.Lead().Saving.Median, ""
 			switch {
 			case together > sum+alike:
-				why = ", since of what waits side by side none alone brings anything"
+				why = ", since what waits side by side brings little before all of it is gone"
 			case together < sum-alike:
 				why = ", since starts overlap"
 			}
@@ -541,7 +571,7 @@ func (a *app) forecast(l *visit.Visit, w wish, delay bool) error {
 		}
 	}
 	// what is delayed works later, and it takes longer until all is quiet
-	if f.Quiet && !delay && f.Kind == "" {
+	if f.Quiet && by == 0 && f.Kind == "" {
 		s.Wrap(0, "Until it has settled, all in all: %s sooner (between %s and %s).",
 			render.Duration(f.Settled.Median), signedOr0(f.Settled.Low),
 			render.Duration(f.Settled.High))
@@ -553,16 +583,28 @@ func (a *app) forecast(l *visit.Visit, w wish, delay bool) error {
 	for _, it := range known {
 		if len(it.Starters) > 0 {
 			s.SayWrapped(2, render.Warn, "Mind: %s can still start %s on demand; what that would "+
-				"cost is not in the forecast.", render.Clean(strings.Join(it.Starters, ", ")),
-				render.Clean(it.Native))
+				"cost is not in the forecast.%s", render.Clean(strings.Join(it.Starters, ", ")),
+				render.Clean(it.Native), askers(l, it))
 		}
+	}
+	if len(unasked) > 0 && by == 0 {
+		var names []string
+		for _, key := range unasked {
+			names = append(names, key.Native)
+		}
+		s.Wrap(2, "With %s %s out too: in those boots nothing else asked for %s. What else would "+
+			"ask later, boots do not tell.", plural(len(known), "it", "them"),
+			render.Clean(strings.Join(names, ", ")), plural(len(names), "it", "them"))
+	}
+	if by > 0 && len(known) > 0 {
+		s.Wrap(2, "%s", delayed(l, f, known, by))
 	}
 	for _, sentence := range outside {
 		s.Wrap(0, "%s", render.Clean(sentence))
 	}
 	if len(known) > 0 {
 		verb := "disable"
-		if delay {
+		if by > 0 {
 			verb = "delay"
 		}
 		to := map[string]item.State{"disable": item.Off, "delay": item.Delayed}[verb]
@@ -579,7 +621,14 @@ func (a *app) forecast(l *visit.Visit, w wish, delay bool) error {
 			}
 		}
 		if len(ids) > 0 {
-			s.Line("Next: %s", a.call(verb+" "+strings.Join(ids, " ")))
+			late := ""
+			if by > 0 && by != time.Minute {
+				late = " --by " + by.String()
+				if rest, whole := strings.CutSuffix(late, "m0s"); whole {
+					late = rest + "m"
+				}
+			}
+			s.Line("Next: %s", a.call(verb+" "+strings.Join(ids, " ")+late))
 		} else {
 			s.Line("Next: look at what it depends on, with %s",
 				a.call("show "+shellWord(known[0].ID)))
@@ -588,31 +637,61 @@ func (a *app) forecast(l *visit.Visit, w wish, delay bool) error {
 	return nil
 }
 
-// forecastHeadline answers the question of a forecast.
-func forecastHeadline(f forecast.Forecast, n int, delay bool) string {
-	how := "Without " + count(n, "item", "items")
-	if delay {
-		how = "With " + count(n, "item", "items") + " delayed"
+// askers says who had an item started by a name of the bus; empty where nobody
+// is known to have.
+func askers(l *visit.Visit, it item.Item) string {
+	by := slices.Sorted(maps.Keys(l.AskedBy(it)))
+	if len(by) == 0 {
+		return ""
 	}
-	if !f.Shows {
-		return fmt.Sprintf("%s: no effect on ready shown, now %s.", how,
-			render.Duration(f.Now))
-	}
-	return fmt.Sprintf("%s: ready after %s instead of %s, %s%s sooner (between %s and %s).", how,
-		render.Duration(f.Then), render.Duration(f.Now), atLeast(f),
-		render.Duration(f.Saving.Median), signedOr0(f.Saving.Low), render.Duration(f.Saving.High))
+	return " In the last boots it was asked for by " + render.Clean(strings.Join(by, ", ")) + "."
 }
 
-// usableHeadline says the same for when one can work.
-func usableHeadline(f forecast.Forecast) string {
-	if !f.UsableShows {
-		return fmt.Sprintf("Usable (%s): no effect shown, now %s.", render.Clean(f.Kind),
-			render.Duration(f.UsableNow))
+// delayed says what it means that items start later.
+func delayed(l *visit.Visit, f forecast.Forecast, items []item.Item, by time.Duration) string {
+	sum, known := time.Duration(0), true
+	for _, it := range items {
+		c := l.Costs[it.ID]
+		sum, known = sum+c.CPU.Value, known && c.CPU.Known
 	}
-	return fmt.Sprintf("Usable (%s) after %s instead of %s, %s sooner (between %s and %s).",
-		render.Clean(f.Kind), render.Duration(f.UsableNow-f.Usable.Median),
-		render.Duration(f.UsableNow), render.Duration(f.Usable.Median),
-		signedOr0(f.Usable.Low), render.Duration(f.Usable.High))
+	work := "What they then do"
+	if known {
+		work = fmt.Sprintf("What they then do, %s of a processor,", render.Duration(sum))
+	}
+	if f.Kind == "" {
+		return work + " is in none of these figures."
+	}
+	usable := f.UsableNow - f.Usable.Median
+	switch begin := f.Then + by; {
+	case begin < usable:
+		return work + " begins before one could work: a longer --by would keep it out of the way."
+	case begin < usable+boot.Soon:
+		return fmt.Sprintf("%s begins within %s after one could work, while somebody does: "+
+			"settled seems to come before it.", work, render.Duration(boot.Soon))
+	}
+	return work + " falls while somebody works, and is in none of these figures."
+}
+
+// leadHeadline answers the question of a forecast, by the figure that leads.
+func leadHeadline(f forecast.Forecast) string { return comes(f, f.Lead()) }
+
+// readyHeadline says the same for ready.
+func readyHeadline(f forecast.Forecast) string { return comes(f, f.Ready()) }
+
+// comes says when a figure would come.
+func comes(f forecast.Forecast, of forecast.Lead) string {
+	title, now := render.Clean(of.Title()), render.Duration(of.Now)
+	then := render.Duration(of.Now - of.Saving.Median)
+	switch s := of.Saving; {
+	case of.Shows:
+		return fmt.Sprintf("%s after %s instead of %s, %s%s sooner (between %s and %s)", title,
+			then, now, atLeast(f), render.Duration(s.Median), signedOr0(s.Low),
+			render.Duration(s.High))
+	case of.Costs:
+		return fmt.Sprintf("%s after %s instead of %s, %s later", title, then, now,
+			render.Duration(-s.Median))
+	}
+	return fmt.Sprintf("no effect on %s shown, now %s", title, now)
 }
 
 // forecastBasis says what a forecast rests on.
@@ -662,7 +741,8 @@ func (a *app) forecastBest(l *visit.Visit) error {
 			maps.Copy(whole, sets[c.Index])
 		}
 		together := forecast.Of(l.Replays, whole)
-		return a.writeJSON(document.NewForecast(together, items, each, l.Simulated()))
+		unasked := forecast.Unasked(l.Replays, whole)
+		return a.writeJSON(document.NewForecast(together, items, each, unasked, l.Simulated()))
 	}
 	s := a.screen()
 	if len(chosen) == 0 || !all.Lead().Shows {

@@ -60,15 +60,8 @@ func (a *app) history() error {
 		if c.Stands() {
 			tone = render.Plain
 		}
-		told := ""
-		if f := c.Judged(); f != nil && f.Shows() {
-			told = signed(-f.Saving) + together(c)
-		}
-		if c.Outcome != nil {
-			told = strings.TrimPrefix(told+", came out "+signed(-c.Outcome.Saved), ", ")
-		}
 		row := []string{
-			fmt.Sprint(c.ID), day(c.MadeAt), render.Clean(c.MadeBy), what(c), told,
+			fmt.Sprint(c.ID), day(c.MadeAt), render.Clean(c.MadeBy), what(c), foreseen(c),
 			fate(c) + back[c.ID],
 		}
 		var cells []render.Cell
@@ -82,7 +75,7 @@ func (a *app) history() error {
 		{Title: "MADE", Keep: 2},
 		{Title: "BY", Keep: 1},
 		{Title: "WHAT", Flex: 24},
-		{Title: "FORECAST OF READY", Keep: 3},
+		{Title: "FORECAST", Keep: 3},
 		{Title: "NOW"},
 	}, rows)
 	if text := forecastsKept(changes); text != "" {
@@ -134,6 +127,23 @@ func what(c change.Change) string {
 		titles = append(titles, render.Clean(t.Title))
 	}
 	return string(c.Verb) + " " + strings.Join(titles, ", ")
+}
+
+// foreseen says what was forecast for a change, and how it came out.
+func foreseen(c change.Change) string {
+	f, came := c.CameOut()
+	if !came && c.Judged() != nil {
+		f = c.Judged().Lead()
+	}
+	var parts []string
+	if f.Shows() {
+		name, _, _ := strings.Cut(f.Title(), " ")
+		parts = append(parts, name+" "+signed(-f.Saving)+together(c))
+	}
+	if came {
+		parts = append(parts, "came out "+signed(-c.Outcome.Saved))
+	}
+	return strings.Join(parts, ", ")
 }
 
 // together marks a forecast that is of a whole proposal.

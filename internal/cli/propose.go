@@ -96,7 +96,7 @@ func (a *app) together(l *visit.Visit, p proposal.Proposal) *change.Forecast {
 			items = append(items, it)
 		}
 	}
-	return l.ForecastOf(items)
+	return l.ForecastOf(items, 0)
 }
 
 // proposed writes down what is proposed for a machine.
@@ -308,7 +308,7 @@ func (a *app) applyAll(
 		return nil, err
 	}
 	if len(t.Picked) > 1 {
-		terms.Together = t.ForecastOf(t.Picked)
+		terms.Together = t.ForecastOf(t.Picked, 0)
 	}
 	var made []change.Edit
 	defer func() { a.tellManager(d, s, made) }()

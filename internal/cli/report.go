@@ -393,7 +393,7 @@ func (a *app) tellChanges(t *told, add func(render.Section)) {
 		return
 	}
 	sheet := &render.Sheet{
-		Heads: []string{"No", "When", "What", "Forecast of ready", "Now", "To take it back"},
+		Heads: []string{"No", "When", "What", "Forecast", "Now", "To take it back"},
 		Right: []bool{true},
 	}
 	for _, ch := range t.look.Changes {
@@ -401,15 +401,8 @@ func (a *app) tellChanges(t *told, add func(render.Section)) {
 		if ch.Stands() {
 			back = render.Entry{Text: a.call(fmt.Sprintf("undo %d", ch.ID)), Command: true}
 		}
-		told := ""
-		if f := ch.Judged(); f != nil && f.Shows() {
-			told = signed(-f.Saving) + together(ch)
-			if ch.Outcome != nil {
-				told += ", came out " + signed(-ch.Outcome.Saved)
-			}
-		}
-		sheet.Rows = append(sheet.Rows,
-			append(render.Texts(fmt.Sprint(ch.ID), day(ch.MadeAt), what(ch), told, fate(ch)), back))
+		told := render.Texts(fmt.Sprint(ch.ID), day(ch.MadeAt), what(ch), foreseen(ch), fate(ch))
+		sheet.Rows = append(sheet.Rows, append(told, back))
 	}
 	add(render.Section{Title: "What was changed, and how to take it back", Table: sheet})
 }

@@ -277,7 +277,7 @@ func TestPartOfAProposal(t *testing.T) {
 	}
 	call(t, on+"apply --yes "+file)
 	if out, _, _ := call(t, on+"compare"); !strings.Contains(out, "since the proposal (changes 1 "+
-		"to 4)") || !strings.Contains(out, "Forecast: ready") {
+		"to 4)") || !strings.Contains(out, "Forecast: usable") {
 		t.Error(out)
 	}
 	call(t, on+"undo 2 --yes")

@@ -14,7 +14,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"calmdawn/internal/core/change"
-	"calmdawn/internal/core/forecast"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/document"
 	"calmdawn/internal/render"
@@ -184,19 +183,10 @@ func (a *app) planTurn(d *visit.Desk, w wish) (plan, error) {
 		for _, it := range t.Picked {
 			warn(s, t.Visit, it, w, c)
 		}
-		f := forecast.Forecast{}
-		if w.to == item.Off {
-			f = t.Forecast(t.Picked)
-		}
-		if f.Kind != "" {
-			s.Wrap(2, "Forecast: %s", usableHeadline(f))
-		}
-		if c.Forecast != nil && !c.Forecast.Shows() && ofLogin(c) && f.Kind != "" {
-			s.Line("Ready does not wait for it.%s", ofSimulated(t.Visit))
-		} else if c.Forecast != nil && !c.Forecast.Shows() && ofLogin(c) {
+		if f := c.Forecast; f != nil && f.Usable == nil && !f.Shows() && ofLogin(c) {
 			s.Wrap(2, "Ready does not wait for it; how much sooner one can work is not forecast, "+
 				"and boots after it tell.")
-		} else if c.Forecast != nil {
+		} else if f != nil {
 			s.Wrap(2, "%s%s%s", forecastLine(*c.Forecast), ofSimulated(t.Visit),
 				setUpNow(t.Visit))
 		}
@@ -238,18 +228,25 @@ func insistable(err error) error {
 	return errors.New(strings.Join(append(lines, "nothing was changed"), "\n"))
 }
 
-// forecastLine says a change's forecast.
+// forecastLine says a change's forecast, the figure that leads first.
 func forecastLine(f change.Forecast) string {
-	if !f.Shows() {
-		return fmt.Sprintf("Forecast: no effect on ready shown, now %s.", render.Duration(f.Now))
+	say := func(f change.Forecast) string {
+		if !f.Shows() {
+			return fmt.Sprintf("no effect on %s shown, now %s", render.Clean(f.Title()),
+				render.Duration(f.Now))
+		}
+		bound := ""
+		if f.AtLeast {
+			bound = "at least "
+		}
+		return fmt.Sprintf("%s %s%s sooner (between %s and %s)", render.Clean(f.Title()), bound,
+			render.Duration(f.Saving), signedOr0(f.Low), render.Duration(f.High))
 	}
-	lead := ""
-	if f.AtLeast {
-		lead = "at least "
+	text := "Forecast: " + say(f.Lead())
+	if f.Usable != nil {
+		text += "; " + say(f)
 	}
-	return fmt.Sprintf("Forecast: ready %s%s sooner (between %s and %s), from %s.", lead,
-		render.Duration(f.Saving), signedOr0(f.Low), render.Duration(f.High),
-		count(f.Boots, "boot", "boots"))
+	return fmt.Sprintf("%s, from %s.", text, count(f.Lead().Boots, "boot", "boots"))
 }
 
 // warn tells what else a decision about an item means.

@@ -18,15 +18,24 @@ type Change struct {
 	Items       []change.Target `json:"items"`
 	Edits       []Edit          `json:"edits"`
 	TakesEffect change.Effect   `json:"takes_effect"`
-	Forecast    *Saving         `json:"forecast,omitempty"`
-	Undoes      int64           `json:"undoes,omitempty"`
-	UndoneBy    int64           `json:"undone_by,omitempty"`
-	Proposal    string          `json:"proposal,omitempty"`
-	TrialUntil  string          `json:"trial_until,omitempty"`
-	Outcome     *float64        `json:"outcome,omitempty"`
-	SettledAt   string          `json:"settled_at,omitempty"`
-	Left        []string        `json:"left,omitempty"`
-	Unsettled   []unSettled     `json:"unsettled,omitempty"`
+	Forecast    *Saving         `json:"forecast,omitempty"` // for ready
+	// ForecastUsable is what was forecast for usable, and its kind.
+	ForecastUsable *UsableSaving `json:"forecast_usable,omitempty"`
+	Undoes         int64         `json:"undoes,omitempty"`
+	UndoneBy       int64         `json:"undone_by,omitempty"`
+	Proposal       string        `json:"proposal,omitempty"`
+	TrialUntil     string        `json:"trial_until,omitempty"`
+	Outcome        *float64      `json:"outcome,omitempty"`
+	OutcomeOf      string        `json:"outcome_of,omitempty"` // "ready", or "usable"
+	SettledAt      string        `json:"settled_at,omitempty"`
+	Left           []string      `json:"left,omitempty"`
+	Unsettled      []unSettled   `json:"unsettled,omitempty"`
+}
+
+// A UsableSaving is by how much sooner one can work, in boots of one kind.
+type UsableSaving struct {
+	Kind string `json:"kind"`
+	Saving
 }
 
 // An Edit is one path with what it was and what it becomes.
@@ -70,11 +79,19 @@ func NewChange(c change.Change) Change {
 	}
 	if f := c.Forecast; f != nil {
 		d.Forecast = &Saving{f.Saving.Seconds(), f.Low.Seconds(), f.High.Seconds()}
+		if u := f.Usable; u != nil {
+			d.ForecastUsable = &UsableSaving{
+				u.Kind, Saving{u.Saving.Seconds(), u.Low.Seconds(), u.High.Seconds()},
+			}
+		}
 	}
 	d.Proposal, d.TrialUntil = c.Terms.Proposal, c.Terms.Until
 	if c.Outcome != nil {
 		saved := c.Outcome.Saved.Seconds()
-		d.Outcome = &saved
+		d.Outcome, d.OutcomeOf = &saved, "ready"
+		if c.Outcome.Kind != "" {
+			d.OutcomeOf = "usable"
+		}
 	}
 	if c.Settlement != nil {
 		d.SettledAt, d.Left = c.Settlement.At.UTC().Format(time.RFC3339), c.Settlement.Left

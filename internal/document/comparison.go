@@ -89,8 +89,9 @@ type Step struct {
 	Difference *Shift   `json:"difference,omitempty"`
 }
 
-// Kept is a forecast with what became of it.
+// Kept is a forecast with what became of it: of usable or of ready, as on says.
 type Kept struct {
+	On      string   `json:"on"`
 	Saving  float64  `json:"saving"`
 	Low     float64  `json:"low"`
 	High    float64  `json:"high"`
@@ -162,14 +163,20 @@ func NewComparison(c job.Comparison) Comparison {
 			shiftOf(st.Shift, float64(time.Second)),
 		})
 	}
-	if f := c.Forecast(); f != nil {
+	if kept := c.Forecast(); kept != nil {
+		f := kept.Lead()
+		o, ok := c.Outcome()
+		if ok {
+			f, _ = kept.Of(o.Kind)
+		}
 		d.Forecast = &Kept{
+			On:      f.Title(),
 			Saving:  f.Saving.Seconds(),
 			Low:     f.Low.Seconds(),
 			High:    f.High.Seconds(),
 			AtLeast: f.AtLeast,
 		}
-		if o, ok := c.Outcome(); ok {
+		if ok {
 			saved := o.Saved.Seconds()
 			d.Forecast.Outcome, d.Forecast.Within = &saved, &o.Within
 		}

@@ -18,7 +18,10 @@ type Forecast struct {
 	ReplayError float64         `json:"replay_error"`
 	AtLeast     bool            `json:"at_least"`
 	Stays       []string        `json:"stays"`
-	Simulated   bool            `json:"simulated"`
+	// Unasked are what goes with the items, as far as is known: in those boots
+	// nothing else asked for it.
+	Unasked   []string `json:"unasked"`
+	Simulated bool     `json:"simulated"`
 }
 
 // UsableForecast is when one can work, of boots of one kind.
@@ -62,6 +65,7 @@ func NewForecast(
 	f forecast.Forecast,
 	items []item.Item,
 	each []forecast.Forecast,
+	unasked []boot.Key,
 	simulated bool,
 ) Forecast {
 	d := Forecast{
@@ -73,6 +77,10 @@ func NewForecast(
 		AtLeast:     f.AtLeast,
 		Simulated:   simulated,
 		Stays:       []string{},
+		Unasked:     []string{},
+	}
+	for _, key := range unasked {
+		d.Unasked = append(d.Unasked, key.Native)
 	}
 	if f.Quiet {
 		s := newSaving(f.Settled)

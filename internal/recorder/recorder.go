@@ -138,15 +138,21 @@ func (rec *recorder) canLogIn() bool {
 // on one of its consoles.
 var consoles = regexp.MustCompile(`^(autovt|getty|serial-getty|container-getty)@|^console-getty`)
 
+// names maps the numbers of users to their names.
+func (rec *recorder) names() map[string]string {
+	names := map[string]string{}
+	for _, u := range rec.users {
+		names[strconv.Itoa(u.UID)] = u.Name
+	}
+	return names
+}
+
 // people are those who logged in, the first first.
 func (rec *recorder) people() []boot.Login {
-	names := map[uint32]string{}
-	for _, u := range rec.users {
-		names[uint32(u.UID)] = u.Name
-	}
+	names := rec.names()
 	var all []boot.Login
 	for _, l := range rec.logins {
-		all = append(all, boot.Login{User: names[l.UID], Began: l.Began - rec.origin})
+		all = append(all, boot.Login{User: names[fmt.Sprint(l.UID)], Began: l.Began - rec.origin})
 	}
 	slices.SortFunc(all, func(a, b boot.Login) int {
 		return cmp.Or(cmp.Compare(a.Began, b.Began), cmp.Compare(a.User, b.User))
@@ -371,15 +377,20 @@ func (rec *recorder) userSpans(u account.User, b *boot.Boot, fifo bool) []boot.S
 
 // withUse adds to the spans what the samples say.
 func (rec *recorder) withUse(spans []boot.Span) []boot.Span {
-	names := map[string]string{}
-	for _, u := range rec.users {
-		names[strconv.Itoa(u.UID)] = u.Name
-	}
+	names := rec.names()
 	at := map[boot.Key]int{}
 	for i, s := range spans {
 		at[boot.Key{Native: s.Native, Owner: s.Owner}] = i
 		if s.CPU.Known {
 			spans[i].CPU.From = boot.Recorder // asked at the end of the boot, which is what counts
+		}
+	}
+	seen := map[*activity.Group][]int{}
+	for p, pids := range rec.processes.Seen() {
+		if g, ok := rec.groups.UnitOf(p); ok && !inSession(p) {
+			const most = 50
+			slices.Sort(pids)
+			seen[g] = append(seen[g], pids[:min(most, len(pids))]...)
 		}
 	}
 	for _, g := range rec.groups.All() {
@@ -403,7 +414,11 @@ func (rec *recorder) withUse(spans []boot.Span) []boot.Span {
 		if g.CPU() > most {
 			// a container's first group goes on from that of the container
 			// before it
-			s.CPU.Value -= g.Course[0].CPU
+			before := g.Course[0].CPU
+			s.CPU.Value -= before
+			for i := range s.Course {
+				s.Course[i].CPU -= before
+			}
 		}
 		if n, ok := g.Read(); ok || n > 0 {
 			s.DiskRead = boot.Bytes(n, boot.Recorder)
@@ -411,6 +426,7 @@ func (rec *recorder) withUse(spans []boot.Span) []boot.Span {
 		if g.Memory > 0 {
 			s.Memory = boot.Bytes(g.Memory, boot.Recorder)
 		}
+		s.PIDs = seen[g]
 	}
 	boot.SortSpans(spans)
 	return spans
@@ -430,25 +446,29 @@ func (rec *recorder) programs() []boot.Program {
 	const most = 1000
 	seen := rec.processes.InSessions()
 	seen = seen[:min(len(seen), most)]
-	owners := map[string]string{}
-	for _, u := range rec.users {
-		owners[fmt.Sprintf("user-%d.slice", u.UID)] = u.Name
-	}
+	names := rec.names()
 	var all []boot.Program
 	index := map[int]int{}
 	for _, p := range seen {
 		parent, ok := index[p.Parent]
+		under := boot.Key{}
 		if !ok {
 			parent = -1
+			if g, known := rec.groups.UnitOf(rec.processes.GroupOf(p.Parent)); known {
+				under = boot.Key{Native: g.Native, Owner: names[g.UID]}
+			}
 		}
 		index[p.PID] = len(all)
-		owner := owners[path.Base(path.Dir(p.Group))]
+		_, uid, _ := strings.Cut(path.Base(path.Dir(p.Group)), "user-")
+		owner := names[strings.TrimSuffix(uid, ".slice")]
 		began := time.Duration(p.Began)*time.Second/100 - rec.clock.behind - rec.origin
 		all = append(all, boot.Program{
 			Name:   p.Name,
 			Words:  p.Words,
 			Owner:  owner,
+			PID:    p.PID,
 			Parent: parent,
+			Under:  under,
 			Began:  began,
 			CPU:    p.CPU(),
 			Read:   p.Read(),

@@ -203,7 +203,7 @@ func (d *Desk) Decide(
 	if err := v.ReadBoots(); err != nil {
 		return none, Guarding{}, err
 	}
-	c.Terms, c.Forecast = terms, v.ForecastOf([]item.Item{it})
+	c.Terms, c.Forecast = terms, v.ForecastOf([]item.Item{it}, wishOf(r).held())
 	c.Terms.Job, c.Terms.JobOf = v.forecastOfJob([]item.Item{it})
 	g, err := d.planGuard(c, wanted)
 	if err != nil {

@@ -30,6 +30,14 @@ type Wish struct {
 	Guard      Wanted
 }
 
+// held is by how long what is wished holds items back; 0 where it does not.
+func (w Wish) held() time.Duration {
+	if w.To != item.Delayed {
+		return 0
+	}
+	return w.By
+}
+
 // A Turning is a wish with what it comes to on a machine.
 type Turning struct {
 	*Visit
@@ -153,7 +161,7 @@ func (d *Desk) PlanTurn(w Wish) (Turning, error) {
 		if err := v.ReadBoots(); err != nil {
 			return t, err
 		}
-		t.Change.Forecast = v.ForecastOf(t.Picked)
+		t.Change.Forecast = v.ForecastOf(t.Picked, w.held())
 		t.Change.Terms.Job, t.Change.Terms.JobOf = v.forecastOfJob(t.Picked)
 	}
 	t.Change.Terms.Until = w.Until
@@ -283,9 +291,9 @@ func Participle(to item.State) string {
 	return "switched " + string(to)
 }
 
-// forecastOfJob is what is forecast for ready when items are switched off or
-// delayed on top of what the job that goes on has decided, from the boots
-// before it; nil where none does, or nothing can be.
+// forecastOfJob is what is forecast when items are switched off or delayed on
+// top of what the job that goes on has decided, from the boots before it; nil
+// where none does, or nothing can be.
 func (v *Visit) forecastOfJob(items []item.Item) (f *change.Forecast, of []int64) {
 	before, ok := job.Before(v.Boots, v.Changes, v.Now())
 	if !ok {
@@ -296,23 +304,13 @@ func (v *Visit) forecastOfJob(items []item.Item) (f *change.Forecast, of []int64
 	for _, it := range items {
 		maps.Copy(set, v.SetOf(it))
 	}
-	return keep(replays, set), before.Changes
+	return keep(replays, set, 0), before.Changes
 }
 
-// ForecastOf is what is forecast for ready when items are switched off or
-// delayed; nil where nothing can be.
-func (v *Visit) ForecastOf(items []item.Item) *change.Forecast {
-	return keep(v.Replays, v.launchedOf(items))
-}
-
-// Forecast is what is forecast when items are switched off; its zero value
-// where nothing can be.
-func (v *Visit) Forecast(items []item.Item) forecast.Forecast {
-	set := v.launchedOf(items)
-	if len(v.Replays) == 0 || len(set) == 0 {
-		return forecast.Forecast{}
-	}
-	return forecast.Of(v.Replays, set)
+// ForecastOf is what is forecast when items are switched off, or delayed where
+// by is more than 0; nil where nothing can be.
+func (v *Visit) ForecastOf(items []item.Item, by time.Duration) *change.Forecast {
+	return keep(v.Replays, v.launchedOf(items), by)
 }
 
 // launchedOf is what the replays leave out without those items that are
@@ -328,18 +326,26 @@ func (v *Visit) launchedOf(items []item.Item) forecast.Set {
 }
 
 // keep makes a forecast as it is kept with a change.
-func keep(replays []*forecast.Replay, set forecast.Set) *change.Forecast {
+func keep(replays []*forecast.Replay, set forecast.Set, by time.Duration) *change.Forecast {
 	if len(replays) == 0 || len(set) == 0 {
 		return nil
 	}
-	f := forecast.Of(replays, set)
-	return &change.Forecast{
-		Now:     f.Now,
-		Saving:  f.Saving.Median,
-		Low:     f.Saving.Low,
-		High:    f.Saving.High,
-		Boots:   f.Boots,
-		AtLeast: f.AtLeast,
-		Spread:  f.Spread,
+	f := forecast.OfDelay(replays, set, by)
+	kept := func(now, spread time.Duration, s forecast.Saving, boots int) change.Forecast {
+		return change.Forecast{
+			Now:     now,
+			Saving:  s.Median,
+			Low:     s.Low,
+			High:    s.High,
+			Boots:   boots,
+			AtLeast: f.AtLeast,
+			Spread:  spread,
+		}
 	}
+	ready := kept(f.Now, f.Spread, f.Saving, f.Boots)
+	if f.Kind != "" {
+		usable := kept(f.UsableNow, f.UsableSpread, f.Usable, f.UsableBoots)
+		ready.Usable, usable.Kind = &usable, f.Kind
+	}
+	return &ready
 }

@@ -202,7 +202,7 @@ func (v *Visit) ReadBoots() error {
 	}
 	var waits []forecast.Forecast
 	if len(v.Replays) > 0 {
-		waits = forecast.Each(v.Replays, sets)
+		waits = forecast.Each(v.Replays, sets, 0)
 	}
 	v.Costs = map[string]forecast.Cost{}
 	rater := forecast.NewRater(fit, grades)

@@ -25,6 +25,26 @@ func (b Boot) Launched(program, owner string) []int {
 	return all
 }
 
+// Asker returns the item, or the program of a login by its index in the boot's
+// list, that asked for something to be started; false where nobody recorded to
+// what its process belongs. The index is -1 for an item.
+func (b Boot) Asker(a Ask) (item Key, program int, ok bool) {
+	if a.PID == 0 {
+		return Key{}, -1, false
+	}
+	for i, p := range b.Programs {
+		if p.PID == a.PID && p.Began <= a.At {
+			return Key{}, i, true
+		}
+	}
+	for _, s := range b.Spans {
+		if slices.Contains(s.PIDs, a.PID) && !s.Is(Manager) {
+			return s.Key(), -1, true
+		}
+	}
+	return Key{}, -1, false
+}
+
 // A ProgramUse is what a program of a login used, with its descendants.
 type ProgramUse struct {
 	CPU   time.Duration

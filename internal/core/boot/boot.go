@@ -111,6 +111,9 @@ type Span struct {
 	Pulls    []string // what it pulls in: wants, requires, binds to, upholds
 	Triggers []string // what it starts on an event: the service of a timer, a socket, a path
 	Course   []Use    // what it had used by which moment
+	// PIDs are processes that were seen in it, for those who look for the
+	// item that a process belongs to; not all of them.
+	PIDs []int `json:",omitempty"`
 
 	Labels Label `json:"-"`
 }
@@ -140,6 +143,7 @@ type Ask struct {
 	Name  string // on the bus
 	Unit  string // that was started for it; empty where the bus started it itself
 	By    string // the path of the program that asked
+	PID   int    // of that program's process; 0 where not known
 	Owner string // whose bus it is; empty for the machine's
 	At    time.Duration
 }
@@ -259,10 +263,14 @@ type Program struct {
 	Name   string   // the kernel's name of it
 	Words  []string // its program, and as much of its words as tells what it is
 	Owner  string
+	PID    int `json:",omitempty"`
 	Parent int // its parent's index in the list; -1 for none
-	Began  time.Duration
-	CPU    time.Duration
-	Read   int64
+	// Under is the item to which the parent of a program without one in the
+	// list belongs: what opened the session. Empty where not known.
+	Under Key `json:",omitzero"`
+	Began time.Duration
+	CPU   time.Duration
+	Read  int64
 	// Memory is the most that it held by itself: the resident set of proc(5),
 	// bytes; 0 in older records.
 	Memory int64 `json:",omitempty"`

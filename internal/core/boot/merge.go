@@ -158,6 +158,9 @@ func joinSpans(a, b []Span) []Span {
 		if len(have.Course) == 0 {
 			have.Course = s.Course
 		}
+		if len(have.PIDs) == 0 {
+			have.PIDs = s.PIDs
+		}
 	}
 	SortSpans(all)
 	return all

@@ -77,7 +77,8 @@ type Change struct {
 	Settlement *Settlement
 }
 
-// A Forecast is what was forecast for ready when a change was made.
+// A Forecast is what was forecast when a change was made: for ready, and with
+// it for usable where that could be.
 type Forecast struct {
 	Now     time.Duration `json:"now"` // nanoseconds, as all of them
 	Saving  time.Duration `json:"saving"`
@@ -88,6 +89,37 @@ type Forecast struct {
 	// Spread is what boots differed by anyhow; 0 in records that did not keep
 	// it.
 	Spread time.Duration `json:"spread,omitempty"`
+
+	Usable *Forecast `json:"usable,omitempty"` // nil in older records
+	// Kind is that of usable which the forecast is for; empty where it is for
+	// ready.
+	Kind string `json:"kind,omitempty"`
+}
+
+// Lead is the forecast of the figure that leads: of usable, or of ready where
+// there is none.
+func (f Forecast) Lead() Forecast {
+	if f.Usable != nil {
+		return *f.Usable
+	}
+	return f
+}
+
+// Of is the forecast of usable of a kind, or of ready where kind is empty;
+// false where there is none.
+func (f Forecast) Of(kind string) (Forecast, bool) {
+	if f.Usable != nil && f.Usable.Kind == kind {
+		return *f.Usable, true
+	}
+	return f, f.Kind == kind
+}
+
+// Title is what the forecast is of: "ready", "usable (login of maria)".
+func (f Forecast) Title() string {
+	if f.Kind == "" {
+		return "ready"
+	}
+	return "usable (" + f.Kind + ")"
 }
 
 // Shows reports whether the saving counts as an effect: it is larger than what
@@ -101,7 +133,8 @@ func (f Forecast) Shows() bool {
 
 // An Outcome is what a change brought, told from the boots before and after it.
 type Outcome struct {
-	Saved  time.Duration `json:"saved"` // of ready, nanoseconds
+	Saved  time.Duration `json:"saved"`          // nanoseconds
+	Kind   string        `json:"kind,omitempty"` // of usable; empty of ready
 	Before int           `json:"before"`
 	After  int           `json:"after"`  // how many boots
 	Within bool          `json:"within"` // it lies in the range that was forecast
@@ -111,6 +144,7 @@ type Outcome struct {
 func (f Forecast) OutcomeOf(saved time.Duration, before, after int) Outcome {
 	return Outcome{
 		Saved:  saved,
+		Kind:   f.Kind,
 		Before: before,
 		After:  after,
 		Within: saved >= f.Low && (saved <= f.High || f.AtLeast),

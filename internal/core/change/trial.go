@@ -42,6 +42,15 @@ func (c Change) Judged() *Forecast {
 	return c.Forecast
 }
 
+// CameOut is the forecast that the change's outcome is of; false where either
+// is missing.
+func (c Change) CameOut() (Forecast, bool) {
+	if c.Judged() == nil || c.Outcome == nil {
+		return Forecast{}, false
+	}
+	return c.Judged().Of(c.Outcome.Kind)
+}
+
 // A Trial is how far a change's trial has come.
 type Trial string
 

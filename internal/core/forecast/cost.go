@@ -187,17 +187,21 @@ func (r *Rater) Cost(set Set, wait Forecast, replayed bool) Cost {
 	return c
 }
 
-// of grades a cost against a boot that was ready after a time.
+// of grades a cost against a boot that was ready after a time, or against when
+// one can work.
 func (g Grades) of(c Cost, ready time.Duration, processors int) Grade {
 	if !c.Replayed && !c.CPU.Known || ready <= 0 {
 		return Unknown
 	}
-	wait, cpu := 0.0, 0.0
-	if lead := c.Wait.Lead(); c.Replayed && lead.Shows {
-		wait = float64(lead.Saving.Median) / float64(lead.Now)
+	wait, cpu, whole := 0.0, 0.0, ready
+	if lead := c.Wait.Lead(); c.Replayed {
+		whole = max(whole, lead.Now)
+		if lead.Shows {
+			wait = float64(lead.Saving.Median) / float64(lead.Now)
+		}
 	}
 	if c.CPU.Known && processors > 0 {
-		cpu = float64(c.CPU.Value) / float64(ready*time.Duration(processors))
+		cpu = float64(c.CPU.Value) / float64(whole*time.Duration(processors))
 	}
 	reaches := func(b Bounds) bool { return wait >= b.Wait || cpu >= b.CPU }
 	switch {

@@ -137,12 +137,16 @@ type Forecast struct {
 	// Usable is the saving until one can work, in those of the boots that are
 	// of one kind (see [boot.Usable]); UsableNow is when one can. Kind is empty
 	// where that cannot be forecast.
-	Usable      Saving
-	UsableNow   time.Duration
-	UsableShows bool // as Shows
-	UsableBoots int  // how many boots stand behind it
-	Kind        string
-	Boots       int
+	Usable    Saving
+	UsableNow time.Duration
+	// UsableBefore is what of Usable is already saved when the machine is
+	// ready.
+	UsableBefore time.Duration
+	UsableShows  bool          // as Shows
+	UsableSpread time.Duration // as Spread
+	UsableBoots  int           // how many boots stand behind it
+	Kind         string
+	Boots        int
 	// Error is the largest replay error among the boots, as a share of ready.
 	Error float64
 	// AtLeast is set where the saving is a lower bound: what the units use of
@@ -184,14 +188,21 @@ type Lead struct {
 	Now    time.Duration
 	Saving Saving
 	Shows  bool
+	Costs  bool // it would come later, by more than boots differ anyhow
+}
+
+// Ready is what the forecast says of ready.
+func (f Forecast) Ready() Lead {
+	return Lead{"ready", "", f.Now, f.Saving, f.Shows, f.Saving.Median < -f.Spread}
 }
 
 // Lead is what the forecast says of the figure that leads.
 func (f Forecast) Lead() Lead {
 	if f.Kind == "" {
-		return Lead{"ready", "", f.Now, f.Saving, f.Shows}
+		return f.Ready()
 	}
-	return Lead{"usable", f.Kind, f.UsableNow, f.Usable, f.UsableShows}
+	return Lead{"usable", f.Kind, f.UsableNow, f.Usable, f.UsableShows,
+		f.Usable.Median < -f.UsableSpread}
 }
 
 // Title is what the figure is called: usable with its kind.
@@ -204,18 +215,31 @@ func (l Lead) Title() string {
 
 // Of forecasts boots without a set. There has to be a replay at least. Usable
 // is of the kind that most boots have in which something of the set ran.
-func Of(replays []*Replay, set Set) Forecast { return of(replays, set, kindOf(replays, set)) }
+func Of(replays []*Replay, set Set) Forecast { return OfDelay(replays, set, 0) }
 
-func of(replays []*Replay, set Set, kind string) Forecast {
+// OfDelay forecasts boots in which a set starts only some time after ready, or
+// after the login; with 0 not at all. Work that begins when the machine has
+// gone quiet already is past settled, and past usable.
+func OfDelay(replays []*Replay, set Set, by time.Duration) Forecast {
+	return of(replays, set, by, kindOf(replays, set))
+}
+
+// of forecasts boots without a set, or with it held back where by is more than
+// 0.
+func of(replays []*Replay, set Set, by time.Duration, kind string) Forecast {
 	f := Forecast{Boots: len(replays), Quiet: true}
-	var now, saved, settled, usable, sooner []time.Duration
+	var now, saved, settled, usable, sooner, before []time.Duration
 	for _, r := range replays {
 		out, stays := r.Without(set)
-		if r.usable.Known && r.usable.Kind == kind && out.Settled.Known &&
-			r.baseline.Settled.Known {
+		if by > 0 {
+			out, stays = r.late(r.indexes(set), by), nil
+		}
+		if r.usable.Known && r.usable.Kind == kind && out.Usable.Known &&
+			r.baseline.Usable.Known {
 			usable = append(usable,
-				r.usable.Value-(r.unchanged.Settled.Value-r.baseline.Settled.Value))
-			sooner = append(sooner, r.baseline.Settled.Value-out.Settled.Value)
+				r.usable.Value-(r.unchanged.Usable.Value-r.baseline.Usable.Value))
+			sooner = append(sooner, r.baseline.Usable.Value-out.Usable.Value)
+			before = append(before, r.baseline.Ready-out.Ready)
 		}
 		now = append(now, r.Boot.Ready.Value-(r.unchanged.Ready-r.baseline.Ready))
 		saved = append(saved, r.baseline.Ready-out.Ready)
@@ -243,8 +267,9 @@ func of(replays []*Replay, set Set, kind string) Forecast {
 	}
 	if len(usable) > 0 {
 		f.Kind, f.UsableBoots, f.UsableNow = kind, len(usable), boot.Median(usable)
-		f.Usable = rangeOf(sooner, usable)
-		f.UsableShows = f.Usable.Median > spread(usable)
+		f.Usable, f.UsableBefore = rangeOf(sooner, usable), boot.Median(before)
+		f.UsableSpread = spread(usable)
+		f.UsableShows = f.Usable.Median > f.UsableSpread
 	}
 	return f
 }
@@ -266,9 +291,10 @@ func kindOf(replays []*Replay, set Set) (most string) {
 	return most
 }
 
-// Each forecasts boots without each of some sets, on all processors.
-func Each(replays []*Replay, sets []Set) []Forecast {
-	return each(sets, func(set Set) Forecast { return Of(replays, set) })
+// Each forecasts boots without each of some sets, or with each held back by
+// more than 0, on all processors.
+func Each(replays []*Replay, sets []Set, by time.Duration) []Forecast {
+	return each(sets, func(set Set) Forecast { return OfDelay(replays, set, by) })
 }
 
 func each(sets []Set, of func(Set) Forecast) []Forecast {
@@ -305,7 +331,7 @@ func Best(replays []*Replay, candidates []Set) (chosen []Choice, all Forecast) {
 		maps.Copy(whole, c)
 	}
 	kind := kindOf(replays, whole) // one for all steps, so that they compare
-	without := func(set Set) Forecast { return of(replays, set, kind) }
+	without := func(set Set) Forecast { return of(replays, set, 0, kind) }
 	saves := func(f Forecast) time.Duration { return f.Lead().Saving.Median }
 	all = without(whole)
 	taken := Set{}

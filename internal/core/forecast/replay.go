@@ -12,6 +12,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"slices"
 	"time"
 
 	"calmdawn/internal/core/boot"
@@ -44,6 +45,7 @@ type Replay struct {
 	units      []unit
 	index      map[boot.Key]int
 	byName     map[string][]int
+	byProgram  map[int]int // units by their places in the boot's list of programs
 	goal       int
 	processors float64
 	looks      []boot.Use         // at the disk, where it held the boot back
@@ -52,6 +54,10 @@ type Replay struct {
 	duty       float64            // of background work whose course is not known
 	unchanged  Outcome
 	usable     boot.Usable // of the boot; unknown where the replay does not tell it
+	// of a login that came before ready, the first unit that follows what
+	// opened it, and how long after the login that began; -1 for none
+	first      int
+	sinceLogin time.Duration
 	allAlive   []bool
 
 	// what forecasts count from: the boot as it was, or without what has been
@@ -74,6 +80,7 @@ type unit struct {
 	// -1 for none
 	anchor  int
 	fixed   bool // it starts when it starts, whatever else does
+	asked   bool // it started because a unit asked for it that pulls it in
 	pulls   []int
 	startBy []int // what triggers it
 
@@ -115,7 +122,9 @@ func New(b boot.Boot) (*Replay, error) {
 		Boot:       b,
 		index:      map[boot.Key]int{},
 		byName:     map[string][]int{},
+		byProgram:  map[int]int{},
 		goal:       -1,
+		first:      -1,
 		processors: float64(b.Processors),
 	}
 	if b.Processors == 0 {
@@ -133,12 +142,14 @@ func New(b boot.Boot) (*Replay, error) {
 		return nil, errors.New("the boot's goal is not known")
 	}
 	r.goal = goal
+	r.fixStrays()
+	r.readAsks()
 	r.allAlive = r.alive(nil)
 	r.calibrate()
 	r.baseAlive, r.baseline = r.allAlive, r.unchanged
 	r.usable = b.Usable()
-	off := (r.unchanged.Settled.Value - r.usable.Value).Abs()
-	if !r.unchanged.Settled.Known || float64(off) > MaxError*float64(r.usable.Value) {
+	off := (r.unchanged.Usable.Value - r.usable.Value).Abs()
+	if !r.unchanged.Usable.Known || float64(off) > MaxError*float64(r.usable.Value) {
 		r.usable = boot.Usable{} // it is too far from when the boot was usable
 	}
 	if r.Error > MaxError {
@@ -231,66 +242,6 @@ func (r *Replay) read() {
 	case r.Inputs.Processor && b.Processors > 0:
 		r.Inputs.Busy = math.Min(1,
 			used.Seconds()/(r.processors*math.Max(0.001, (b.Ready.Value-r.base).Seconds())))
-	}
-}
-
-// readPrograms adds the programs of logins. Those of a login that came once the
-// machine was ready follow it, and their children follow them; others start
-// when they start.
-func (r *Replay) readPrograms() {
-	b := r.Boot
-	goal, known := r.index[boot.Key{Native: b.Goal}]
-	logins := b.Logged()
-	follows := known && len(logins) > 0 && logins[0].Began >= b.Ready.Value
-	after := func(u *unit, i int) { // it starts so long after the login
-		u.fixed, u.after = false, []int{goal}
-		u.gap = max(0, u.begin-b.Ready.Value)
-		r.units[goal].pulls = append(r.units[goal].pulls, i)
-	}
-	for i, s := range b.Spans {
-		u := &r.units[i]
-		if follows && s.Is(boot.Session|boot.Seat) && u.ran && u.begin >= logins[0].Began {
-			after(u, i)
-		}
-	}
-	at := map[int]int{} // units by their places in the boot's list
-	for i, p := range b.Programs {
-		if len(p.Course) == 0 {
-			continue
-		}
-		u := unit{
-			key:     boot.Key{Native: p.Name, Owner: p.Owner},
-			ran:     true,
-			begin:   p.Began,
-			fixed:   true,
-			anchor:  -1,
-			program: i,
-		}
-		u.course, u.width = r.pieces(p.Course, p.Began)
-		r.Inputs.Courses = r.Inputs.Courses || len(p.Course) > 1
-		parent := p.Parent
-		for parent >= 0 && parent < i { // the nearest that has a course
-			if _, ok := at[parent]; ok {
-				break
-			}
-			if b.Programs[parent].Parent >= parent {
-				parent = -1
-				break
-			}
-			parent = b.Programs[parent].Parent
-		}
-		above, child := at[parent]
-		n := len(r.units)
-		at[i] = n
-		r.units = append(r.units, u)
-		switch added := &r.units[n]; {
-		case child:
-			added.fixed, added.anchor = false, above
-			added.gap = max(0, u.begin-r.units[above].begin)
-			r.units[above].pulls = append(r.units[above].pulls, n)
-		case follows && u.begin >= logins[0].Began:
-			after(added, n)
-		}
 	}
 }
 
@@ -448,15 +399,6 @@ func (r *Replay) alive(off map[int]bool) []bool {
 		}
 	}
 	walk()
-	// the first time: what ran though nothing known pulled it in stays
-	if r.allAlive == nil && off == nil {
-		reached := append([]bool{}, alive...)
-		for i, u := range r.units {
-			if u.ran && !reached[i] {
-				r.units[i].fixed = true // programs of logins are so anyhow
-			}
-		}
-	}
 	for again := true; again; {
 		again = false
 		for i, u := range r.units {
@@ -478,6 +420,15 @@ func (r *Replay) alive(off map[int]bool) []bool {
 		}
 	}
 	return alive
+}
+
+// fixStrays has what ran though nothing known pulled it in start when it
+// started; programs of logins are so anyhow.
+func (r *Replay) fixStrays() {
+	alive := r.alive(nil)
+	for i, u := range r.units {
+		r.units[i].fixed = u.fixed || u.ran && !alive[i]
+	}
 }
 
 // timed reports whether a timer or a path starts a unit, which switching it off
@@ -506,15 +457,18 @@ func (r *Replay) calibrate() {
 	least, bestDuty := math.Inf(1), 1.0
 	fresh := r.units
 	for _, duty := range duties {
-		r.units, r.duty = append([]unit{}, fresh...), duty
-		wrong := 0.0
-		for round := range rounds {
-			wrong = r.fit(round < rounds-1)
+		r.units, r.duty = slices.Clone(fresh), duty
+		fitted, wrong := r.units, math.Inf(1)
+		for range rounds { // they need not come nearer each time
+			before := slices.Clone(r.units)
+			if now := r.fit(); now < wrong {
+				fitted, wrong = before, now
+			}
 		}
 		// several may fit: the one with fewer pauses, unless another fits much
 		// better
 		if wrong < least*0.7-0.01 || best == nil {
-			least, best, bestDuty = wrong, r.units, duty
+			least, best, bestDuty = wrong, fitted, duty
 		}
 	}
 	r.units, r.duty = best, bestDuty
@@ -531,10 +485,9 @@ const (
 	stride = 1.0
 )
 
-// fit runs the boot once and, if told, moves the waiting of each start towards
-// what was measured. It returns how far the starts and ready are from that, in
-// seconds.
-func (r *Replay) fit(adjust bool) float64 {
+// fit runs the boot once and moves the waiting of each start towards what was
+// measured. It returns how far the starts and ready were from that, in seconds.
+func (r *Replay) fit() float64 {
 	out := r.run(r.allAlive)
 	wrong := math.Abs((out.Ready - r.Boot.Ready.Value).Seconds())
 	for i := range r.units {
@@ -544,9 +497,6 @@ func (r *Replay) fit(adjust bool) float64 {
 		}
 		took := out.done[i] - out.began[i]
 		wrong += 0.2 * math.Abs((took - u.took).Seconds())
-		if !adjust {
-			continue
-		}
 		u.wait += time.Duration(stride * float64(u.took-took))
 		if u.wait < 0 { // no waiting is left: some of the computing was in the background
 			if took > 0 {

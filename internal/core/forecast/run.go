@@ -14,6 +14,8 @@ type Outcome struct {
 	// Settled is when it had gone quiet, since the boot began; unknown without
 	// courses.
 	Settled boot.Figure
+	// Usable is when one could work, as [boot.Boot.Usable] defines it.
+	Usable boot.Figure
 
 	began, done []time.Duration // by unit
 	duty        float64
@@ -121,6 +123,11 @@ func (r *Replay) run(alive []bool) Outcome {
 		})
 		if at, ok := boot.QuietRule.Since(s.used, goal); ok {
 			s.out.Settled = boot.Of(at, boot.Recorder)
+			waited := time.Duration(0) // from ready to a login that nobody typed
+			if r.first >= 0 && alive[r.first] {
+				waited = max(0, s.out.began[r.first]-r.sinceLogin-goal)
+			}
+			s.out.Usable = boot.Of(at-waited, boot.Recorder)
 		}
 	}
 	return s.out

@@ -285,7 +285,7 @@ func (c *Comparison) Explain(order func([]boot.Boot) []boot.Boot, all []change.C
 	c.Why = compare.Explain(before, after, whole)
 	c.Different = compare.Changed(before, after)
 	for _, ch := range all {
-		if ch.Outcome != nil && ch.Judged() != nil &&
+		if _, known := ch.CameOut(); known &&
 			(len(c.Changes) == 0 || ch.ID != c.Changes[0].ID) {
 			c.Kept = append(c.Kept, ch)
 		}
@@ -330,16 +330,22 @@ func (c Comparison) Forecast() *change.Forecast {
 	return nil
 }
 
-// Outcome is what became of the forecast; false where there is none, or too
-// little to tell.
+// Outcome is what became of the forecast, of usable or else of ready; false
+// where there is none, or too little to tell.
 func (c Comparison) Outcome() (change.Outcome, bool) {
 	f := c.Forecast()
-	on, _ := compare.MeasureOf("ready")
-	ready := compare.Compare(on.Values(c.Sides.Before), on.Values(c.Sides.After))
-	if f == nil || ready.Before.N == 0 || ready.After.N == 0 {
+	if f == nil {
 		return change.Outcome{}, false
 	}
-	return f.OutcomeOf(-ready.Estimate, ready.Before.N, ready.After.N), true
+	ready, _ := compare.MeasureOf("ready")
+	for _, on := range []compare.Measure{compare.UsableOf(f.Lead().Kind), ready} {
+		of, known := f.Of(on.Kind)
+		r := compare.Compare(on.Values(c.Sides.Before), on.Values(c.Sides.After))
+		if known && r.Before.N > 0 && r.After.N > 0 {
+			return of.OutcomeOf(-r.Estimate, r.Before.N, r.After.N), true
+		}
+	}
+	return change.Outcome{}, false
 }
 
 // A Measured is one figure of both sides.

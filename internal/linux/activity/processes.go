@@ -50,6 +50,7 @@ type Processes struct {
 	gone    []*Process       // of sessions, ended
 	left    map[string]int64 // by group: what ended processes had read
 	kernel  map[int]bool
+	groups  map[int]string // by pid: the last group of every process that was seen
 	round   int
 	buf     [4096]byte
 	session func(group string) bool
@@ -61,6 +62,7 @@ type Processes struct {
 const (
 	maxProcesses = 5000
 	maxGone      = 2000
+	maxSeen      = 20_000
 	// a second, of the clock in proc(5); the same on all Linux machines that
 	// users see
 	ticks = 100
@@ -75,6 +77,7 @@ func FollowProcesses(root string, session func(group string) bool) *Processes {
 		all:     map[int]*Process{},
 		left:    map[string]int64{},
 		kernel:  map[int]bool{},
+		groups:  map[int]string{},
 		session: session,
 	}
 }
@@ -169,11 +172,33 @@ func (p *Processes) open(pid int) *Process {
 		return nil
 	}
 	process.io = OpenCounter(folder + "io")
-	process.Group = p.groupOf(folder + "cgroup")
+	p.place(process)
 	if p.session(process.Group) {
 		process.Words = p.words(pid)
 	}
 	return process
+}
+
+// place reads to which group a process belongs.
+func (p *Processes) place(process *Process) {
+	pid := process.PID
+	process.Group = p.groupOf(p.root + "/" + strconv.Itoa(pid) + "/cgroup")
+	if _, known := p.groups[pid]; known || len(p.groups) < maxSeen {
+		p.groups[pid] = process.Group
+	}
+}
+
+// GroupOf is the group of a process that was seen, which may have ended; empty
+// where none of that number was.
+func (p *Processes) GroupOf(pid int) string { return p.groups[pid] }
+
+// Seen lists the numbers of the processes that were seen in each group.
+func (p *Processes) Seen() map[string][]int {
+	all := map[string][]int{}
+	for pid, group := range p.groups {
+		all[group] = append(all[group], pid)
+	}
+	return all
 }
 
 // words are the program of a process as the kernel knows it, and its first
@@ -238,7 +263,10 @@ func (p *Processes) read(process *Process) bool {
 		again := process.Name != ""
 		// It has become another program, and is still found by what it was: a
 		// script ends with the program that it is for.
-		if process.Name = string(name); again && p.session(process.Group) {
+		if process.Name = string(name); again {
+			p.place(process) // it was met before it was put where it belongs
+		}
+		if again && p.session(process.Group) {
 			const most = 24
 			words := append(p.words(process.PID), process.Words...)
 			process.Words = words[:min(most, len(words))]

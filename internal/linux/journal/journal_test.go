@@ -162,7 +162,7 @@ func TestWaitingForAPersonIsTakenOut(t *testing.T) {
 		t.Errorf("ready %v, waits %+v, own time %v", b.Ready, b.Waits, crypt.OwnTime())
 	}
 	if want := (boot.Ask{Name: "org.example.Dome", Unit: "dome.service", By: "/usr/bin/till",
-		At: 5500 * time.Millisecond}); len(b.Asks) != 1 || b.Asks[0] != want {
+		PID: 12, At: 5500 * time.Millisecond}); len(b.Asks) != 1 || b.Asks[0] != want {
 		t.Errorf("asked for: %+v", b.Asks)
 	}
 	if b.Kernel != "6.1.0" || b.Processors != 4 || b.Memory != 4000000<<10 ||

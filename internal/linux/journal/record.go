@@ -190,7 +190,7 @@ func (c *collector) take(r *record, f *File, kind string, e Entry) error {
 
 // asked is how the daemon of a bus says that it starts something, and for whom.
 var asked = regexp.MustCompile(`Activating (?:via systemd: )?service name='([^']+)'` +
-	`(?: unit='([^']*)')? requested by '[^']*' \(uid=\d+ pid=\d+ comm="([^" ]*)`)
+	`(?: unit='([^']*)')? requested by '[^']*' \(uid=\d+ pid=(\d+) comm="([^" ]*)`)
 
 // ask notes what a bus was asked to start: the machine's bus, or a user's of
 // that user.
@@ -209,8 +209,9 @@ func (r *record) ask(m *message, at time.Duration, users map[string]string) {
 	if said == nil || len(r.asks) >= most {
 		return
 	}
+	pid, _ := strconv.Atoi(said[3])
 	r.asks = append(r.asks, boot.Ask{
-		Name: said[1], Unit: said[2], By: said[3], Owner: owner, At: at,
+		Name: said[1], Unit: said[2], By: said[4], PID: pid, Owner: owner, At: at,
 	})
 }
 

@@ -142,10 +142,17 @@ func (m *Managers) Stopped(u account.User, name string) string {
 }
 
 // Order gives boots of which only the log speaks the order that the unit files
-// set up, as they are now. The boots given stay as they are.
+// set up, as they are now. What was started on demand gets the names under
+// which the boots know it. The boots given stay as they are.
 func (m *Managers) Order(boots []boot.Boot) []boot.Boot {
 	all := slices.Clone(boots)
 	for i, b := range all {
+		all[i].Asks = slices.Clone(b.Asks)
+		for k, a := range b.Asks {
+			if tree := m.of(a.Owner); a.Unit != "" {
+				all[i].Asks[k].Unit = tree.load(a.Unit).name
+			}
+		}
 		if b.Ordered() {
 			continue
 		}
@@ -153,7 +160,7 @@ func (m *Managers) Order(boots []boot.Boot) []boot.Boot {
 		for _, s := range b.Spans {
 			names[s.Owner] = append(names[s.Owner], s.Native)
 		}
-		all[i] = boot.Fill(b, m.system.Graph(names[""]))
+		all[i] = boot.Fill(all[i], m.system.Graph(names[""]))
 		for owner, tree := range m.users {
 			if len(names[owner]) > 0 {
 				all[i] = boot.Fill(all[i], tree.Graph(names[owner]))
