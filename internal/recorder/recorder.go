@@ -91,6 +91,7 @@ func Record(ctx context.Context, r *machine.Root, o Options) error {
 		return fmt.Errorf("%w, so what each unit uses cannot be told", err)
 	}
 	defer rec.groups.Close()
+	rec.groups.Closely = inSession
 	rec.processes = activity.FollowProcesses("/proc", inSession)
 	rec.processes.Still = rec.groups.Still
 	defer rec.processes.Close()

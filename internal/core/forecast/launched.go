@@ -1,51 +1,63 @@
 package forecast
 
 import (
+	"cmp"
 	"slices"
 	"time"
 
 	"calmdawn/internal/core/boot"
 )
 
+// follow has a unit of a login start when that comes: as long after ready as it
+// did where the login came after ready, for the person took that time, else
+// after what opened the session. false where the unit is none of a login, or
+// what opened it is not known.
+func (r *Replay) follow(i int, under boot.Key) bool {
+	u, logins := &r.units[i], r.Boot.Logged()
+	if len(logins) == 0 || u.begin < logins[0].Began {
+		return false
+	}
+	above, ok := r.index[boot.Key{Native: r.Boot.Goal}]
+	typed := logins[0].Began >= r.Boot.Ready.Value
+	if !typed {
+		above, ok = r.index[under]
+		ok = ok && r.units[above].ran && r.units[above].begin <= u.begin
+	}
+	if !ok {
+		return false
+	}
+	r.launch(u, i, above)
+	if typed {
+		u.anchor, u.after, u.gap = -1, []int{above}, u.begin-r.Boot.Ready.Value
+	}
+	if r.first < 0 {
+		r.first, r.sinceLogin = i, u.begin-logins[0].Began
+	}
+	return true
+}
+
+// opener is what opened the first session.
+func (r *Replay) opener() boot.Key {
+	logins := r.Boot.Logged()
+	for _, p := range r.Boot.Programs {
+		if p.Parent < 0 && len(logins) > 0 && p.Under != (boot.Key{}) {
+			return p.Under
+		}
+	}
+	return boot.Key{}
+}
+
 // readPrograms adds the programs of logins. The first ones of a login follow
-// it, and their children follow them; a login that came once the machine was
-// ready follows ready, one that came before follows what opened its session.
-// Where that is not known they start when they start.
+// it, and their children follow them; others start when they start.
 func (r *Replay) readPrograms() {
-	b := r.Boot
-	goal, known := r.index[boot.Key{Native: b.Goal}]
-	logins := b.Logged()
-	follow := func(*unit, int, boot.Key) {}
-	switch {
-	case len(logins) == 0:
-	case logins[0].Began < b.Ready.Value:
-		follow = func(u *unit, i int, under boot.Key) {
-			if above, ok := r.index[under]; ok && r.units[above].ran &&
-				r.units[above].begin <= u.begin {
-				r.launch(u, i, above)
-				if r.first < 0 {
-					r.first, r.sinceLogin = i, u.begin-logins[0].Began
-				}
-			}
-		}
-	case known:
-		follow = func(u *unit, i int, _ boot.Key) {
-			u.fixed, u.after = false, []int{goal}
-			u.gap = max(0, u.begin-b.Ready.Value)
-			r.units[goal].pulls = append(r.units[goal].pulls, i)
-		}
-	}
-	opened := boot.Key{} // what opened the first session
-	for _, p := range slices.Backward(b.Programs) {
-		if p.Parent < 0 && len(logins) > 0 && p.Began >= logins[0].Began {
-			opened = p.Under
-		}
-	}
+	b, opener := r.Boot, r.opener()
+	var seats []boot.Use // what the programs of all logins used together
 	for i, s := range b.Spans {
-		u := &r.units[i]
-		if s.Is(boot.Session|boot.Seat) && u.ran && len(logins) > 0 &&
-			u.begin >= logins[0].Began {
-			follow(u, i, opened)
+		if s.Is(boot.Session|boot.Seat) && r.units[i].ran {
+			r.follow(i, opener)
+		}
+		if s.Is(boot.Seat) && len(s.Course) > len(seats) {
+			seats = s.Course
 		}
 	}
 	at := map[int]int{} // units by their places in the boot's list
@@ -61,20 +73,44 @@ func (r *Replay) readPrograms() {
 			anchor:  -1,
 			program: i,
 		}
-		u.course, u.width = r.pieces(p.Course, p.Began)
+		u.course, u.width = r.pieces(shaped(p, seats), p.Began)
 		r.Inputs.Courses = r.Inputs.Courses || len(p.Course) > 1
 		above, child := at[r.parent(p, at)]
 		n := len(r.units)
 		at[i] = n
 		r.units = append(r.units, u)
 		r.byProgram[i] = n
-		switch {
-		case child:
+		if child {
 			r.launch(&r.units[n], n, above)
-		case len(logins) > 0 && u.begin >= logins[0].Began:
-			follow(&r.units[n], n, p.Under)
+		} else {
+			r.follow(n, p.Under)
 		}
 	}
+}
+
+// shaped is the course of a program, at which the recorder looks once a second,
+// with what it used between two looks spread as its seat's use was, at which it
+// looks more often.
+func shaped(p boot.Program, seat []boot.Use) []boot.Use {
+	var all []boot.Use
+	last := boot.Use{At: p.Began}
+	for _, u := range p.Course {
+		from := boot.UsedBy(seat, last.At)
+		if whole := boot.UsedBy(seat, u.At) - from; whole > 0 {
+			for _, look := range seat {
+				if look.At > last.At && look.At < u.At {
+					part := float64(look.CPU-from) / float64(whole)
+					all = append(all, boot.Use{
+						At:   look.At,
+						CPU:  last.CPU + time.Duration(part*float64(u.CPU-last.CPU)),
+						Read: last.Read,
+					})
+				}
+			}
+		}
+		all, last = append(all, u), u
+	}
+	return all
 }
 
 // parent is the nearest ancestor of a program that is among some.
@@ -98,6 +134,33 @@ func (r *Replay) launch(u *unit, i, above int) {
 	u.fixed, u.anchor, u.after = false, above, nil
 	u.gap = max(0, u.begin-r.units[above].begin)
 	r.units[above].pulls = append(r.units[above].pulls, i)
+}
+
+// fixStrays has what ran though nothing known pulled it in start when it
+// started. In a login, that is what its programs had the user's service manager
+// start: it follows the login, and what it pulls in follows it.
+func (r *Replay) fixStrays() {
+	alive := r.alive(nil)
+	var order []int
+	for i, u := range r.units {
+		if u.ran && !alive[i] {
+			order = append(order, i)
+		}
+	}
+	slices.SortStableFunc(order, func(i, j int) int {
+		return cmp.Compare(r.units[i].begin, r.units[j].begin)
+	})
+	opener := r.opener()
+	for _, i := range order {
+		u := &r.units[i]
+		switch {
+		case alive[i]: // an earlier one pulls it in
+		case u.key.Owner != "" && u.program < 0 && len(u.startBy) == 0 && r.follow(i, opener):
+			alive = r.alive(nil)
+		default:
+			u.fixed = true
+		}
+	}
 }
 
 // readAsks has what nothing but an ask started follow whoever asked. Of what

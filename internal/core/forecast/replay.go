@@ -22,6 +22,10 @@ import (
 // share of ready.
 const MaxError = 0.05
 
+// finest is how far a replay may be from when the boot was usable in any case:
+// the recorder looks ten times a second, and at processes once.
+const finest = 250 * time.Millisecond
+
 // Inputs say what a boot told that a replay needs.
 type Inputs struct {
 	Processor bool // what units used of the processors
@@ -54,8 +58,8 @@ type Replay struct {
 	duty       float64            // of background work whose course is not known
 	unchanged  Outcome
 	usable     boot.Usable // of the boot; unknown where the replay does not tell it
-	// of a login that came before ready, the first unit that follows what
-	// opened it, and how long after the login that began; -1 for none
+	// the first unit that follows the login, and how long after the login it
+	// began; -1 for none
 	first      int
 	sinceLogin time.Duration
 	allAlive   []bool
@@ -85,6 +89,7 @@ type unit struct {
 	startBy []int // what triggers it
 
 	piece                 // its start
+	shape   []share       // of its start, where known: when it did what
 	rest    time.Duration // computing in the background, course not known
 	course  []piece       // of the background, where known
 	width   float64       // threads at most
@@ -98,6 +103,10 @@ type unit struct {
 // is as long as it takes alone, with the disk a bottleneck, and none where it
 // was not.
 type piece struct{ compute, read, wait time.Duration }
+
+// A share is a stretch of a start: which part of all its computing, reading and
+// waiting it holds.
+type share struct{ compute, read, wait float64 }
 
 // reading is how long it takes to read so many bytes alone.
 func (r *Replay) reading(bytes int64) time.Duration {
@@ -117,7 +126,6 @@ func New(b boot.Boot) (*Replay, error) {
 	if !b.Ordered() {
 		return nil, errors.New("nothing is known of what waited for what")
 	}
-	b, _ = b.WithoutWaiting()
 	r := &Replay{
 		Boot:       b,
 		index:      map[boot.Key]int{},
@@ -149,7 +157,8 @@ func New(b boot.Boot) (*Replay, error) {
 	r.baseAlive, r.baseline = r.allAlive, r.unchanged
 	r.usable = b.Usable()
 	off := (r.unchanged.Usable.Value - r.usable.Value).Abs()
-	if !r.unchanged.Usable.Known || float64(off) > MaxError*float64(r.usable.Value) {
+	bound := max(finest, time.Duration(MaxError*float64(r.usable.Value)))
+	if !r.unchanged.Usable.Known || off > bound {
 		r.usable = boot.Usable{} // it is too far from when the boot was usable
 	}
 	if r.Error > MaxError {
@@ -277,8 +286,9 @@ func (r *Replay) hold(i int, s boot.Span, g boot.Graph, again map[boot.Key][]int
 
 // load works out what a unit does: while it is started, and from then on.
 func (r *Replay) load(u *unit, s boot.Span) {
-	if !s.Is(boot.Service) && len(s.Course) == 0 || s.Is(boot.Seat) && len(r.Boot.Programs) > 0 {
-		u.wait = u.took // what the programs of a seat do, they do themselves
+	holds := s.Is(boot.Seat) && len(r.Boot.Programs) > 0 || s.Is(boot.Session) && r.holdsUsers()
+	if !s.Is(boot.Service) && len(s.Course) == 0 || holds {
+		u.wait = u.took // what those in it do, they do themselves
 		return
 	}
 	total := s.CPU.Value
@@ -313,6 +323,8 @@ func (r *Replay) load(u *unit, s boot.Span) {
 	u.compute = min(u.compute, time.Duration(float64(u.took)*r.processors))
 	if u.compute == 0 && u.read == 0 {
 		u.wait = u.took
+	} else if u.compute > 0 {
+		u.shape = r.shapeOf(course, u.begin, end)
 	}
 	// Else fitting begins without waiting: where processors are crowded,
 	// several answers fit, and the least waiting is the likely one.
@@ -324,6 +336,55 @@ func (r *Replay) load(u *unit, s boot.Span) {
 	if later && !(once && !s.Stays) {
 		u.course, u.width = r.pieces(course, end)
 	}
+}
+
+// holdsUsers reports whether the work of what users' service managers started is
+// known by itself: it counts in theirs too.
+func (r *Replay) holdsUsers() bool {
+	return slices.ContainsFunc(r.Boot.Spans, func(s boot.Span) bool {
+		return s.Owner != "" && len(s.Course) > 0
+	})
+}
+
+// shapeOf tells when within its start a unit did what; nil where too little is
+// known of it.
+func (r *Replay) shapeOf(course []boot.Use, begin, end time.Duration) []share {
+	const least = 4
+	var within []boot.Use
+	for _, u := range course {
+		if u.At > begin && u.At < end {
+			within = append(within, u)
+		}
+	}
+	if len(within) < least {
+		return nil
+	}
+	within = append(within, boot.Use{
+		At:   end,
+		CPU:  boot.UsedBy(course, end),
+		Read: boot.ReadBy(course, end),
+	})
+	var all []share
+	var sum share
+	last := boot.Use{At: begin}
+	for _, u := range within {
+		used, read, span := (u.CPU - last.CPU).Seconds(), float64(u.Read-last.Read), u.At-last.At
+		wait := math.Max(0, span.Seconds()-used)
+		if used > 0 && r.crowded(last.At, u.At) {
+			wait = 0
+		}
+		all = append(all, share{used, read, wait})
+		sum.compute, sum.read, sum.wait = sum.compute+used, sum.read+read, sum.wait+wait
+		last = u
+	}
+	for i := range all {
+		all[i].compute /= math.Max(sum.compute, 1e-9)
+		all[i].read /= math.Max(sum.read, 1e-9)
+		if all[i].wait /= math.Max(sum.wait, 1e-9); sum.wait < 0.2*(end-begin).Seconds() {
+			all[i].wait = 1 / float64(len(all)) // it may have waited at any time
+		}
+	}
+	return all
 }
 
 // pieces turns the course of a unit after its start into stretches of computing
@@ -346,7 +407,7 @@ func (r *Replay) pieces(course []boot.Use, end time.Duration) ([]piece, float64)
 			width = math.Max(width, math.Ceil(share-0.2))
 		}
 		wait := max(0, span-used-read)
-		if r.crowded(at, p.At) || read > 0 && r.diskCrowded(p.At) {
+		if used > 0 && r.crowded(at, p.At) || read > 0 && r.diskCrowded(p.At) {
 			wait = 0
 		}
 		switch n := len(all); {
@@ -420,15 +481,6 @@ func (r *Replay) alive(off map[int]bool) []bool {
 		}
 	}
 	return alive
-}
-
-// fixStrays has what ran though nothing known pulled it in start when it
-// started; programs of logins are so anyhow.
-func (r *Replay) fixStrays() {
-	alive := r.alive(nil)
-	for i, u := range r.units {
-		r.units[i].fixed = u.fixed || u.ran && !alive[i]
-	}
 }
 
 // timed reports whether a timer or a path starts a unit, which switching it off

@@ -3,6 +3,7 @@ package forecast
 import (
 	"container/heap"
 	"math"
+	"slices"
 	"time"
 
 	"calmdawn/internal/core/boot"
@@ -53,17 +54,18 @@ func (l *line) Pop() any {
 	return last
 }
 
-// A simulation runs a boot. All computing jobs progress alike: shared is how
-// far each thread has come since the beginning, in seconds of a processor. So
-// do all that read: disk is how far each has come, in seconds of the disk.
+// A simulation runs a boot. All computing jobs of a class progress alike: shared
+// is how far each thread has come since the beginning, in seconds of a
+// processor. So do all that read: disk is how far each has come, in seconds of
+// the disk.
 type simulation struct {
 	*Replay
 	alive     []bool
 	now       float64
-	shared    float64
-	threads   float64
+	shared    [classes]float64
+	threads   [classes]float64
 	disk      float64
-	computing line
+	computing [classes]line
 	reading   line
 	waiting   line // jobs that wait, and units that are about to start
 	left      []int
@@ -73,6 +75,35 @@ type simulation struct {
 	used      []boot.Use
 	spent     float64
 	fetched   float64 // seconds of the disk
+}
+
+// The kernel gives each unit and each login a fair part of the processors, and
+// all programs of a login share its part (sched(7), autogroup).
+const (
+	ofUnits = iota
+	ofLogins
+	classes
+)
+
+func (s *simulation) classOf(j *job) int {
+	if s.units[j.unit].program >= 0 {
+		return ofLogins
+	}
+	return ofUnits
+}
+
+// rates are how fast a thread of each class computes.
+func (s *simulation) rates() (rates [classes]float64) {
+	units, logins := s.threads[ofUnits], s.threads[ofLogins]
+	switch {
+	case units+logins <= s.processors:
+		return [classes]float64{1, 1}
+	case logins == 0:
+		return [classes]float64{ofUnits: s.processors / units}
+	}
+	rates[ofUnits] = math.Min(1, s.processors/(units+1))
+	rates[ofLogins] = math.Min(1, (s.processors-units*rates[ofUnits])/logins)
+	return rates
 }
 
 // run replays the boot with those units that are alive.
@@ -109,7 +140,10 @@ func (r *Replay) run(alive []bool) Outcome {
 		}
 	}
 	limit := 20*r.Boot.Ready.Value.Seconds() + 60
-	for len(s.computing)+len(s.reading)+len(s.waiting) > 0 && s.now < limit {
+	if r.first >= 0 {
+		limit += r.units[r.first].begin.Seconds()
+	}
+	for s.busy() && s.now < limit {
 		s.step()
 	}
 	goal := s.out.done[r.goal]
@@ -123,10 +157,12 @@ func (r *Replay) run(alive []bool) Outcome {
 		})
 		if at, ok := boot.QuietRule.Since(s.used, goal); ok {
 			s.out.Settled = boot.Of(at, boot.Recorder)
-			waited := time.Duration(0) // from ready to a login that nobody typed
-			if r.first >= 0 && alive[r.first] {
-				waited = max(0, s.out.began[r.first]-r.sinceLogin-goal)
-			}
+		}
+		waited := time.Duration(0) // from ready to the login
+		if r.first >= 0 && alive[r.first] {
+			waited = max(0, s.out.began[r.first]-r.sinceLogin-goal)
+		}
+		if at, ok := boot.QuietRule.Since(s.used, goal+waited); ok {
 			s.out.Usable = boot.Of(at-waited, boot.Recorder)
 		}
 	}
@@ -154,16 +190,22 @@ func (s *simulation) release(f int) {
 	}
 }
 
+// busy reports whether anything is under way.
+func (s *simulation) busy() bool {
+	return len(s.computing[ofUnits])+len(s.computing[ofLogins])+len(s.reading)+len(s.waiting) > 0
+}
+
 // step goes on to the next moment at which something ends.
 func (s *simulation) step() {
-	rate := 1.0
-	if s.threads > s.processors {
-		rate = s.processors / s.threads
-	}
+	rates := s.rates()
 	readers := float64(len(s.reading))
 	next, from := math.Inf(1), &s.waiting
-	if len(s.computing) > 0 {
-		next, from = s.now+(s.computing[0].at-s.shared)/rate, &s.computing
+	for class, rate := range rates {
+		if line := s.computing[class]; len(line) > 0 {
+			if at := s.now + (line[0].at-s.shared[class])/rate; at < next {
+				next, from = at, &s.computing[class]
+			}
+		}
 	}
 	if len(s.reading) > 0 {
 		if at := s.now + (s.reading[0].at-s.disk)*readers; at < next {
@@ -174,8 +216,10 @@ func (s *simulation) step() {
 		next, from = s.waiting[0].at, &s.waiting
 	}
 	next = math.Max(next, s.now)
-	s.shared += (next - s.now) * rate
-	s.spent += (next - s.now) * math.Min(s.threads, s.processors)
+	for class, rate := range rates {
+		s.shared[class] += (next - s.now) * rate
+		s.spent += (next - s.now) * rate * s.threads[class]
+	}
 	if readers > 0 {
 		s.disk += (next - s.now) / readers
 		s.fetched += next - s.now
@@ -186,9 +230,10 @@ func (s *simulation) step() {
 	}
 	j := heap.Pop(from).(*job)
 	switch from {
-	case &s.computing:
-		s.threads -= j.width
-		s.shared = math.Max(s.shared, j.at)
+	case &s.computing[ofUnits], &s.computing[ofLogins]:
+		class := s.classOf(j)
+		s.threads[class] -= j.width
+		s.shared[class] = math.Max(s.shared[class], j.at)
 		j.compute = 0
 	case &s.reading:
 		s.disk = math.Max(s.disk, j.at)
@@ -224,13 +269,17 @@ func (s *simulation) begin(j *job) {
 		u.compute+u.read+u.wait < max(u.compute, u.read, u.wait)+20*time.Millisecond {
 		n = 2 // all but one kind of it is short
 	}
-	j.pieces = make([]piece, n)
-	for k := range j.pieces {
-		j.pieces[k] = piece{
-			u.compute / time.Duration(n),
-			u.read / time.Duration(n),
-			u.wait / time.Duration(n),
-		}
+	shape := u.shape
+	if shape == nil {
+		even := share{1 / float64(n), 1 / float64(n), 1 / float64(n)}
+		shape = slices.Repeat([]share{even}, n)
+	}
+	j.pieces = make([]piece, len(shape))
+	part := func(of float64, whole time.Duration) time.Duration {
+		return time.Duration(of * float64(whole))
+	}
+	for k, p := range shape {
+		j.pieces[k] = piece{part(p.compute, u.compute), part(p.read, u.read), part(p.wait, u.wait)}
 	}
 	j.width = math.Max(1, math.Ceil(float64(u.compute)/math.Max(1, float64(u.took))-0.2))
 	s.goOn(j)
@@ -241,9 +290,10 @@ func (s *simulation) goOn(j *job) {
 	for {
 		switch {
 		case j.compute > 0:
-			j.at = s.shared + j.compute/j.width
-			s.threads += j.width
-			heap.Push(&s.computing, j)
+			class := s.classOf(j)
+			j.at = s.shared[class] + j.compute/j.width
+			s.threads[class] += j.width
+			heap.Push(&s.computing[class], j)
 			return
 		case j.read > 0:
 			j.at = s.disk + j.read

@@ -60,7 +60,10 @@ type Groups struct {
 	tops   map[string]*Group // the machine's first level, which together are all its processes
 	watch  *watch            // nil where there is none
 	listed bool
-	buf    [4096]byte
+	// Closely chooses groups by their paths that are never left alone for
+	// longer, however still they are. It may be nil.
+	Closely func(path string) bool
+	buf     [4096]byte
 }
 
 // Follow begins to follow the control groups below a folder; an error says that
@@ -220,7 +223,9 @@ func (g *Groups) Sample(at time.Duration) {
 			continue
 		}
 		if n := len(group.Course); n > 0 && group.cpu == group.Course[n-1].CPU {
-			group.rest = min(2*group.rest, latest)
+			if g.Closely == nil || !g.Closely(group.Path) {
+				group.rest = min(2*group.rest, latest)
+			}
 		} else {
 			group.rest = soonest
 			group.add(at)

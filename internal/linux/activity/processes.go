@@ -31,6 +31,7 @@ type Process struct {
 	// The kernel adds what a child had used to its parent when it has ended.
 	// What of that was seen on children themselves is not counted twice.
 	cpu, seenCPU   time.Duration
+	ended          time.Duration // of cpu, what ended children had used
 	read, seenRead int64
 }
 
@@ -103,6 +104,7 @@ func (p *Processes) Sample(at time.Duration) {
 	names, _ := folder.Readdirnames(-1)
 	folder.Close()
 	p.round++
+	var looked []*Process // of sessions
 	for _, name := range names {
 		pid, err := strconv.Atoi(name)
 		if err != nil || p.kernel[pid] {
@@ -121,39 +123,61 @@ func (p *Processes) Sample(at time.Duration) {
 			process.seen = p.round
 			continue
 		}
-		cpu, read := process.CPU(), process.Read()
 		if !p.read(process) {
 			continue // it has ended, or another has its number now
 		}
 		process.seen = p.round
-		if p.session(process.Group) &&
-			(process.CPU() != cpu || process.Read() != read || len(process.Course) == 0) {
-			process.Course = appendUse(process.Course, boot.Use{
-				At:   at,
-				CPU:  process.CPU(),
-				Read: process.Read(),
-			})
+		if p.session(process.Group) {
+			looked = append(looked, process)
 		}
 	}
+	ended := map[int][]*Process{} // by parent
 	for pid, process := range p.all {
 		if process.seen != p.round {
-			p.end(pid, process)
+			ended[process.Parent] = append(ended[process.Parent], process)
+			delete(p.all, pid)
+		}
+	}
+	for parent, children := range ended {
+		p.end(p.all[parent], children, at)
+	}
+	for _, process := range looked { // what of their ended children was seen is known by now
+		n := len(process.Course)
+		use := boot.Use{At: at, CPU: process.CPU(), Read: process.Read()}
+		if n == 0 || use.CPU > process.Course[n-1].CPU || use.Read > process.Course[n-1].Read {
+			process.Course = appendUse(process.Course, use)
 		}
 	}
 }
 
-// end takes leave of a process that is gone.
-func (p *Processes) end(pid int, process *Process) {
-	process.close()
-	process.Gone = true
-	delete(p.all, pid)
-	if parent, alive := p.all[process.Parent]; alive {
-		parent.seenCPU += process.cpu
-		parent.seenRead += process.read
+// end takes leave of the children of a process, nil if that is gone too. What a
+// single one used after it was last seen is its own; where several went between
+// two looks, it stays with the parent.
+func (p *Processes) end(parent *Process, children []*Process, at time.Duration) {
+	if parent != nil && len(children) == 1 {
+		child := children[0]
+		if more := parent.ended - parent.seenCPU - child.cpu; more > 0 {
+			child.cpu += more
+			if n := len(child.Course); n > 0 {
+				child.Course = appendUse(child.Course, boot.Use{
+					At:   at,
+					CPU:  child.CPU(),
+					Read: child.Read(),
+				})
+			}
+		}
 	}
-	p.left[process.Group] += process.Read()
-	if p.session(process.Group) && len(p.gone) < maxGone {
-		p.gone = append(p.gone, process)
+	for _, process := range children {
+		process.close()
+		process.Gone = true
+		if parent != nil {
+			parent.seenCPU += process.cpu
+			parent.seenRead += process.read
+		}
+		p.left[process.Group] += process.Read()
+		if p.session(process.Group) && len(p.gone) < maxGone {
+			p.gone = append(p.gone, process)
+		}
 	}
 }
 
@@ -238,14 +262,16 @@ func (p *Processes) read(process *Process) bool {
 	}
 	// Field 3 follows the name: state; then parent (4), times of its own and of
 	// its ended children (14 to 17), begin (22), pages (24).
-	var used uint64
+	var used, ended uint64
 	field := 3
 	for word := range bytes.FieldsSeq(text[end+1:]) {
 		switch field {
 		case 4:
 			process.Parent = int(number(word))
-		case 14, 15, 16, 17:
+		case 14, 15:
 			used += number(word)
+		case 16, 17:
+			ended += number(word)
 		case 22:
 			if process.Began != 0 && process.Began != number(word) {
 				return false
@@ -272,7 +298,8 @@ func (p *Processes) read(process *Process) bool {
 			process.Words = words[:min(most, len(words))]
 		}
 	}
-	process.cpu = time.Duration(used) * time.Second / ticks
+	process.cpu = time.Duration(used+ended) * time.Second / ticks
+	process.ended = time.Duration(ended) * time.Second / ticks
 	if _, digits, ok := bytes.Cut(process.io.Read(p.buf[:]), []byte("\nread_bytes: ")); ok {
 		process.read = int64(number(digits))
 	}

@@ -66,3 +66,42 @@ func TestAProcessBecomesAnother(t *testing.T) {
 		t.Errorf("course: %v", got.Course)
 	}
 }
+
+// TestAChildsWorkCountsOnce has a child end, whose use the kernel then adds to
+// its parent's.
+func TestAChildsWorkCountsOnce(t *testing.T) {
+	root := t.TempDir()
+	write := func(pid, parent, own, ended int) {
+		t.Helper()
+		dir := filepath.Join(root, fmt.Sprint(pid))
+		if err := os.MkdirAll(dir, 0o755); err != nil {
+			t.Fatal(err)
+		}
+		for name, text := range map[string]string{
+			"stat": fmt.Sprintf("%d (x) S %d 0 0 0 -1 0 0 0 0 0 %d 0 %d 0 20 0 1 0 500 0 2 0\n", pid,
+				parent, own, ended),
+			"cgroup": "0::/user.slice/session-1.scope\n",
+		} {
+			if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	p := FollowProcesses(root, func(string) bool { return true })
+	defer p.Close()
+	write(70, 1, 5, 0)
+	write(71, 70, 100, 0)
+	p.Sample(time.Second)
+	if err := os.RemoveAll(filepath.Join(root, "71")); err != nil {
+		t.Fatal(err)
+	}
+	write(70, 1, 6, 110)
+	p.Sample(2 * time.Second)
+	p.Sample(3 * time.Second)
+	for i, want := range []time.Duration{60 * time.Millisecond, 1100 * time.Millisecond} {
+		got := p.InSessions()[i]
+		if last := got.Course[len(got.Course)-1]; got.CPU() != want || last.CPU != want {
+			t.Errorf("process %d used %v; its course: %v", got.PID, got.CPU(), got.Course)
+		}
+	}
+}
