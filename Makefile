@@ -35,8 +35,8 @@ check:
 bench:
 	go test -run '^$$' -bench . ./...
 
-# Forecasts against real boots: CALMDAWN_MACHINES, CALMDAWN_CASES and CALMDAWN_BOOTS set how many. Results are lines of a file that is
-# gone on with; delete it to begin anew. The table is for docs/forecast-accuracy.md.
+# Forecasts against real boots and logins: CALMDAWN_MACHINES, CALMDAWN_CASES and CALMDAWN_BOOTS set how many, CALMDAWN_KIND which (long, short,
+# desktop, units). Results are lines of a file that is gone on with; delete it to begin anew. The table is for docs/forecast-accuracy.md.
 FORECASTS = $(or $(XDG_CACHE_HOME),$(HOME)/.cache)/calmdawn/forecasts.jsonl
 bench-forecast: deps
 	CALMDAWN_FORECASTS=$(FORECASTS) go test ./internal/boottest -run 'TestForecastAccuracy|TestForecastTable' -v -timeout 24h

@@ -158,7 +158,7 @@ func newLogins(profile string) func(*testing.T, uint64, int) *trial {
 		for i := range 6 {
 			name := fmt.Sprintf("desk-%d", i)
 			files["usr/bin/"+name] = fmt.Sprintf("#!/bin/sh\nsleep 0.%d\n/usr/bin/burn %d\n"+
-				"exec sleep 1000\n", rng.IntN(6), 200+rng.IntN(2000)*rng.IntN(2))
+				"exec sleep 1000\n", rng.IntN(6), 400+rng.IntN(2600))
 			files["etc/xdg/autostart/"+name+".desktop"] = autostartEntry(name)
 			tr.items = append(tr.items, "program:"+name+".desktop")
 		}

@@ -35,16 +35,16 @@ func TestForecastTable(t *testing.T) {
 	inside := 0
 	for _, r := range all {
 		measured := r.Now - r.Then
-		fmt.Fprintf(&b, "| %d | %d | %s | %d | %.2f s | %.2f s | %.2f s | %.2f s (%.2f to %.2f) "+
-			"| %.1f %% | %.1f %% |\n", r.Seed, r.Processors, r.What, r.Items, r.Now, r.Then,
-			measured, r.Saving, r.Low, r.High, 100*r.wrong(), 100*r.Replay)
+		fmt.Fprintf(&b, "| %s %d | %d | %s | %d | %.2f s | %.2f s | %.2f s | %.2f s (%.2f to "+
+			"%.2f) | %.1f %% | %.1f %% |\n", r.Machine, r.Seed, r.Processors, r.What, r.Items,
+			r.Now, r.Then, measured, r.Saving, r.Low, r.High, 100*r.wrong(), 100*r.Replay)
 		wrong = append(wrong, r.wrong())
 		settled = append(settled, abs(r.SettledNow-r.SettledThen-r.Settled)/r.SettledNow)
 		if measured >= r.Low && measured <= r.High {
 			inside++
 		}
 	}
-	fmt.Fprintf(&b, "\n%d cases. Error of ready as a share of it: %s. Inside the range: %d.\n"+
+	fmt.Fprintf(&b, "\n%d cases. Error as a share of the figure: %s. Inside the range: %d.\n"+
 		"Error of settled: %s.\n", len(all), quantiles(wrong), inside, quantiles(settled))
 	t.Log("\n" + b.String())
 }

@@ -330,3 +330,26 @@ func TestTheGuideCanBeFollowedForAnyName(t *testing.T) {
 		}
 	}
 }
+
+// TestNamesThatPeopleType names items and changes as people do.
+func TestNamesThatPeopleType(t *testing.T) {
+	dir := demoMachine(t)
+	on := "--root " + dir + " "
+	says(t, on+"show star-index", 0, "Star-catalogue indexer", "service:star-index.service")
+	out, errs, _ := callArgs(t, []string{"--root", dir, "show", "star-catalogue INDEXER"})
+	if !strings.Contains(out, "service:star-index.service") {
+		t.Error(out, errs)
+	}
+	says(t, on+"show lanternfile@teo", 0, "program:lanternfile.desktop@teo")
+	says(t, on+"show lanternfile", 2, "may be any of 2 items", "lanternfile.desktop@teo")
+	says(t, on+"show no-such-thing-at-all", 2, "has no item")
+	says(t, on+"disable --yes star-index dome-cam", 2, "has no item")
+	says(t, on+"disable --yes smartd", 1, "smartd.service is protected", "--insist")
+	says(t, on+"disable --yes smartd --insist smartd", 0, "Done, as change 1")
+	says(t, on+"undo last --yes", 0, "Change 1 is taken back")
+	says(t, on+"undo last --yes", 2, "no change is in force")
+	says(t, on+"disable --best star-index", 2, "looks for items by itself")
+	says(t, on+"disable --best --yes --trial 14d", 0, "service:star-index.service", "Done, as")
+	says(t, on+"trial keep all", 0, "Change 3 stays")
+	says(t, on+"trial return all --yes", 2, "no change is on trial")
+}

@@ -174,10 +174,11 @@ func (a *app) showDrift(
 		since = fmt.Sprintf("between %s, %s, and %s, %s", sides[0].Name, day(sides[0].At),
 			sides[1].Name, day(sides[1].At))
 	}
+	answer := fmt.Sprintf("Nothing is different %s.", since)
 	if missing != nil {
 		since = "of what changes of ours decided"
+		answer = "What changes of ours decided is as they left it."
 	}
-	answer := fmt.Sprintf("Nothing is different %s.", since)
 	if n := len(rows) + folded; n > 0 {
 		answer = fmt.Sprintf("%s different on %s %s.", count(n, "item is", "items are"),
 			machineName(l), since)

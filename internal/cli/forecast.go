@@ -447,7 +447,7 @@ protected, for the few that bring most of what all of them would.`,
 			case best && (len(args) > 0 || w.filter.Chooses()):
 				return usage("--best looks for items by itself; give it none")
 			case !best && len(args) == 0 && !w.filter.Chooses():
-				return usage("forecast takes the ids of items, flags that choose some, or " +
+				return usage("forecast takes items, flags that choose some, or " +
 					"--best; calmdawn list shows them")
 			}
 			return w.filter.Check()
@@ -477,7 +477,7 @@ protected, for the few that bring most of what all of them would.`,
 			return a.forecast(l, w, by)
 		},
 	}
-	w.filter.flags(cmd)
+	w.filter.flags(a, cmd)
 	cmd.Flags().BoolVar(&best, "best", false, "find the few items that bring most")
 	cmd.Flags().BoolVar(&delay, "delay", false, "delay the items instead of switching them off")
 	cmd.Flags().DurationVar(&w.By, "by", time.Minute, "with --delay, for how `LONG`: 90s, 5m")

@@ -30,11 +30,12 @@ var filterHelp = map[string]string{
 	"advice": "only this `ADVICE`: keep, can wait, can go, look it up, clean up",
 }
 
-func (f *filter) flags(cmd *cobra.Command) {
+func (f *filter) flags(a *app, cmd *cobra.Command) {
 	flags := cmd.Flags()
 	flags.BoolVar(&f.All, "all", false, "show the operating system's own parts too")
 	for _, c := range f.Choices() {
 		flags.StringSliceVar(c.Values, c.Name, nil, filterHelp[c.Name])
+		_ = cmd.RegisterFlagCompletionFunc(c.Name, a.completeChoice(c))
 	}
 }
 
@@ -142,7 +143,7 @@ in turn once they run.`,
 			return a.list(l, f)
 		},
 	}
-	f.flags(cmd)
+	f.flags(a, cmd)
 	cmd.Flags().BoolVar(&f.csv, "csv", false, "print comma-separated values, safe to open in a "+
 		"spreadsheet")
 	cmd.Flags().BoolVar(&f.save, "save", false, "keep this survey in the casebook, with its date")

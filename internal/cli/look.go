@@ -2,11 +2,6 @@ package cli
 
 import (
 	"fmt"
-	"io"
-	"slices"
-	"strings"
-
-	"github.com/spf13/cobra"
 
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/item"
@@ -57,28 +52,6 @@ func machineName(l *visit.Visit) string {
 		return "this machine"
 	}
 	return render.Clean(l.Host)
-}
-
-// completeIDs offers the ids of a machine to the shell.
-func (a *app) completeIDs(
-	_ *cobra.Command,
-	have []string,
-	typed string,
-) ([]string, cobra.ShellCompDirective) {
-	a.Err = io.Discard // a shell shows what it is told in the midst of what is typed
-	l, err := a.look()
-	if err != nil {
-		return nil, cobra.ShellCompDirectiveError
-	}
-	defer l.Close()
-	var ids []string
-	for _, it := range l.Items {
-		if strings.HasPrefix(it.ID, typed) && !slices.Contains(have, it.ID) &&
-			it.ID == render.Clean(it.ID) {
-			ids = append(ids, fmt.Sprintf("%s\t%s", it.ID, render.Clean(it.Title)))
-		}
-	}
-	return ids, cobra.ShellCompDirectiveNoFileComp
 }
 
 func stateTone(s item.State) render.Tone {

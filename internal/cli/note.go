@@ -24,7 +24,7 @@ too.`,
 				return usage("note prints no document; list --json shows the notes")
 			}
 			if remove && len(args) != 1 || !remove && len(args) < 2 {
-				return usage("note takes the id of an item and your text, or --remove and the id")
+				return usage("note takes an item and your text, or --remove and the item")
 			}
 			return nil
 		},
@@ -43,11 +43,20 @@ too.`,
 			if err != nil {
 				return err
 			}
+			title, before := render.Clean(picked[0].Title), notes.On(picked[0].ID)
+			if remove && before == "" {
+				a.screen().Line("There is no note on %s.", title)
+				return nil
+			}
 			file, err := notes.Set(picked[0].ID, strings.Join(args[1:], " "))
 			if err != nil {
 				return err
 			}
-			a.screen().Line("Noted on %s, in %s.", render.Clean(picked[0].Title), file)
+			if remove {
+				a.screen().Line("The note on %s is taken out of %s.", title, file)
+			} else {
+				a.screen().Line("Noted on %s, for every machine that has it, in %s.", title, file)
+			}
 			return nil
 		},
 	}

@@ -220,9 +220,9 @@ func (a *app) planApply(
 		}
 	}
 	show := func() {
-		s.Say(render.Strong, "%s of %s, made for %s on %s: %s to carry out on %s.",
+		s.Say(render.Strong, "%s of %s, made for %s on %s: %d to carry out on %s.",
 			count(len(t.All), "decision", "decisions"), render.Clean(file), render.Clean(p.Machine),
-			day(p.Made), count(len(t.Picked), "one", "ones"), machineName(t.Visit))
+			day(p.Made), len(t.Picked), machineName(t.Visit))
 		s.Line("")
 		showDecisions(s, t.All)
 	}

@@ -568,7 +568,7 @@ func TestComingBack(t *testing.T) {
 	expect(on+"apply --yes --trial 14d "+file, 4, "is off already", "Done, as change 2")
 	expect(on+"apply --yes "+file, 4, "Nothing to do")
 	expect(on+"guard", 0, "The boot guard is on, for change 1")
-	expect(on+"drift", 0, "Nothing is different of what changes of ours decided", "no survey was "+
+	expect(on+"drift", 0, "What changes of ours decided is as they left it", "no survey was "+
 		"kept")
 	expect(on+"drift --keep", 0, "Kept as survey 1")
 	expect("demo reboot "+dir+" --times 4", 0)
@@ -741,7 +741,8 @@ func TestListsAreFilteredSortedAndKept(t *testing.T) {
 		{"note service:star-index.service needed at night", "Noted on Star-catalogue indexer", "!"},
 		{"list needed at night", "needed at night", "cue-update"},
 		{"show service:star-index.service", "needed at night", "Look up"},
-		{"note --remove service:star-index.service", "Noted", "!"},
+		{"note --remove star-index", "The note on Star-catalogue indexer is taken out", "!"},
+		{"note --remove star-index", "There is no note on Star-catalogue indexer", "!"},
 		{"show service:dome-viewer.service", "Look up     Varnholt Domes dome-viewer " +
 			"dome-viewer.service", "needed at night"},
 		{"show service:cue-update.service", "can go", "Look up"},

@@ -19,11 +19,13 @@ func (a *app) showCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "show ITEM",
 		Short: "A page about one item: what it is, why it starts, what can be done",
-		Example: `  calmdawn show service:star-index.service
+		Example: `  calmdawn show star-index
+  calmdawn show service:star-index.service
   calmdawn show program:lanternfile.desktop@teo`,
 		Args: func(cmd *cobra.Command, args []string) error {
 			if len(args) != 1 {
-				return usage("show takes the id of one item; calmdawn list shows the ids")
+				return usage("show takes one item, by its id or a part of its name; calmdawn " +
+					"list shows them")
 			}
 			return nil
 		},
@@ -190,8 +192,8 @@ func verdict(l *visit.Visit, it item.Item) string {
 		}
 	}
 	if c, ok := l.LastChange(it.ID); ok {
-		text += fmt.Sprintf(" Switched %s on %s by %s, change %d.", c.Targets[0].After,
-			day(c.MadeAt), render.Clean(c.MadeBy), c.ID)
+		text += fmt.Sprintf(" It was %s on %s by %s, change %d.",
+			visit.Participle(c.Targets[0].After), day(c.MadeAt), render.Clean(c.MadeBy), c.ID)
 	}
 	if _, again := l.OnAgain(it); again {
 		text += " Somebody else has switched it on again since."

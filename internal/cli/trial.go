@@ -23,14 +23,20 @@ change was made is said, and no trial is judged by it.`,
 		Example: `  calmdawn disable service:cue-update.service --trial 14d
   calmdawn trial
   calmdawn trial keep 3
+  calmdawn trial keep all
   calmdawn trial return 3
   calmdawn trial until 2026-12-24 3`,
 		Args:              noWords,
 		ValidArgsFunction: cobra.NoFileCompletions,
 		RunE:              func(*cobra.Command, []string) error { return a.trials() },
 	}
+	onTrial := func(c change.Change) bool {
+		state, _ := c.TrialAt(a.now())
+		return goesOn(state)
+	}
 	sub := func(use, short string, least int, run func([]string) error) *cobra.Command {
-		return &cobra.Command{Use: use, Short: short, ValidArgsFunction: cobra.NoFileCompletions,
+		return &cobra.Command{Use: use, Short: short,
+			ValidArgsFunction: a.completeChanges(onTrial, "all"),
 			Args: func(_ *cobra.Command, args []string) error {
 				if len(args) < least {
 					return usage("something is missing: it is calmdawn trial %s, with the "+
@@ -42,6 +48,14 @@ change was made is said, and no trial is judged by it.`,
 	}
 	yes := false
 	back := sub("return CHANGE...", "Take changes on trial back", 1, func(args []string) error {
+		r, changes, err := a.openChanges()
+		if err != nil {
+			return err
+		}
+		r.Close()
+		if args, err = a.onTrialIfAll(changes, args); err != nil {
+			return err
+		}
 		return a.undo(args, undoing{yes: yes})
 	})
 	back.Flags().BoolVarP(&yes, "yes", "y", false, "do it without asking")
@@ -70,6 +84,28 @@ change was made is said, and no trial is judged by it.`,
 	return cmd
 }
 
+func goesOn(t change.Trial) bool {
+	return t == change.OnTrial || t == change.Due || t == change.ClockOff
+}
+
+// onTrialIfAll are the numbers of the changes whose trial goes on, for "all";
+// other words as they are.
+func (a *app) onTrialIfAll(changes []change.Change, words []string) ([]string, error) {
+	if !slices.Equal(words, []string{"all"}) {
+		return words, nil
+	}
+	words = nil
+	for _, c := range changes {
+		if state, _ := c.TrialAt(a.now()); goesOn(state) {
+			words = append(words, fmt.Sprint(c.ID))
+		}
+	}
+	if len(words) == 0 {
+		return nil, usage("no change is on trial")
+	}
+	return words, nil
+}
+
 // setTerms changes the terms of the changes that words name, if all of them are
 // in force and on trial then.
 func (a *app) setTerms(words []string, set func(*change.Terms), says string) error {
@@ -78,6 +114,9 @@ func (a *app) setTerms(words []string, set func(*change.Terms), says string) err
 		return err
 	}
 	defer r.Close()
+	if words, err = a.onTrialIfAll(changes, words); err != nil {
+		return err
+	}
 	ids, err := changeNumbers(changes, words)
 	if err != nil {
 		return err
@@ -178,7 +217,7 @@ func (a *app) trials() error {
 func (a *app) trialCell(c change.Change) render.Cell {
 	switch state, days := c.TrialAt(a.now()); state {
 	case change.Due:
-		return render.Cell{Text: "due since " + count(-days, "day", "days"), Tone: render.Warn}
+		return render.Cell{Text: "due for " + count(-days, "day", "days"), Tone: render.Warn}
 	case change.OnTrial:
 		if days == 0 {
 			return render.C("on trial, today is the last day")

@@ -97,9 +97,12 @@ func (a *app) turnCommand(w turnWords) *cobra.Command {
 	cmd := &cobra.Command{
 		Use: string(w.verb) + " ITEM...", Short: w.short, Long: w.long, Example: w.example,
 		Args: func(cmd *cobra.Command, args []string) error {
-			if len(args) == 0 && !wish.filter.Chooses() {
-				return usage("%s takes the ids of items, or flags that choose some; calmdawn "+
-					"list shows them", w.verb)
+			switch chosen := len(args) > 0 || wish.filter.Chooses(); {
+			case wish.Best && chosen:
+				return usage("--best looks for items by itself; give it none")
+			case !wish.Best && !chosen:
+				return usage("%s takes items, or flags that choose some; calmdawn list shows "+
+					"them", w.verb)
 			}
 			if w.to == item.Delayed && (wish.By < time.Second || wish.By > 24*time.Hour) {
 				return usage("--by takes a time from 1s to 24h, not %s", wish.By)
@@ -124,7 +127,7 @@ func (a *app) turnCommand(w turnWords) *cobra.Command {
 			return a.turn(wish)
 		},
 	}
-	wish.filter.flags(cmd)
+	wish.filter.flags(a, cmd)
 	flags := cmd.Flags()
 	flags.BoolVarP(&wish.yes, "yes", "y", false, "do it without asking")
 	if w.to != item.On {
@@ -146,6 +149,8 @@ func (a *app) turnCommand(w turnWords) *cobra.Command {
 			"and timers that could start the items on demand")
 		flags.BoolVar(&wish.Dependents, "and-dependents", false, "also switch off the items that "+
 			"need the given ones")
+		flags.BoolVar(&wish.Best, "best", false, "the few items that bring most, of those that "+
+			"can go or wait by advice")
 		flags.BoolVar(&wish.stop, "stop", false, "also stop what of it runs now, on the running "+
 			"machine")
 	}
@@ -165,8 +170,11 @@ func (a *app) planTurn(d *visit.Desk, w wish) (plan, error) {
 	s, c := a.screen(), t.Change
 	if len(c.Targets) == 0 {
 		return plan{nothing: func() error {
-			s.Line("Nothing to do: %s already %s.", count(len(t.Picked), "the item is", "the "+
-				"items are all"), w.already)
+			all := "the item is"
+			if n := len(t.Picked); n > 1 {
+				all = fmt.Sprintf("all %d items are", n)
+			}
+			s.Line("Nothing to do: %s already %s.", all, w.already)
 			if a.json {
 				return a.writeJSON(document.NewChange(c))
 			}
@@ -190,7 +198,9 @@ func (a *app) planTurn(d *visit.Desk, w wish) (plan, error) {
 			s.Wrap(2, "%s%s%s", forecastLine(*c.Forecast), ofSimulated(t.Visit),
 				setUpNow(t.Visit))
 		}
-		s.Line("It takes effect %s.", effect(c))
+		if !w.yes { // it is said when it is done
+			s.Line("It takes effect %s.", effect(c))
+		}
 	}
 	carry := func(d *visit.Desk) error {
 		c, err := a.carryOut(d, s, c, &t.Guard)

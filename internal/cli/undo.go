@@ -41,7 +41,8 @@ the same two flags close it.
 
 It works on the running machine and, with --root, on the disk of one that no
 longer starts.`,
-		Example: `  calmdawn undo 3
+		Example: `  calmdawn undo last
+  calmdawn undo 3
   calmdawn undo 5 8-12
   calmdawn undo 4 --leave /etc/cron.d/mast
   calmdawn undo --all
@@ -56,7 +57,7 @@ longer starts.`,
 			}
 			return nil
 		},
-		ValidArgsFunction: cobra.NoFileCompletions,
+		ValidArgsFunction: a.completeChanges(change.Change.Stands, "last"),
 		RunE:              func(_ *cobra.Command, args []string) error { return a.undo(args, u) },
 	}
 	cmd.Flags().BoolVarP(&u.yes, "yes", "y", false, "do it without asking")
@@ -160,11 +161,21 @@ func (a *app) leftOpen(open []change.Change) error {
 	return fmt.Errorf("not everything is taken back:\n%s", strings.Join(lines, "\n"))
 }
 
-// changeNumbers are the changes that words name by number, or as a range of
-// those in force; the newest first.
+// changeNumbers are the changes that words name by number, as a range of those
+// in force, or as the last that is; the newest first.
 func changeNumbers(changes []change.Change, words []string) ([]int64, error) {
 	named := map[int64]bool{}
 	for _, word := range words {
+		if word == "last" {
+			i := len(changes) - 1
+			for i >= 0 && !changes[i].Stands() {
+				i--
+			}
+			if i < 0 {
+				return nil, usage("no change is in force; calmdawn history lists them")
+			}
+			word = fmt.Sprint(changes[i].ID)
+		}
 		first, last, ranged := strings.Cut(word, "-")
 		if !ranged {
 			last = first
@@ -172,8 +183,8 @@ func changeNumbers(changes []change.Change, words []string) ([]int64, error) {
 		from, err1 := strconv.ParseInt(first, 10, 64)
 		to, err2 := strconv.ParseInt(last, 10, 64)
 		if err1 != nil || err2 != nil || from < 1 || to < from {
-			return nil, usage("%q is no number of a change and no range such as 3-7; calmdawn "+
-				"history lists them", word)
+			return nil, usage("%q is no number of a change, no range such as 3-7 and not last; "+
+				"calmdawn history lists them", word)
 		}
 		found := false
 		for _, c := range changes {
@@ -219,7 +230,9 @@ func (a *app) takeBack(
 			show: func() {
 				s.Say(render.Strong, "Taking change %d back:", c.Undoes)
 				a.showTargets(s, c)
-				s.Line("It takes effect %s.", effect(c))
+				if !u.yes { // it is said when it is done
+					s.Line("It takes effect %s.", effect(c))
+				}
 			},
 			carry: func(d *visit.Desk) error {
 				c, err := a.carryOut(d, s, c, nil)
@@ -256,8 +269,10 @@ func (a *app) takeBack(
 				{Title: "ID"},
 			}, rows)
 			s.Line("")
-			s.Line("This touches %s. It takes effect %s.", count(len(all.Edits), "path", "paths"),
-				effect(all))
+			s.Line("This touches %s.", count(len(all.Edits), "path", "paths"))
+			if !u.yes {
+				s.Line("It takes effect %s.", effect(all))
+			}
 		},
 		carry: func(d *visit.Desk) error {
 			if err := a.takeEach(d, s, plans, u); err != nil {

@@ -20,9 +20,9 @@ type Filter struct {
 type Choice struct {
 	Name    string
 	Values  *[]string
-	Allowed []string // none: any text
-	of      func(item.Item) string
-	part    bool // a part of the text suffices
+	Allowed []string               // none: any text
+	Of      func(item.Item) string // what an item has
+	part    bool                   // a part of the text suffices
 }
 
 // Choices returns the lists of the filter by their names.
@@ -32,41 +32,41 @@ func (f *Filter) Choices() []Choice {
 			Name:    "kind",
 			Values:  &f.Kind,
 			Allowed: []string{"program", "service", "task"},
-			of:      func(it item.Item) string { return string(it.Kind) },
+			Of:      func(it item.Item) string { return string(it.Kind) },
 		},
 		{
 			Name:    "state",
 			Values:  &f.State,
 			Allowed: []string{"on", "off", "delayed", "broken"},
-			of:      func(it item.Item) string { return string(it.State) },
+			Of:      func(it item.Item) string { return string(it.State) },
 		},
 		{
 			Name:    "when",
 			Values:  &f.When,
 			Allowed: []string{"boot", "login", "later"},
-			of:      func(it item.Item) string { return string(it.When) },
+			Of:      func(it item.Item) string { return string(it.When) },
 		},
 		{
 			Name:   "owner",
 			Values: &f.Owner,
-			of:     func(it item.Item) string { return it.Owner },
+			Of:     func(it item.Item) string { return it.Owner },
 		},
 		{
 			Name:   "maker",
 			Values: &f.Maker,
-			of:     func(it item.Item) string { return it.Maker },
+			Of:     func(it item.Item) string { return it.Maker },
 			part:   true,
 		},
 		{
 			Name:   "role",
 			Values: &f.Role,
-			of:     func(it item.Item) string { return it.Role },
+			Of:     func(it item.Item) string { return it.Role },
 		},
 		{
 			Name:    "advice",
 			Values:  &f.Advice,
 			Allowed: []string{"keep", "can wait", "can go", "look it up", "clean up"},
-			of:      func(it item.Item) string { return string(it.Advice) },
+			Of:      func(it item.Item) string { return string(it.Advice) },
 		},
 	}
 }
@@ -93,7 +93,7 @@ func (f *Filter) Chooses() bool {
 // Accepts reports whether an item is as the filter asks for.
 func (f *Filter) Accepts(it item.Item) bool {
 	for _, l := range f.Choices() {
-		have := strings.ToLower(l.of(it))
+		have := strings.ToLower(l.Of(it))
 		fits := func(want string) bool {
 			want = strings.ToLower(want)
 			return have == want || l.part && strings.Contains(have, want)

@@ -115,7 +115,7 @@ func (v *Visit) Resolve(p proposal.Proposal, next bool) (all []Resolved, missing
 // Terms are the conditions under which a proposal is carried out.
 type Terms struct {
 	Next   bool     // only the first decision that is not carried out yet
-	Insist []string // ids of protected items that are meant all the same
+	Insist []string // protected items that are meant all the same
 	Until  string   // the last day of a trial; empty for none
 	Guard  Wanted
 }

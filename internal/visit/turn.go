@@ -21,8 +21,9 @@ type Wish struct {
 	Verb       change.Verb
 	To         item.State
 	Filter              // of the items, besides those named
-	IDs        []string // ids, or patterns with * in them
-	Insist     []string // ids of protected items that are meant all the same
+	IDs        []string // ids, names or parts of names, or patterns with * in them
+	Best       bool     // the few that bring most, of those that can go or wait by advice
+	Insist     []string // protected items that are meant all the same, as in IDs
 	Starters   bool     // what could start the items on demand as well
 	Dependents bool     // what needs the items as well
 	By         time.Duration
@@ -50,6 +51,9 @@ type Turning struct {
 // Choose returns the items that a wish names: by id, by pattern, or by what
 // they are.
 func (v *Visit) Choose(w Wish) ([]item.Item, error) {
+	if w.Best {
+		return v.best()
+	}
 	var ids []string
 	for _, id := range w.IDs {
 		if !strings.Contains(id, "*") {
@@ -97,6 +101,35 @@ func (v *Visit) Choose(w Wish) ([]item.Item, error) {
 	return picked, nil
 }
 
+// best are the few items that bring most of what all would that can go or wait
+// by advice.
+func (v *Visit) best() ([]item.Item, error) {
+	if v.Costs == nil {
+		if err := v.ReadBoots(); err != nil {
+			return nil, err
+		}
+	}
+	if len(v.Replays) == 0 {
+		return nil, misuse("what would bring most is not known for %s: no boot of it can be "+
+			"replayed", v.name())
+	}
+	candidates := v.Dispensable()
+	var sets []forecast.Set
+	for _, it := range candidates {
+		sets = append(sets, v.SetOf(it))
+	}
+	chosen, all := forecast.Best(v.Replays, sets)
+	if len(chosen) == 0 || !all.Lead().Shows {
+		return nil, misuse("of no item of %s that may go or wait by advice an effect is shown",
+			v.name())
+	}
+	var best []item.Item
+	for _, c := range chosen {
+		best = append(best, candidates[c.Index])
+	}
+	return best, nil
+}
+
 // Protected refuses to switch off what the machine or its user depends on.
 type Protected struct {
 	Items []item.Item
@@ -114,6 +147,13 @@ func (p *Protected) Error() string {
 // protect refuses what the machine or its user depends on, unless somebody
 // insists on that very item.
 func (v *Visit) protect(picked []item.Item, insist []string) error {
+	insisted, err := v.Pick(insist)
+	if err != nil {
+		return err
+	}
+	meant := func(id string) bool {
+		return slices.ContainsFunc(insisted, func(it item.Item) bool { return it.ID == id })
+	}
 	p := &Protected{}
 	for _, it := range picked {
 		why := it.Protected
@@ -121,7 +161,7 @@ func (v *Visit) protect(picked []item.Item, insist []string) error {
 		if way && v.Root.Live() && v.Remote {
 			why = "you are connected through it right now"
 		}
-		if why != "" && it.State.Launched() && !slices.Contains(insist, it.ID) {
+		if why != "" && it.State.Launched() && !meant(it.ID) {
 			p.Items, p.Why = append(p.Items, it), append(p.Why, why)
 		}
 	}

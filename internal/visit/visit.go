@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"path"
 	"slices"
 	"strings"
 	"time"
@@ -439,20 +440,73 @@ func (v *Visit) LastChange(id string) (change.Change, bool) {
 	return change.Change{}, false
 }
 
-// Pick returns the items with the given ids; a word that fits none is refused
-// with the nearest ids.
-func (v *Visit) Pick(ids []string) ([]item.Item, error) {
+// Pick returns the items that words name: by an id, by a name or title, or by a
+// part of one that no other item has. A word that fits several is refused with
+// their ids, one that fits none with the nearest.
+func (v *Visit) Pick(words []string) ([]item.Item, error) {
+	const most = 8
 	var picked []item.Item
-	for _, id := range ids {
-		it, ok := v.Lookup(id)
-		if !ok {
-			return nil, misuse("%s has no item %q%s", v.name(), id, v.nearest(id))
+	for _, word := range words {
+		found := v.named(word)
+		switch {
+		case len(found) == 0:
+			return nil, misuse("%s has no item %q%s", v.name(), word, v.nearest(word))
+		case len(found) > 1:
+			text := fmt.Sprintf("%q may be any of %d items of %s", word, len(found), v.name())
+			for _, it := range found[:min(most, len(found))] {
+				text += "\n" + it.ID
+			}
+			if n := len(found) - most; n > 0 {
+				text += fmt.Sprintf("\nand %d more", n)
+			}
+			return nil, misuse("%s", text)
 		}
-		if !slices.ContainsFunc(picked, func(p item.Item) bool { return p.ID == it.ID }) {
-			picked = append(picked, it)
+		same := func(p item.Item) bool { return p.ID == found[0].ID }
+		if !slices.ContainsFunc(picked, same) {
+			picked = append(picked, found[0])
 		}
 	}
 	return picked, nil
+}
+
+// named returns the items that a word may mean: that of an id; else those of
+// that name or title; else those with it as a part of one.
+func (v *Visit) named(word string) []item.Item {
+	if it, ok := v.Lookup(word); ok {
+		return []item.Item{it}
+	}
+	want := strings.ToLower(word)
+	if want == "" {
+		return nil
+	}
+	for _, fits := range []func(name string) bool{
+		func(name string) bool { return name == want },
+		func(name string) bool { return strings.Contains(name, want) },
+	} {
+		var all []item.Item
+		for _, it := range v.Items {
+			if slices.ContainsFunc(namesOf(it), fits) {
+				all = append(all, it)
+			}
+		}
+		if len(all) > 0 {
+			return all
+		}
+	}
+	return nil
+}
+
+// namesOf are what somebody may call an item, in small letters.
+func namesOf(it item.Item) []string {
+	bare := strings.TrimSuffix(it.Native, path.Ext(it.Native))
+	names := []string{it.ID, it.Native, bare, it.Title}
+	if it.Owner != "" {
+		names = append(names, bare+"@"+it.Owner)
+	}
+	for i, name := range names {
+		names[i] = strings.ToLower(name)
+	}
+	return names
 }
 
 // nearest names the ids that a mistyped one may have meant.

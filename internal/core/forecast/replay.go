@@ -338,8 +338,8 @@ func (r *Replay) load(u *unit, s boot.Span) {
 	}
 }
 
-// holdsUsers reports whether the work of what users' service managers started is
-// known by itself: it counts in theirs too.
+// holdsUsers reports whether the work of what users' service managers started
+// is known by itself: it counts in theirs too.
 func (r *Replay) holdsUsers() bool {
 	return slices.ContainsFunc(r.Boot.Spans, func(s boot.Span) bool {
 		return s.Owner != "" && len(s.Course) > 0

@@ -54,8 +54,8 @@ func (l *line) Pop() any {
 	return last
 }
 
-// A simulation runs a boot. All computing jobs of a class progress alike: shared
-// is how far each thread has come since the beginning, in seconds of a
+// A simulation runs a boot. All computing jobs of a class progress alike:
+// shared is how far each thread has come since the beginning, in seconds of a
 // processor. So do all that read: disk is how far each has come, in seconds of
 // the disk.
 type simulation struct {

@@ -78,8 +78,8 @@ func TestAChildsWorkCountsOnce(t *testing.T) {
 			t.Fatal(err)
 		}
 		for name, text := range map[string]string{
-			"stat": fmt.Sprintf("%d (x) S %d 0 0 0 -1 0 0 0 0 0 %d 0 %d 0 20 0 1 0 500 0 2 0\n", pid,
-				parent, own, ended),
+			"stat": fmt.Sprintf("%d (x) S %d 0 0 0 -1 0 0 0 0 0 %d 0 %d 0 20 0 1 0 500 0 2 0\n",
+				pid, parent, own, ended),
 			"cgroup": "0::/user.slice/session-1.scope\n",
 		} {
 			if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
