@@ -758,7 +758,6 @@ func (a *app) forecastBest(l *visit.Visit) error {
 	s.SayWrapped(0, render.Dim, "%s", forecastBasis(l, all))
 	s.Line("")
 	var rows [][]render.Cell
-	var ids []string
 	for n, c := range chosen {
 		it := candidates[c.Index]
 		rows = append(rows, []render.Cell{
@@ -769,7 +768,6 @@ func (a *app) forecastBest(l *visit.Visit) error {
 			{Text: string(it.Advice), Tone: adviceTone(it.Advice)},
 			render.C(render.Clean(it.ID)),
 		})
-		ids = append(ids, shellWord(it.ID))
 	}
 	s.Table([]render.Column{
 		{Title: ""},
@@ -793,6 +791,6 @@ func (a *app) forecastBest(l *visit.Visit) error {
 	if text := ofSystem(best); text != "" {
 		s.Wrap(0, "Mind: %s.", strings.Trim(strings.TrimSpace(text), "()"))
 	}
-	s.Line("Next: %s", a.call("disable "+strings.Join(ids, " ")))
+	s.Line("Next: %s", a.call("disable --best"))
 	return nil
 }
