@@ -45,6 +45,7 @@ type Distribution struct {
 	Name     string // of its folder in the cache; another list takes another name
 	Variant  string // of mmdebstrap(1)
 	Packages string // besides, with what they recommend
+	Without  string // patterns of packages that are left out, apt_preferences(5)
 }
 
 // plain is what the fixture machines share.
@@ -249,6 +250,12 @@ func shared(t testing.TB, d Distribution) string {
 	words := []string{"--variant=" + d.Variant, "--include=" + d.Packages, "bookworm", temp}
 	if d != plain {
 		words = append([]string{`--aptopt=APT::Install-Recommends "true"`}, words...)
+	}
+	if d.Without != "" {
+		hook := fmt.Sprintf("--setup-hook=d=\"$1\"/etc/apt/preferences.d; mkdir -p \"$d\" && "+
+			"printf 'Package: %s\\nPin: release *\\nPin-Priority: -1\\n' > \"$d\"/without",
+			d.Without)
+		words = append([]string{hook}, words...)
 	}
 	out, err := exec.Command("mmdebstrap", words...).CombinedOutput()
 	if err != nil {
