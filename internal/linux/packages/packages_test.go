@@ -4,7 +4,9 @@ package packages
 
 import (
 	"compress/gzip"
+	"database/sql"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
 	"testing"
@@ -258,4 +260,49 @@ func TestWhatBelongsToTheSystem(t *testing.T) {
 		"lib/apk/db/installed": apk, "etc/apk/world": "alpine-base\ny\n"})
 	same["x"] = "!came with alpine-base"
 	check("apk", by, same)
+}
+
+// TestWhyPackagesOfRpmAreThere reads what both generations of the package
+// manager above rpm remember: a list, and a history of which the last word
+// counts.
+func TestWhyPackagesOfRpmAreThere(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "history.sqlite")
+	book, err := sql.Open("sqlite", file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, line := range []string{
+		"CREATE TABLE rpm (item_id INTEGER, name TEXT)",
+		"CREATE TABLE trans_item (id INTEGER, item_id INTEGER, reason INTEGER)",
+		"INSERT INTO rpm VALUES (1, 'dome'), (2, 'domelib'), (3, 'desk'), (4, 'domelib')",
+		"INSERT INTO trans_item VALUES (1, 1, 2), (2, 2, 2), (3, 3, 5), (4, 4, 1)",
+	} {
+		if _, err := book.Exec(line); err != nil {
+			t.Fatal(err)
+		}
+	}
+	book.Close()
+	history, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	const list = "version = '1.1'\n[packages]\n'dome.x86_64' = {reason = 'User'}\n" +
+		"'domelib.noarch' = {reason = 'Weak Dependency'}\n'desk.x86_64' = {reason = 'Group'}\n"
+	want := map[string]int{"dome": byUser, "domelib": byItself, "desk": byGroup}
+	for name, files := range map[string]map[string]string{
+		"history": {"var/lib/dnf/history.sqlite": string(history)},
+		"list": {"usr/lib/sysimage/libdnf5/packages.toml": list,
+			"var/lib/dnf/history.sqlite": "no database"},
+		"neither": {"var/lib/dnf/history.sqlite": "no database"},
+	} {
+		r, err := machine.Open(testtree.Make(t, files))
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer r.Close()
+		got := (&Database{root: r}).rpmReasons()
+		if name != "neither" && !maps.Equal(got, want) || name == "neither" && len(got) > 0 {
+			t.Errorf("%s: %v", name, got)
+		}
+	}
 }
