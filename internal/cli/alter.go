@@ -61,7 +61,8 @@ func (a *app) alter(yes bool, make func(*visit.Desk) (plan, error)) error {
 		return err
 	}
 	if !yes {
-		if err := errors.Join(d.Close(), a.confirm()); err != nil {
+		host := d.Host()
+		if err := errors.Join(d.Close(), a.confirm(host)); err != nil {
 			return err
 		}
 		agreed := p.changes
@@ -123,13 +124,18 @@ func (a *app) done(s *render.Screen, c change.Change) error {
 	return nil
 }
 
-// confirm asks a person; without one it refuses.
-func (a *app) confirm() error {
+// confirm asks a person whether to go ahead on the machine of that name;
+// without one it refuses.
+func (a *app) confirm(host string) error {
 	if !a.Ask {
 		return usage("nobody is there to be asked, so nothing was changed; call it with --yes to " +
 			"do it")
 	}
-	fmt.Fprint(a.Err, "Go ahead? [y/N] ")
+	where := cmp.Or(render.Clean(host), "this machine")
+	if a.dir != "/" {
+		where += ", whose disk is " + render.Clean(a.dir)
+	}
+	fmt.Fprintf(a.Err, "Go ahead on %s? [y/N] ", where)
 	answer, _ := bufio.NewReader(a.In).ReadString('\n')
 	switch strings.ToLower(strings.TrimSpace(answer)) {
 	case "y", "yes":

@@ -346,10 +346,30 @@ func TestNamesThatPeopleType(t *testing.T) {
 	says(t, on+"disable --yes star-index dome-cam", 2, "has no item")
 	says(t, on+"disable --yes smartd", 1, "smartd.service is protected", "--insist")
 	says(t, on+"disable --yes smartd --insist smartd", 0, "Done, as change 1")
+	says(t, on+"history last", 0, "Change 1: disable", "smartd.service", "This touches", "undo 1")
 	says(t, on+"undo last --yes", 0, "Change 1 is taken back")
+	says(t, on+"history 1", 0, "undone by 2")
+	says(t, on+"history 1-2", 2, "no change of 1-2 is in force")
+	says(t, on+"history 9", 2, "there is no change 9")
 	says(t, on+"undo last --yes", 2, "no change is in force")
 	says(t, on+"disable --best star-index", 2, "looks for items by itself")
 	says(t, on+"disable --best --yes --trial 14d", 0, "service:star-index.service", "Done, as")
 	says(t, on+"trial keep all", 0, "Change 3 stays")
 	says(t, on+"trial return all --yes", 2, "no change is on trial")
+}
+
+// TestTheVariableForTheRoot leaves --root out of what is recommended only where
+// the variable will be there.
+func TestTheVariableForTheRoot(t *testing.T) {
+	dir := demoMachine(t)
+	t.Setenv("CALMDAWN_ROOT", dir)
+	out := says(t, "forecast --best", 0, "Next: calmdawn")
+	if left := !strings.Contains(out, "--root"); left != (os.Geteuid() == 0) {
+		t.Error(out)
+	}
+	t.Setenv("SUDO_USER", "teo")
+	says(t, "forecast --best", 0, "Next: calmdawn --root "+dir)
+	t.Setenv("CALMDAWN_ROOT", "/nowhere")
+	says(t, "--root "+dir+" forecast --best", 0, "Next: calmdawn --root "+dir)
+	says(t, "list", 1, "/nowhere")
 }

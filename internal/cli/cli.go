@@ -3,6 +3,7 @@
 package cli
 
 import (
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -203,7 +204,8 @@ computer.`,
 		return usage("%w\n%s --help explains the flags", err, cmd.CommandPath())
 	})
 	flags := root.PersistentFlags()
-	flags.StringVar(&a.dir, "root", "/", "work on the machine whose disk is mounted at `DIR`")
+	flags.StringVar(&a.dir, "root", cmp.Or(os.Getenv(rootVariable), "/"), "work on the machine "+
+		"whose disk is mounted at `DIR`; "+rootVariable+" stands for it")
 	flags.StringVar(&a.casebook, "casebook", "", "keep this machine's changes in `FILE` instead "+
 		"of inside the machine")
 	flags.BoolVar(&a.thisMachine, "this-machine", false, "the casebook is this machine's, "+
@@ -269,10 +271,24 @@ func (a *app) colour() bool {
 			os.Getenv("TERM") != "dumb"
 }
 
+// rootVariable stands for --root.
+const rootVariable = "CALMDAWN_ROOT"
+
+// saysRoot reports whether a call has to name the machine's folder. The
+// variable suffices only where nothing is likely to drop it: programs by which
+// one becomes root do.
+func (a *app) saysRoot() bool {
+	if a.dir == "/" {
+		return os.Getenv(rootVariable) != ""
+	}
+	became := os.Getenv("SUDO_USER") + os.Getenv("DOAS_USER") + os.Getenv("PKEXEC_UID")
+	return os.Getenv(rootVariable) != a.dir || os.Geteuid() != 0 || became != ""
+}
+
 // call is how the user would call us again on the same machine.
 func (a *app) call(words string) string {
 	s := "calmdawn"
-	if a.dir != "/" {
+	if a.saysRoot() {
 		s += " --root " + shellWord(a.dir)
 	}
 	if a.casebook != "" {

@@ -14,13 +14,60 @@ import (
 
 func (a *app) historyCommand() *cobra.Command {
 	return &cobra.Command{
-		Use:               "history",
-		Short:             "List the changes made to this machine, and which are in force",
-		Example:           "  calmdawn history\n  calmdawn history --json",
-		Args:              noWords,
-		ValidArgsFunction: cobra.NoFileCompletions,
-		RunE:              func(*cobra.Command, []string) error { return a.history() },
+		Use:   "history [CHANGE]",
+		Short: "List the changes made to this machine, and which are in force; or all of one",
+		Example: "  calmdawn history\n  calmdawn history 3\n  calmdawn history last\n" +
+			"  calmdawn history --json",
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) > 1 {
+				return usage("history takes the number of one change, or none")
+			}
+			return nil
+		},
+		ValidArgsFunction: a.completeChanges(func(change.Change) bool { return true }, "last"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			if len(args) == 1 {
+				return a.wholeChange(args)
+			}
+			return a.history()
+		},
 	}
+}
+
+// wholeChange shows all of the change that a word names.
+func (a *app) wholeChange(words []string) error {
+	r, changes, err := a.openChanges()
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	ids, err := changeNumbers(changes, words)
+	if err != nil {
+		return err
+	}
+	if len(ids) > 1 {
+		return usage("history shows one change whole; %q is %d", words[0], len(ids))
+	}
+	c := changes[slices.IndexFunc(changes, func(c change.Change) bool { return c.ID == ids[0] })]
+	if a.json {
+		return a.writeJSON(document.NewChange(c))
+	}
+	s := a.screen()
+	s.SayWrapped(2, render.Strong, "Change %d: %s.", c.ID, what(c))
+	s.Line("Made on %s by %s; %s%s.", day(c.MadeAt), render.Clean(c.MadeBy), fate(c),
+		a.cameBack(changes)[c.ID])
+	s.Line("")
+	a.showTargets(s, c)
+	if f := c.Judged(); f != nil {
+		s.Wrap(2, "%s", forecastLine(*f))
+	}
+	if f, came := c.CameOut(); came {
+		s.Line("%s came out as %s.", upper(f.Title()), signed(-c.Outcome.Saved))
+	}
+	if c.Stands() {
+		s.Line("To take it back: %s", a.call(fmt.Sprintf("undo %d", c.ID)))
+	}
+	return nil
 }
 
 func (a *app) history() error {

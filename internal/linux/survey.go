@@ -51,7 +51,7 @@ type Options struct {
 func Survey(r *machine.Root, o Options) *Inventory {
 	v := &Inventory{root: r, release: osRelease(r)}
 	v.OS = v.release["PRETTY_NAME"]
-	v.Host = hostname(r)
+	v.Host = Hostname(r)
 	for _, folder := range Unmounted(r) {
 		v.Unread = append(v.Unread, item.Unread{Path: folder, Reason: "is a file system of its " +
 			"own that is not mounted here; what it launches is missing from the list"})
@@ -224,7 +224,8 @@ func osRelease(r *machine.Root) map[string]string {
 	return values
 }
 
-func hostname(r *machine.Root) string {
+// Hostname is the machine's name, hostname(5); empty where it has none.
+func Hostname(r *machine.Root) string {
 	text, err := r.ReadFile("/etc/hostname", 4096)
 	if err != nil {
 		return ""

@@ -15,6 +15,7 @@ import (
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/guard"
 	"calmdawn/internal/ledger"
+	"calmdawn/internal/linux"
 	"calmdawn/internal/linux/manager"
 	"calmdawn/internal/machine"
 )
@@ -31,6 +32,9 @@ type Desk struct {
 	// asked
 	usual *time.Duration
 }
+
+// Host is the machine's name, as far as it has one.
+func (d *Desk) Host() string { return linux.Hostname(d.Root) }
 
 // Sit opens the machine for changing it, and settles what an interrupted call
 // left. While the desk is open nobody else can change the machine.

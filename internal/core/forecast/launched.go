@@ -51,13 +51,13 @@ func (r *Replay) opener() boot.Key {
 // it, and their children follow them; others start when they start.
 func (r *Replay) readPrograms() {
 	b, opener := r.Boot, r.opener()
-	var seats []boot.Use // what the programs of all logins used together
+	var seat []boot.Use // the course of the seat of which most is known
 	for i, s := range b.Spans {
 		if s.Is(boot.Session|boot.Seat) && r.units[i].ran {
 			r.follow(i, opener)
 		}
-		if s.Is(boot.Seat) && len(s.Course) > len(seats) {
-			seats = s.Course
+		if s.Is(boot.Seat) && len(s.Course) > len(seat) {
+			seat = s.Course
 		}
 	}
 	at := map[int]int{} // units by their places in the boot's list
@@ -73,7 +73,7 @@ func (r *Replay) readPrograms() {
 			anchor:  -1,
 			program: i,
 		}
-		u.course, u.width = r.pieces(shaped(p, seats), p.Began)
+		u.course, u.width = r.pieces(shaped(p, seat), p.Began)
 		r.Inputs.Courses = r.Inputs.Courses || len(p.Course) > 1
 		above, child := at[r.parent(p, at)]
 		n := len(r.units)
@@ -97,15 +97,17 @@ func shaped(p boot.Program, seat []boot.Use) []boot.Use {
 	for _, u := range p.Course {
 		from := boot.UsedBy(seat, last.At)
 		if whole := boot.UsedBy(seat, u.At) - from; whole > 0 {
-			for _, look := range seat {
-				if look.At > last.At && look.At < u.At {
-					part := float64(look.CPU-from) / float64(whole)
-					all = append(all, boot.Use{
-						At:   look.At,
-						CPU:  last.CPU + time.Duration(part*float64(u.CPU-last.CPU)),
-						Read: last.Read,
-					})
-				}
+			next, _ := slices.BinarySearchFunc(seat, last.At+1, func(u boot.Use,
+				at time.Duration) int {
+				return cmp.Compare(u.At, at)
+			})
+			for ; next < len(seat) && seat[next].At < u.At; next++ {
+				part := float64(seat[next].CPU-from) / float64(whole)
+				all = append(all, boot.Use{
+					At:   seat[next].At,
+					CPU:  last.CPU + time.Duration(part*float64(u.CPU-last.CPU)),
+					Read: last.Read,
+				})
 			}
 		}
 		all, last = append(all, u), u
@@ -115,7 +117,7 @@ func shaped(p boot.Program, seat []boot.Use) []boot.Use {
 
 // parent is the nearest ancestor of a program that is among some.
 func (r *Replay) parent(p boot.Program, among map[int]int) int {
-	for i := p.Parent; i >= 0; {
+	for i := p.Parent; i >= 0 && i < len(r.Boot.Programs); {
 		if _, ok := among[i]; ok {
 			return i
 		}
@@ -195,8 +197,7 @@ func (r *Replay) readAsks() {
 func Unasked(replays []*Replay, set Set) (all []boot.Key) {
 	for _, r := range replays {
 		off := r.indexes(set)
-		own := len(off)
-		if own == 0 {
+		if len(off) == 0 {
 			continue
 		}
 		for i := range r.off {
