@@ -604,7 +604,7 @@ func TestCallsThatAreOff(t *testing.T) {
 		code        int
 	}{
 		{"lst", "did you mean list", 2},
-		{on + "history extra", "takes no word", 2},
+		{on + "history extra", "is no number of a change", 2},
 		{on + "list --kind toy", "program, service, task", 2},
 		{on + "list --sort size", "advice, id, kind", 2},
 		{on + "list --json --csv", "choose one", 2},
