@@ -560,7 +560,7 @@ func TestEarlyLogins(t *testing.T) {
 		unasked string
 	}{
 		"what holds the login back": {only("first"), 0, 1, 0, "[]"},
-		// the login came a second after ready, for which nobody is to blame
+		// the login came a second after ready, which is nobody's doing
 		"what holds ready back":     {only("slow"), 0, 1, 5, "[]"},
 		"what opens the session":    {only("display"), 0, 4, 0, "[{power } {colour }]"},
 		"what asks":                 {session, 0, 4, 0, "[{colour }]"},
