@@ -55,41 +55,37 @@ func (g *maker) service(kind string, after []string, wait, work, background int)
 	g.files["etc/systemd/system/multi-user.target.wants/"+name] = "-> ../" + name
 }
 
+// A span of milliseconds: at least the first, and below the second more.
+type span [2]int
+
 // randomMachine is one with 15 to 32 services, a third of which compute in the
 // background only.
 func randomMachine(seed uint64) *maker {
-	g := &maker{rng: rand.New(rand.NewPCG(seed, 77)), files: map[string]string{}}
-	for range 15 + g.rng.IntN(18) {
-		var after []string
-		for range g.rng.IntN(3) {
-			if len(g.names) > 0 {
-				after = append(after, g.names[max(0, len(g.names)-1-g.rng.IntN(6))])
-			}
-		}
-		wait, work, background := 100+
-			g.rng.IntN(1200), 20+g.rng.IntN(900)*g.rng.IntN(2), 100+g.rng.IntN(2500)*g.rng.IntN(2)
-		g.service([]string{
-			"oneshot",
-			"forking",
-			"simple",
-		}[g.rng.IntN(3)], after, wait, work, background)
-	}
-	return g
+	return made(seed, 77, span{15, 18}, span{100, 1200}, span{20, 900}, span{100, 2500})
 }
 
 // shortMachine is one with 24 to 30 services that is ready within a few
 // seconds.
 func shortMachine(seed uint64) *maker {
-	g := &maker{rng: rand.New(rand.NewPCG(seed, 78)), files: map[string]string{}}
-	for range 24 + g.rng.IntN(7) {
+	return made(seed, 78, span{24, 7}, span{20, 250}, span{10, 120}, span{20, 300})
+}
+
+// made generates a machine of so many services that wait, work and go on in the
+// background for so long; half of them do little of the last two.
+func made(seed, stream uint64, services, wait, work, background span) *maker {
+	g := &maker{rng: rand.New(rand.NewPCG(seed, stream)), files: map[string]string{}}
+	some := func(s span) int { return s[0] + g.rng.IntN(s[1])*g.rng.IntN(2) }
+	for range services[0] + g.rng.IntN(services[1]) {
 		var after []string
 		for range g.rng.IntN(3) {
 			if len(g.names) > 0 {
 				after = append(after, g.names[max(0, len(g.names)-1-g.rng.IntN(6))])
 			}
 		}
-		g.service([]string{"oneshot", "forking", "simple"}[g.rng.IntN(3)], after,
-			20+g.rng.IntN(250), 10+g.rng.IntN(120)*g.rng.IntN(2), 20+g.rng.IntN(300)*g.rng.IntN(2))
+		waits := wait[0] + g.rng.IntN(wait[1])
+		works, goesOn := some(work), some(background)
+		kind := []string{"oneshot", "forking", "simple"}[g.rng.IntN(3)]
+		g.service(kind, after, waits, works, goesOn)
 	}
 	return g
 }

@@ -440,8 +440,12 @@ protected, for the few that bring most of what all of them would.`,
   calmdawn forecast --maker pellin
   calmdawn forecast --delay service:lanternfile-crawl.service
   calmdawn forecast --best`,
-		Args: func(_ *cobra.Command, args []string) error {
+		Args: func(cmd *cobra.Command, args []string) error {
 			switch {
+			case cmd.Flags().Changed("by") && !delay:
+				return usage("--by goes with --delay")
+			case delay && best:
+				return usage("--best tells what switching off brings; give --delay items")
 			case delay && (w.By < time.Second || w.By > 24*time.Hour):
 				return usage("--by takes a time from 1s to 24h, not %s", w.By)
 			case best && (len(args) > 0 || w.filter.Chooses()):
@@ -523,7 +527,7 @@ func (a *app) forecast(l *visit.Visit, w wish, by time.Duration) error {
 	}
 	s.SayWrapped(0, render.Strong, "%s: %s.", how, leadHeadline(f))
 	if f.Kind != "" {
-		s.Say(render.Strong, "%s.", upper(readyHeadline(f)))
+		s.SayWrapped(0, render.Strong, "%s.", upper(readyHeadline(f)))
 	}
 	s.SayWrapped(0, render.Dim, "%s", forecastBasis(l, f))
 	s.Line("")

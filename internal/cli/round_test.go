@@ -605,6 +605,8 @@ func TestCallsThatAreOff(t *testing.T) {
 	}{
 		{"lst", "did you mean list", 2},
 		{on + "history extra", "is no number of a change", 2},
+		{on + "forecast star-index --by 3m", "goes with --delay", 2},
+		{on + "forecast --best --delay", "give --delay items", 2},
 		{on + "list --kind toy", "program, service, task", 2},
 		{on + "list --sort size", "advice, id, kind", 2},
 		{on + "list --json --csv", "choose one", 2},

@@ -534,7 +534,7 @@ func (v *Visit) nearest(word string) string {
 		}
 	}
 	slices.SortStableFunc(all, func(a, b scored) int { return a.score - b.score })
-	if len(all) == 0 {
+	if len(all) == 0 || want == "" {
 		return "\ncalmdawn list --all shows every item with its id"
 	}
 	s := "; did you mean"
