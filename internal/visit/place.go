@@ -44,8 +44,8 @@ func misuse(format string, values ...any) error {
 func (p Place) Open() (*machine.Root, error) {
 	info, err := os.Stat(p.Dir)
 	if err != nil || !info.IsDir() {
-		return nil, fmt.Errorf("--root, or CALMDAWN_ROOT, %s: there is no such folder; give the folder at "+
-			"which the machine's disk is mounted", p.Dir)
+		return nil, fmt.Errorf("--root, or CALMDAWN_ROOT, %s: there is no such folder; give the "+
+			"folder at which the machine's disk is mounted", p.Dir)
 	}
 	r, err := machine.Open(p.Dir)
 	if err != nil {
