@@ -346,7 +346,7 @@ func (b *Book) prepare(r *machine.Root, write, thisMachine bool) error {
 		return fmt.Errorf("it does not say whose it is: %w", err)
 	}
 	// it was begun before the machine's first boot, which gives it its id
-	if owner == noID && id != noID {
+	if owner == NoID && id != NoID {
 		if write {
 			_, err := b.db.Exec("UPDATE facts SET value = ? WHERE name = 'machine'", id)
 			return err
@@ -363,15 +363,15 @@ func (b *Book) prepare(r *machine.Root, write, thisMachine bool) error {
 	}
 	b.Warnings = append(b.Warnings, fmt.Sprintf("The casebook was kept under another machine id "+
 		"(%.8s…, and now it is %.8s…); it is used as you say.", owner, id))
-	if write && id != noID {
+	if write && id != NoID {
 		_, err := b.db.Exec("UPDATE facts SET value = ? WHERE name = 'machine'", id)
 		return err
 	}
 	return nil
 }
 
-// noID stands for the id of a machine that has none yet.
-const noID = "none"
+// NoID stands for the id of a machine that has none yet.
+const NoID = "none"
 
 // MachineID returns the machine's id, machine-id(5); "none" where it has none.
 func MachineID(r *machine.Root) string {
@@ -379,7 +379,7 @@ func MachineID(r *machine.Root) string {
 	if id := strings.TrimSpace(string(data)); err == nil && id != "" && id != "uninitialized" {
 		return id
 	}
-	return noID
+	return NoID
 }
 
 func (b *Book) transact(do func(*sql.Tx) error) error {

@@ -118,7 +118,7 @@ func (a *app) done(s *render.Screen, c change.Change) error {
 	}
 	s.Say(render.Good, "Done, as change %d. It takes effect %s%s.", c.ID, effect(c), restart(c))
 	if c.Terms.Until != "" {
-		s.Line("It is on trial until %s.", c.Terms.Until)
+		s.Line("It is on trial until %s.", date(c.Terms.Until))
 	}
 	s.Line("To take it back: %s", a.call(fmt.Sprintf("undo %d", c.ID)))
 	return nil

@@ -12,6 +12,7 @@ import (
 
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/change"
+	"calmdawn/internal/core/compare"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/core/job"
 	"calmdawn/internal/document"
@@ -34,37 +35,44 @@ type bootsView struct {
 func (a *app) bootsCommand() *cobra.Command {
 	var v bootsView
 	cmd := &cobra.Command{
-		Use:   "boots",
+		Use:   "boots [BOOT]",
 		Short: "Show the boots that the machine remembers, and how long each took",
 		Long: `Boots shows every boot that the machine still remembers: when it began, when
-one could work with it, when it was ready and had settled, and its phases.
-Ready counts from the moment the kernel began until the boot's goal was
-reached; firmware and loader stand beside it. Settled is when the machine had
-gone quiet; only the recorder sees that.
+one could work with it, when it was ready and had settled, and its phases. Of
+one boot it shows what usable, or ready, waited for.
 
-Usable is when the machine had gone quiet after ready and after the first
-login at it, less the time from ready to that login: when one could work.
-Boots of different people, and ones without a login, are not put together.
-Time in which the machine waited for a person is taken out, and shown.
+One boot is named by its number, its day, the beginning of its id, a label of
+yours, or last. It is shown as a way: one stretch after the other, and what
+worked beside each. --picture draws it: one line, the thicker the busier the
+machine was, with a card for each stretch.
 
-A boot is odd if something about it makes it no measure of the machine: it is
-named, and left out of comparisons.
-
-It reads the log, the records of our recorder, and on the running machine the
-service managers' own clocks. Of each figure the finest is taken.
-
---spans shows one boot as a way: what usable, or ready, waited for, one stretch
-after the other, and what worked beside each. --picture draws it: one line, the
-thicker the busier the machine was, with a card for each stretch.`,
+What the figures mean: calmdawn help usable. They come from the log, the
+records of our recorder, and on the running machine the service managers' own
+clocks. Of each figure the finest is taken.`,
 		Example: `  calmdawn boots
-  calmdawn boots --spans                 what the last boot waited for
-  calmdawn boots --spans --boot be6fe0a8
+  calmdawn boots 3                       what boot 3 waited for
+  calmdawn boots --spans                 what the last one waited for
   calmdawn boots --spans --picture boot.png
   calmdawn boots --json --spans
   calmdawn boots --csv > boots.csv       for a spreadsheet`,
-		Args:              noWords,
-		ValidArgsFunction: cobra.NoFileCompletions,
-		RunE: func(*cobra.Command, []string) error {
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) > 1 {
+				return usage("boots shows one boot, or all; %q is a second", args[1])
+			}
+			return nil
+		},
+		ValidArgsFunction: first(a.completeBoots),
+		RunE: func(_ *cobra.Command, args []string) error {
+			if len(args) == 1 && v.id != "" {
+				return usage("%q and --boot %s are two ways to name one boot; choose one",
+					args[0], v.id)
+			}
+			if len(args) == 1 && v.last > 0 {
+				return usage("--last lists several boots, and %q is one; give either", args[0])
+			}
+			if len(args) == 1 {
+				v.id, v.spans = args[0], true
+			}
 			switch {
 			case v.id != "" && !v.spans:
 				return usage("--boot chooses the boot for --spans; give both")
@@ -79,8 +87,8 @@ thicker the busier the machine was, with a card for each stretch.`,
 		},
 	}
 	cmd.Flags().BoolVar(&v.spans, "spans", false, "show the starts of the items within a boot")
-	cmd.Flags().StringVar(&v.id, "boot", "", "the boot whose id begins with `ID`; the last one "+
-		"if not given")
+	cmd.Flags().StringVar(&v.id, "boot", "", "which `BOOT`: a number, date, id or label; the last "+
+		"one if not given")
 	cmd.Flags().BoolVar(&v.csv, "csv", false, "print comma-separated values: a line a boot, with "+
 		"--spans a line a start")
 	cmd.Flags().StringVar(&v.picture, "picture", "", "draw the boot into `FILE`, whose name "+
@@ -96,13 +104,26 @@ func (a *app) boots(v bootsView) error {
 	}
 	defer r.Close()
 	done := a.progress("reading the log")
-	found := a.place().Remember(r, v.last)
+	found := a.place().Remember(r, 0) // all of them, since they are numbered from the first
 	done()
+	labels, _ := a.place().ReadLabels(r) // what cannot be read of the casebook is told below
+	shown := found.Boots[max(0, len(found.Boots)-cmp.Or(v.last, len(found.Boots))):]
+	if v.id != "" && len(found.Boots) > 0 {
+		b, err := a.pickBoot(found.Boots, labels, v.id)
+		if err != nil {
+			return err
+		}
+		shown = []boot.Boot{b}
+	}
 	switch {
 	case a.json:
-		return a.writeJSON(document.NewBoots(found.Boots, found.Unread, v.spans))
+		return a.writeJSON(document.NewBoots(shown, found.Unread, v.spans))
+	case v.csv && v.spans && len(shown) > 0:
+		return writeCSV(a, spanColumns, shown[len(shown)-1].Spans)
+	case v.csv && v.spans:
+		return nil
 	case v.csv:
-		return a.bootsCSV(found, v)
+		return writeCSV(a, bootColumns(), shown)
 	}
 	s := a.screen()
 	if len(found.Boots) == 0 {
@@ -114,12 +135,11 @@ func (a *app) boots(v bootsView) error {
 		return nil
 	}
 	if v.spans {
-		return a.road(s, found, v)
+		return a.road(s, shown[len(shown)-1], v)
 	}
-	changes, _ := a.place().ReadChanges(r) // what cannot be read of the casebook is told below
+	changes, _ := a.place().ReadChanges(r)
 	a.tellUnsettled(r, changes)
-	labels, _ := a.place().ReadLabels(r)
-	a.bootTable(s, found, changes, labels, v.last > 0)
+	a.bootTable(s, found.Boots, len(shown), changes, labels)
 	a.unreadLog(s, found)
 	s.Line("Next: what one boot waited for, with %s", a.call("boots --spans"))
 	return nil
@@ -199,23 +219,14 @@ type numberedBoot struct {
 	number int
 }
 
-// bootFields are the columns of a list of boots. Their numbers count from the
-// first that is remembered, so that a part of the list has none.
-func bootFields(
-	labels map[string][]string,
-	part bool,
-) []render.Field[numberedBoot] {
+// bootFields are the columns of a list of boots.
+func bootFields(labels map[string][]string) []render.Field[numberedBoot] {
 	fields := []render.Field[numberedBoot]{
 		{
-			Column: render.Column{Title: "NO", Right: true, Keep: 7},
-			Cell: func(b numberedBoot) render.Cell {
-				if part {
-					return render.Cell{}
-				}
-				return render.C(fmt.Sprint(b.number))
-			},
+			Column: render.Column{Title: "NO", Right: true},
+			Cell:   func(b numberedBoot) render.Cell { return render.C(fmt.Sprint(b.number)) },
 		},
-		{Column: render.Column{Title: "BOOT"}, Cell: func(b numberedBoot) render.Cell {
+		{Column: render.Column{Title: "BOOT", Keep: 8}, Cell: func(b numberedBoot) render.Cell {
 			return render.C(b.ID[:8])
 		}},
 		{Column: render.Column{Title: "BEGAN"}, Cell: func(b numberedBoot) render.Cell {
@@ -270,63 +281,101 @@ func bootFields(
 		})
 }
 
+// bootTable shows the last boots of all that are remembered, and the changes
+// between them.
 func (a *app) bootTable(
 	s *render.Screen,
-	found linux.Boots,
+	all []boot.Boot,
+	last int,
 	changes []change.Change,
 	labels map[string][]string,
-	part bool,
 ) {
-	alike := job.BaselineOf(found.Boots, changes, a.now()).Boots
-	s.Say(render.Strong, "%s", bootHeadline(alike))
+	s.SayWrapped(0, render.Strong, "%s",
+		bootHeadline(job.BaselineOf(all, changes, a.now()).Boots))
 	s.Line("")
-	fields := bootFields(labels, part)
+	fields := bootFields(labels)
 	columns := render.Columns(fields)
-	type dated struct {
-		at  time.Time
-		row []render.Cell
+	began := slices.IndexFunc(columns, func(c render.Column) bool { return c.Title == "BEGAN" })
+	shown := all[len(all)-last:]
+	made := job.CarriedOut(changes)
+	slices.SortStableFunc(made, func(x, y change.Change) int { return x.MadeAt.Compare(y.MadeAt) })
+	if last < len(all) { // of what was before them nothing is shown
+		made = slices.DeleteFunc(made, func(c change.Change) bool {
+			return c.MadeAt.Before(shown[0].Began)
+		})
 	}
-	var rows []dated
-	for n, b := range found.Boots {
-		rows = append(rows, dated{b.Began, render.Row(fields, numberedBoot{b, n + 1})})
-	}
-	for _, c := range changes {
-		if c.Status != change.Done {
-			continue
+	var rows [][]render.Cell
+	until := func(end func(change.Change) bool) {
+		n := 0
+		for n < len(made) && end(made[n]) {
+			n++
 		}
-		row := make([]render.Cell, len(columns))
-		row[2] = render.Cell{Text: day(c.MadeAt), Tone: render.Good}
-		row[len(row)-1] = render.Cell{
-			Text: fmt.Sprintf("change %d: %s", c.ID, what(c)),
-			Tone: render.Good,
+		for _, text := range folded(made[:n]) {
+			row := make([]render.Cell, len(columns))
+			row[began] = render.Cell{Text: text[0], Tone: render.Good}
+			row[len(row)-1] = render.Cell{Text: text[1], Tone: render.Good}
+			rows = append(rows, row)
 		}
-		rows = append(rows, dated{c.MadeAt, row})
+		made = made[n:]
 	}
-	slices.SortStableFunc(rows, func(x, y dated) int { return x.at.Compare(y.at) })
-	var cells [][]render.Cell
-	for _, d := range rows {
-		cells = append(cells, d.row)
+	for i, b := range shown {
+		until(func(c change.Change) bool { return c.MadeAt.Before(b.Began) })
+		rows = append(rows, render.Row(fields, numberedBoot{b, len(all) - last + i + 1}))
 	}
-	s.Table(columns, cells)
+	until(func(change.Change) bool { return true })
+	titles := s.Table(columns, rows)
 	s.Line("")
-	if slices.ContainsFunc(found.Boots, func(b boot.Boot) bool { return b.Usable().Known }) {
-		s.SayWrapped(0, render.Dim, "Usable: when one could work, the time left out in which it "+
-			"waited for somebody to log in. Login: who did, and when, counted from ready.")
+	legend := ""
+	if titles["USABLE"] {
+		legend = "Usable: when one could work, the time left out in which it waited for somebody " +
+			"to log in."
+	}
+	if titles["LOGIN"] {
+		legend += " Login: who did, and when, counted from ready."
+	}
+	if legend != "" {
+		s.SayWrapped(0, render.Dim, "%s", legend)
 	} else {
 		s.SayWrapped(0, render.Dim, "When it was usable nobody recorded; %s has that done.",
 			a.call("recorder on"))
 	}
-	for _, b := range found.Boots {
+	for _, b := range shown {
 		if u := b.Usable(); u.Unsure != "" {
 			s.SayWrapped(2, render.Dim, "Uncertain: usable of %s, since %s.", b.ID[:8], u.Unsure)
 		}
 	}
-	for _, b := range found.Boots {
+	for _, b := range shown {
 		if len(b.Odd) > 0 {
 			s.SayWrapped(2, render.Warn, "Odd: %s, since %s.", b.ID[:8],
 				render.Clean(strings.Join(b.Odd, "; ")))
 		}
 	}
+}
+
+// folded tells of the changes between two boots, each with its day; where there
+// are more than a few, in one line.
+func folded(changes []change.Change) (lines [][2]string) {
+	const few = 3
+	if len(changes) <= few {
+		for _, c := range changes {
+			lines = append(lines, [2]string{
+				day(c.MadeAt), fmt.Sprintf("change %d: %s", c.ID, what(c)),
+			})
+		}
+		return lines
+	}
+	of := map[string]int{}
+	for _, c := range changes {
+		of[string(c.Verb)]++
+	}
+	var verbs []string
+	for _, verb := range slices.Sorted(maps.Keys(of)) {
+		verbs = append(verbs, fmt.Sprintf("%d %s", of[verb], verb))
+	}
+	return [][2]string{{
+		day(changes[len(changes)-1].MadeAt),
+		fmt.Sprintf("changes %s: %s", inWords(changes), strings.Join(verbs, ", ")),
+	}}
 }
 
 // notes says in a few words what is to be known of a boot.
@@ -377,38 +426,28 @@ func (a *app) unreadLog(s *render.Screen, found linux.Boots) {
 	}
 }
 
-func pickBoot(boots []boot.Boot, id string) (boot.Boot, error) {
-	if id == "" {
+// pickBoot is the boot that a word means, as compare takes them: its number in
+// boots, its date, the beginning of its id, its label. An empty word, or last,
+// is the last one.
+func (a *app) pickBoot(boots []boot.Boot, labels map[string][]string, word string) (boot.Boot,
+	error) {
+	if word == "" || word == "last" {
 		return boots[len(boots)-1], nil
 	}
-	var fits []boot.Boot
-	for _, b := range boots {
-		if strings.HasPrefix(b.ID, strings.ToLower(id)) {
-			fits = append(fits, b)
+	shelf := compare.Shelf{Boots: boots, Labels: labels, Zone: time.Local}
+	found, err := shelf.Choose(word, true)
+	if err != nil {
+		return boot.Boot{}, usage("%w\n%s lists the boots", err, a.call("boots"))
+	}
+	if len(found) > 1 {
+		text := fmt.Sprintf("%q is %d boots; give one of them", word, len(found))
+		for _, b := range found[:min(mostNamed, len(found))] {
+			text += fmt.Sprintf("\n%s, of %s", b.ID[:8], day(b.Began))
 		}
+		return boot.Boot{}, usage("%s", text)
 	}
-	switch len(fits) {
-	case 1:
-		return fits[0], nil
-	case 0:
-		return boot.Boot{}, usage("no remembered boot has an id that begins with %q; calmdawn "+
-			"boots lists them", id)
-	}
-	return boot.Boot{}, usage("%d boots have an id that begins with %q; give more of it",
-		len(fits), id)
+	return found[0], nil
 }
 
-// bootsCSV writes a line a boot, or a line a start.
-func (a *app) bootsCSV(found linux.Boots, v bootsView) error {
-	switch {
-	case !v.spans:
-		return writeCSV(a, bootColumns(), found.Boots)
-	case len(found.Boots) == 0:
-		return nil
-	}
-	b, err := pickBoot(found.Boots, v.id)
-	if err != nil {
-		return err
-	}
-	return writeCSV(a, spanColumns, b.Spans)
-}
+// mostNamed is how many of several a message lists.
+const mostNamed = 8

@@ -37,10 +37,12 @@ type Streams struct {
 	In       io.Reader
 	Out, Err io.Writer
 	Width    int  // columns of Out; 0 for a pipe
+	Height   int  // lines of Out; 0 where no text is too long for it
 	Terminal bool // Out is a terminal
 	Ask      bool // a person can answer on In
 	UTF8     bool
 	Now      func() time.Time // nil for the real clock
+	State    string           // where last lists are kept; empty for the technician's own folder
 }
 
 // An app is one call: its streams and the flags that all commands share.
@@ -55,6 +57,10 @@ type app struct {
 	thisMachine bool
 	json        bool
 	color       string
+	answered    bool // --yes: nobody looks at a question
+	pager       string
+	commands    []string // their names
+	held        *pager   // the output that waits for the pager; nil where none does
 
 	warned    []string // what was said of the casebook
 	guardSaid string   // what was last said of the boot guard
@@ -68,9 +74,10 @@ type app struct {
 // Main runs the command line on the process's own streams and returns the exit
 // status.
 func Main(args []string) int {
+	width, height := size(os.Stdout)
 	code, caught := run(args, Streams{
 		In: os.Stdin, Out: os.Stdout, Err: os.Stderr,
-		Width: width(os.Stdout), Terminal: term.IsTerminal(int(os.Stdout.Fd())),
+		Width: width, Height: height, Terminal: term.IsTerminal(int(os.Stdout.Fd())),
 		Ask: term.IsTerminal(int(os.Stdin.Fd())), UTF8: utf8Locale(),
 	})
 	if own, err := os.FindProcess(os.Getpid()); caught != nil && err == nil &&
@@ -80,14 +87,16 @@ func Main(args []string) int {
 	return code
 }
 
-func width(f *os.File) int {
+// size is that of a terminal, in columns and lines; 0 for anything else.
+func size(f *os.File) (width, height int) {
 	if !term.IsTerminal(int(f.Fd())) {
-		return 0
+		return 0, 0
 	}
-	if w, _, err := term.GetSize(int(f.Fd())); err == nil && w > 0 {
-		return w
+	w, h, err := term.GetSize(int(f.Fd()))
+	if err != nil || w <= 0 {
+		return 80, 24
 	}
-	return 80
+	return w, h
 }
 
 // locale follows locale(7): the first of the three that is set decides.
@@ -118,11 +127,12 @@ func run(args []string, s Streams) (code int, caught os.Signal) {
 		a.now = s.Now
 	}
 	root := a.command()
-	root.SetArgs(args)
+	root.SetArgs(bareInsist(args))
 	root.SetIn(s.In)
 	root.SetOut(s.Out)
 	root.SetErr(s.Err)
 	err := root.Execute()
+	a.release()
 	if err == nil {
 		return 0, a.caught
 	}
@@ -134,15 +144,27 @@ func run(args []string, s Streams) (code int, caught os.Signal) {
 	}
 	if st.err != nil {
 		say := render.NewScreen(s.Err, s.Width, false, s.UTF8)
-		for i, line := range strings.Split(st.err.Error(), "\n") {
+		for i, line := range strings.Split(a.named(st.err.Error()), "\n") {
 			lead := "  "
 			if i == 0 {
 				lead = "calmdawn: "
 			}
-			say.Wrap(2, "%s%s", lead, render.Clean(line)) // values from a machine may stand in it
+			say.Wrap(2, "%s%s", lead, render.CleanWhole(line)) // values from a machine may be in it
 		}
 	}
 	return st.code, a.caught
+}
+
+// named has the commands that an error names go to the same machine.
+func (a *app) named(text string) string {
+	for _, name := range a.commands {
+		for _, after := range []string{" ", "\n", ";", ",", ")"} {
+			if !strings.Contains(text, name+" --help") {
+				text = strings.ReplaceAll(text, "calmdawn "+name+after, a.call(name)+after)
+			}
+		}
+	}
+	return text
 }
 
 // A status is an error with the exit status it ends the call with.
@@ -171,20 +193,15 @@ func (a *app) command() *cobra.Command {
 			"and take it back",
 		Long: `Calm Dawn shows everything that a machine launches by itself at boot and at
 login, switches unneeded items off in a way that can always be taken back, and
-says what to do next.
-
-Called alone it says where this machine stands. With --root it works on a disk
-that is mounted somewhere, for instance a customer's disk on the bench
-computer.`,
+says what to do next. Called alone it says where this machine stands.`,
 		Example: `  calmdawn demo                              the whole job on a made-up machine
-  calmdawn list                              what this machine launches by itself
-  calmdawn --root /mnt list                  the same for the disk mounted at /mnt
-  calmdawn show service:star-index.service   a page about one item
-  calmdawn disable service:cue-update.service
-                                             switch it off, after a look at what that touches
+  calmdawn list                              what this machine launches
+  calmdawn --root /mnt list                  of the disk mounted at /mnt
+  calmdawn show star-index                   a page about one item
+  calmdawn disable cue-update.service        switch it off, after a question
   calmdawn boots                             how long its boots took
-  calmdawn compare                           the boots before the last change, and after it
-  calmdawn undo 1                            take change 1 back`,
+  calmdawn compare                           before and after the last changes
+  calmdawn undo last                         take the last change back`,
 		Version:       version(),
 		SilenceErrors: true, SilenceUsage: true,
 		Args: func(cmd *cobra.Command, args []string) error {
@@ -212,9 +229,12 @@ computer.`,
 		"although it was kept under another machine id")
 	flags.BoolVar(&a.json, "json", false, "print one JSON document instead of text")
 	flags.StringVar(&a.color, "color", "auto", "colour `WHEN`: auto, always or never")
-	root.PersistentPreRunE = func(*cobra.Command, []string) error {
+	flags.StringVar(&a.pager, "pager", "", "show long text through `COMMAND`, or off; $PAGER "+
+		"if not given")
+	root.PersistentPreRunE = func(cmd *cobra.Command, _ []string) error {
 		switch a.color {
 		case "auto", "always", "never":
+			a.hold(cmd)
 			return nil
 		}
 		return usage("--color takes auto, always or never, not %q", a.color)
@@ -227,6 +247,11 @@ computer.`,
 		a.applyCommand(), a.trialCommand(), a.guardCommand(), a.historyCommand(), a.undoCommand(),
 		a.compareCommand(), a.reportCommand(), a.driftCommand(), a.labelCommand(), a.demoCommand(),
 		a.recordCommand())
+	for _, cmd := range root.Commands() {
+		a.commands = append(a.commands, cmd.Name())
+	}
+	a.shapeHelp(root)
+	a.complete(root)
 	return root
 }
 
@@ -247,6 +272,7 @@ func (a *app) place() visit.Place {
 		By:       whoami(),
 		Language: locale(),
 		Remote:   os.Getenv("SSH_CONNECTION") != "",
+		Listed:   a.lastList,
 		Warn: func(warning string) {
 			if !slices.Contains(a.warned, warning) {
 				fmt.Fprintln(a.Err, warning)
@@ -268,7 +294,7 @@ func (a *app) screen() *render.Screen {
 func (a *app) colour() bool {
 	return a.color == "always" ||
 		a.color == "auto" && a.Terminal && os.Getenv("NO_COLOR") == "" &&
-			os.Getenv("TERM") != "dumb"
+			os.Getenv("TERM") != "dumb" && (a.held == nil || passesColour(a.held.command))
 }
 
 // rootVariable stands for --root.
@@ -285,7 +311,8 @@ func (a *app) saysRoot() bool {
 	return os.Getenv(rootVariable) != a.dir || os.Geteuid() != 0 || became != ""
 }
 
-// call is how the user would call us again on the same machine.
+// call is how the user would call us again on the same machine: for a screen,
+// which keeps it whole.
 func (a *app) call(words string) string {
 	s := "calmdawn"
 	if a.saysRoot() {
@@ -294,7 +321,7 @@ func (a *app) call(words string) string {
 	if a.casebook != "" {
 		s += " --casebook " + shellWord(a.casebook)
 	}
-	return s + " " + words
+	return render.Whole(strings.TrimSpace(s + " " + words))
 }
 
 // shellWord quotes a word for a shell where it has to be; what no terminal may

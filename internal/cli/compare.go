@@ -36,25 +36,28 @@ func (a *app) compareCommand() *cobra.Command {
 		Short: "Compare the boots before the last job with those after it",
 		Long: `Compare takes the boots that the machine remembers from before the last job
 and those of the machine as it is set up now, and says whether they differ:
-faster, slower, no difference shown, or too few boots. A job is the changes
-between which less than 30 days lie; --since has it begin elsewhere. What each
-of its steps did is told below it. Changes with no boot between them are one
-step. Where changes still wait for a restart, the boots after are those of the
-last setup that was booted. The verdict is on usable, where both sides have enough
-boots with the login of the same person, or without one; else on ready; or on
-what --on names. It is "faster" only if the boots bear it out with at least
-95 % confidence. That takes four boots on each side, or five before and three
-after. Decide beforehand how many boots
-there are to be: who looks after each one and stops at the first "faster" sees
-one too often.
+faster, slower, no difference shown, or too few boots.
+
+It takes four boots on each side, or five before and three after. Decide
+beforehand how many there are to be: who looks after each one and stops at the
+first "faster" sees one too often. It is "faster" only if the boots bear it out
+with at least 95 % confidence.
+
+A job is the changes between which less than 30 days lie; --since has it begin
+elsewhere. What each of its steps did is told below it; changes with no boot
+between them are one step. Where changes still wait for a restart, the boots
+after are those of the last setup that was booted.
+
+The verdict is on usable, where both sides have enough boots with the login of
+the same person, or without one; else on ready; or on what --on names.
 
 Other boots can be chosen, before and after, as lists with commas:
 
-  3 or 5-8                      by their numbers, as boots shows them
-  2026-11-20 or A..B            by the day they began, or from one day to another
-  be6fe0a8                      by the beginning of their id
-  change:2                      those right before and right after change 2
-  memory                        those with a label of yours; see calmdawn label --help
+  3 or 5-8                by their numbers, as boots shows them
+  2026-11-20 or A..B      by the day they began, or from one day to another
+  be6fe0a8                by the beginning of their id
+  change:2                those right before and right after change 2
+  memory                  those with a label of yours; see calmdawn label
 
 --with takes the boots before from another casebook: the same machine earlier,
 or one like it.`,
@@ -63,9 +66,8 @@ or one like it.`,
   calmdawn compare 1-5 6-10
   calmdawn compare before after --on settled
   calmdawn compare --with old.db
-  calmdawn compare --fail-if slower:2s     exit status 3 if ready is slower by 2 s or
-                                           more, 5 if there are too few boots to tell
-  calmdawn compare --csv > boots.csv       the boots of both sides, for a spreadsheet`,
+  calmdawn compare --fail-if slower:2s   exit status 3 if it is slower by 2 s or more
+  calmdawn compare --csv > boots.csv     the boots of both sides`,
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) > 2 {
 				return usage("compare takes two lists of boots, with commas and no spaces within "+
@@ -73,7 +75,7 @@ or one like it.`,
 			}
 			return nil
 		},
-		ValidArgsFunction: cobra.NoFileCompletions,
+		ValidArgsFunction: a.completeSides,
 		RunE: func(_ *cobra.Command, args []string) error {
 			if err := v.check(); err != nil {
 				return err
@@ -98,9 +100,8 @@ or one like it.`,
 // flags are those that say which boots are compared, and by what.
 func (v *compareView) flags(cmd *cobra.Command) {
 	cmd.Flags().BoolVar(&v.odd, "odd", false, "take odd boots too, which are left out otherwise")
-	cmd.Flags().StringVar(&v.on, "on", "", "what the verdict is `ON`: usable, ready, settled, or "+
-		"\"settled after login\" (usable where\nboth sides have enough boots of one kind, else "+
-		"ready)")
+	cmd.Flags().StringVar(&v.on, "on", "", "by which `FIGURE` to judge: usable, ready, settled, "+
+		"or \"settled after login\"")
 	cmd.Flags().StringVar(&v.with, "with", "", "take the boots before from another casebook, "+
 		"`FILE`")
 	cmd.Flags().StringVar(&v.since, "since", "", "the job began with `BEGIN`: change:3, or the "+
@@ -266,7 +267,7 @@ func (c comparison) forecastKept() string {
 		if o.Kind != "" {
 			of = "usable"
 		}
-		text = fmt.Sprintf(" It came out as %s of %s, %s.", signed(-o.Saved), of, within(o))
+		text = fmt.Sprintf(" As it came out, %s is %s, %s.", of, moved(o.Saved), within(o))
 	}
 	if n := len(c.Kept); n > 1 {
 		text += " " + forecastsKept(c.Kept)
@@ -327,6 +328,14 @@ func signed(d time.Duration) string {
 		return "-" + render.Duration(d)
 	}
 	return "+" + render.Duration(d)
+}
+
+// moved says by how much something comes sooner, or later.
+func moved(saved time.Duration) string {
+	if saved < 0 {
+		return render.Duration(saved) + " later"
+	}
+	return render.Duration(saved) + " sooner"
 }
 
 func (a *app) showComparison(s *render.Screen, c comparison, found linux.Boots, unkept error) {

@@ -3,11 +3,14 @@ package cli
 import (
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
+	"calmdawn/internal/casebook"
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/render"
@@ -16,8 +19,119 @@ import (
 
 const noFiles = cobra.ShellCompDirectiveNoFileComp
 
-// completeIDs offers the ids of items, and without their kind the names that
-// only one item has, with titles beside them.
+// complete gives each flag and argument what a shell offers for it: words where
+// there are some, folders and files where those are wanted, else nothing.
+func (a *app) complete(root *cobra.Command) {
+	words := map[string]cobra.CompletionFunc{
+		"after":  a.completeSides,
+		"before": a.completeSides,
+		"boot":   a.completeBoots,
+		"color":  fixed("auto", "always", "never"),
+		"fail-if": fixed("slower\tany amount", "slower:2s\tby that much or more",
+			"slower:5%\tby that share or more"),
+		"group":  fixed(groups...),
+		"guard":  fixed("auto", "on", "off"),
+		"insist": a.completeIDs,
+		"leave":  a.completePaths,
+		"on":     fixed("usable", "ready", "settled", "settled after login"),
+		"since":  a.completeChanges("change:", carriedOut),
+		"sort":   fixed(append([]string{"cost"}, sortWords()...)...),
+		"trial":  fixed("7d", "14d", "30d"),
+	}
+	var f visit.Filter
+	for _, c := range f.Choices() {
+		words[c.Name] = a.completeChoice(c)
+	}
+	var walk func(*cobra.Command)
+	walk = func(cmd *cobra.Command) {
+		offer := func(flag *pflag.Flag) {
+			of, ok := words[flag.Name]
+			if _, has := cmd.GetFlagCompletionFunc(flag.Name); has || flag.NoOptDefVal == "true" {
+				return
+			}
+			if !ok {
+				of = forForm(flag)
+			}
+			_ = cmd.RegisterFlagCompletionFunc(flag.Name, of)
+		}
+		cmd.LocalFlags().VisitAll(offer)
+		if cmd.ValidArgsFunction == nil {
+			cmd.ValidArgsFunction = cobra.NoFileCompletions
+		}
+		for _, sub := range cmd.Commands() {
+			walk(sub)
+		}
+	}
+	walk(root)
+}
+
+// forForm offers what the form of a flag's value asks for.
+func forForm(flag *pflag.Flag) cobra.CompletionFunc {
+	switch form, _ := pflag.UnquoteUsage(flag); form {
+	case "FILE":
+		return anyFile
+	case "DIR":
+		return folders
+	}
+	return cobra.NoFileCompletions
+}
+
+// fixed offers words, each with a text behind a tab if it likes.
+func fixed(words ...string) cobra.CompletionFunc {
+	return cobra.FixedCompletions(words, noFiles)
+}
+
+func anyFile(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+	return nil, cobra.ShellCompDirectiveDefault
+}
+
+func folders(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+	return nil, cobra.ShellCompDirectiveFilterDirs
+}
+
+// files offers files with one of these endings, as the first argument.
+func files(endings ...string) cobra.CompletionFunc {
+	return func(_ *cobra.Command, have []string, _ string) ([]string, cobra.ShellCompDirective) {
+		if len(have) > 0 {
+			return nil, noFiles
+		}
+		return endings, cobra.ShellCompDirectiveFilterFileExt
+	}
+}
+
+// first offers something for the first argument alone.
+func first(of cobra.CompletionFunc) cobra.CompletionFunc {
+	return func(cmd *cobra.Command, have []string, typed string) ([]string,
+		cobra.ShellCompDirective) {
+		if len(have) > 0 {
+			return nil, noFiles
+		}
+		return of(cmd, have, typed)
+	}
+}
+
+// An offer collects the words that go on from what is typed and are not there
+// yet.
+type offer struct {
+	have  []string
+	typed string
+	words []string
+}
+
+// add offers a word with a text about it, whose capitals somebody need not have
+// typed. What a shell could not show, or would do something with, is left out.
+func (o *offer) add(word, about string) {
+	if n := len(o.typed); len(word) >= n && strings.EqualFold(word[:n], o.typed) {
+		word = o.typed + word[n:]
+	}
+	if word != "" && word == render.Clean(word) && strings.HasPrefix(word, o.typed) &&
+		!slices.Contains(o.have, word) {
+		o.words = append(o.words, word+"\t"+render.Clean(about))
+	}
+}
+
+// completeIDs offers items by the names that only one has, or by their ids,
+// with titles beside them. Ids are offered once their kind is typed.
 func (a *app) completeIDs(
 	_ *cobra.Command,
 	have []string,
@@ -29,29 +143,41 @@ func (a *app) completeIDs(
 		return nil, cobra.ShellCompDirectiveError
 	}
 	defer l.Close()
-	count := map[string]int{}
+	named := map[string]int{}
 	for _, it := range l.Items {
-		count[it.Native]++
+		named[it.Native]++
 	}
-	var words []string
-	add := func(it item.Item, word string) {
-		if strings.HasPrefix(word, typed) && !slices.Contains(have, word) &&
-			word == render.Clean(word) {
-			words = append(words, word+"\t"+render.Clean(it.Title))
+	o := offer{have: have, typed: typed}
+	for _, it := range l.Items {
+		name := it.Native
+		if it.Owner != "" {
+			name += "@" + it.Owner
+		}
+		if strings.Contains(typed, ":") || shellWord(name) != name ||
+			named[it.Native] > 1 && !l.Names(name, it) {
+			o.add(it.ID, it.Title)
+			continue
+		}
+		if named[it.Native] == 1 {
+			name = it.Native
+		}
+		if !slices.Contains(have, it.ID) {
+			o.add(name, it.Title)
 		}
 	}
-	for _, it := range l.Items {
-		add(it, it.ID)
-		if typed != "" && count[it.Native] == 1 {
-			add(it, it.Native)
-		}
-	}
-	return words, noFiles
+	return o.words, noFiles
 }
 
-// completeChanges offers the numbers of those changes that fit, the newest
-// first, with what they did, and a word besides.
-func (a *app) completeChanges(fits func(change.Change) bool, word string) cobra.CompletionFunc {
+// carriedOut accepts changes that were made, whatever became of them.
+func carriedOut(c change.Change) bool { return c.Status == change.Done }
+
+// completeChanges offers the numbers of those changes that fit, behind a lead,
+// the newest first, with what they did, and words besides.
+func (a *app) completeChanges(
+	lead string,
+	fits func(change.Change) bool,
+	besides ...string,
+) cobra.CompletionFunc {
 	return func(_ *cobra.Command, have []string, typed string) ([]string,
 		cobra.ShellCompDirective) {
 		a.Err = io.Discard
@@ -60,18 +186,42 @@ func (a *app) completeChanges(fits func(change.Change) bool, word string) cobra.
 			return nil, cobra.ShellCompDirectiveError
 		}
 		defer r.Close()
-		var words []string
-		if len(have) == 0 && strings.HasPrefix(word, typed) {
-			words = append(words, word)
-		}
-		for _, c := range slices.Backward(changes) {
-			number := fmt.Sprint(c.ID)
-			if fits(c) && strings.HasPrefix(number, typed) && !slices.Contains(have, number) {
-				words = append(words, number+"\t"+render.Clean(what(c)))
+		o := offer{have: have, typed: typed}
+		for _, word := range besides {
+			if len(have) == 0 {
+				o.add(word, "")
 			}
 		}
-		return words, noFiles
+		for _, c := range slices.Backward(changes) {
+			if fits(c) {
+				o.add(lead+fmt.Sprint(c.ID), what(c))
+			}
+		}
+		return o.words, noFiles
 	}
+}
+
+// completePaths offers the paths of the changes whose numbers are given.
+func (a *app) completePaths(
+	_ *cobra.Command,
+	have []string,
+	typed string,
+) ([]string, cobra.ShellCompDirective) {
+	a.Err = io.Discard
+	r, changes, err := a.openChanges()
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveError
+	}
+	defer r.Close()
+	o := offer{typed: typed}
+	for _, c := range changes {
+		for _, e := range c.Edits {
+			if slices.Contains(have, fmt.Sprint(c.ID)) {
+				o.add(e.Path, "")
+			}
+		}
+	}
+	return o.words, noFiles
 }
 
 // completeChoice offers what a flag that chooses items takes: its words, or
@@ -88,14 +238,100 @@ func (a *app) completeChoice(c visit.Choice) cobra.CompletionFunc {
 			return nil, cobra.ShellCompDirectiveError
 		}
 		defer l.Close()
-		var words []string
+		of := map[string][]item.Item{}
 		for _, it := range l.Items {
-			word := c.Of(it)
-			if word != "" && word == render.Clean(word) && strings.HasPrefix(word, typed) {
-				words = append(words, word)
-			}
+			of[c.Of(it)] = append(of[c.Of(it)], it)
 		}
-		slices.Sort(words)
-		return slices.Compact(words), noFiles
+		o := offer{typed: typed}
+		for _, word := range slices.Sorted(maps.Keys(of)) {
+			o.add(word, count(len(of[word]), "item", "items"))
+		}
+		return o.words, noFiles
 	}
+}
+
+// completeBoots offers labels, and the numbers of the remembered boots with
+// their dates, the newest first.
+func (a *app) completeBoots(
+	_ *cobra.Command,
+	have []string,
+	typed string,
+) ([]string, cobra.ShellCompDirective) {
+	a.Err = io.Discard
+	r, err := a.place().Open()
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveError
+	}
+	defer r.Close()
+	o := offer{have: have, typed: typed}
+	labels, _ := a.place().ReadLabels(r)
+	for _, label := range slices.Sorted(maps.Keys(labels)) {
+		o.add(label, count(len(labels[label]), "boot", "boots"))
+	}
+	for i, b := range slices.Backward(a.place().Remember(r, 0).Boots) {
+		o.add(fmt.Sprint(i+1), day(b.Began)+", "+b.ID[:8])
+	}
+	return o.words, noFiles
+}
+
+// completeSides offers what compare takes for one side.
+func (a *app) completeSides(
+	cmd *cobra.Command,
+	have []string,
+	typed string,
+) ([]string, cobra.ShellCompDirective) {
+	if len(have) > 1 {
+		return nil, noFiles
+	}
+	boots, _ := a.completeBoots(cmd, have, typed)
+	changes, _ := a.completeChanges("change:", carriedOut)(cmd, have, typed)
+	return append(changes, boots...), noFiles
+}
+
+// completeLabelled offers a label, then the boots that get it.
+func (a *app) completeLabelled(
+	cmd *cobra.Command,
+	have []string,
+	typed string,
+) ([]string, cobra.ShellCompDirective) {
+	if remove, _ := cmd.Flags().GetBool("remove"); remove || len(have) > 0 {
+		return a.completeBoots(cmd, have, typed)
+	}
+	a.Err = io.Discard
+	r, err := a.place().Open()
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveError
+	}
+	defer r.Close()
+	o := offer{typed: typed}
+	labels, _ := a.place().ReadLabels(r)
+	for _, label := range slices.Sorted(maps.Keys(labels)) {
+		o.add(label, count(len(labels[label]), "boot", "boots"))
+	}
+	return o.words, noFiles
+}
+
+// completeSurveys offers the numbers of the surveys that were kept.
+func (a *app) completeSurveys(
+	_ *cobra.Command,
+	have []string,
+	typed string,
+) ([]string, cobra.ShellCompDirective) {
+	a.Err = io.Discard
+	r, err := a.place().Open()
+	if err != nil || len(have) > 1 {
+		return nil, noFiles
+	}
+	defer r.Close()
+	book, err := casebook.Read(r, a.place().Casebook)
+	if err != nil {
+		return nil, noFiles
+	}
+	defer book.Close()
+	kept, _ := book.Surveys()
+	o := offer{have: have, typed: typed}
+	for _, k := range slices.Backward(kept) {
+		o.add(fmt.Sprint(k.Number), day(k.TakenAt))
+	}
+	return o.words, noFiles
 }

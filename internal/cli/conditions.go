@@ -1,7 +1,9 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -13,22 +15,31 @@ import (
 func (a *app) conditionsCommand() *cobra.Command {
 	var id string
 	cmd := &cobra.Command{
-		Use:   "conditions",
+		Use:   "conditions [BOOT]",
 		Short: "Show what else bears on how long the machine takes to boot",
 		Long: `Conditions shows what bears on a boot besides the items that start in it: free
 disk space, memory, the disk's kind, power, updates that are half installed,
 and more, each with the reason why it matters. Calm Dawn repairs none of it;
 it wants you to know before you compare.
 
-Of a mounted disk, what stands on it is shown, as it is now. --boot shows
-those that the recorder noted in one boot.`,
+Of a mounted disk, what stands on it is shown, as it is now. Of a boot, those
+are shown that the recorder noted in it.`,
 		Example: "  calmdawn conditions\n  calmdawn --root /mnt conditions\n  calmdawn " +
-			"conditions --boot be6fe0a8",
-		Args:              noWords,
-		ValidArgsFunction: cobra.NoFileCompletions,
-		RunE:              func(*cobra.Command, []string) error { return a.conditions(id) },
+			"conditions 3",
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) > 1 || len(args) == 1 && id != "" {
+				return usage("conditions are those of one boot, or of now; %q is too much",
+					args[len(args)-1])
+			}
+			return nil
+		},
+		ValidArgsFunction: first(a.completeBoots),
+		RunE: func(_ *cobra.Command, args []string) error {
+			return a.conditions(cmp.Or(strings.Join(args, ""), id))
+		},
 	}
-	cmd.Flags().StringVar(&id, "boot", "", "those noted in the boot whose id begins with `ID`")
+	cmd.Flags().StringVar(&id, "boot", "", "those noted in this `BOOT`: a number, date, id or "+
+		"label")
 	return cmd
 }
 
@@ -41,7 +52,15 @@ func (a *app) conditions(id string) error {
 	var all []boot.Condition
 	about := "now"
 	if id != "" {
-		b, err := pickBoot(a.place().Remember(r, 0).Boots, id)
+		labels, err := a.place().ReadLabels(r)
+		if err != nil {
+			return err
+		}
+		boots := a.place().Remember(r, 0).Boots
+		if len(boots) == 0 {
+			return fmt.Errorf("no boot is remembered; %s says why", a.call("boots"))
+		}
+		b, err := a.pickBoot(boots, labels, id)
 		if err != nil {
 			return err
 		}
@@ -77,13 +96,19 @@ func (a *app) conditions(id string) error {
 	}
 	s.Say(render.Strong, "%s among what bears on a boot besides its items, %s.", answer, about)
 	s.Line("")
-	s.Table([]render.Column{
+	titles := s.Table([]render.Column{
 		{Title: "", Keep: 5},
 		{Title: "CONDITION"},
 		{Title: "VALUE"},
 		{Title: "WHY IT MATTERS", Keep: 2, Flex: 30},
 	}, rows)
 	s.Line("")
+	for _, c := range all {
+		if c.Bad && !titles["WHY IT MATTERS"] {
+			s.SayWrapped(2, render.Warn, "%s: %s.", upper(render.Clean(c.Name)),
+				render.Clean(c.Why))
+		}
+	}
 	if id == "" && !r.Live() {
 		s.Line("As the disk is now; what it was in past boots cannot be told from it.")
 	}

@@ -108,7 +108,10 @@ it is labelled as one.`,
 			}
 			return nil
 		},
-		RunE: func(_ *cobra.Command, args []string) error { return a.reboot(args[0], times) },
+		ValidArgsFunction: first(folders),
+		RunE: func(_ *cobra.Command, args []string) error {
+			return a.reboot(args[0], times)
+		},
 	}
 	cmd.Flags().IntVar(&times, "times", 1, "restart it `N` times")
 	return cmd
@@ -188,6 +191,8 @@ func (a *app) demo() error {
 		return err
 	}
 	defer os.RemoveAll(dir)
+	state := dir + ".state" // beside the machine, and not in the technician's own
+	defer os.RemoveAll(state)
 	if err := os.Chmod(dir, 0o755); err != nil {
 		return err
 	}
@@ -205,6 +210,7 @@ func (a *app) demo() error {
 		dir,
 	)
 	streams := a.Streams
+	streams.State = state
 	streams.Now = func() time.Time { return clock }
 	run := func(words string) error {
 		clock = clock.Add(time.Minute)

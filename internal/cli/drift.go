@@ -44,7 +44,7 @@ anything was found that no change of ours did.`,
 			}
 			return nil
 		},
-		ValidArgsFunction: cobra.NoFileCompletions,
+		ValidArgsFunction: a.completeSurveys,
 		RunE: func(_ *cobra.Command, args []string) error {
 			if list && a.json {
 				return usage("drift --surveys prints no document; drift --json does")
@@ -176,8 +176,8 @@ func (a *app) showDrift(
 	}
 	answer := fmt.Sprintf("Nothing is different %s.", since)
 	if missing != nil {
-		since = "of what changes of ours decided"
-		answer = "What changes of ours decided is as they left it."
+		since = "from what its changes decided"
+		answer = "What its changes decided is as they left it."
 	}
 	if n := len(rows) + folded; n > 0 {
 		answer = fmt.Sprintf("%s different on %s %s.", count(n, "item is", "items are"),
@@ -188,9 +188,9 @@ func (a *app) showDrift(
 	if len(rows) > 0 {
 		s.Table([]render.Column{
 			{Title: "IT IS"},
-			{Title: "ITEM", Flex: 18},
-			{Title: "HOW", Flex: 24, Keep: 1},
-			{Title: "ID"},
+			{Title: "ITEM", Flex: 18, Firm: 5},
+			{Title: "HOW", Flex: 24, Firm: 5},
+			idColumn,
 		}, rows)
 		s.Line("")
 	}
@@ -199,7 +199,7 @@ func (a *app) showDrift(
 			count(folded, "part", "parts"))
 	}
 	if ours > 0 {
-		s.Line("%s by changes of ours, not listed: %s",
+		s.Line("%s by its changes, and not listed: %s",
 			count(ours, "difference was made", "differences were made"), a.call("history"))
 	}
 	if missing != nil && !keep {

@@ -26,6 +26,9 @@ func gradeOf(l *visit.Visit, it item.Item) forecast.Grade {
 	return cmp.Or(l.Costs[it.ID].Grade, forecast.Unknown)
 }
 
+// gradesUp are the grades that are known, the lightest first.
+var gradesUp = []forecast.Grade{forecast.Light, forecast.Moderate, forecast.Heavy}
+
 var gradeTones = map[forecast.Grade]render.Tone{
 	forecast.Heavy:    render.Bad,
 	forecast.Moderate: render.Warn,
@@ -108,9 +111,9 @@ func outlook(l *visit.Visit) string {
 	}
 	f := forecast.Of(l.Replays, whole)
 	if n := len(l.Baseline.Off); n > 0 {
-		text += fmt.Sprintf(" With %s switched off or delayed since, which %s for a restart, %s "+
-			"by forecast.", count(n, "item", "items"), plural(n, "waits", "wait"),
-			render.Duration(f.Now))
+		text += fmt.Sprintf(" With %s switched off or delayed since, which %s for a restart: %s "+
+			"after %s, by forecast.", count(n, "item", "items"), plural(n, "waits", "wait"),
+			f.Lead().On, render.Duration(f.Lead().Now))
 	}
 	text += lacking(l)
 	ask, lead := toAskAbout(l), f.Lead()
@@ -172,8 +175,13 @@ func lacking(l *visit.Visit) string {
 	if len(l.Baseline.Lacks) == 0 {
 		return ""
 	}
+	const most = 3
+	some, more := l.Baseline.Lacks, ""
+	if n := len(some) - most; n > 0 {
+		some, more = some[:most], fmt.Sprintf(" and %d more", n)
+	}
 	return fmt.Sprintf(" What was switched on since is not in the figures, for it was in no boot: "+
-		"%s.", render.Clean(strings.Join(l.Baseline.Lacks, ", ")))
+		"%s%s.", render.Clean(strings.Join(some, ", ")), more)
 }
 
 // setUpNow says from what forecasts count, where that is not the boots as they
@@ -218,8 +226,8 @@ func (a *app) costNotes(s *render.Screen, l *visit.Visit) {
 	how := "a forecast from " + count(len(l.Replays), "boot", "boots") +
 		simulated(replayed(l.Replays))
 	if !first.Inputs.Processor {
-		how += "; what items use of the processors is not known, so it is a lower bound " +
-			"(calmdawn recorder on measures it)"
+		how += "; what items use of the processors is not known, so it is a lower bound (" +
+			a.call("recorder on") + " measures it)"
 	}
 	what := "the machine would be ready"
 	for _, c := range l.Costs {
@@ -554,11 +562,11 @@ func (a *app) forecast(l *visit.Visit, w wish, by time.Duration) error {
 			})
 		}
 		s.Table([]render.Column{
-			{Title: "ALONE", Flex: 18},
+			{Title: "ALONE", Flex: 18, Firm: 9},
 			{Title: "SAVES", Right: true},
-			{Title: "BETWEEN", Right: true, Keep: 2},
-			{Title: "ADVICE", Keep: 1},
-			{Title: "ID"},
+			{Title: "BETWEEN", Right: true, Keep: 9},
+			{Title: "ADVICE", Keep: 8},
+			idColumn,
 		}, rows)
 		s.Line("")
 		if len(known) > 1 {
@@ -750,22 +758,32 @@ func (a *app) forecastBest(l *visit.Visit) error {
 	}
 	s := a.screen()
 	if len(chosen) == 0 || !all.Lead().Shows {
-		s.Say(render.Strong, "Of no item that may go or wait by advice an effect on %s is shown.",
+		s.Say(render.Strong, "No item that may go or wait by advice shows an effect on %s.",
 			all.Lead().On)
 		s.Line("Next: look at the others, with %s", a.call("list"))
 		return nil
 	}
+	var best []item.Item
+	for _, c := range chosen {
+		best = append(best, candidates[c.Index])
+	}
+	numbered := a.keepList(l, best)
 	last := chosen[len(chosen)-1]
-	s.Say(render.Strong, "%s of %d bring %s of the %s of %s that all of them would save.",
-		count(len(chosen), "item", "items"), len(candidates), render.Duration(last.Saving.Median),
-		render.Duration(all.Lead().Saving.Median), render.Clean(all.Lead().Title()))
+	s.SayWrapped(0, render.Strong, "%s of %d %s %s of the %s of %s that all of them would save.",
+		count(len(chosen), "item", "items"), len(candidates),
+		plural(len(chosen), "brings", "bring"), render.Duration(last.Saving.Median),
+		render.Duration(all.Lead().Saving.Median),
+		render.Clean(all.Lead().Title()))
 	s.SayWrapped(0, render.Dim, "%s", forecastBasis(l, all))
 	s.Line("")
 	var rows [][]render.Cell
 	for n, c := range chosen {
-		it := candidates[c.Index]
+		it, number := best[n], ""
+		if numbered {
+			number = fmt.Sprint(n + 1)
+		}
 		rows = append(rows, []render.Cell{
-			render.C(fmt.Sprint(n + 1)),
+			render.C(number),
 			render.C(render.Clean(it.Title)),
 			render.C("+" + render.Seconds(c.Gain)),
 			render.C(render.Seconds(c.Saving.Median)),
@@ -774,12 +792,12 @@ func (a *app) forecastBest(l *visit.Visit) error {
 		})
 	}
 	s.Table([]render.Column{
-		{Title: ""},
-		{Title: "ITEM", Flex: 18},
+		{Title: "NO", Right: true},
+		itemColumn,
 		{Title: "BRINGS", Right: true},
 		{Title: "SO FAR", Right: true},
-		{Title: "ADVICE", Keep: 1},
-		{Title: "ID"},
+		{Title: "ADVICE", Keep: 9},
+		idColumn,
 	}, rows)
 	s.Line("")
 	if slices.ContainsFunc(chosen, func(c forecast.Choice) bool {
@@ -787,10 +805,6 @@ func (a *app) forecastBest(l *visit.Visit) error {
 	}) {
 		s.Wrap(0, "An item that brings little by itself is here because a later one brings "+
 			"nothing without it.")
-	}
-	var best []item.Item
-	for _, c := range chosen {
-		best = append(best, candidates[c.Index])
 	}
 	if text := ofSystem(best); text != "" {
 		s.Wrap(0, "Mind: %s.", strings.Trim(strings.TrimSpace(text), "()"))

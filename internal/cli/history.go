@@ -24,7 +24,8 @@ func (a *app) historyCommand() *cobra.Command {
 			}
 			return nil
 		},
-		ValidArgsFunction: a.completeChanges(func(change.Change) bool { return true }, "last"),
+		ValidArgsFunction: first(a.completeChanges("", func(change.Change) bool { return true },
+			"last")),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if len(args) == 1 {
 				return a.wholeChange(args)
@@ -57,12 +58,13 @@ func (a *app) wholeChange(words []string) error {
 	s.Line("Made on %s by %s; %s%s.", day(c.MadeAt), render.Clean(c.MadeBy), fate(c),
 		a.cameBack(changes)[c.ID])
 	s.Line("")
-	a.showTargets(s, c)
+	a.showTargets(s, nil, c)
+	a.showEdits(s, c)
 	if f := c.Judged(); f != nil {
 		s.Wrap(2, "%s", forecastLine(*f))
 	}
 	if f, came := c.CameOut(); came {
-		s.Line("%s came out as %s.", upper(f.Title()), signed(-c.Outcome.Saved))
+		s.Line("As it came out, %s is %s.", render.Clean(f.Title()), moved(c.Outcome.Saved))
 	}
 	if c.Stands() {
 		s.Line("To take it back: %s", a.call(fmt.Sprintf("undo %d", c.ID)))
@@ -229,7 +231,7 @@ func fate(c change.Change) string {
 		return fmt.Sprintf("undone by %d", c.UndoneBy)
 	}
 	if c.Terms.Until != "" && c.Terms.Kept == "" {
-		return "in force, on trial until " + c.Terms.Until
+		return "in force, on trial until " + date(c.Terms.Until)
 	}
 	return "in force"
 }

@@ -41,7 +41,7 @@ the place of the old. The labels stand in the machine's casebook.`,
 			}
 			return nil
 		},
-		ValidArgsFunction: cobra.NoFileCompletions,
+		ValidArgsFunction: a.completeLabelled,
 		RunE: func(_ *cobra.Command, args []string) error {
 			label, words := "", args
 			if !remove {

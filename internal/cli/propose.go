@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -39,7 +40,10 @@ to the next machine of the same kind. Without a name the text is printed.`,
 			}
 			return nil
 		},
-		RunE: func(_ *cobra.Command, args []string) error { return a.propose(args, replace) },
+		ValidArgsFunction: files("toml"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			return a.propose(args, replace)
+		},
 	}
 	cmd.Flags().BoolVar(&replace, "replace", false, "write over a file of that name")
 	return cmd
@@ -167,7 +171,10 @@ between, and compare can tell what each of them brought.`,
 			}
 			return nil
 		},
-		RunE: func(_ *cobra.Command, args []string) error { return a.apply(args[0], v) },
+		ValidArgsFunction: files("toml"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			return a.apply(args[0], v)
+		},
 	}
 	cmd.Flags().BoolVarP(&v.yes, "yes", "y", false, "do it without asking")
 	cmd.Flags().BoolVar(&v.next, "next", false, "carry out only the first decision that is not "+
@@ -201,16 +208,23 @@ func (a *app) planApply(
 	v applyView,
 ) (plan, error) {
 	t, err := d.PlanProposal(p, visit.Terms{
-		Next:   v.next,
-		Insist: v.insist,
-		Until:  v.trial,
-		Guard:  visit.Wanted(v.guard),
+		Next: v.next,
+		Insist: slices.DeleteFunc(slices.Clone(v.insist), func(id string) bool {
+			return id == insistItem
+		}),
+		Until: v.trial,
+		Guard: visit.Wanted(v.guard),
 	})
 	if refused := (*visit.Refused)(nil); errors.As(err, &refused) {
 		return plan{}, fmt.Errorf("%w\nnothing was changed; decide otherwise in %s", err, file)
 	}
 	if err != nil {
 		return plan{}, insistable(err)
+	}
+	if len(t.Picked) > 0 {
+		if err := t.ReadBoots(); err != nil {
+			return plan{}, err
+		}
 	}
 	s := a.screen()
 	applied := document.NewApply()
@@ -225,6 +239,9 @@ func (a *app) planApply(
 			day(p.Made), len(t.Picked), machineName(t.Visit))
 		s.Line("")
 		showDecisions(s, t.All)
+		if f := t.ForecastOf(t.Picked, 0); f != nil {
+			s.Wrap(2, "%s%s%s", forecastLine(*f), ofSimulated(t.Visit), setUpNow(t.Visit))
+		}
 	}
 	finish := func() error {
 		if a.json {
@@ -289,9 +306,9 @@ func showDecisions(s *render.Screen, all []visit.Resolved) {
 		})
 	}
 	s.Table([]render.Column{
-		{Title: "ITEM", Flex: 18},
+		itemColumn,
 		{Title: "ON THIS MACHINE"},
-		{Title: "ID"},
+		idColumn,
 	}, rows)
 	s.Line("")
 }
@@ -304,9 +321,6 @@ func (a *app) applyAll(
 	terms change.Terms,
 	guard visit.Wanted,
 ) (done []change.Change, err error) {
-	if err := t.ReadBoots(); err != nil {
-		return nil, err
-	}
 	if len(t.Picked) > 1 {
 		terms.Together = t.ForecastOf(t.Picked, 0)
 	}

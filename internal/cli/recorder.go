@@ -123,7 +123,8 @@ func (a *app) recorderPlan(s *render.Screen, c change.Change, says string) plan 
 	return plan{changes: []change.Change{c},
 		show: func() {
 			s.Say(render.Strong, "%s", says)
-			a.showTargets(s, c)
+			a.showTargets(s, nil, c)
+			a.showEdits(s, c)
 			s.Line("It takes effect %s.", effect(c))
 		},
 		carry: func(d *visit.Desk) error {
@@ -161,7 +162,8 @@ func (a *app) recorderStatus() error {
 	case state.Armed:
 		s.Say(render.Strong, "The recorder is on: the next boot is watched.")
 	case state.Installed:
-		s.Say(render.Strong, "The recorder has recorded what it was to, and starts no more.")
+		s.Say(render.Strong, "The recorder has recorded as many boots as it was to, and starts "+
+			"no more.")
 	default:
 		s.Say(render.Strong, "The recorder is not in this machine.")
 	}

@@ -13,6 +13,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"calmdawn/internal/core/advice"
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/compare"
 	"calmdawn/internal/core/item"
@@ -38,9 +39,12 @@ func (a *app) reportCommand() *cobra.Command {
 		Use:   "report [FILE]",
 		Short: "Write down before and after for the customer, or for the ticket",
 		Long: `Report writes one file that tells what was done to this machine and what it
-brought: every boot as a point, a boot before and one after on the same axis,
+brought. The end of its name says the form: .html, a page for the customer; .md,
+a text for the ticket; .json, for programs.
+
+It holds every boot as a point, a boot before and one after on the same axis,
 what was changed and how to take it back, what was left and why, and the
-machine's condition. The end of the name says the form:
+machine's condition.
 
   .html    a page for the customer: it needs nothing besides itself, and prints well
   .md      text with tables, for a ticket
@@ -60,6 +64,7 @@ present folder. The boots are those before and after the last job; --before and
 			}
 			return nil
 		},
+		ValidArgsFunction: files("html", "md", "json"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if len(args) == 1 {
 				v.file = args[0]
@@ -297,12 +302,13 @@ func (a *app) drawReport(s *render.Screen, t *told, folder string) error {
 		err := a.drawPicture(s, filepath.Join(folder,
 			"boots"+
 				end), func(w io.Writer, f render.Form) error {
-			return t.points.WritePicture(w, f, render.Light)
+			return t.points.WritePicture(w, render.Format{Form: f, Palette: render.Light})
 		})
 		if err == nil && len(t.lines) > 0 {
 			err = a.drawPicture(s, filepath.Join(folder,
 				"boot"+end), func(w io.Writer, f render.Form) error {
-				return render.WriteRoads(w, f, render.Light, t.titles, t.lines)
+				return render.WriteRoads(w, render.Format{Form: f, Palette: render.Light},
+					t.titles, t.lines)
 			})
 		}
 		if err != nil {
@@ -361,24 +367,27 @@ func (a *app) reportPage(t *told) (render.Report, error) {
 		if err != nil {
 			return r, err
 		}
-		add(render.Section{Title: "Every boot", Picture: picture})
+		add(render.Section{Title: "Every boot", Pictures: []*render.Picture{picture}})
 	}
 	a.tellChanges(t, add)
 	if t.compared {
 		add(t.figures())
 	}
 	if len(t.lines) > 0 {
-		picture, err := render.NewPicture(strings.Join(t.titles,
-			". "), func(w io.Writer, f render.Form, p render.Palette) error {
-			return render.WriteRoads(w, f, p, t.titles, t.lines)
-		})
-		if err != nil {
-			return r, err
+		var pictures []*render.Picture // several, so that a printed page holds one where it ends
+		for i, title := range t.titles {
+			picture, err := render.NewPicture(title, func(w io.Writer, f render.Format) error {
+				return render.WriteRoadOf(w, f, t.titles, t.lines, i)
+			})
+			if err != nil {
+				return r, err
+			}
+			pictures = append(pictures, picture)
 		}
 		add(render.Section{
-			Title:   "What happens while it starts",
-			Picture: picture,
-			Table:   t.reasons(),
+			Title:    "What happens while it starts",
+			Pictures: pictures,
+			Table:    t.reasons(),
 		})
 	}
 	t.tellLeft(add)
@@ -387,19 +396,29 @@ func (a *app) reportPage(t *told) (render.Report, error) {
 	return r, nil
 }
 
+// onItself is how the machine's own user would call us: the report is theirs,
+// and knows no folder of the computer on which it was written.
+func (a *app) onItself(words string) string {
+	if a.casebook != "" {
+		return "calmdawn --casebook " + shellWord(filepath.Base(a.casebook)) + " " + words
+	}
+	return "calmdawn " + words
+}
+
 func (a *app) tellChanges(t *told, add func(render.Section)) {
 	if len(t.look.Changes) == 0 {
 		add(render.Section{Title: "What was changed", Text: "Nothing was changed."})
 		return
 	}
 	sheet := &render.Sheet{
-		Heads: []string{"No", "When", "What", "Forecast", "Now", "To take it back"},
-		Right: []bool{true},
+		Heads:   []string{"No", "When", "What", "Forecast", "Now", "To take it back"},
+		Right:   []bool{true},
+		Stacked: true,
 	}
 	for _, ch := range t.look.Changes {
 		back := render.Entry{}
 		if ch.Stands() {
-			back = render.Entry{Text: a.call(fmt.Sprintf("undo %d", ch.ID)), Command: true}
+			back = render.Entry{Text: a.onItself(fmt.Sprintf("undo %d", ch.ID)), Command: true}
 		}
 		told := render.Texts(fmt.Sprint(ch.ID), day(ch.MadeAt), what(ch), foreseen(ch), fate(ch))
 		sheet.Rows = append(sheet.Rows, append(told, back))
@@ -410,8 +429,8 @@ func (a *app) tellChanges(t *told, add func(render.Section)) {
 // figures is the table of before and after.
 func (t *told) figures() render.Section {
 	sheet := &render.Sheet{
-		Heads: []string{"Median of", "Before", "from … to", "After", "from … to", "Shift"},
-		Right: []bool{false, true, true, true, true, true},
+		Heads: []string{"Median of (from … to)", "Before", "After", "Shift"},
+		Right: []bool{false, true, true, true},
 	}
 	for _, m := range t.c.Measures() {
 		show := render.Seconds
@@ -422,13 +441,14 @@ func (t *told) figures() render.Section {
 		row := []render.Entry{{Text: m.Title(), Strong: leads}}
 		for _, side := range []compare.Side[time.Duration]{m.Before, m.After} {
 			if side.N == 0 {
-				row = append(row, render.Texts("", "")...)
+				row = append(row, render.Entry{})
 				continue
 			}
-			row = append(row,
-				render.Texts(show(side.Median),
-					fmt.Sprintf("%s … %s", strings.TrimSuffix(show(side.Least), " s"),
-						show(side.Most)))...)
+			row = append(row, render.Entry{
+				Text: show(side.Median),
+				Below: fmt.Sprintf("%s … %s", strings.TrimSuffix(show(side.Least), " s"),
+					show(side.Most)),
+			})
 		}
 		moved := ""
 		if m.Before.N > 0 && m.After.N > 0 {
@@ -456,7 +476,7 @@ func (t *told) reasons() *render.Sheet {
 		return nil
 	}
 	sheet := &render.Sheet{
-		Heads: []string{"Ready waited for", "Before", "After", "Change", ""},
+		Heads: []string{"Ready waited for", "Before", "After", "Change"},
 		Right: []bool{false, true, true, true},
 	}
 	took := func(d time.Duration) string {
@@ -468,21 +488,20 @@ func (t *told) reasons() *render.Sheet {
 	whole := w.Others + w.Remainder
 	for _, r := range w.Reasons {
 		whole += r.Change()
-		sheet.Rows = append(sheet.Rows,
-			render.Texts(t.c.title(r.Name), took(r.Before), took(r.After), shift(r.Change()),
-				string(r.Kind)))
+		row := render.Texts(t.c.title(r.Name), took(r.Before), took(r.After), shift(r.Change()))
+		row[0].Below = string(r.Kind)
+		sheet.Rows = append(sheet.Rows, row)
 	}
 	if w.Others != 0 {
-		sheet.Rows = append(sheet.Rows, render.Texts("all others", "", "", shift(w.Others), ""))
+		sheet.Rows = append(sheet.Rows, render.Texts("all others", "", "", shift(w.Others)))
 	}
 	sheet.Rows = append(sheet.Rows, render.Texts("remainder: means are not the shift between "+
-		"boots", "", "", shift(w.Remainder), ""),
+		"boots", "", "", shift(w.Remainder)),
 		[]render.Entry{
 			{Text: "shift of ready", Strong: true},
 			{},
 			{},
 			{Text: shift(whole), Strong: true},
-			{},
 		})
 	return sheet
 }
@@ -493,8 +512,9 @@ func (t *told) tellLeft(add func(render.Section)) {
 		return
 	}
 	sheet := &render.Sheet{
-		Heads: []string{"Item", "Does", "Advice", "Why", "Would save"},
-		Right: []bool{false, false, false, false, true},
+		Heads:   []string{"Item", "Does", "Advice", "Why it was left", "Would save"},
+		Right:   []bool{false, false, false, false, true},
+		Stacked: true,
 	}
 	for _, it := range t.left[:min(most, len(t.left))] {
 		saves := "unknown"
@@ -505,7 +525,7 @@ func (t *told) tellLeft(add func(render.Section)) {
 			}
 		}
 		sheet.Rows = append(sheet.Rows,
-			render.Texts(it.Title, it.Role, string(it.Advice), why(it), saves))
+			render.Texts(it.Title, it.Role, string(it.Advice), t.whyLeft(it), saves))
 	}
 	text := "Items added to the operating system that are launched as before, the costliest " +
 		"first; what they would save is a forecast, and waits overlap."
@@ -513,6 +533,27 @@ func (t *told) tellLeft(add func(render.Section)) {
 		text += fmt.Sprintf(" %s not listed.", count(more, "more is", "more are"))
 	}
 	add(render.Section{Title: "What was left, and why", Text: text, Table: sheet})
+}
+
+// whyLeft is why nobody has switched an item off: what it is for, or that
+// nothing would be felt, or that it is still open.
+func (t *told) whyLeft(it item.Item) string {
+	reason, cost := why(it), t.look.Costs[it.ID]
+	switch it.Advice {
+	case item.Keep:
+		return reason
+	case item.LookUp:
+		if reason == advice.Unknown {
+			return "what it is for was not looked up yet; until then it stays"
+		}
+		return "it stays until somebody has answered this: " + reason
+	case item.CleanUp:
+		return reason
+	}
+	if cost.Replayed && !cost.Wait.Lead().Shows {
+		return "without it nothing would be felt at a start; otherwise " + reason
+	}
+	return "it was not decided on yet: " + reason
 }
 
 // why is the reason for an advice, for people who do not ask which rule it is
@@ -523,7 +564,7 @@ func why(it item.Item) string {
 }
 
 func (t *told) tellMachine(add func(render.Section)) {
-	sheet := &render.Sheet{Heads: []string{"", "", "Why it matters for a start"}}
+	sheet := &render.Sheet{Heads: []string{"", "", "Why it matters for a start"}, Stacked: true}
 	row := func(c boot.Condition) {
 		if c.Value != "" {
 			sheet.Rows = append(sheet.Rows, []render.Entry{

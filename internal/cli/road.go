@@ -9,7 +9,6 @@ import (
 
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/road"
-	"calmdawn/internal/linux"
 	"calmdawn/internal/ownfile"
 	"calmdawn/internal/render"
 )
@@ -23,11 +22,7 @@ const (
 
 // road shows one boot: what usable, or ready, waited for, one stretch after the
 // other, and what worked beside each.
-func (a *app) road(s *render.Screen, found linux.Boots, v bootsView) error {
-	b, err := pickBoot(found.Boots, v.id)
-	if err != nil {
-		return err
-	}
+func (a *app) road(s *render.Screen, b boot.Boot, v bootsView) error {
 	note := ""
 	if !b.Ordered() { // only the log speaks of it: the order is that of the unit files
 		l, err := a.look()

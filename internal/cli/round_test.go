@@ -39,6 +39,8 @@ func TestMain(m *testing.M) {
 	if out, err := build.CombinedOutput(); err != nil {
 		panic(string(out))
 	}
+	os.Setenv("XDG_CONFIG_HOME", filepath.Join(dir, "config")) // no notes in a person's own
+	os.Setenv("XDG_STATE_HOME", filepath.Join(dir, "state"))
 	code := m.Run()
 	os.RemoveAll(dir)
 	os.Exit(code)
@@ -568,7 +570,7 @@ func TestComingBack(t *testing.T) {
 	expect(on+"apply --yes --trial 14d "+file, 4, "is off already", "Done, as change 2")
 	expect(on+"apply --yes "+file, 4, "Nothing to do")
 	expect(on+"guard", 0, "The boot guard is on, for change 1")
-	expect(on+"drift", 0, "What changes of ours decided is as they left it", "no survey was "+
+	expect(on+"drift", 0, "What its changes decided is as they left it", "no survey was "+
 		"kept")
 	expect(on+"drift --keep", 0, "Kept as survey 1")
 	expect("demo reboot "+dir+" --times 4", 0)
@@ -581,7 +583,7 @@ func TestComingBack(t *testing.T) {
 	expect(on+"trial keep x", 2, "no number of a change")
 	expect(on+"trial return 1 --yes", 0, "taken back")
 	expect(on+"trial", 0, "returned", "kept on")
-	expect(on+"drift", 0, "1 difference was made by changes of ours")
+	expect(on+"drift", 0, "1 difference was made by its changes")
 	expect(on+"drift 1 7", 2, "there is no survey 7")
 	expect(on+"drift --surveys", 0, "   1  ")
 	expect(on+"disable --yes --trial soon service:cue-update.service", 2, "a trial ends on a day")
@@ -608,7 +610,7 @@ func TestCallsThatAreOff(t *testing.T) {
 		{on + "forecast star-index --by 3m", "goes with --delay", 2},
 		{on + "forecast --best --delay", "give --delay items", 2},
 		{on + "list --kind toy", "program, service, task", 2},
-		{on + "list --sort size", "advice, id, kind", 2},
+		{on + "list --sort size", "cpu-now, disk, grade", 2},
 		{on + "list --json --csv", "choose one", 2},
 		{on + "note service:star-index.service", "your text", 2},
 		{on + "list --colour", "unknown flag", 2},
@@ -743,7 +745,8 @@ func TestListsAreFilteredSortedAndKept(t *testing.T) {
 		{"note service:star-index.service needed at night", "Noted on Star-catalogue indexer", "!"},
 		{"list needed at night", "needed at night", "cue-update"},
 		{"show service:star-index.service", "needed at night", "Look up"},
-		{"note --remove star-index", "The note on Star-catalogue indexer is taken out", "!"},
+		{"note --remove star-index", "The note on Star-catalogue indexer of every machine is taken",
+			"!"},
 		{"note --remove star-index", "There is no note on Star-catalogue indexer", "!"},
 		{"show service:dome-viewer.service", "Look up     Varnholt Domes dome-viewer " +
 			"dome-viewer.service", "needed at night"},
@@ -870,9 +873,14 @@ func TestScreensOfEveryWidth(t *testing.T) {
 					t.Errorf("%s: not ASCII where the locale is not UTF-8: %q", words, plain)
 				}
 			}
-			if words == "list --all" &&
+			for id := range strings.FieldsSeq(out.String()) {
+				if strings.HasPrefix(id, "program:") && strings.Contains(id, "...") {
+					t.Errorf("the id %s was cut at %d columns", id, width)
+				}
+			}
+			if words == "list --all" && width == 160 &&
 				!strings.Contains(out.String(), "program:humdrift-scrobe.desktop@teo") {
-				t.Errorf("an id was cut at %d columns", width)
+				t.Errorf("no ids at %d columns", width)
 			}
 		}
 	}
@@ -1045,7 +1053,7 @@ func TestDriftTellsWhatWeDidApart(t *testing.T) {
 	says(t, on+"drift --keep", 0)
 	says(t, on+"disable --yes --state broken", 0)
 	says(t, on+"disable --yes service:star-index.service", 0)
-	says(t, on+"drift", 0, "Nothing is different", "differences were made by changes of ours")
+	says(t, on+"drift", 0, "Nothing is different", "differences were made by its changes")
 	says(t, on+"drift --keep", 0)
 	between, _, code := call(t, on+"--json drift 1 2")
 	if code != 0 || strings.Contains(between, `"gone"`) {

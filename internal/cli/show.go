@@ -29,7 +29,7 @@ func (a *app) showCommand() *cobra.Command {
 			}
 			return nil
 		},
-		ValidArgsFunction: a.completeIDs,
+		ValidArgsFunction: first(a.completeIDs),
 		RunE: func(_ *cobra.Command, args []string) error {
 			l, err := a.look()
 			if err != nil {
@@ -60,8 +60,12 @@ func (a *app) show(l *visit.Visit, it item.Item) {
 	s.Line("")
 	s.Wrap(0, "%s", verdict(l, it))
 	s.Line("")
-	if it.Note != "" {
-		s.Field("Your note", clean(it.Note))
+	here, everywhere := l.NotesOn(it.ID)
+	if here != "" {
+		s.Field("Your note", clean(here)+" (of this machine)")
+	}
+	if everywhere != "" {
+		s.Field("Your note", clean(everywhere)+" (of every machine)")
 	}
 	if it.Advice != "" {
 		s.Field("Advice", clean(fmt.Sprintf("%s: %s", it.Advice, it.Reason)))
@@ -151,7 +155,8 @@ func (a *app) show(l *visit.Visit, it item.Item) {
 	a.showCost(s, l, it)
 	if other, ok := l.WorkOf(it); ok {
 		s.Field("Work of", clean(fmt.Sprintf("%s, which is started only because this is, and took "+
-			"%s in the last boot: the wait is its", other.Native, render.Duration(other.Took))))
+			"%s in the last boot: the wait is for its work", other.Native,
+			render.Duration(other.Took))))
 	}
 	if it.Advice == item.LookUp {
 		s.Field("Look up", clean(advice.Phrase(it)))
@@ -212,7 +217,7 @@ func (a *app) recommendSwitch(s *render.Screen, l *visit.Visit, it item.Item) {
 		insist = " --insist " + shellWord(it.ID)
 	}
 	if err := l.MayTurn(it, to); err != nil {
-		s.Wrap(2, "It cannot be switched %s: %s.", says, render.Clean(err.Error()))
+		s.Wrap(2, "It cannot be switched %s: %s.", says, a.named(render.Clean(err.Error())))
 		return
 	}
 	s.Line("To switch it %s: %s", says, a.call(verb+" "+shellWord(it.ID)+insist))

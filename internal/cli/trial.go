@@ -36,7 +36,7 @@ change was made is said, and no trial is judged by it.`,
 	}
 	sub := func(use, short string, least int, run func([]string) error) *cobra.Command {
 		return &cobra.Command{Use: use, Short: short,
-			ValidArgsFunction: a.completeChanges(onTrial, "all"),
+			ValidArgsFunction: a.completeChanges("", onTrial, "all"),
 			Args: func(_ *cobra.Command, args []string) error {
 				if len(args) < least {
 					return usage("something is missing: it is calmdawn trial %s, with the "+
@@ -77,7 +77,7 @@ change was made is said, and no trial is judged by it.`,
 				}
 				return a.setTerms(args[1:], func(t *change.Terms) {
 					t.Until, t.Kept = until, ""
-				}, "is on trial until "+until)
+				}, "is on trial until "+date(until))
 			},
 		),
 	)
@@ -193,7 +193,7 @@ func (a *app) trials() error {
 	for _, c := range all {
 		rows = append(rows, []render.Cell{
 			render.C(fmt.Sprint(c.ID)), render.C(what(c)), render.C(day(c.MadeAt)),
-			render.C(c.Terms.Until), a.trialCell(c),
+			render.C(date(c.Terms.Until)), a.trialCell(c),
 		})
 	}
 	s.Table([]render.Column{
@@ -217,14 +217,14 @@ func (a *app) trials() error {
 func (a *app) trialCell(c change.Change) render.Cell {
 	switch state, days := c.TrialAt(a.now()); state {
 	case change.Due:
-		return render.Cell{Text: "due for " + count(-days, "day", "days"), Tone: render.Warn}
+		return render.Cell{Text: "overdue by " + count(-days, "day", "days"), Tone: render.Warn}
 	case change.OnTrial:
 		if days == 0 {
 			return render.C("on trial, today is the last day")
 		}
 		return render.C("on trial, " + count(days, "day", "days") + " left")
 	case change.Confirmed:
-		return render.Cell{Text: "kept on " + c.Terms.Kept, Tone: render.Dim}
+		return render.Cell{Text: "kept on " + date(c.Terms.Kept), Tone: render.Dim}
 	default:
 		return render.Cell{Text: string(state), Tone: render.Dim}
 	}

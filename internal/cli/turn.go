@@ -42,14 +42,14 @@ goes on running, unless --stop is given.
 
 Items are named by id, by a pattern with * in it, or by the same flags as in
 list. What the machine or its user depends on (security, login, network,
-sound, graphics, input, storage, …) is refused with the reason; --insist with
-its id switches it off all the same.`,
+sound, graphics, input, storage, …) is refused with the reason; --insist
+switches it off all the same, and takes its id where several items are given.`,
 		example: `  calmdawn disable service:star-index.service
   calmdawn disable 'service:cue-update*' program:cue-update-helper.desktop
   calmdawn disable program:lanternfile.desktop@teo
   calmdawn disable --maker inkerholm --advice "can go"
   calmdawn disable service:cups.service --and-starters
-  calmdawn disable service:palisade.service --insist service:palisade.service`,
+  calmdawn disable service:palisade.service --insist`,
 	}
 	enableWords = turnWords{
 		verb: change.Enable, to: item.On, doing: "Switching on", already: "on",
@@ -123,7 +123,11 @@ func (a *app) turnCommand(w turnWords) *cobra.Command {
 		},
 		ValidArgsFunction: a.completeIDs,
 		RunE: func(_ *cobra.Command, args []string) error {
-			wish.IDs = args
+			wish.IDs, a.answered = args, wish.yes
+			var err error
+			if wish.Insist, err = insistsOn(wish.Insist, args); err != nil {
+				return err
+			}
 			return a.turn(wish)
 		},
 	}
@@ -141,8 +145,7 @@ func (a *app) turnCommand(w turnWords) *cobra.Command {
 	}
 	if w.to != item.On {
 		flags.StringSliceVar(&wish.Insist, "insist", nil, "do it to the protected item with this "+
-			"`ID` all the same")
-		_ = cmd.RegisterFlagCompletionFunc("insist", a.completeIDs)
+			"`ID` all the same; alone: to the one given")
 	}
 	if w.to == item.Off {
 		flags.BoolVar(&wish.Starters, "and-starters", false, "also switch off the sockets, paths "+
@@ -184,7 +187,9 @@ func (a *app) planTurn(d *visit.Desk, w wish) (plan, error) {
 	show := func() {
 		s.Say(render.Strong, "%s %s on %s:", w.doing, count(len(c.Targets), "item", "items"),
 			machineName(t.Visit))
-		a.showTargets(s, c)
+		a.showTargets(s, t.Visit, c)
+		a.showReasons(s, t.Visit, t.Picked, c)
+		a.showEdits(s, c)
 		for _, it := range t.LeftOut {
 			s.Line("  Left out: %s is off already.", render.Clean(it.ID))
 		}
@@ -192,8 +197,8 @@ func (a *app) planTurn(d *visit.Desk, w wish) (plan, error) {
 			warn(s, t.Visit, it, w, c)
 		}
 		if f := c.Forecast; f != nil && f.Usable == nil && !f.Shows() && ofLogin(c) {
-			s.Wrap(2, "Ready does not wait for it; how much sooner one can work is not forecast, "+
-				"and boots after it tell.")
+			s.Wrap(2, "Ready does not wait for it; how much sooner one can work is not forecast: "+
+				"boots after the change will tell.")
 		} else if f != nil {
 			s.Wrap(2, "%s%s%s", forecastLine(*c.Forecast), ofSimulated(t.Visit),
 				setUpNow(t.Visit))
@@ -222,6 +227,36 @@ func ofLogin(c change.Change) bool {
 	return !slices.ContainsFunc(c.Targets, func(t change.Target) bool {
 		return t.When != item.AtLogin
 	})
+}
+
+// insistItem stands for --insist without a value: on the one item given.
+const insistItem = "."
+
+// bareInsist gives each --insist that has no value the one that means the item
+// given, since a flag of pflag takes a value always or never.
+func bareInsist(args []string) []string {
+	args = slices.Clone(args)
+	for i, arg := range args {
+		if arg == "--" {
+			break
+		}
+		if arg == "--insist" && (i+1 == len(args) || strings.HasPrefix(args[i+1], "-")) {
+			args[i] += "=" + insistItem
+		}
+	}
+	return args
+}
+
+// insistsOn are the words of what is insisted on.
+func insistsOn(insist, items []string) ([]string, error) {
+	if !slices.Contains(insist, insistItem) {
+		return insist, nil
+	}
+	if len(insist) > 1 || len(items) != 1 || strings.Contains(items[0], "*") {
+		return nil, usage("--insist alone means the one item given; where there are several, " +
+			"repeat the id of what you insist on")
+	}
+	return items, nil
 }
 
 // insistable adds to the refusal of protected items how to insist on them.
@@ -303,17 +338,105 @@ func warn(s *render.Screen, l *visit.Visit, it item.Item, w wish, c change.Chang
 	}
 }
 
-func (a *app) showTargets(s *render.Screen, c change.Change) {
+// showTargets lists what a change decides on, with the advice of those items
+// that a visit knows; it may be nil.
+func (a *app) showTargets(s *render.Screen, l *visit.Visit, c change.Change) {
 	var rows [][]render.Cell
 	for _, t := range c.Targets {
+		advice := item.Advice("")
+		if l != nil {
+			it, _ := l.Lookup(t.ID)
+			advice = it.Advice
+		}
 		rows = append(rows, []render.Cell{
 			render.C("  " + render.Clean(t.Title)),
 			render.C(fmt.Sprintf("%s → %s", t.Before, t.After)),
+			{Text: string(advice), Tone: adviceTone(advice)},
 			render.C(render.Clean(t.ID)),
 		})
 	}
-	s.Table([]render.Column{{Title: "  ITEM", Flex: 18}, {Title: "STATE"}, {Title: "ID"}}, rows)
+	title := itemColumn
+	title.Title = "  " + title.Title
+	s.Table([]render.Column{title, {Title: "STATE"}, {Title: "ADVICE", Keep: 9}, idColumn}, rows)
 	s.Line("")
+}
+
+// showReasons says why items may go or should stay, and who would miss them:
+// those first that nobody advises to touch.
+func (a *app) showReasons(s *render.Screen, l *visit.Visit, picked []item.Item, c change.Change) {
+	const most = 6
+	about := slices.DeleteFunc(slices.Clone(picked), func(it item.Item) bool {
+		return !slices.ContainsFunc(c.Targets, func(t change.Target) bool { return t.ID == it.ID })
+	})
+	advised := func(it item.Item) int {
+		if it.Advice == item.CanGo || it.Advice == item.CanWait || it.Advice == item.CleanUp {
+			return 1
+		}
+		return 0
+	}
+	slices.SortStableFunc(about, func(x, y item.Item) int { return advised(x) - advised(y) })
+	type told struct {
+		titles []string
+		advice int
+		text   string
+	}
+	var all []told
+	for _, it := range about {
+		title, text := render.Clean(it.Title), reasonText(l, it)
+		if i := slices.IndexFunc(all, func(t told) bool { return t.text == text }); i >= 0 {
+			if !slices.Contains(all[i].titles, title) {
+				all[i].titles = append(all[i].titles, title)
+			}
+			continue
+		}
+		all = append(all, told{[]string{title}, advised(it), text})
+	}
+	for _, t := range all[:min(most, len(all))] {
+		tone := render.Plain
+		if t.advice == 0 {
+			tone = render.Warn
+		}
+		s.SayWrapped(4, tone, "  %s: %s", strings.Join(t.titles, ", "), render.Clean(t.text))
+	}
+	if n := len(all) - most; n > 0 {
+		titles := 0
+		for _, t := range all[most:] {
+			titles += len(t.titles)
+		}
+		s.Line("  Why %s: the page of each says so, with %s.",
+			plural(titles, "the other one", fmt.Sprintf("the other %d", titles)),
+			a.call("show ITEM"))
+	}
+	if len(about) > 0 {
+		s.Line("")
+	}
+}
+
+// reasonText is what there is to know before an item is decided on.
+func reasonText(l *visit.Visit, it item.Item) string {
+	reason, text := why(it), string(it.Advice)
+	switch {
+	case it.Advice == "" && reason == "":
+		text = "no advice"
+	case it.Advice == "":
+		text = reason
+	case reason != "":
+		text += ", since " + reason
+	}
+	if it.Lost != "" {
+		text += "; without it " + it.Lost
+	}
+	if by := slices.Sorted(maps.Keys(l.AskedBy(it))); len(by) > 0 {
+		text += "; in the last boots it was asked for by " + strings.Join(by, ", ")
+	}
+	if it.Owner != "" {
+		text += "; it is " + it.Owner + "'s"
+	}
+	return text + "."
+}
+
+// showEdits says which paths a change touches.
+func (a *app) showEdits(s *render.Screen, c change.Change) {
 	s.Line("This touches %s:", count(len(c.Edits), "path", "paths"))
 	for _, e := range c.Edits {
 		detail := ""
@@ -373,6 +496,15 @@ func whoami() string {
 		return u.Username
 	}
 	return "unknown"
+}
+
+// date shows a day that is written as time.DateOnly the way people date things.
+func date(written string) string {
+	t, err := time.Parse(time.DateOnly, written)
+	if err != nil {
+		return render.Clean(written)
+	}
+	return t.Format("2 Jan 2006")
 }
 
 // day shows an instant the way people date things, in the local time zone.

@@ -57,7 +57,7 @@ longer starts.`,
 			}
 			return nil
 		},
-		ValidArgsFunction: a.completeChanges(change.Change.Stands, "last"),
+		ValidArgsFunction: a.completeChanges("", change.Change.Stands, "last"),
 		RunE:              func(_ *cobra.Command, args []string) error { return a.undo(args, u) },
 	}
 	cmd.Flags().BoolVarP(&u.yes, "yes", "y", false, "do it without asking")
@@ -229,7 +229,8 @@ func (a *app) takeBack(
 		return plan{changes: plans,
 			show: func() {
 				s.Say(render.Strong, "Taking change %d back:", c.Undoes)
-				a.showTargets(s, c)
+				a.showTargets(s, nil, c)
+				a.showEdits(s, c)
 				if !u.yes { // it is said when it is done
 					s.Line("It takes effect %s.", effect(c))
 				}
@@ -264,9 +265,9 @@ func (a *app) takeBack(
 				count(len(plans), "change", "changes"))
 			s.Table([]render.Column{
 				{Title: "CHANGE", Right: true},
-				{Title: "ITEM", Flex: 18},
+				itemColumn,
 				{Title: "STATE"},
-				{Title: "ID"},
+				idColumn,
 			}, rows)
 			s.Line("")
 			s.Line("This touches %s.", count(len(all.Edits), "path", "paths"))

@@ -18,10 +18,12 @@ import (
 	"calmdawn/internal/ownfile"
 )
 
-// A Note is a remark on an item, found again by the item's id on any machine.
+// A Note is a remark on an item, found again by the item's id on one machine or
+// on every machine.
 type Note struct {
-	Item string `toml:"item"`
-	Text string `toml:"text"`
+	Item    string `toml:"item"`
+	Text    string `toml:"text"`
+	Machine string `toml:"machine,omitempty"` // its id, machine-id(5); empty for every machine
 }
 
 // A Notebook is a technician's notes.
@@ -57,26 +59,34 @@ func Open() (*Notebook, error) {
 	return n, nil
 }
 
-// On returns the note on an item.
-func (n *Notebook) On(id string) string {
+// On returns the notes on an item of a machine: that of the machine alone, and
+// that of every machine; empty where there is none.
+func (n *Notebook) On(id, machine string) (here, everywhere string) {
 	for _, note := range n.Notes {
-		if note.Item == id {
-			return note.Text
+		switch {
+		case note.Item != id:
+		case note.Machine == "":
+			everywhere = note.Text
+		case note.Machine == machine:
+			here = note.Text
 		}
 	}
-	return ""
+	return here, everywhere
 }
 
-// Set writes a note on an item, in place of an older one; an empty text takes
-// it away. It returns where the notes stand.
-func (n *Notebook) Set(id, text string) (string, error) {
+// Set writes a note on an item of one machine, or with an empty one of every
+// machine, in place of an older one; an empty text takes it away. It returns
+// where the notes stand.
+func (n *Notebook) Set(id, machine, text string) (string, error) {
 	if n.file == "" {
 		return "", errors.New("there is no configuration folder to keep notes in; set " +
 			"XDG_CONFIG_HOME or HOME")
 	}
-	n.Notes = slices.DeleteFunc(n.Notes, func(note Note) bool { return note.Item == id })
+	n.Notes = slices.DeleteFunc(n.Notes, func(note Note) bool {
+		return note.Item == id && note.Machine == machine
+	})
 	if text != "" {
-		n.Notes = append(n.Notes, Note{id, text})
+		n.Notes = append(n.Notes, Note{Item: id, Text: text, Machine: machine})
 	}
 	data, err := toml.Marshal(n)
 	if err != nil {

@@ -35,17 +35,18 @@ func TestNotesAreKeptReplacedAndTakenAway(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, err := n.Set("service:other.service", "stays"); err != nil {
+		if _, err := n.Set("service:x.service", "one machine", "stays"); err != nil {
 			t.Fatal(err)
 		}
-		file, err := n.Set("service:x.service", c.text)
+		file, err := n.Set("service:x.service", "", c.text)
 		if err != nil || file != filepath.Join(dir, "calmdawn/notes.toml") {
 			t.Fatalf("%s %v", file, err)
 		}
 		again, err := Open()
-		if err != nil || again.On("service:x.service") != c.want ||
-			again.On("service:other.service") != "stays" {
-			t.Errorf("%q came back as %q (%v)", c.text, again.On("service:x.service"), err)
+		here, everywhere := again.On("service:x.service", "one machine")
+		other, _ := again.On("service:x.service", "another")
+		if err != nil || everywhere != c.want || here != "stays" || other != "" {
+			t.Errorf("%q came back as %q, %q, %q (%v)", c.text, everywhere, here, other, err)
 		}
 		if info, err := os.Stat(file); err != nil || info.Mode().Perm() != 0o600 {
 			t.Errorf("%v %v", info, err)
@@ -82,10 +83,12 @@ func TestWhereThereIsNothing(t *testing.T) {
 	t.Setenv("XDG_CONFIG_HOME", "")
 	t.Setenv("HOME", "")
 	n, err := Open()
-	if err != nil || n.On("x") != "" {
+	here, everywhere := n.On("x", "")
+	if err != nil || here+everywhere != "" {
 		t.Fatalf("%+v %v", n, err)
 	}
-	if _, err := n.Set("x", "y"); err == nil || !strings.Contains(err.Error(), "XDG_CONFIG_HOME") {
+	_, err = n.Set("x", "", "y")
+	if err == nil || !strings.Contains(err.Error(), "XDG_CONFIG_HOME") {
 		t.Errorf("a note without a place: %v", err)
 	}
 }

@@ -62,6 +62,13 @@ const (
 	SVG Form = "svg"
 )
 
+// A Format is how a picture is written and drawn: narrow for a telephone.
+type Format struct {
+	Form    Form
+	Palette Palette
+	Narrow  bool
+}
+
 // A canvas is a picture that is being drawn: points from the left and from the
 // top.
 type canvas struct {
@@ -126,6 +133,18 @@ func (s canvas) shorten(size, wide float64, text string) string {
 	return string(runes) + "…"
 }
 
+// fold breaks a text into lines that fit.
+func (s canvas) fold(size, wide float64, w weight, text string) (lines []string) {
+	line := ""
+	for word := range strings.FieldsSeq(text) {
+		if line != "" && s.width(size, w, line+" "+word) > wide {
+			lines, line = append(lines, line), ""
+		}
+		line = strings.TrimSpace(line + " " + word)
+	}
+	return append(lines, line)
+}
+
 func (s canvas) box(x, y, w, h float64, c color.Color) {
 	if w <= 0 {
 		return
@@ -152,8 +171,9 @@ func (s canvas) line(x1, y1, x2, y2, thick float64, c color.Color, dash ...vg.Le
 }
 
 // draw makes a canvas of a size in points, has it drawn on, and writes it.
-func draw(w io.Writer, form Form, p Palette, wide, high float64, on func(canvas)) error {
-	switch form {
+func draw(w io.Writer, f Format, wide, high float64, on func(canvas)) error {
+	p := f.Palette
+	switch f.Form {
 	case PNG:
 		c := vgimg.PngCanvas{
 			Canvas: vgimg.NewWith(vgimg.UseWH(vg.Length(wide), vg.Length(high)), vgimg.UseDPI(144),
@@ -176,16 +196,16 @@ func draw(w io.Writer, form Form, p Palette, wide, high float64, on func(canvas)
 			[]byte("font-family:"+typeface+",Helvetica,Arial,sans-serif;")))
 		return err
 	}
-	return fmt.Errorf("no picture can be written as %q; png and svg can", form)
+	return fmt.Errorf("no picture can be written as %q; png and svg can", f.Form)
 }
 
-// tick is the distance of the lines of an axis: 1, 2 or 5 of some unit, about
-// eight lines.
-func tick(end time.Duration) time.Duration {
+// tick is the distance of the lines of an axis, of which there are at most as
+// many, and one more: 1, 2 or 5 of some unit.
+func tick(end time.Duration, most int) time.Duration {
 	unit := time.Millisecond
 	for {
 		for _, n := range []time.Duration{1, 2, 5} {
-			if end/(n*unit) <= 9 {
+			if end/(n*unit) <= time.Duration(most) {
 				return n * unit
 			}
 		}

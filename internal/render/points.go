@@ -47,19 +47,22 @@ type Moment struct {
 	Name string
 }
 
-const (
-	pointsWide = 720.0
-	pointsHigh = 290.0
-)
-
 // WritePicture draws the plot. Points of the two sides differ in form, so that
-// they are told apart without colour.
-func (p Points) WritePicture(w io.Writer, form Form, colours Palette) error {
-	return draw(w, form, colours, pointsWide, pointsHigh, p.draw)
+// they are told apart without colour. A narrow one leaves the shift in words to
+// the text beside it.
+func (p Points) WritePicture(w io.Writer, f Format) error {
+	wide, high := 720.0, 290.0
+	if f.Narrow {
+		wide, high = narrow.wide, 260
+	}
+	return draw(w, f, wide, high, func(s canvas) { p.draw(s, f.Narrow) })
 }
 
-func (p Points) draw(s canvas) {
-	const left, right, top, bottom = 52.0, pointsWide - 112, 48.0, pointsHigh - 52
+func (p Points) draw(s canvas, slim bool) {
+	left, right, top, bottom, ticks := 52.0, s.wide-112, 48.0, s.high-52, 9
+	if slim {
+		left, right, ticks = 38, s.wide-30, 5
+	}
 	most := time.Duration(0)
 	for _, pt := range p.All {
 		most = max(most, pt.Value)
@@ -71,12 +74,15 @@ func (p Points) draw(s canvas) {
 	step := (right - left) / float64(max(1, len(p.All)))
 	x := func(i int) float64 { return left + step*(float64(i)+0.5) }
 
-	for d := time.Duration(0); d <= most; d += tick(most) {
+	for d := time.Duration(0); d <= most; d += tick(most, ticks) {
 		s.line(left, y(d), right, y(d), 0.5, s.hair)
 		s.text(left-8-s.width(9, regular, axisLabel(d)), y(d)+3, 9, s.faint, regular, axisLabel(d))
 	}
-	s.text(left, 18, 10, s.faint, regular,
-		"Each point is one boot, oldest first: the time until "+p.What)
+	caption := "Each point is one boot, oldest first: the time until " + p.What
+	if slim {
+		caption = "The time until " + p.What
+	}
+	s.text(left, 18, 10, s.faint, regular, s.shorten(10, s.wide-left-4, caption))
 	p.drawChanges(s, left, top, bottom, step)
 	for _, side := range []struct {
 		place  Place
@@ -101,8 +107,11 @@ func (p Points) draw(s canvas) {
 		s.mark(x(i), y(pt.Value), size, pt.Place)
 	}
 	p.drawDays(s, x, bottom)
-	p.drawShift(s, y, right+14)
-	at := left
+	p.drawShift(s, y, right+14, slim)
+	at, below := left, 10.0
+	if slim {
+		below = 23
+	}
 	for _, e := range []struct {
 		place Place
 		text  string
@@ -113,13 +122,19 @@ func (p Points) draw(s canvas) {
 		{LeftOut, "left out: odd"},
 	} {
 		if p.has(e.place) {
-			s.mark(at+5, pointsHigh-13, 4, e.place)
-			s.text(at+15, pointsHigh-10, 9, s.ink, regular, e.text)
+			if at+15+s.width(9, regular, e.text) > s.wide {
+				at, below = left, below-13
+			}
+			s.mark(at+5, s.high-below-3, 4, e.place)
+			s.text(at+15, s.high-below, 9, s.ink, regular, e.text)
 			at += 36 + 1.1*s.width(9, regular, e.text)
 		}
 	}
-	s.line(at, pointsHigh-13, at+18, pointsHigh-13, 1.4, s.ink)
-	s.text(at+24, pointsHigh-10, 9, s.ink, regular, "median")
+	if at+24+s.width(9, regular, "median") > s.wide {
+		at, below = left, below-13
+	}
+	s.line(at, s.high-below-3, at+18, s.high-below-3, 1.4, s.ink)
+	s.text(at+24, s.high-below, 9, s.ink, regular, "median")
 }
 
 func (p Points) has(place Place) bool {
@@ -151,8 +166,8 @@ func (p Points) drawChanges(s canvas, left, top, bottom, step float64) {
 	for i, n := range places {
 		x := left + step*float64(n)
 		s.line(x, top-12, x, bottom, 1, s.ink, 4, 3)
-		label := s.shorten(9, 220, names[n])
-		s.text(math.Min(x+4, pointsWide-s.width(9, bold, label)-8), top-15+float64(i%2)*11, 9,
+		label := s.shorten(9, math.Min(220, s.wide/2), names[n])
+		s.text(math.Min(x+4, s.wide-s.width(9, bold, label)-8), top-15+float64(i%2)*11, 9,
 			s.ink, bold, label)
 	}
 }
@@ -174,7 +189,7 @@ func (p Points) drawDays(s canvas, x func(int) float64, bottom float64) {
 }
 
 // drawShift draws by how much the sides differ, and how sure that is.
-func (p Points) drawShift(s canvas, y func(time.Duration) float64, x float64) {
+func (p Points) drawShift(s canvas, y func(time.Duration) float64, x float64, slim bool) {
 	if p.Before == 0 || p.After == 0 {
 		return
 	}
@@ -184,13 +199,18 @@ func (p Points) drawShift(s canvas, y func(time.Duration) float64, x float64) {
 		s.line(x-4, at, x+4, at, 1.2, s.ink)
 	}
 	between := (y(p.Before) + moved(p.Shift)) / 2
-	s.text(x+22, between-12, 9, s.ink, bold, "shift "+signedSeconds(p.Shift))
+	if !slim {
+		s.text(x+22, between-12, 9, s.ink, bold, "shift "+signedSeconds(p.Shift))
+	}
 	if p.Low == 0 && p.High == 0 {
 		return
 	}
 	s.box(x+9, moved(p.High), 5, moved(p.Low)-moved(p.High), s.waiting)
 	s.line(x+9, moved(p.High), x+14, moved(p.High), 0.8, s.working)
 	s.line(x+9, moved(p.Low), x+14, moved(p.Low), 0.8, s.working)
+	if slim {
+		return
+	}
 	s.text(x+22, between, 8, s.faint, regular, "95 % sure:")
 	s.text(x+22, between+10, 8, s.faint, regular,
 		fmt.Sprintf("%+.1f to %s", p.Low.Seconds(), signedSeconds(p.High)))

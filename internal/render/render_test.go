@@ -180,8 +180,8 @@ func TestPicturesCanBeRead(t *testing.T) {
 // TestAReportEscapesWhatItIsTold puts hostile words into every place.
 func TestAReportEscapesWhatItIsTold(t *testing.T) {
 	const evil = `<img src=x onerror=alert(1)> | "q" & 'x' [a](javascript:b)`
-	picture, err := NewPicture(evil, func(w io.Writer, f Form, p Palette) error {
-		return WriteRoads(w, f, p, []string{evil}, []Road{example()})
+	picture, err := NewPicture(evil, func(w io.Writer, f Format) error {
+		return WriteRoads(w, f, []string{evil}, []Road{example()})
 	})
 	if err != nil {
 		t.Fatal(err)
@@ -192,13 +192,16 @@ func TestAReportEscapesWhatItIsTold(t *testing.T) {
 		Answer:  evil,
 		Remarks: []string{evil},
 		Sections: []Section{{
-			Title:   evil,
-			Text:    evil,
-			Picture: picture,
+			Title:    evil,
+			Text:     evil,
+			Pictures: []*Picture{picture},
 			Table: &Sheet{
 				Heads: []string{evil, "N"},
 				Right: []bool{false, true},
-				Rows:  [][]Entry{append(Texts(evil), Entry{Text: evil, Command: true})},
+				Rows: [][]Entry{{
+					{Text: evil, Below: evil},
+					{Text: evil, Command: true},
+				}},
 			},
 		}},
 	}

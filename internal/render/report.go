@@ -20,12 +20,12 @@ type Report struct {
 	Sections []Section
 }
 
-// A Section has a text, a picture, a table, or several of them.
+// A Section has a text, pictures, a table, or several of them.
 type Section struct {
-	Title   string
-	Text    string
-	Picture *Picture
-	Table   *Sheet
+	Title    string
+	Text     string
+	Pictures []*Picture
+	Table    *Sheet
 }
 
 // A Sheet is a table of a report.
@@ -33,11 +33,15 @@ type Sheet struct {
 	Heads []string
 	Right []bool // columns of figures, which stand at the right
 	Rows  [][]Entry
+	// Stacked is whether a narrow page shows each row as a list of its cells,
+	// since they hold sentences.
+	Stacked bool
 }
 
 // An Entry is one cell: a text, or a command to type.
 type Entry struct {
 	Text    string
+	Below   string // what stands small below it
 	Command bool
 	Strong  bool
 }
@@ -54,24 +58,43 @@ func Texts(texts ...string) []Entry {
 // A Picture stands in a report in two palettes, so that it suits dark screens
 // and paper.
 type Picture struct {
-	Alt         string // what it shows, for those who cannot see it
-	light, dark []byte
+	Alt                     string // what it shows, for those who cannot see it
+	light, dark             []byte
+	narrowLight, narrowDark []byte
 }
 
-// NewPicture has a picture drawn in both palettes.
-func NewPicture(alt string, draw func(io.Writer, Form, Palette) error) (*Picture, error) {
+// NewPicture has a picture drawn in both palettes, for a page and for a
+// telephone.
+func NewPicture(alt string, draw func(io.Writer, Format) error) (*Picture, error) {
 	p := &Picture{Alt: alt}
 	for _, side := range []struct {
-		to      *[]byte
-		colours Palette
-	}{{&p.light, Light}, {&p.dark, Dark}} {
+		to *[]byte
+		Format
+	}{
+		{&p.light, Format{SVG, Light, false}},
+		{&p.dark, Format{SVG, Dark, false}},
+		{&p.narrowLight, Format{SVG, Light, true}},
+		{&p.narrowDark, Format{SVG, Dark, true}},
+	} {
 		var b bytes.Buffer
-		if err := draw(&b, SVG, side.colours); err != nil {
+		if err := draw(&b, side.Format); err != nil {
 			return nil, err
 		}
 		*side.to = b.Bytes()
 	}
 	return p, nil
+}
+
+func (p *Picture) html(page *pageWriter) {
+	for _, side := range []struct {
+		class         string
+		broad, narrow []byte
+		alt           string
+	}{{"light", p.light, p.narrowLight, p.Alt}, {"dark", p.dark, p.narrowDark, ""}} {
+		page.WriteString(`<picture class="` + side.class + `"><source media="(max-width: 40rem)" ` +
+			`srcset="` + inline(side.narrow) + `">`)
+		page.tag(`<img src="`+inline(side.broad)+`" alt="`, side.alt, "\"></picture>\n")
+	}
 }
 
 // inline is a picture as an address that holds it whole. It is shown as an
@@ -117,10 +140,8 @@ func (r Report) WriteHTML(w io.Writer) error {
 		if s.Text != "" {
 			p.tag("<p>", s.Text, "</p>\n")
 		}
-		if s.Picture != nil {
-			p.tag(`<img class="light" src="`+inline(s.Picture.light)+`" alt="`, s.Picture.Alt,
-				"\">\n")
-			p.WriteString(`<img class="dark" src="` + inline(s.Picture.dark) + "\" alt=\"\">\n")
+		for _, picture := range s.Pictures {
+			picture.html(&p)
 		}
 		if s.Table != nil {
 			s.Table.html(&p)
@@ -140,7 +161,11 @@ func (s *Sheet) html(p *pageWriter) {
 		}
 		return ""
 	}
-	p.WriteString("<div class=\"wide\"><table>\n<thead><tr>")
+	stacked := ""
+	if s.Stacked {
+		stacked = ` class="stacked"`
+	}
+	p.WriteString("<table" + stacked + ">\n<thead><tr>")
 	for i, head := range s.Heads {
 		p.tag("<th"+class(i)+">", head, "</th>")
 	}
@@ -155,11 +180,16 @@ func (s *Sheet) html(p *pageWriter) {
 			case e.Strong:
 				open, end = "<strong>", "</strong>"
 			}
-			p.tag("<td"+class(i)+">"+open, e.Text, end+"</td>")
+			p.tag("<td"+class(i)+` data-head="`, s.Heads[i], `">`)
+			p.tag(open, e.Text, end)
+			if e.Below != "" {
+				p.tag("<small>", e.Below, "</small>")
+			}
+			p.WriteString("</td>")
 		}
 		p.WriteString("</tr>\n")
 	}
-	p.WriteString("</tbody>\n</table></div>\n")
+	p.WriteString("</tbody>\n</table>\n")
 }
 
 // marks are what has a meaning in Markdown, and what pages it is shown on may
@@ -216,6 +246,9 @@ func (s *Sheet) markdown(b *strings.Builder) {
 					strings.NewReplacer("`", "'", "|", `\|`, "\n", " ").Replace(Clean(e.Text)) + "`"
 			case e.Strong && text != "":
 				text = "**" + text + "**"
+			}
+			if e.Below != "" {
+				text += " (" + markdown(e.Below) + ")"
 			}
 			b.WriteString(" " + text + " |")
 		}

@@ -17,16 +17,35 @@ type Road road.Road
 
 // The measures of roads, in points.
 const (
-	roadWide    = 960.0
-	roadSide    = 34.0
-	roadHigh    = 110.0 // of the line with its marks and its axis
-	thickest    = 26.0
-	thinnest    = 3.0
-	cardsInARow = 4
-	cardGap     = 14.0
-	cardLine    = 13.0
-	cardHead    = 31.0
+	roadHigh = 110.0 // of the line with its marks and its axis
+	thickest = 26.0
+	thinnest = 3.0
+	cardGap  = 14.0
+	cardLine = 13.0
+	cardHead = 31.0
 )
+
+// A frame is how wide a picture is, in points, and what fits beside each other
+// in it.
+type frame struct {
+	wide, side float64
+	cards      int // in a row
+	ticks      int // of an axis, about
+	steps      int // of the line
+}
+
+// The frames: of a page, and of a telephone's.
+var (
+	broad  = frame{wide: 960, side: 34, cards: 4, ticks: 9, steps: 350}
+	narrow = frame{wide: 280, side: 12, cards: 1, ticks: 4, steps: 140}
+)
+
+func (f Format) frame() frame {
+	if f.Narrow {
+		return narrow
+	}
+	return broad
+}
 
 // share is the part of one processor that something used between two moments.
 func share(course []boot.Use, from, to time.Duration) float64 {
@@ -39,54 +58,87 @@ func share(course []boot.Use, from, to time.Duration) float64 {
 // WritePicture draws a boot, with a title and a line below it.
 func (r Road) WritePicture(w io.Writer, form Form, title, subtitle string) error {
 	const top = 66.0
-	return draw(w, form, Light, roadWide, top+r.high()+34, func(s canvas) {
+	high := r.high(broad)
+	return draw(w, Format{Form: form, Palette: Light}, broad.wide, top+high+34, func(s canvas) {
 		s.text(24, 30, 15, s.ink, bold, title)
 		s.text(24, 48, 10, s.faint, regular, subtitle)
-		r.draw(s, top, r.End)
-		roadLegend(s, 24, top+r.high()+18)
+		r.draw(s, broad, top, r.End)
+		roadLegend(s, broad, 24, top+high+18)
 	})
 }
 
 // WriteRoads draws boots one below the other, on the same axis, each with a
 // title.
-func WriteRoads(w io.Writer, form Form, p Palette, titles []string, all []Road) error {
-	const above = 40.0
-	high, end := 34.0, time.Duration(0)
+func WriteRoads(w io.Writer, format Format, titles []string, all []Road) error {
+	return writeRoads(w, format, titles, all, longestOf(all))
+}
+
+// WriteRoadOf draws one of several boots, on the axis of all of them.
+func WriteRoadOf(w io.Writer, format Format, titles []string, all []Road, i int) error {
+	return writeRoads(w, format, titles[i:i+1], all[i:i+1], longestOf(all))
+}
+
+func longestOf(all []Road) (end time.Duration) {
 	for _, r := range all {
-		high += above + r.high()
 		end = max(end, r.End)
 	}
-	return draw(w, form, p, roadWide, high, func(s canvas) {
+	return end
+}
+
+func writeRoads(
+	w io.Writer,
+	format Format,
+	titles []string,
+	all []Road,
+	end time.Duration,
+) error {
+	const line = 15.0
+	f := format.frame()
+	left := f.side - 10
+	above := 40.0
+	if format.Narrow { // titles are folded
+		above += 2 * line
+	}
+	high := 34.0
+	if format.Narrow {
+		high += 22
+	}
+	for _, r := range all {
+		high += above + r.high(f)
+	}
+	return draw(w, format, f.wide, high, func(s canvas) {
 		y := 0.0
 		for i, r := range all {
-			s.text(24, y+24, 12, s.ink, bold, s.shorten(12, roadWide-48, titles[i]))
-			r.draw(s, y+above, end)
-			y += above + r.high()
+			for n, part := range s.fold(12, f.wide-2*left, bold, titles[i]) {
+				s.text(left, y+24+line*float64(n), 12, s.ink, bold, part)
+			}
+			r.draw(s, f, y+above, end)
+			y += above + r.high(f)
 		}
-		roadLegend(s, 24, y+18)
+		roadLegend(s, f, left, y+18)
 	})
 }
 
-func (r Road) high() float64 {
+func (r Road) high(f frame) float64 {
 	high := roadHigh
-	for first := 0; first < len(r.Stretches); first += cardsInARow {
-		high += r.cardRow(first) + cardGap
+	for first := 0; first < len(r.Stretches); first += f.cards {
+		high += r.cardRow(f, first) + cardGap
 	}
 	return high
 }
 
 // cardRow is how high the row of cards is that begins with a stretch.
-func (r Road) cardRow(first int) float64 {
+func (r Road) cardRow(f frame, first int) float64 {
 	lines := 0
-	for _, st := range r.Stretches[first:min(len(r.Stretches), first+cardsInARow)] {
+	for _, st := range r.Stretches[first:min(len(r.Stretches), first+f.cards)] {
 		lines = max(lines, len(st.Beside)+min(1, st.More))
 	}
 	return cardHead + cardLine*float64(lines) + 6
 }
 
 // draw puts a road below a top, on an axis that goes on to an end.
-func (r Road) draw(s canvas, top float64, end time.Duration) {
-	left, right := roadSide, roadWide-roadSide
+func (r Road) draw(s canvas, f frame, top float64, end time.Duration) {
+	left, right := f.side, f.wide-f.side
 	at := func(d time.Duration) float64 {
 		return left + (right-left)*math.Min(1, math.Max(0, float64(d)/float64(max(1, end))))
 	}
@@ -99,13 +151,13 @@ func (r Road) draw(s canvas, top float64, end time.Duration) {
 		if st.Failed {
 			c = s.warning
 		}
-		r.ribbon(s, st, at, middle, c)
+		r.ribbon(s, f, st, at, middle, c)
 		if number := fmt.Sprint(i + 1); at(st.To)-at(st.From) > 16 {
 			x := (at(st.From) + at(st.To)) / 2
 			s.text(x-s.width(9, bold, number)/2, middle-thickest/2-5, 9, c, bold, number)
 		}
 	}
-	beyond := -1.0
+	var beyond [3]float64 // how far labels reach in each of their rows
 	for i, m := range r.Marks {
 		x := at(m.At)
 		label := fmt.Sprintf("%s %s", m.Name, Seconds(m.At))
@@ -117,25 +169,25 @@ func (r Road) draw(s canvas, top float64, end time.Duration) {
 		}
 		wide := s.width(9, bold, label)
 		from := math.Min(x+4, right-wide)
-		y := top + 8.0
-		if from < beyond {
-			y += 11
+		row := 0
+		for row < len(beyond)-1 && from < beyond[row] {
+			row++
 		}
-		beyond = from + wide + 6
-		s.line(x, top+2+float64(i%2)*11, x, middle+thickest/2+6, 1, s.ink, 3, 2)
-		s.text(from, y, 9, s.ink, bold, label)
+		beyond[row] = from + wide + 6
+		s.line(x, top-9+float64(i%2)*11, x, middle+thickest/2+6, 1, s.ink, 3, 2)
+		s.text(from, top-2+11*float64(row), 9, s.ink, bold, label)
 	}
-	for d := time.Duration(0); d <= end; d += tick(end) {
+	for d := time.Duration(0); d <= end; d += tick(end, f.ticks) {
 		s.line(at(d), middle+thickest/2+8, at(d), middle+thickest/2+12, 0.6, s.faint)
 		label := axisLabel(d)
 		s.text(at(d)-s.width(8, regular, label)/2, middle+thickest/2+23, 8, s.faint, regular, label)
 	}
 	y := top + roadHigh
-	for first := 0; first < len(r.Stretches); first += cardsInARow {
-		for i := first; i < min(len(r.Stretches), first+cardsInARow); i++ {
-			r.card(s, i, y)
+	for first := 0; first < len(r.Stretches); first += f.cards {
+		for i := first; i < min(len(r.Stretches), first+f.cards); i++ {
+			r.card(s, f, i, y)
 		}
-		y += r.cardRow(first) + cardGap
+		y += r.cardRow(f, first) + cardGap
 	}
 }
 
@@ -143,12 +195,13 @@ func (r Road) draw(s canvas, top float64, end time.Duration) {
 // thin where nobody measured it.
 func (r Road) ribbon(
 	s canvas,
+	f frame,
 	st road.Stretch,
 	at func(time.Duration) float64,
 	middle float64,
 	c color.Color,
 ) {
-	step := max(r.End/350, time.Millisecond)
+	step := max(r.End/time.Duration(f.steps), time.Millisecond)
 	for from := st.From; from < st.To; from += step {
 		to := min(st.To, from+step)
 		thick := thinnest
@@ -162,9 +215,9 @@ func (r Road) ribbon(
 
 // card tells of one stretch: what was waited for, for how long, and what worked
 // beside it.
-func (r Road) card(s canvas, i int, y float64) {
-	wide := (roadWide - 2*roadSide - cardGap*(cardsInARow-1)) / cardsInARow
-	x := roadSide + float64(i%cardsInARow)*(wide+cardGap)
+func (r Road) card(s canvas, f frame, i int, y float64) {
+	wide := (f.wide - 2*f.side - cardGap*float64(f.cards-1)) / float64(f.cards)
+	x := f.side + float64(i%f.cards)*(wide+cardGap)
 	st := r.Stretches[i]
 	c := s.ink
 	if st.Failed {
@@ -199,10 +252,13 @@ func (r Road) card(s canvas, i int, y float64) {
 	}
 }
 
-func roadLegend(s canvas, x, y float64) {
+func roadLegend(s canvas, f frame, x, y float64) {
 	for i, thick := range []float64{thinnest, 10, thickest - 8} {
 		s.box(x+float64(i)*9, y-4-thick/2, 9, thick, s.working)
 	}
-	s.text(x+34, y, 9, s.ink, regular, "the thicker, the busier all processors were.   Cards: "+
-		"what was waited for, and what worked meanwhile, in seconds of processor time.")
+	const text = "the thicker, the busier all processors were. Cards: what was waited for, and " +
+		"what worked meanwhile, in seconds of processor time."
+	for n, part := range s.fold(9, f.wide-x-34-f.side, regular, text) {
+		s.text(x+34, y+11*float64(n), 9, s.ink, regular, part)
+	}
 }

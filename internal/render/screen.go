@@ -68,10 +68,12 @@ func (s *Screen) Paint(t Tone, text string) string {
 	return s.styles[t].Render(text)
 }
 
-// Line writes one line of our own words; %s values that come from a machine are
+// Line writes one line of our own words, and where it is wider than the screen,
+// further ones, indented by two more; %s values that come from a machine are
 // cleaned by the caller.
 func (s *Screen) Line(format string, values ...any) {
-	fmt.Fprintln(s.w, s.plain(fmt.Sprintf(format, values...)))
+	text := fmt.Sprintf(format, values...)
+	s.Wrap(len(text)-len(strings.TrimLeft(text, " "))+2, "%s", text)
 }
 
 // Wrap writes a paragraph, broken at the screen's width, its further lines
@@ -81,25 +83,96 @@ func (s *Screen) Wrap(indent int, format string, values ...any) {
 	if s.width > 0 {
 		text = wrap(text, s.width, indent)
 	}
-	fmt.Fprintln(s.w, text)
+	fmt.Fprintln(s.w, Parted(text))
+}
+
+// joint stands for a blank at which no line is broken. It is no character of
+// any text (Unicode, "Noncharacters").
+const joint = "\uFDD0"
+
+// Whole is a text that [Screen] never breaks, as a command that people copy: a
+// terminal folds it by itself where it is wider than a line.
+func Whole(text string) string { return strings.ReplaceAll(text, " ", joint) }
+
+// Parted is a text with blanks where [Whole] had put others.
+func Parted(text string) string { return strings.ReplaceAll(text, joint, " ") }
+
+// CleanWhole cleans a text and keeps what stands in it from [Whole].
+func CleanWhole(text string) string {
+	parts := strings.Split(text, joint)
+	for i, part := range parts {
+		parts[i] = Clean(part)
+	}
+	return strings.Join(parts, joint)
 }
 
 // wrap breaks a text at blanks alone, so that no id or path is torn; lines
-// behind the first are indented.
+// behind the first are indented. A command that is wider than a line is broken
+// between its words as a shell takes it.
 func wrap(text string, width, indent int) string {
 	var b strings.Builder
 	column, pending := 0, ""
-	for word := range strings.SplitAfterSeq(text, " ") {
-		bare := strings.TrimRight(word, " ")
-		if column > indent && column+len(pending)+ansi.StringWidth(bare) > width {
-			b.WriteString("\n" + strings.Repeat(" ", indent))
+	put := func(word string, room int, broken string) {
+		wide := ansi.StringWidth(Parted(word))
+		if column > indent && column+len(pending)+wide > width-room {
+			b.WriteString(broken + "\n" + strings.Repeat(" ", indent))
 			column, pending = indent, ""
 		}
-		b.WriteString(pending + bare)
-		column += len(pending) + ansi.StringWidth(bare)
+		b.WriteString(pending + word)
+		column, pending = column+len(pending)+wide, ""
+	}
+	for word := range strings.SplitAfterSeq(text, " ") {
+		bare := strings.TrimRight(word, " ")
+		words := []string{bare}
+		if ansi.StringWidth(Parted(bare)) > width-indent {
+			words = shellWords(bare)
+		}
+		const on = ` \`
+		for i, w := range words {
+			room := len(on)
+			switch {
+			case i == len(words)-1:
+				room = 0
+			case i == 0 && column > indent: // it begins a line
+				room = width
+			}
+			if i == 0 {
+				put(w, room, "")
+				continue
+			}
+			pending = " "
+			put(w, room, on)
+		}
 		pending = word[len(bare):]
 	}
 	return b.String()
+}
+
+// shellWords parts a command that is kept whole at those of its blanks that
+// stand in no quotes, sh(1).
+func shellWords(command string) []string {
+	const open, quoted, dollar = 0, 1, 2
+	words, state, escaped := []string{""}, open, false
+	for i, r := range command {
+		if string(r) == joint && state == open && !escaped {
+			words = append(words, "")
+			continue
+		}
+		switch {
+		case escaped:
+			escaped = false
+		case r == '\\' && state != quoted:
+			escaped = true
+		case r == '\'' && state != open:
+			state = open
+		case r == '\'' && strings.HasSuffix(command[:i], "$"):
+			state = dollar
+		case r == '\'':
+			state = quoted
+		}
+		words[len(words)-1] += string(r)
+	}
+	return words
 }
 
 // Say writes one line in a tone.
@@ -129,7 +202,7 @@ func (s *Screen) plain(text string) string {
 		return text
 	}
 	return strings.Map(func(r rune) rune {
-		if r > unicode.MaxASCII {
+		if r > unicode.MaxASCII && string(r) != joint {
 			return '?'
 		}
 		return r
@@ -151,6 +224,8 @@ func Clean(text string) string {
 		}
 		switch {
 		case r == utf8.RuneError && !strings.HasPrefix(text[i:], "\uFFFD"):
+			b.WriteByte('?')
+		case string(r) == joint:
 			b.WriteByte('?')
 		case r == '\t' || r == '\n':
 			b.WriteByte(' ')

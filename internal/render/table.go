@@ -11,9 +11,12 @@ type Column struct {
 	Title string
 	Right bool // figures stand right
 	Flex  int  // where the screen is too narrow, it shrinks to this width; 0 never
-	// where that does not suffice, the column with the lowest Keep goes first;
-	// 0 always stays
+	// Where that does not suffice, the column with the lowest Keep goes first;
+	// 0 always stays.
 	Keep int
+	// Firm is how dear the full width of a column that may shrink is: columns
+	// whose Keep is not larger go before it shrinks.
+	Firm int
 }
 
 // A Cell is one text of a table, already cleaned.
@@ -49,11 +52,17 @@ func Row[T any](fields []Field[T], value T) []Cell {
 	return row
 }
 
+// Titles are those of the columns that a table shows.
+type Titles map[string]bool
+
 // Table writes rows under their columns. It drops and shrinks columns to fit
 // the screen and never cuts one that may not shrink; a pipe gets them all,
-// uncut.
-func (s *Screen) Table(columns []Column, rows [][]Cell) {
-	shown := s.fit(columns, rows)
+// uncut. Columns in which nothing stands are left out.
+func (s *Screen) Table(columns []Column, rows [][]Cell) Titles {
+	shown, titles := s.fit(columns, rows), Titles{}
+	for _, c := range shown {
+		titles[columns[c.index].Title] = true
+	}
 	header := make([]Cell, len(columns))
 	for i, c := range columns {
 		header[i] = Cell{c.Title, Dim}
@@ -78,6 +87,7 @@ func (s *Screen) Table(columns []Column, rows [][]Cell) {
 		}
 		s.write(strings.TrimRight(b.String(), " "))
 	}
+	return titles
 }
 
 func (s *Screen) write(line string) { _, _ = s.w.Write([]byte(line + "\n")) }
@@ -100,14 +110,19 @@ func (s *Screen) fit(columns []Column, rows [][]Cell) []shownColumn {
 	if s.width == 0 {
 		return shown
 	}
-	over := func(width func(shownColumn) int) int {
-		total := -2
+	// over is by how much it is too wide, columns less firm than keep shrunk
+	over := func(keep int) int {
+		total := -2 - s.width
 		for _, c := range shown {
-			total += width(c) + 2
+			width := c.width
+			if columns[c.index].Firm < keep {
+				width = c.least(columns)
+			}
+			total += width + 2
 		}
-		return total - s.width
+		return total
 	}
-	for over(func(c shownColumn) int { return c.least(columns) }) > 0 {
+	for {
 		drop := -1
 		for n, c := range shown {
 			keep := columns[c.index].Keep
@@ -115,13 +130,13 @@ func (s *Screen) fit(columns []Column, rows [][]Cell) []shownColumn {
 				drop = n
 			}
 		}
-		if drop < 0 {
+		if drop < 0 || over(columns[shown[drop].index].Keep) <= 0 {
 			break
 		}
 		shown = append(shown[:drop], shown[drop+1:]...)
 	}
 	for n, c := range shown {
-		if extra := over(func(c shownColumn) int { return c.width }); extra > 0 {
+		if extra := over(0); extra > 0 {
 			shown[n].width = max(c.least(columns), c.width-extra)
 		}
 	}

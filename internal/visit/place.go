@@ -16,6 +16,7 @@ import (
 	"calmdawn/internal/linux"
 	"calmdawn/internal/linux/conditions"
 	"calmdawn/internal/machine"
+	"calmdawn/internal/notebook"
 )
 
 // A Place says which machine is meant and who works on it. It is a value: it
@@ -28,6 +29,10 @@ type Place struct {
 	Language string       // of titles, as in locale(7)
 	Remote   bool         // the person works over a connection to that machine
 	Warn     func(string) // told what is to be known of the casebook, once or more; may be nil
+	// Listed returns the last list of the machine of a name as
+	// [Place.ListedAs] gives it, or why numbers of rows are not taken; nil
+	// where nobody has seen a list.
+	Listed func(machine string) (notebook.List, error)
 }
 
 // A Misuse is an error of whoever asks, in what was asked for.

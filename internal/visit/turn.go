@@ -120,7 +120,7 @@ func (v *Visit) best() ([]item.Item, error) {
 	}
 	chosen, all := forecast.Best(v.Replays, sets)
 	if len(chosen) == 0 || !all.Lead().Shows {
-		return nil, misuse("of no item of %s that may go or wait by advice an effect is shown",
+		return nil, misuse("no item of %s that may go or wait by advice shows an effect",
 			v.name())
 	}
 	var best []item.Item

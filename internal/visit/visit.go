@@ -141,7 +141,14 @@ func (v *Visit) judgeOne(it *item.Item) {
 	if !it.Ours { // the recorder and the guard go by their own commands
 		v.rules.Judge(it, v.uses)
 	}
-	it.Note = v.notes.On(it.ID)
+	here, everywhere := v.NotesOn(it.ID)
+	it.Note = strings.Trim(here+"; "+everywhere, "; ")
+}
+
+// NotesOn are the technician's notes on an item: of this machine alone, and of
+// every machine; empty where there is none.
+func (v *Visit) NotesOn(id string) (here, everywhere string) {
+	return v.notes.On(id, casebook.MachineID(v.Root))
 }
 
 // Lookup returns the item with an id that the survey may not hold, judged like
@@ -375,25 +382,6 @@ func (v *Visit) Present(it item.Item) (boot.Present, bool) {
 	return sum, runs
 }
 
-// ByPresent puts those items first that use most at this moment.
-func (v *Visit) ByPresent(items []item.Item, what string) {
-	use := func(it item.Item) float64 {
-		p, ok := v.Present(it)
-		switch {
-		case !ok:
-			return -1
-		case what == "memory":
-			return float64(p.Memory)
-		}
-		return p.CPU
-	}
-	if what == "cpu" || what == "memory" {
-		slices.SortStableFunc(items, func(a, b item.Item) int {
-			return cmp.Compare(use(b), use(a))
-		})
-	}
-}
-
 // ByCost puts those launched items first whose leaving out would save most,
 // then those that use most of the processors, then those whose own time is
 // longest; the others stay in their order.
@@ -440,13 +428,22 @@ func (v *Visit) LastChange(id string) (change.Change, bool) {
 	return change.Change{}, false
 }
 
-// Pick returns the items that words name: by an id, by a name or title, or by a
-// part of one that no other item has. A word that fits several is refused with
-// their ids, one that fits none with the nearest.
+// Pick returns the items that words name: by an id, by a name or title, by a
+// part of one that no other item has, or by its number in the last list. A word
+// that fits several is refused with their ids, one that fits none with the
+// nearest.
 func (v *Visit) Pick(words []string) ([]item.Item, error) {
 	const most = 8
 	var picked []item.Item
 	for _, word := range words {
+		if first, last, ok := rowNumbers(word); ok {
+			rows, err := v.rows(first, last)
+			if err != nil {
+				return nil, err
+			}
+			picked = addNew(picked, rows...)
+			continue
+		}
 		found := v.named(word)
 		switch {
 		case len(found) == 0:
@@ -461,12 +458,19 @@ func (v *Visit) Pick(words []string) ([]item.Item, error) {
 			}
 			return nil, misuse("%s", text)
 		}
-		same := func(p item.Item) bool { return p.ID == found[0].ID }
-		if !slices.ContainsFunc(picked, same) {
-			picked = append(picked, found[0])
-		}
+		picked = addNew(picked, found[0])
 	}
 	return picked, nil
+}
+
+// addNew appends those items that are not among them.
+func addNew(items []item.Item, more ...item.Item) []item.Item {
+	for _, it := range more {
+		if !slices.ContainsFunc(items, func(p item.Item) bool { return p.ID == it.ID }) {
+			items = append(items, it)
+		}
+	}
+	return items
 }
 
 // named returns the items that a word may mean: that of an id; else those of
@@ -496,12 +500,18 @@ func (v *Visit) named(word string) []item.Item {
 	return nil
 }
 
+// Names reports whether a word means an item, and no other.
+func (v *Visit) Names(word string, it item.Item) bool {
+	found := v.named(word)
+	return len(found) == 1 && found[0].ID == it.ID
+}
+
 // namesOf are what somebody may call an item, in small letters.
 func namesOf(it item.Item) []string {
 	bare := strings.TrimSuffix(it.Native, path.Ext(it.Native))
 	names := []string{it.ID, it.Native, bare, it.Title}
 	if it.Owner != "" {
-		names = append(names, bare+"@"+it.Owner)
+		names = append(names, bare+"@"+it.Owner, it.Native+"@"+it.Owner)
 	}
 	for i, name := range names {
 		names[i] = strings.ToLower(name)

@@ -45,6 +45,9 @@ type Rule struct {
 
 // Rules are sets of rules, asked one set after the other: within one the
 // strongest evidence decides, then their order.
+// Unknown is the reason to look an item up that no rule tells of.
+const Unknown = "no rule knows it"
+
 type Rules [][]Rule
 
 // A Use says whether something that items serve is in use on the machine.
@@ -124,7 +127,7 @@ func (rules Rules) Judge(it *item.Item, uses Uses) {
 	case it.System && (strength > byTrait || rule.Advice == item.Keep && rule.Uses == ""):
 		it.Advice, it.Reason = item.Keep, "it is a part of the operating system"
 	case evidence == "":
-		it.Advice, it.Reason = item.LookUp, "no rule knows it"
+		it.Advice, it.Reason = item.LookUp, Unknown
 		return
 	default:
 		it.Advice, it.Reason = rule.Advice, rule.Reason

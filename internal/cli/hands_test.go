@@ -1,0 +1,246 @@
+//go:build linux
+
+package cli_test
+
+import (
+	"bytes"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+
+	"testing"
+
+	"calmdawn/internal/cli"
+)
+
+// atTerminal runs a call as a person at a terminal makes it, who answers every
+// question with yes.
+func atTerminal(t *testing.T, state, words string) (out string, code int) {
+	t.Helper()
+	var text bytes.Buffer
+	code = cli.Run(shellWords(words), cli.Streams{
+		In: strings.NewReader("y\n"), Out: &text, Err: &text, Width: 80, Height: 24,
+		Terminal: true, Ask: true, UTF8: true, State: state,
+	})
+	return text.String(), code
+}
+
+func TestNumbersOfTheLastList(t *testing.T) {
+	dir, state := demoMachine(t), t.TempDir()
+	on := "--root " + dir + " --color never "
+	person := func(words string, want int, parts ...string) string {
+		t.Helper()
+		out, code := atTerminal(t, state, on+words)
+		flat := strings.Join(strings.Fields(out), " ")
+		for _, part := range parts {
+			if !strings.Contains(flat, part) {
+				t.Errorf("%s: without %q:\n%s", words, part, out)
+			}
+		}
+		if code != want {
+			t.Errorf("%s: exit %d:\n%s", words, code, out)
+		}
+		return out
+	}
+	person("show 1", 2, "no list of this machine was shown")
+	person("list --advice 'can wait' --when boot", 0, "NO TITLE", "1 Star-catalogue indexer")
+	person("show 2", 0, "Star-catalogue cache")
+	person("show 99", 2, "and 99 is none of them")
+	says(t, on+"show 1", 2, "for people", "nobody is there")
+	person("disable 1 --yes", 2, "leave --yes away")
+	person("disable 1-2", 0, "Star-catalogue cache", "Done, as change 1")
+	person("show 1", 0, "It is off") // by a change of ours
+	person("undo last", 0, "taken back")
+	person("disable 3-2", 2, "none of them")
+	says(t, on+"list --json", 0) // a script's list is nobody's last one
+	person("show 1", 0, "Star-catalogue indexer")
+	must(t, os.RemoveAll(dir+"/etc/systemd/system/graphical.target.wants/star-cache.service"))
+	person("disable 1-2", 2, "row 2 of the last list", "was on, and is off now")
+	person("list no-such-thing", 0)
+	person("show 1", 2, "has 0 rows")
+	person("forecast --best", 0, "NO ITEM", "Next: calmdawn")
+	person("note 1 'not on Mondays'", 0, "Noted on")
+	lists, err := filepath.Glob(state + "/lists/*.json")
+	if err != nil || len(lists) != 1 {
+		t.Fatal(lists, err)
+	}
+	text, err := os.ReadFile(lists[0])
+	must(t, err)
+	today := regexp.MustCompile(`20\d\d-\d\d-\d\d`)
+	must(t, os.WriteFile(lists[0], today.ReplaceAll(text, []byte("2026-01-01")), 0o600))
+	person("show 1", 2, "too long ago")
+	must(t, os.WriteFile(lists[0], []byte("{"), 0o600))
+	person("show 1", 1, "cannot be read")
+}
+
+// TestEveryColumnSorts sorts a list by each of its columns.
+func TestEveryColumnSorts(t *testing.T) {
+	on := "--root " + demoMachine(t) + " "
+	says(t, on+"disable --yes larder.service", 0)
+	out := says(t, on+"list", 0)
+	_, table, _ := strings.Cut(out, "\n\n")
+	head, _, _ := strings.Cut(table, "\n")
+	columns := 0
+	for name := range strings.SplitSeq(head, "  ") {
+		if name = strings.TrimSpace(name); name != "" {
+			columns++
+			args := append(shellWords(on), "list", "--sort", strings.ToLower(name))
+			if out, errs, code := callArgs(t, args); code != 0 || len(out) < len(table)/2 {
+				t.Errorf("--sort %q: %d %s", name, code, errs)
+			}
+		}
+	}
+	if columns < 12 {
+		t.Errorf("only %d columns in %q", columns, head)
+	}
+}
+
+func TestOneBootByItsNumber(t *testing.T) {
+	on := "--root " + demoMachine(t) + " "
+	third := says(t, on+"boots 3", 0, "The boot of", "one stretch after the other")
+	says(t, on+"label memory 3", 0)
+	for _, words := range []string{"boots memory", "boots --spans --boot 3"} {
+		if out := says(t, on+words, 0); out != third {
+			t.Errorf("%s is another boot:\n%s", words, out)
+		}
+	}
+	says(t, on+"boots last", 0, "The boot of")
+	says(t, on+"boots 1-2", 2, "is 2 boots")
+	says(t, on+"boots 9", 2, "numbered 1 to 5")
+	if out := says(t, on+"boots --last 2", 0, "NO"); !strings.Contains(out, "\n 4  ") &&
+		!strings.Contains(out, "\n4   ") {
+		t.Errorf("the last two have other numbers:\n%s", out)
+	}
+}
+
+// TestManyChangesBetweenBoots folds them.
+func TestManyChangesBetweenBoots(t *testing.T) {
+	on := "--root " + demoMachine(t) + " "
+	t.Chdir(t.TempDir())
+	says(t, on+"propose p.toml", 0)
+	says(t, on+"apply p.toml --yes", 0, "Forecast: usable", "Done, as changes 1 to")
+	out := says(t, on+"boots", 0, "changes 1-", " delay, ")
+	if n := strings.Count(out, "\n"); n > 16 {
+		t.Errorf("%d lines:\n%s", n, out)
+	}
+	says(t, on+"disable --yes palisade.service --insist", 0, "Done, as")
+	says(t, on+"disable --yes ssh loan-db --insist", 2, "--insist alone means the one item given")
+}
+
+func TestHelpFitsAScreen(t *testing.T) {
+	const most = 32
+	help, _ := atTerminal(t, t.TempDir(), "--color never --help")
+	commands := 0
+	for line := range strings.Lines(help) {
+		name, _, ok := strings.Cut(strings.TrimPrefix(line, "  "), "  ")
+		if !ok || strings.ContainsAny(name, " -<") || name == "" {
+			continue
+		}
+		text, code := atTerminal(t, t.TempDir(), "--pager off help "+name)
+		if code != 0 || len(text) < 100 {
+			t.Errorf("help %s: %d %s", name, code, text)
+		}
+		text, _ = atTerminal(t, t.TempDir(), name+" --help")
+		if !strings.Contains(text, "Usage: calmdawn "+name) { // a topic
+			continue
+		}
+		commands++
+		if n := strings.Count(text, "\n"); n > most && name != "completion" {
+			t.Errorf("%s --help has %d lines, %d at most", name, n, most)
+		}
+	}
+	if commands < 20 {
+		t.Errorf("only %d commands are listed:\n%s", commands, help)
+	}
+	says(t, "help no-such-topic", 2, "topics are costs")
+}
+
+func TestLongTextGoesThroughThePager(t *testing.T) {
+	on := "--root " + demoMachine(t) + " "
+	for _, c := range []struct{ words, env, says, not string }{
+		{"list --pager 'wc -l'", "", "", "Lanternfile"},
+		{"list --pager off", "", "Lanternfile", ""},
+		{"list --pager no-such-pager-at-all", "", "cannot be run", ""},
+		{"list --json --pager 'wc -l'", "", `"folded"`, ""},
+		{"guard --pager 'wc -l'", "", "No boot guard is on", ""},
+		{"show star-index --pager 'grep -c .'", "", "Star-catalogue indexer", ""}, // it fits
+		{"list --pager cat", "", "\x1b[", ""},
+		{"list --pager 'less -R'", "", "\x1b[", ""},
+		{"list --pager 'sed s/Lantern/Candle/'", "", "Candlefile", "\x1b["},
+		{"list", "sed s/Lantern/Candle/", "Lanternfile", ""}, // root's may be another's
+	} {
+		if c.env != "" && os.Geteuid() != 0 {
+			c.says = "Candlefile"
+		}
+		t.Setenv("PAGER", c.env)
+		height := 40
+		if strings.HasPrefix(c.words, "list") {
+			height = 24
+		}
+		var out, errs bytes.Buffer
+		code := cli.Run(shellWords(on+c.words), cli.Streams{In: strings.NewReader(""), Out: &out,
+			Err: &errs, Width: 80, Height: height, Terminal: true, UTF8: true})
+		text := out.String() + errs.String()
+		if code != 0 || !strings.Contains(text, c.says) ||
+			c.not != "" && strings.Contains(text, c.not) {
+			t.Errorf("%s: %d\n%s\nwant %q and not %q", c.words, code, text, c.says, c.not)
+		}
+	}
+}
+
+// shells type a line, press the tabulator, and print what is there then.
+var shells = map[string]string{
+	"bash": `source /usr/share/bash-completion/bash_completion; source <(calmdawn completion bash)
+compopt() { :; }
+COMP_LINE="$LINE" COMP_POINT=${#LINE} COMP_TYPE=9; read -ra COMP_WORDS <<<"$LINE"
+[[ $LINE == *" " ]] && COMP_WORDS+=("")
+COMP_CWORD=$((${#COMP_WORDS[@]}-1)); __start_calmdawn; printf '%s\n' "${COMPREPLY[@]}"`,
+	"fish": `calmdawn completion fish | source; complete -C "$LINE" | cut -f1`,
+	"zsh": `zmodload zsh/zpty; zpty z zsh -f -i
+zpty -w z "PROMPT=; autoload -U compinit; compinit -u -D; source =(calmdawn completion zsh)"
+zpty -w z "compdef _calmdawn calmdawn; zstyle ':completion:*' verbose no; print RE''ADY"
+zpty -r z line '*READY*'
+zpty -w -n z "$LINE"$'\t'; sleep 1; zpty -w -n z $'\x01print -r -- "[\x05]"\n'
+zpty -r z out '*]'$'\r'; print -r -- "${out##*\[}" | tr -d '\\]'`,
+}
+
+func TestCompletionInShells(t *testing.T) {
+	dir := demoMachine(t)
+	bin := t.TempDir()
+	must(t, os.Symlink(program, bin+"/calmdawn"))
+	says(t, "--root "+dir+" label memory 3", 0)
+	says(t, "--root "+dir+" disable --yes larder.service", 0)
+	t.Setenv("PATH", bin+":"+os.Getenv("PATH"))
+	t.Setenv("CALMDAWN_ROOT", dir)
+	t.Chdir(t.TempDir())
+	for _, name := range []string{"a-file.txt", "last-job.toml"} {
+		must(t, os.WriteFile(name, nil, 0o644))
+	}
+	for shell, script := range shells {
+		for line, want := range map[string]string{
+			"calmdawn sho":                    "show",
+			"calmdawn show star-i":            "star-index.service",
+			"calmdawn disable --maker pellin": "pellin",
+			"calmdawn list --owner tE":        "tEo",
+			"calmdawn list --advice cle":      "clean",
+			"calmdawn list --sort cpu-":       "cpu-now",
+			"calmdawn undo l":                 "last",
+			"calmdawn boots mem":              "memory",
+			"calmdawn compare change:":        "1", // some shells part words at the colon
+			"calmdawn help cos":               "costs",
+			"calmdawn apply l":                "last-job.toml",
+			"calmdawn trial keep a":           "!a-file.txt",
+			"calmdawn label a":                "!a-file.txt",
+		} {
+			cmd := exec.Command(shell, "-c", script)
+			cmd.Env = append(os.Environ(), "LINE="+line, "HOME="+bin)
+			out, err := cmd.CombinedOutput()
+			unwanted, not := strings.CutPrefix(want, "!")
+			if err != nil || strings.Contains(string(out), unwanted) == not {
+				t.Errorf("%s completes %q with %q (%v)", shell, line, out, err)
+			}
+		}
+	}
+}

@@ -1,0 +1,8 @@
+//go:build !unix
+
+package ownfile
+
+import "os"
+
+// Open opens a file for reading; who owns it is not told by a number here.
+func Open(file, _ string) (*os.File, error) { return os.Open(file) }
