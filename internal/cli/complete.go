@@ -257,6 +257,12 @@ func (a *app) completeBoots(
 	have []string,
 	typed string,
 ) ([]string, cobra.ShellCompDirective) {
+	return a.offerBoots(have, typed, true)
+}
+
+// offerBoots offers labels, and with numbers those of the boots too.
+func (a *app) offerBoots(have []string, typed string, numbers bool) ([]string,
+	cobra.ShellCompDirective) {
 	a.Err = io.Discard
 	r, err := a.place().Open()
 	if err != nil {
@@ -267,6 +273,9 @@ func (a *app) completeBoots(
 	labels, _ := a.place().ReadLabels(r)
 	for _, label := range slices.Sorted(maps.Keys(labels)) {
 		o.add(label, count(len(labels[label]), "boot", "boots"))
+	}
+	if !numbers {
+		return o.words, noFiles
 	}
 	for i, b := range slices.Backward(a.place().Remember(r, 0).Boots) {
 		o.add(fmt.Sprint(i+1), day(b.Began)+", "+b.ID[:8])
@@ -294,21 +303,8 @@ func (a *app) completeLabelled(
 	have []string,
 	typed string,
 ) ([]string, cobra.ShellCompDirective) {
-	if remove, _ := cmd.Flags().GetBool("remove"); remove || len(have) > 0 {
-		return a.completeBoots(cmd, have, typed)
-	}
-	a.Err = io.Discard
-	r, err := a.place().Open()
-	if err != nil {
-		return nil, cobra.ShellCompDirectiveError
-	}
-	defer r.Close()
-	o := offer{typed: typed}
-	labels, _ := a.place().ReadLabels(r)
-	for _, label := range slices.Sorted(maps.Keys(labels)) {
-		o.add(label, count(len(labels[label]), "boot", "boots"))
-	}
-	return o.words, noFiles
+	remove, _ := cmd.Flags().GetBool("remove")
+	return a.offerBoots(have, typed, remove || len(have) > 0)
 }
 
 // completeSurveys offers the numbers of the surveys that were kept.
