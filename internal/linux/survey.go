@@ -6,6 +6,7 @@
 package linux
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -18,6 +19,7 @@ import (
 	"calmdawn/internal/linux/account"
 	"calmdawn/internal/linux/autostart"
 	"calmdawn/internal/linux/cron"
+	"calmdawn/internal/linux/identity"
 	"calmdawn/internal/linux/launch"
 	"calmdawn/internal/linux/loginscript"
 	"calmdawn/internal/linux/packages"
@@ -49,9 +51,9 @@ type Options struct {
 // Survey reads a machine as its next boot would find it. It writes nothing;
 // what could not be read is in Unread.
 func Survey(r *machine.Root, o Options) *Inventory {
-	v := &Inventory{root: r, release: osRelease(r)}
+	v := &Inventory{root: r, release: identity.Release(r)}
 	v.OS = v.release["PRETTY_NAME"]
-	v.Host = Hostname(r)
+	v.Host = identity.Hostname(r)
 	for _, folder := range Unmounted(r) {
 		v.Unread = append(v.Unread, item.Unread{Path: folder, Reason: "is a file system of its " +
 			"own that is not mounted here; what it launches is missing from the list"})
@@ -60,7 +62,9 @@ func Survey(r *machine.Root, o Options) *Inventory {
 	v.note("/etc/passwd", err)
 
 	finder := launch.On(r)
-	stopped := func(u account.User, name string) string { return v.units.Stopped(u, name) }
+	stopped := func(u account.User, name string) string {
+		return cmp.Or(v.units.NeverStarts(u), v.units.Stopped(u, name))
+	}
 	entries := autostart.Read(r, finder, users, stopped, o.Language)
 	v.units = unit.ReadManagers(r, finder, users, o.Now, entries.Desktop(), o.Remembered)
 	v.mechanisms = []mechanism{
@@ -203,37 +207,4 @@ func (p Plan) Turn(it item.Item, to item.State, by time.Duration) error {
 // on demand.
 func (p Plan) TurnStarter(it item.Item, starter string, to item.State) error {
 	return p.by[unit.Mechanism].Turn(item.Item{Native: starter, Owner: it.Owner}, to, 0)
-}
-
-// osRelease reads os-release(5).
-func osRelease(r *machine.Root) map[string]string {
-	values := map[string]string{}
-	for _, p := range []string{"/etc/os-release", "/usr/lib/os-release"} {
-		text, err := r.ReadFile(p, 64<<10)
-		if err != nil {
-			continue
-		}
-		for line := range strings.Lines(string(text)) {
-			key, value, ok := strings.Cut(strings.TrimSpace(line), "=")
-			if ok && !strings.HasPrefix(key, "#") {
-				values[key] = strings.Trim(value, `"'`)
-			}
-		}
-		break
-	}
-	return values
-}
-
-// Hostname is the machine's name, hostname(5); empty where it has none.
-func Hostname(r *machine.Root) string {
-	text, err := r.ReadFile("/etc/hostname", 4096)
-	if err != nil {
-		return ""
-	}
-	for line := range strings.Lines(string(text)) {
-		if line = strings.TrimSpace(line); line != "" && line[0] != '#' {
-			return line
-		}
-	}
-	return ""
 }

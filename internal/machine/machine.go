@@ -14,6 +14,8 @@ import (
 	"io/fs"
 	"path"
 	"runtime"
+	"slices"
+	"strings"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -131,6 +133,20 @@ func clean(p string) string {
 func split(p string) (dir, name string) {
 	p = path.Clean(clean(p))
 	return path.Dir(p), path.Base(p)
+}
+
+// leftovers end the names of what package managers and editors leave.
+var leftovers = []string{
+	"~", ".rpmnew", ".rpmsave", ".rpmorig", ".dpkg-old", ".dpkg-new", ".dpkg-tmp", ".dpkg-dist",
+	".dpkg-bak", ".dpkg-backup", ".dpkg-remove", ".ucf-new", ".ucf-old", ".ucf-dist", ".swp",
+	".bak", ".old", ".new",
+}
+
+// Leftover reports whether a name is hidden, or of what is left by the way:
+// folders of snippets are read without such.
+func Leftover(name string) bool {
+	return strings.HasPrefix(name, ".") ||
+		slices.ContainsFunc(leftovers, func(end string) bool { return strings.HasSuffix(name, end) })
 }
 
 // IsFile reports whether p leads to a regular file.

@@ -15,7 +15,7 @@ import (
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/guard"
 	"calmdawn/internal/ledger"
-	"calmdawn/internal/linux"
+	"calmdawn/internal/linux/identity"
 	"calmdawn/internal/linux/manager"
 	"calmdawn/internal/machine"
 )
@@ -34,7 +34,7 @@ type Desk struct {
 }
 
 // Host is the machine's name, as far as it has one.
-func (d *Desk) Host() string { return linux.Hostname(d.Root) }
+func (d *Desk) Host() string { return identity.Hostname(d.Root) }
 
 // Sit opens the machine for changing it, and settles what an interrupted call
 // left. While the desk is open nobody else can change the machine.

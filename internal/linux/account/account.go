@@ -19,6 +19,9 @@ type User struct {
 	// Lingers is whether the user's service manager runs from the boot on,
 	// loginctl(1).
 	Lingers bool
+	// NoLogin is the shell of an account with which nobody logs in, nologin(8);
+	// empty where somebody can.
+	NoLogin string
 }
 
 // Read returns the accounts whose home folder is there, and among them only
@@ -41,6 +44,9 @@ func Read(r *machine.Root) ([]User, error) {
 			continue
 		}
 		u := User{Name: f[0], UID: uid, GID: gid, Home: path.Clean("/" + f[5])}
+		if shell := path.Base(f[6]); shell == "nologin" || shell == "false" {
+			u.NoLogin = f[6]
+		}
 		u.Lingers = r.IsFile(path.Join("/var/lib/systemd/linger", u.Name))
 		if info, err := r.Stat(u.Home); err == nil && info.Kind == machine.Folder && u.Home != "/" {
 			users = append(users, u)

@@ -163,7 +163,9 @@ func (e *Entries) folder(folder string, owner account.User) []item.Item {
 		return nil
 	}
 	entries = slices.DeleteFunc(entries, func(f machine.Entry) bool {
-		return !strings.HasSuffix(f.Name, ".desktop")
+		// the service manager takes entries of any name, but no folders
+		return machine.Leftover(f.Name) ||
+			f.Kind == machine.Folder && !strings.HasSuffix(f.Name, ".desktop")
 	})
 	texts, errs := make([][]byte, len(entries)), make([]error, len(entries))
 	machine.Each(len(entries), func(i int) {
@@ -209,7 +211,7 @@ func (e *Entries) item(p string, owner account.User, text []byte, err error) (it
 	d, err := parse(text)
 	if err != nil {
 		it.State, it.Why, it.Because = item.Off, "no desktop launches it: "+err.Error(), nil
-		return it, len(text) > 0
+		return it, len(text) > 0 && strings.HasSuffix(name, ".desktop")
 	}
 	if title := d.localised("Name", e.language); title != "" {
 		it.Title = title

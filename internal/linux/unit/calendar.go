@@ -46,6 +46,9 @@ func (f field) accepts(v int) bool {
 	return false
 }
 
+// lastYear is the last one that the service manager knows.
+const lastYear = 2199
+
 var shorthands = map[string]string{
 	"minutely":      "*-*-* *:*:00",
 	"hourly":        "*-*-* *:00:00",
@@ -69,8 +72,12 @@ func parseCalendar(text string, local *time.Location) (calendar, error) {
 	if n := len(words); n > 1 {
 		last := words[n-1]
 		zone, err := time.LoadLocation(last)
-		if err == nil && last[0] >= 'A' && last[0] <= 'Z' && !isWeekday(last) {
+		named := last[0] >= 'A' && last[0] <= 'Z' && !isWeekday(last)
+		switch {
+		case named && err == nil:
 			c.zone, words = zone, words[:n-1]
+		case named && strings.Contains(last, "/"): // this computer may know fewer zones
+			words = words[:n-1]
 		}
 	}
 	if len(words) == 1 {
@@ -93,7 +100,13 @@ func parseCalendar(text string, local *time.Location) (calendar, error) {
 	case len(words) == 1 && strings.Contains(words[0], ":"):
 		clock = words[0]
 	case len(words) == 1 && strings.HasPrefix(words[0], "@"):
-		return c, errors.New("instants since 1970 are not read")
+		n, err := strconv.ParseInt(words[0][1:], 10, 40)
+		if err != nil {
+			return c, fmt.Errorf("%q is no instant", text)
+		}
+		c.zone = time.UTC
+		at := time.Unix(n, 0).UTC()
+		date, clock = at.Format(time.DateOnly), at.Format(time.TimeOnly)
 	case len(words) == 1:
 		date = words[0]
 	}
@@ -157,7 +170,7 @@ func (c *calendar) setDate(text string) error {
 		return fmt.Errorf("%q is no date", text)
 	}
 	var err1, err2, err3 error
-	c.year, err1 = parseField(parts[0], 1970, 2200)
+	c.year, err1 = parseField(parts[0], 1970, lastYear)
 	c.month, err2 = parseField(parts[1], 1, 12)
 	c.day, err3 = parseField(parts[2], 1, 31)
 	for i, r := range c.year.runs { // two digits mean this century or the last
@@ -210,7 +223,11 @@ func parseField(text string, low, high int) (field, error) {
 			var err2 error
 			r.from, err = strconv.Atoi(from)
 			r.to, err2 = strconv.Atoi(to)
-			if err = errors.Join(err, err2); err == nil && r.step == 0 {
+			err = errors.Join(err, err2)
+			if err == nil && (r.to > high || r.to < r.from) {
+				return f, fmt.Errorf("%q is out of range", part)
+			}
+			if err == nil && r.step == 0 {
 				r.step = 1
 			}
 		default:
@@ -218,7 +235,7 @@ func parseField(text string, low, high int) (field, error) {
 				r.to = r.from
 			}
 		}
-		if err != nil || r.from < 0 || r.from > high && high < 100 {
+		if err != nil || r.from < 0 || r.from > high {
 			return f, fmt.Errorf("%q is out of range", part)
 		}
 		f.runs = append(f.runs, r)
@@ -230,10 +247,11 @@ func parseField(text string, low, high int) (field, error) {
 // none is within sight.
 func (c calendar) next(t time.Time) (time.Time, bool) {
 	t = t.In(c.zone).Add(time.Second).Truncate(time.Second)
-	const farthest = 40 * 366
-	y, m, d := t.Date()
-	for days := range farthest {
-		day := time.Date(y, m, d+days, 0, 0, 0, 0, c.zone)
+	day := time.Date(t.Year(), t.Month(), t.Day(), 0, 0, 0, 0, c.zone)
+	for ; day.Year() <= lastYear; day = day.AddDate(0, 0, 1) {
+		for day.Year() <= lastYear && !c.year.accepts(day.Year()) {
+			day = time.Date(day.Year()+1, 1, 1, 0, 0, 0, 0, c.zone)
+		}
 		if !c.onDay(day) {
 			continue
 		}

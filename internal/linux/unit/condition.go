@@ -4,6 +4,7 @@ import (
 	"path"
 	"strings"
 
+	"calmdawn/internal/linux/identity"
 	"calmdawn/internal/machine"
 )
 
@@ -14,6 +15,7 @@ const (
 	unknown truth = iota
 	holds
 	fails
+	broken // the service manager cannot read it
 )
 
 func (t truth) not() truth {
@@ -53,7 +55,7 @@ func (t *Tree) judge(u *unit, kind string) verdict {
 			active = nil
 			continue
 		}
-		active = append(active, setting{s.section, s.key, expand(s.value, u.name)})
+		active = append(active, setting{s.section, s.key, expand(s.value, u.name, u.more...)})
 	}
 	all := verdict{truth: holds}
 	if len(active) == 0 {
@@ -65,7 +67,10 @@ func (t *Tree) judge(u *unit, kind string) verdict {
 		value, alternative := strings.CutPrefix(s.value, "|")
 		value, negated := strings.CutPrefix(value, "!")
 		is := t.condition(strings.TrimPrefix(s.key, kind), strings.TrimSpace(value))
-		if negated {
+		switch {
+		case is == broken: // it does not hold, negated neither
+			is = fails
+		case negated:
 			is = is.not()
 		}
 		text := s.key + "=" + s.value
@@ -105,6 +110,14 @@ func (t *Tree) condition(name, value string) truth {
 	case "FirstBoot":
 		return truthOf(t.firstBoot() == (value == "yes" || value == "true" || value == "1" ||
 			value == "on"))
+	case "Host":
+		return t.isHost(value)
+	case "OSRelease":
+		return isRelease(identity.Release(t.root), value)
+	case "User":
+		return t.isUser(value)
+	case "Group":
+		return t.inGroup(value)
 	case "PathExists",
 		"PathExistsGlob",
 		"PathIsDirectory",
@@ -117,7 +130,6 @@ func (t *Tree) condition(name, value string) truth {
 	case "Architecture",
 		"Firmware",
 		"Virtualization",
-		"Host",
 		"KernelCommandLine",
 		"KernelVersion",
 		"Credential",
@@ -126,13 +138,10 @@ func (t *Tree) condition(name, value string) truth {
 		"Capability",
 		"ACPower",
 		"NeedsUpdate",
-		"User",
-		"Group",
 		"ControlGroupController",
 		"Memory",
 		"CPUs",
 		"CPUFeature",
-		"OSRelease",
 		"MemoryPressure",
 		"CPUPressure",
 		"IOPressure",

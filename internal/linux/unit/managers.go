@@ -1,6 +1,7 @@
 package unit
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -77,9 +78,33 @@ func (m *Managers) Name() string { return Mechanism }
 func (m *Managers) Survey() []item.Item {
 	items := m.system.Survey(m.scopes[""])
 	for _, u := range m.people {
-		items = append(items, m.users[u.Name].Survey(m.scopes[u.Name])...)
+		own := m.users[u.Name].Survey(m.scopes[u.Name])
+		for i := range own {
+			if why := m.NeverStarts(u); why != "" && own[i].State.Launched() {
+				own[i].State, own[i].Why, own[i].Because = item.Off, why, nil
+			}
+		}
+		items = append(items, own...)
 	}
 	return items
+}
+
+// NeverStarts says why a user's service manager never runs; empty where it does.
+func (m *Managers) NeverStarts(u account.User) string {
+	manager := m.system.load(fmt.Sprintf("user@%d.service", u.UID))
+	switch {
+	case manager.masked:
+		return "user@.service, which runs " + u.Name + "'s service manager, is " + manager.hidden
+	case u.NoLogin != "" && !u.Lingers && !m.pulled(manager.name):
+		return "nobody logs in as " + u.Name + ", whose shell is " + u.NoLogin
+	}
+	return ""
+}
+
+// pulled reports whether the boot itself starts a unit.
+func (m *Managers) pulled(name string) bool {
+	_, on := m.system.reach()[name]
+	return on
 }
 
 func (m *Managers) Unread() []item.Unread { return m.source.Unread() }

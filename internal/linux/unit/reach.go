@@ -34,7 +34,8 @@ func (t *Tree) walk(goals []string) reached {
 	for len(queue) > 0 {
 		u := t.load(queue[0])
 		queue = queue[1:]
-		if u.file == nil || u.hidden != "" {
+		made := u.file == nil && splitName(u.name).suffix == "slice" // they need no file
+		if u.file == nil && !made || u.hidden != "" {
 			continue
 		}
 		for _, name := range t.pulledBy(u) {
@@ -52,7 +53,8 @@ func (t *Tree) walk(goals []string) reached {
 // the folders of all its names, and, for a path unit whose condition holds when
 // the machine boots, what it activates.
 func (t *Tree) pulledBy(u *unit) []string {
-	names := u.unitNames("Unit", "Wants", "Requires", "BindsTo", "Upholds")
+	names := slices.Concat(u.unitNames("Unit", "Wants", "Requires", "BindsTo", "Upholds"),
+		t.implied(u))
 	for _, puller := range t.pullers(u) {
 		for _, p := range t.pulls[puller] {
 			if !p.hidden {
@@ -66,6 +68,51 @@ func (t *Tree) pulledBy(u *unit) []string {
 	return slices.DeleteFunc(names, func(n string) bool {
 		return !validName(n) || splitName(n).isTemplate()
 	})
+}
+
+// implied lists what a unit pulls in without naming it in [Unit]: its slice and
+// those above that, its sockets, the bus that it has to be on, and what follows
+// its success, where that is all that it does.
+func (t *Tree) implied(u *unit) []string {
+	n := splitName(u.name)
+	var names []string
+	switch n.suffix {
+	case "slice":
+		if at := strings.LastIndex(n.prefix, "-"); at > 0 {
+			names = append(names, n.prefix[:at]+".slice")
+		}
+	case "service", "socket", "mount", "swap", "scope":
+		section := strings.ToUpper(n.suffix[:1]) + n.suffix[1:]
+		slice := u.last(section, "Slice")
+		switch {
+		case slice != "":
+		case n.instance != "" && n.suffix != "mount":
+			slice = t.sliceOfAll() + "-" + strings.ReplaceAll(n.prefix, "-", `\x2d`) + ".slice"
+		default:
+			slice = t.sliceOfAll() + ".slice"
+		}
+		names = append(names, slice)
+	}
+	if n.suffix == "service" {
+		names = append(names, u.unitNames("Service", "Sockets")...)
+		kind := u.serviceType()
+		if kind == "dbus" {
+			names = append(names, "dbus.socket")
+		}
+		if kind == "oneshot" && !isTrue(u.last("Service", "RemainAfterExit")) &&
+			t.judge(u, "Condition").truth == holds && t.program(u).Missing == "" {
+			names = append(names, u.unitNames("Unit", "OnSuccess")...)
+		}
+	}
+	return names
+}
+
+// sliceOfAll is the slice of what names none: system.slice, or app.slice.
+func (t *Tree) sliceOfAll() string {
+	if t.owner.Name != "" {
+		return "app"
+	}
+	return "system"
 }
 
 // insisted returns the chain of units by which the goal requires a unit, from
@@ -157,17 +204,30 @@ func (t *Tree) blocked(u *unit, got reached, above []string) string {
 	if slices.Contains(above, u.name) || len(above) > 50 {
 		return ""
 	}
+	for _, name := range u.unitNames("Unit", "Requisite") {
+		d := t.load(name)
+		_, pulled := got[d.name]
+		if !pulled && d.file != nil && d.hidden == "" && d != u && t.ordered(d, u) {
+			return d.name
+		}
+	}
 	for _, name := range u.unitNames("Unit", "Requires", "BindsTo", "Requisite") {
 		d := t.load(name)
 		_, pulled := got[d.name]
 		if !pulled || d.file == nil || d.hidden != "" || d == u || !t.ordered(d, u) {
 			continue
 		}
+		bound := slices.Contains(u.unitNames("Unit", "BindsTo"), name)
+		if bound && splitName(d.name).suffix == "service" && (d.serviceType() == "oneshot" &&
+			!isTrue(d.last("Service", "RemainAfterExit")) ||
+			t.judge(d, "Condition").truth == fails) {
+			return d.name // it is over, or never begins, when this is to start
+		}
 		if t.judge(d, "Assert").truth == fails || t.blocked(d, got, append(above, u.name)) != "" {
 			return d.name
 		}
-		kind := d.last("Service", "Type")
-		waits := kind != "" && kind != "simple" && kind != "idle"
+		kind := d.serviceType()
+		waits := kind != "simple" && kind != "idle"
 		if waits && splitName(d.name).suffix == "service" &&
 			t.judge(d, "Condition").truth != fails && t.program(d).Missing != "" && !forgiven(d) {
 			return d.name

@@ -389,15 +389,6 @@ func (t *Tree) program(u *unit) launch.Program {
 	return main
 }
 
-func (t *Tree) resolve(line string) launch.Program {
-	flags := line[:len(line)-len(strings.TrimLeft(line, "@-:+!"))]
-	words := launch.Split(line[len(flags):])
-	if strings.Contains(flags, "@") && len(words) > 1 {
-		words = slices.Delete(words, 1, 2) // the name that the program is told to have
-	}
-	return t.finder.Resolve(words, programPath)
-}
-
 // Lookup returns the item of a service that no survey finds by itself: an
 // instance of a template that is there.
 func (t *Tree) Lookup(name string) (item.Item, error) {

@@ -12,9 +12,14 @@ type setting struct{ section, key, value string }
 const maxLine = 1 << 20 // a longer line makes the service manager refuse the whole unit
 
 // parse reads the text of a unit file or drop-in, systemd.syntax(7). An error
-// says why the service manager refuses it.
+// says why the service manager refuses it. A line ends at a carriage return and
+// at a NUL too, as it does for the service manager.
 func parse(data []byte) ([]setting, error) {
 	text := strings.TrimPrefix(string(data), "\ufeff")
+	if strings.ContainsAny(text, "\r\x00") {
+		text = lineEnds.Replace(text)
+	}
+	large := len(text) > 64<<10
 	valid := utf8.ValidString(text)
 	found := make([]setting, 0, strings.Count(text, "="))
 	section := ""
@@ -26,7 +31,6 @@ func parse(data []byte) ([]setting, error) {
 		if len(line) > maxLine {
 			return nil, fmt.Errorf("line %d is longer than 1 MiB", number)
 		}
-		line = strings.TrimSuffix(line, "\r")
 		if start := strings.TrimLeft(line,
 			" \t"); start != "" && (start[0] == '#' || start[0] == ';') {
 			continue // inside a continuation too
@@ -58,33 +62,25 @@ func parse(data []byte) ([]setting, error) {
 			section = rest[1 : len(rest)-1]
 		case section != "":
 			if key, value, ok := strings.Cut(rest, "="); ok {
-				found = append(found, setting{
-					section,
-					strings.TrimSpace(key),
-					strings.TrimSpace(value),
-				})
+				s := setting{section, strings.TrimSpace(key), strings.TrimSpace(value)}
+				if large { // of which little may be worth keeping
+					s = setting{
+						strings.Clone(s.section), strings.Clone(s.key), strings.Clone(s.value),
+					}
+				}
+				found = append(found, s)
 			}
 		}
 	}
 	return found, nil
 }
 
+// lineEnds makes one newline of each end of a line.
+var lineEnds = strings.NewReplacer("\r\n", "\n", "\r", "\n", "\x00", "\n")
+
 // words splits a list of unit names. Quotes stay part of a name, as they do for
 // the service manager.
 func words(value string) []string { return strings.Fields(value) }
-
-// expand replaces the specifiers of systemd.unit(5) that stand for the unit's
-// own name; others are left.
-func expand(s, name string) string {
-	if !strings.Contains(s, "%") {
-		return s
-	}
-	n := splitName(name)
-	j := n.prefix[strings.LastIndex(n.prefix, "-")+1:]
-	return strings.NewReplacer("%%", "%", "%n", name, "%N", strings.TrimSuffix(name, "."+n.suffix),
-		"%p", n.prefix, "%P", unescape(n.prefix), "%i", n.instance, "%I", unescape(n.instance),
-		"%j", j, "%J", unescape(j)).Replace(s)
-}
 
 // unescape undoes the escaping of unit names: "-" for "/", "\x2d" for "-".
 func unescape(s string) string {

@@ -86,11 +86,11 @@ func (t *Tree) fires(u *unit, got reached) firing {
 		f.when, words = item.AtBoot, []string{"at once, at the boot"}
 	}
 	calendarDue := false
+	var wrong []string // what the service manager ignores
 	for _, value := range times["OnCalendar"] {
 		c, err := parseCalendar(value, t.now.Location())
 		if err != nil {
-			words = append(words, value)
-			calendarDue = true // it cannot be told; not to be lost
+			wrong = append(wrong, value)
 			continue
 		}
 		if stamp, ok := t.stamp(u); ok {
@@ -115,6 +115,10 @@ func (t *Tree) fires(u *unit, got reached) firing {
 			return firing{never: "it counts from a run of " + target.name + ", and nothing else " +
 				"starts that"}
 		}
+		if len(wrong) > 0 && len(wrong) == len(times["OnCalendar"]) {
+			return firing{never: fmt.Sprintf("its time is none that the service manager knows: %s",
+				strings.Join(wrong, "; "))}
+		}
 		return firing{never: "its time is past"}
 	}
 	f.words = strings.Join(words, "; ")
@@ -124,9 +128,7 @@ func (t *Tree) fires(u *unit, got reached) firing {
 // stamp is when a timer that catches up went off last; false where it does not,
 // or never did.
 func (t *Tree) stamp(u *unit) (time.Time, bool) {
-	switch strings.ToLower(u.last("Timer", "Persistent")) {
-	case "1", "yes", "y", "true", "t", "on":
-	default:
+	if !isTrue(u.last("Timer", "Persistent")) {
 		return time.Time{}, false
 	}
 	folder := "/var/lib/systemd/timers"

@@ -8,6 +8,7 @@
 package unit
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -50,7 +51,7 @@ const (
 	adminFolder = "/etc/systemd/system"
 	// stronger than adminFolder: masks what stands there
 	maskFolder = "/etc/systemd/system.control"
-	maxText    = 4 << 20
+	maxText    = 32 << 20
 )
 
 // A file is what stands for a unit name in the search path.
@@ -85,6 +86,7 @@ type Tree struct {
 	dropins  map[string][]string
 	names    map[string][]string // alias names by canonical name
 	reached  map[string]reached  // by the goals
+	more     []string            // specifiers, with their values
 
 	mu    sync.Mutex // guards the cache
 	cache map[string]*unit
@@ -124,6 +126,7 @@ func (src *Source) tree(owner account.User, folders []string) *Tree {
 		cache:    map[string]*unit{},
 		reached:  map[string]reached{},
 	}
+	t.more = t.specifiers()
 	if owner.Name != "" {
 		t.home, _ = src.root.Resolve(owner.Home) // without a home nothing in it is theirs
 	}
@@ -195,7 +198,7 @@ func (t *Tree) readDropins(folder, name string) {
 		return
 	}
 	for _, e := range entries {
-		if strings.HasSuffix(e.Name, ".conf") {
+		if strings.HasSuffix(e.Name, ".conf") && e.Name[0] != '.' {
 			t.dropins[name] = append(t.dropins[name], path.Join(folder, e.Name))
 		}
 	}
@@ -209,7 +212,7 @@ func (t *Tree) readPulls(folder, puller string) {
 	}
 	base := path.Base(folder)
 	for _, e := range entries {
-		if !validName(e.Name) {
+		if !validName(e.Name) || e.Name[0] == '.' {
 			continue
 		}
 		p := folder + "/" + e.Name
@@ -307,6 +310,7 @@ type unit struct {
 	settings []setting
 	own      int // how many of the settings stand in the unit's own file; the others in drop-ins
 	dropins  []string
+	more     []string // specifiers of the service manager, with their values
 }
 
 // load returns the unit of a name, which may be an alias or an instance; one
@@ -321,7 +325,7 @@ func (t *Tree) find(name string) *unit {
 	if u, ok := t.cache[name]; ok {
 		return u
 	}
-	u := &unit{name: name}
+	u := &unit{name: name, more: t.more}
 	t.cache[name] = u
 	f := t.files[name]
 	if n := splitName(name); f == nil && n.instance != "" {
@@ -350,13 +354,16 @@ func (t *Tree) find(name string) *unit {
 	} else if u.settings = t.readText(f.path, u); u.hidden != "" {
 		return u
 	}
+	why := ""
+	u.settings, why = withoutFaults(u.settings)
 	u.own = len(u.settings)
 	for _, p := range t.dropinsOf(u) {
-		more := t.readText(p, nil)
+		more, wrong := withoutFaults(t.readText(p, nil))
 		u.settings = append(u.settings[:len(u.settings):len(u.settings)], more...)
 		u.dropins = append(u.dropins, p)
+		why = cmp.Or(why, wrong)
 	}
-	u.hidden = u.refused()
+	u.hidden = cmp.Or(why, u.refused())
 	return u
 }
 
@@ -366,15 +373,53 @@ func (u *unit) refused() string {
 	if splitName(u.name).suffix != "service" {
 		return ""
 	}
-	starts, kind := len(u.list("Service", "ExecStart")), u.last("Service", "Type")
+	starts, kind := 0, u.serviceType()
+	for _, value := range u.list("Service", "ExecStart") {
+		line, _ := readLaunch(value)
+		starts += line.commands
+	}
+	stays := isTrue(u.last("Service", "RemainAfterExit"))
+	ends := u.last("Unit", "SuccessAction") != ""
 	switch {
 	case starts > 1 && kind != "oneshot":
 		return "the service manager refuses it: several ExecStart= outside Type=oneshot"
-	case starts == 0 && len(u.list("Service", "ExecStop")) == 0 &&
-		u.last("Unit", "SuccessAction") == "":
+	case starts == 0 && !ends && len(u.list("Service", "ExecStop")) == 0,
+		starts == 0 && kind != "oneshot",
+		starts == 0 && !ends && !stays:
 		return "the service manager refuses it: it has no ExecStart="
+	case kind == "dbus" && u.last("Service", "BusName") == "":
+		return "the service manager refuses it: it has no BusName="
 	}
 	return ""
+}
+
+// serviceType is the type of a service, which has one where none is set.
+func (u *unit) serviceType() string {
+	kind := ""
+	for _, value := range u.list("Service", "Type") {
+		switch value {
+		case "simple", "exec", "forking", "oneshot", "dbus", "notify", "notify-reload", "idle":
+			kind = value
+		}
+	}
+	switch {
+	case kind != "":
+		return kind
+	case u.last("Service", "BusName") != "":
+		return "dbus"
+	case len(u.list("Service", "ExecStart")) == 0:
+		return "oneshot"
+	}
+	return "simple"
+}
+
+// isTrue reads a boolean, systemd.syntax(7).
+func isTrue(value string) bool {
+	switch strings.ToLower(value) {
+	case "1", "yes", "y", "true", "t", "on":
+		return true
+	}
+	return false
 }
 
 // readText returns the settings of one file; a text that the service manager
@@ -449,7 +494,7 @@ func (u *unit) last(section, key string) string {
 			value = s.value
 		}
 	}
-	return expand(value, u.name)
+	return expand(value, u.name, u.more...)
 }
 
 // list returns all values of a key; an empty one resets what stood before.
@@ -461,7 +506,7 @@ func (u *unit) list(section, key string) []string {
 		case s.value == "":
 			values = nil
 		default:
-			values = append(values, expand(s.value, u.name))
+			values = append(values, expand(s.value, u.name, u.more...))
 		}
 	}
 	return values
@@ -478,7 +523,7 @@ func (u *unit) unitNames(section string, keys ...string) []string {
 	}
 	for _, s := range settings {
 		if s.section == section && slices.Contains(keys, s.key) {
-			names = append(names, words(expand(s.value, u.name))...)
+			names = append(names, words(expand(s.value, u.name, u.more...))...)
 		}
 	}
 	return names

@@ -1,0 +1,239 @@
+//go:build linux
+
+package boottest_test
+
+import (
+	"maps"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"golang.org/x/sys/unix"
+
+	"calmdawn/internal/boottest"
+)
+
+// harder is a machine of further questions, by what a survey may stumble on.
+func harder() map[string]string {
+	all := map[string]string{
+		"etc/hostname": "larkdesk\n",
+
+		// Conditions of a user's manager.
+		users + "uhost.service":       "[Unit]\nConditionHost=lark*\n" + marked("u-host"),
+		users + "unothost.service":    "[Unit]\nConditionHost=!larkdesk\n" + marked("u-nothost"),
+		users + "uuser.service":       "[Unit]\nConditionUser=maria\n" + marked("u-user"),
+		users + "unotuser.service":    "[Unit]\nConditionUser=!maria\n" + marked("u-notuser"),
+		users + "usystem.service":     "[Unit]\nConditionUser=@system\n" + marked("u-system"),
+		users + "unumber.service":     "[Unit]\nConditionUser=1000\n" + marked("u-number"),
+		users + "ugroup.service":      "[Unit]\nConditionGroup=maria\n" + marked("u-group"),
+		users + "uothergroup.service": "[Unit]\nConditionGroup=teo\n" + marked("u-othergroup"),
+		users + "urelease.service":    "[Unit]\nConditionOSRelease=ID=debian\n" + marked("u-release"),
+
+		// Slices bring what they want, and slices above them.
+		vendor + "sliced.service":                        marked("sliced") + "Slice=lark-desk.slice\n",
+		wants + "sliced.service":                         "-> /x",
+		vendor + "lark-desk.slice":                       "[Unit]\nWants=ofslice.service\n",
+		vendor + "ofslice.service":                       marked("ofslice"),
+		admin + "lark.slice.wants/ofupper.service":       "-> /x",
+		vendor + "ofupper.service":                       marked("ofupper"),
+		admin + "system.slice.wants/ofsystem.service":    "-> /x",
+		vendor + "ofsystem.service":                      marked("ofsystem"),
+		vendor + "tmpl@.service":                         marked("tmpl-%i"),
+		wants + "tmpl@a.service":                         "-> /x",
+		admin + "system-tmpl.slice.wants/oftmpl.service": "-> /x",
+		vendor + "oftmpl.service":                        marked("oftmpl"),
+		admin + "unused.slice.wants/ofunused.service":    "-> /x",
+		vendor + "ofunused.service":                      marked("ofunused"),
+		users + "app.slice.wants/ofapp.service":          "-> /x",
+		users + "ofapp.service":                          marked("u-ofapp"),
+
+		// What a text brings with it unasked.
+		vendor + "socketed.service":  marked("socketed") + "Sockets=brought.socket\n",
+		wants + "socketed.service":   "-> /x",
+		vendor + "brought.socket":    "[Unit]\nWants=ofsocket.service\n[Socket]\nListenStream=/run/brought\n",
+		vendor + "brought.service":   "[Service]\nExecStart=/usr/bin/mark brought\n",
+		vendor + "ofsocket.service":  marked("ofsocket"),
+		vendor + "joined.service":    "[Unit]\nJoinsNamespaceOf=x.service\n" + marked("joined"),
+		wants + "joined.service":     "-> /x",
+		vendor + "binder.service":    "[Unit]\nBindsTo=bound.service\nAfter=bound.service\n" + marked("binder"),
+		wants + "binder.service":     "-> /x",
+		vendor + "bound.service":     marked("bound"),
+		vendor + "parted.service":    "[Unit]\nPartOf=multi-user.target\n" + marked("parted"),
+		vendor + "succeeder.service": "[Unit]\nOnSuccess=succeeded.service\n" + marked("succeeder"),
+		wants + "succeeder.service":  "-> /x",
+		vendor + "succeeded.service": marked("succeeded"),
+		vendor + "failer.service":    "[Unit]\nOnFailure=uncaught.service\n[Service]\nType=oneshot\nExecStart=/bin/true\n",
+		wants + "failer.service":     "-> /x",
+		vendor + "uncaught.service":  marked("uncaught"),
+
+		// Names that begin with a dot, and what else is passed over.
+		vendor + ".dotted.service":                  marked("dotted"),
+		wants + ".dotted.service":                   "-> /x",
+		vendor + "dotlinked.service":                marked("dotlinked"),
+		wants + ".x.service":                        "-> /" + vendor + "dotlinked.service",
+		vendor + "dotdrop.service":                  marked("dotdrop-own"),
+		wants + "dotdrop.service":                   "-> /x",
+		admin + "dotdrop.service.d/.x.conf":         "[Service]\nExecStart=\nExecStart=/usr/bin/mark dotdrop-hidden\n",
+		vendor + "olddrop.service":                  marked("olddrop-own"),
+		wants + "olddrop.service":                   "-> /x",
+		admin + "olddrop.service.d/x.conf.dpkg-old": "[Service]\nExecStart=\nExecStart=/usr/bin/mark olddrop-old\n",
+		admin + ".hiddenset.service.d/x.conf":       "[Service]\n",
+
+		// Texts.
+		vendor + "large.service":       marked("large") + strings.Repeat("# a long comment of sixty four characters, more or less, I would say\n", 90000),
+		wants + "large.service":        "-> /x",
+		vendor + "nul.service":         "[Unit]\nDescription=a\x00b\n" + marked("nul"),
+		wants + "nul.service":          "-> /x",
+		vendor + "nulend.service":      marked("nulend") + "\x00",
+		wants + "nulend.service":       "-> /x",
+		vendor + "nulexec.service":     "[Service]\nType=oneshot\n# x\x00ExecStart=/usr/bin/mark nulexec\n",
+		wants + "nulexec.service":      "-> /x",
+		vendor + "lonecr.service":      "[Service]\rType=oneshot\rExecStart=/usr/bin/mark lonecr\r",
+		wants + "lonecr.service":       "-> /x",
+		vendor + "emptylaunch.service": "[Service]\nType=oneshot\nExecStart=-\n",
+		wants + "emptylaunch.service":  "-> /x",
+		vendor + "nodash.service":      "[Service]\nType=oneshot\nExecStart=- /usr/bin/mark nodash\n",
+		wants + "nodash.service":       "-> /x",
+		vendor + "relative.service":    "[Service]\nType=oneshot\nExecStart=bin/mark relative\n",
+		wants + "relative.service":     "-> /x",
+		vendor + "slashend.service":    "[Service]\nType=oneshot\nExecStart=/usr/bin/mark/ slashend\n",
+		wants + "slashend.service":     "-> /x",
+		vendor + "badspec.service":     "[Service]\nType=oneshot\nExecStart=/usr/bin/mark badspec %z\n",
+		wants + "badspec.service":      "-> /x",
+		vendor + "unbalanced.service":  "[Service]\nType=oneshot\nExecStart=/usr/bin/mark \"unbalanced\n",
+		wants + "unbalanced.service":   "-> /x",
+		vendor + "oneofboth.service":   "[Service]\nType=oneshot\nExecStart=/usr/bin/mark oneofboth\nExecStart=/usr/bin/mark \"x\n",
+		wants + "oneofboth.service":    "-> /x",
+		vendor + "semicolon.service":   "[Service]\nType=oneshot\nExecStart=/bin/true ; /usr/bin/mark semicolon\n",
+		wants + "semicolon.service":    "-> /x",
+		vendor + "badtype.service":     "[Service]\nType=often\nExecStart=/usr/bin/mark badtype\n",
+		wants + "badtype.service":      "-> /x",
+		vendor + "onlystop.service":    "[Service]\nType=oneshot\nRemainAfterExit=yes\nExecStop=/bin/true\n",
+		wants + "onlystop.service":     "-> /x",
+		vendor + "simplenone.service":  "[Service]\nType=simple\nExecStop=/bin/true\n",
+		wants + "simplenone.service":   "-> /x",
+
+		// Programs whose paths have blanks.
+		"opt/my tool/mark":            "#!/bin/sh\nexec /usr/bin/mark \"$@\"\n",
+		vendor + "quotedpath.service": "[Service]\nType=oneshot\nExecStart=\"/opt/my tool/mark\" quotedpath\n",
+		wants + "quotedpath.service":  "-> /x",
+		vendor + "singlepath.service": "[Service]\nType=oneshot\nExecStart='/opt/my tool/mark' singlepath\n",
+		wants + "singlepath.service":  "-> /x",
+		vendor + "hexpath.service":    "[Service]\nType=oneshot\nExecStart=/opt/my\\x20tool/mark hexpath\n",
+		wants + "hexpath.service":     "-> /x",
+		vendor + "spath.service":      "[Service]\nType=oneshot\nExecStart=/opt/my\\stool/mark spath\n",
+		wants + "spath.service":       "-> /x",
+		vendor + "backpath.service":   "[Service]\nType=oneshot\nExecStart=/opt/my\\ tool/mark backpath\n",
+		wants + "backpath.service":    "-> /x",
+
+		// Names with specifiers.
+		vendor + "byhost.target":                     "[Unit]\nWants=on-%H.service short-%l.service\n",
+		wants + "byhost.target":                      "-> /x",
+		vendor + "on-larkdesk.service":               marked("on-host"),
+		vendor + "on-otherdesk.service":              marked("on-other"),
+		vendor + "short-larkdesk.service":            marked("on-short"),
+		vendor + "byid.target":                       "[Unit]\nWants=os-%o.service arch-%a.service who-%u.service n-%U.service\n",
+		wants + "byid.target":                        "-> /x",
+		vendor + "os-debian.service":                 marked("on-os"),
+		vendor + "arch-x86-64.service":               marked("on-arch"),
+		vendor + "who-root.service":                  marked("on-user"),
+		vendor + "n-0.service":                       marked("on-number"),
+		users + "byuser.target":                      "[Unit]\nWants=her-%u.service at-%U.service\n",
+		users + "default.target.wants/byuser.target": "-> /x",
+		users + "her-maria.service":                  marked("u-byname"),
+		users + "at-1000.service":                    marked("u-bynumber"),
+
+		// Entries of the desktop.
+		"etc/xdg/autostart/cased.desktop":    entry("e-cased", ""),
+		hers + "autostart/Cased.desktop":     entry("e-hercased", ""),
+		"etc/xdg/autostart/Upper.DESKTOP":    entry("e-upper", ""),
+		"etc/xdg/autostart/.dot.desktop":     entry("e-dot", ""),
+		"etc/xdg/autostart/blanks.desktop":   "[Desktop Entry]\nType=Application\nName=N\nExec=\"/opt/my tool/mark\" e-blanks\n",
+		"etc/xdg/autostart/unquoted.desktop": entry("e-unquoted", "Exec=/usr/bin/mark \"e-open\n"),
+		"etc/xdg/autostart/nul.desktop":      entry("e-nul", "X-A=a\x00b\n"),
+
+		// teo logs in once.
+		vendor + "logsin.service": "[Unit]\nAfter=multi-user.target user@1000.service\n" +
+			"[Service]\nExecStart=/bin/su -l teo -c 'sleep 2'\n",
+		"etc/systemd/system/graphical.target.wants/logsin.service": "-> /x",
+	}
+	for name, more := range map[string]string{
+		"host":            "ConditionHost=larkdesk",
+		"nothost":         "ConditionHost=!larkdesk",
+		"globhost":        "ConditionHost=lark*",
+		"casehost":        "ConditionHost=LARKDESK",
+		"otherhost":       "ConditionHost=otherdesk",
+		"eitherhost":      "ConditionHost=|otherdesk\nConditionHost=|larkdesk",
+		"neitherhost":     "ConditionHost=!|larkdesk\nConditionHost=|otherdesk",
+		"release":         "ConditionOSRelease=ID=debian",
+		"notrelease":      "ConditionOSRelease=!ID=debian",
+		"otherrelease":    "ConditionOSRelease=ID=lark",
+		"newrelease":      "ConditionOSRelease=VERSION_ID>=12",
+		"newerrelease":    "ConditionOSRelease=VERSION_ID>12.5",
+		"bothrelease":     "ConditionOSRelease=\"ID=debian\" \"VERSION_ID<13\"",
+		"unequal":         "ConditionOSRelease=ID!=debian",
+		"globrelease":     "ConditionOSRelease=ID$=deb*",
+		"brokenrelease":   "ConditionOSRelease=ID",
+		"notbroken":       "ConditionOSRelease=!ID",
+		"missingkey":      "ConditionOSRelease=LARK=",
+		"root":            "ConditionUser=root",
+		"notroot":         "ConditionUser=!root",
+		"rootnumber":      "ConditionUser=0",
+		"maria":           "ConditionUser=maria",
+		"systemuser":      "ConditionUser=@system",
+		"nouser":          "ConditionUser=nobodyhere",
+		"rootgroup":       "ConditionGroup=root",
+		"mariagroup":      "ConditionGroup=maria",
+		"several":         "ConditionHost=larkdesk\nConditionUser=root\nConditionOSRelease=ID=debian",
+		"severalnot":      "ConditionHost=larkdesk\nConditionUser=maria",
+		"arch":            "ConditionArchitecture=native",
+		"firstboot":       "ConditionFirstBoot=no",
+		"assertshost":     "AssertHost=otherdesk",
+		"rqmissing":       "Requisite=nope.service",
+		"rqinactive":      "Requisite=rqlone.service",
+		"rqinactiveafter": "Requisite=rqlone.service\nAfter=rqlone.service",
+		"rqpulled":        "Requisite=rqthere.service\nAfter=rqthere.service",
+		"rqloose":         "Requisite=rqthere.service",
+		"rqmasked":        "Requisite=rqmask.service",
+		"rqmissingafter":  "Requisite=nope.service\nAfter=nope.service",
+		"rqmaskedafter":   "Requisite=rqmask.service\nAfter=rqmask.service",
+		"rqtarget":        "Requisite=multi-user.target",
+		"rqthere":         "",
+		"wantsslice":      "Wants=unmet.slice",
+	} {
+		maps.Copy(all, on("c-"+name, more))
+	}
+	all[vendor+"rqthere.service"] = marked("rqthere") + "RemainAfterExit=yes\n"
+	all[wants+"rqthere.service"] = "-> /x"
+	all[vendor+"rqlone.service"] = marked("rqlone")
+	all[admin+"rqmask.service"] = "-> /dev/null"
+	for name := range map[string]bool{
+		"uhost": true, "unothost": true, "uuser": true, "unotuser": true, "usystem": true,
+		"unumber": true, "ugroup": true, "uothergroup": true, "urelease": true,
+	} {
+		all[users+"default.target.wants/"+name+".service"] = "-> /x"
+	}
+	for name, timer := range map[string]string{
+		"tm-century":  "OnCalendar=2150-01-01",
+		"tm-beyond":   "OnCalendar=2500-01-01",
+		"tm-nonsense": "OnCalendar=whenever it suits",
+		"tm-mixed":    "OnCalendar=whenever\nOnActiveSec=0",
+		"tm-badspan":  "OnActiveSec=soon",
+		"tm-epoch":    "OnCalendar=@1700000000",
+		"tm-sub":      "OnActiveSec=0.0",
+	} {
+		all[vendor+name+".timer"] = "[Timer]\nAccuracySec=1us\n" + timer + "\n"
+		all[wants+name+".timer"] = "-> /x"
+		all[vendor+name+".service"] = marked(name)
+	}
+	return all
+}
+
+func TestTheSurveyAgreesWithAHarderBoot(t *testing.T) {
+	m := boottest.New(t, harder())
+	ok(t, os.Chmod(filepath.Join(m.Dir, "opt/my tool/mark"), 0o755))
+	_ = unix.Mkfifo
+	expected, said := surveyed(t, m)
+	holdAgainst(t, m, expected, said)
+}
