@@ -3,7 +3,9 @@
 package linux_test
 
 import (
+	"errors"
 	"fmt"
+	"io/fs"
 	"maps"
 	"math/rand/v2"
 	"os"
@@ -530,6 +532,97 @@ func TestHostilePlacesCostOneLineEach(t *testing.T) {
 	}
 	if it, _ := inv.Find("service:cron.service"); it.State != item.On {
 		t.Error("a good unit beside the bad ones is not listed as on")
+	}
+}
+
+// TestWhatCannotBeReadIsNamed puts each thing that does not belong there into
+// each place that is read.
+func TestWhatCannotBeReadIsNamed(t *testing.T) {
+	const enough = 64 << 20
+	fits := map[string]func(p string) error{
+		"a folder": func(p string) error { return os.Mkdir(p, 0o755) },
+		"a FIFO":   func(p string) error { return unix.Mkfifo(p, 0o644) },
+		"a socket": func(p string) error { return unix.Mknod(p, unix.S_IFSOCK|0o644, 0) },
+		"a circle": func(p string) error { return os.Symlink(filepath.Base(p), p) },
+		"too large": func(p string) error {
+			return errors.Join(os.WriteFile(p, nil, 0o644), os.Truncate(p, enough))
+		},
+		"no rights": func(p string) error { return os.WriteFile(p, []byte("x\n"), 0o644) },
+		"no text": func(p string) error {
+			return os.WriteFile(p, []byte("[Unit]\nX=\xff\xfe\n"), 0o644)
+		},
+		"a file": func(p string) error { return os.WriteFile(p, []byte("x\n"), 0o644) },
+	}
+	// of folders among unit files the service manager takes no notice
+	file := []string{"a folder", "a FIFO", "a socket", "a circle", "too large", "no rights"}
+	for place, kinds := range map[string][]string{
+		e + "own.service":                             append(file[1:], "no text"),
+		e + "cron.service.d/x.conf":                   append(file, "no text"),
+		"etc/cron.d/own":                              file,
+		"var/spool/cron/crontabs/maria":               file,
+		"etc/crontab":                                 file,
+		"etc/xdg/autostart/own.desktop":               file,
+		"home/maria/.config/autostart/own.desktop":    file,
+		"home/maria/.config/systemd/user/own.service": append(file[1:], "no text"),
+		"home/maria/.profile":                         file,
+		"etc/profile.d/own.sh":                        {"too large", "no rights"},
+		e + "multi-user.target.wants":                 {"a FIFO", "a circle", "no rights"},
+		e + "cron.service.d":                          {"a FIFO", "a circle", "no rights"},
+		"etc/cron.d": {"a file", "a FIFO", "a circle", "no " +
+			"rights"},
+		"etc/xdg/autostart": {"a file", "a FIFO", "a circle", "no " +
+			"rights"},
+		"home/maria/.config/autostart": {"a file", "a FIFO", "a circle", "no " +
+			"rights"},
+		"home/maria/.config/systemd/user": {"a file", "a FIFO", "a circle", "no " +
+			"rights"},
+		"etc/systemd/system": {"a file", "a FIFO", "a circle", "no " +
+			"rights"},
+		"var/spool/cron/crontabs": {"a file", "a FIFO", "a circle", "no " +
+			"rights"},
+		"etc/init.d": {"a file", "a FIFO", "a circle", "no " +
+			"rights"},
+		"etc/rc3.d": {"a file", "a FIFO", "a circle", "no " +
+			"rights"},
+		"etc/passwd": {"a folder", "a FIFO", "too large", "no " +
+			"rights"},
+	} {
+		for _, kind := range kinds {
+			t.Run(place+" "+kind, func(t *testing.T) {
+				r, dir := machineWith(t, map[string]string{"etc/init.d/old": ""})
+				p := filepath.Join(dir, place)
+				if err := errors.Join(os.MkdirAll(filepath.Dir(p), 0o755), os.RemoveAll(p),
+					fits[kind](p)); err != nil {
+					t.Fatal(err)
+				}
+				if kind == "no rights" {
+					if slices.Contains(kinds, "a file") || strings.HasSuffix(place, ".d") ||
+						strings.HasSuffix(place, ".wants") {
+						ok := errors.Join(os.Remove(p), os.Mkdir(p, 0o755))
+						if ok != nil {
+							t.Fatal(ok)
+						}
+					}
+					r.Hook = func(op machine.Op) error {
+						if op.Path == "/"+place && op.Name == "open" {
+							return &fs.PathError{Op: "open", Path: op.Path, Err: fs.ErrPermission}
+						}
+						return nil
+					}
+				}
+				n := 0
+				inv := linux.Survey(r, linux.Options{Now: now})
+				for _, u := range inv.Unread {
+					// of a home that may not be looked into it is said once
+					if u.Path == "/"+place || kind == "no rights" && u.Path == "/home/maria" {
+						n++
+					}
+				}
+				if n != 1 {
+					t.Errorf("it is named %d times: %v", n, inv.Unread)
+				}
+			})
+		}
 	}
 }
 

@@ -145,8 +145,8 @@ var leftovers = []string{
 // Leftover reports whether a name is hidden, or of what is left by the way:
 // folders of snippets are read without such.
 func Leftover(name string) bool {
-	return strings.HasPrefix(name, ".") ||
-		slices.ContainsFunc(leftovers, func(end string) bool { return strings.HasSuffix(name, end) })
+	left := func(end string) bool { return strings.HasSuffix(name, end) }
+	return strings.HasPrefix(name, ".") || slices.ContainsFunc(leftovers, left)
 }
 
 // IsFile reports whether p leads to a regular file.

@@ -202,11 +202,10 @@ func (e *Entries) item(p string, owner account.User, text []byte, err error) (it
 		it.ID += "@" + owner.Name
 	}
 	if err != nil {
-		if info, statErr := e.root.Stat(p); statErr != nil || info.Null {
-			return it, false // a link to nothing hides nothing and launches nothing
+		if info, statErr := e.root.Stat(p); statErr != nil || !info.Null {
+			e.skip(p, err)
 		}
-		e.skip(p, err)
-		return it, false
+		return it, false // a link to nothing hides nothing and launches nothing
 	}
 	d, err := parse(text)
 	if err != nil {

@@ -70,6 +70,12 @@ func Read(r *machine.Root, finder *launch.Finder, users []account.User) *Scripts
 		for _, name := range homeFiles {
 			read(path.Join(u.Home, name), u.Name)
 		}
+		for i := range s.items {
+			if it := &s.items[i]; it.Owner == u.Name && u.NoLogin != "" {
+				it.State, it.Because = item.Off, nil
+				it.Why = "nobody logs in as " + u.Name + ", whose shell is " + u.NoLogin
+			}
+		}
 	}
 	return s
 }

@@ -128,8 +128,8 @@ func escape(s string) (text string, n int) {
 	return `\` + s[:1], 1
 }
 
-// withoutFaults takes out the launch lines that the service manager ignores, and
-// says why it refuses the unit for one, if it does.
+// withoutFaults takes out the launch lines that the service manager ignores,
+// and says why it refuses the unit for one, if it does.
 func withoutFaults(settings []setting) (kept []setting, why string) {
 	kept = settings[:0:0]
 	for _, s := range settings {

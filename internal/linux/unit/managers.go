@@ -89,7 +89,8 @@ func (m *Managers) Survey() []item.Item {
 	return items
 }
 
-// NeverStarts says why a user's service manager never runs; empty where it does.
+// NeverStarts says why a user's service manager never runs; empty where it
+// does.
 func (m *Managers) NeverStarts(u account.User) string {
 	manager := m.system.load(fmt.Sprintf("user@%d.service", u.UID))
 	switch {

@@ -1,6 +1,7 @@
 package unit
 
 import (
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -35,7 +36,7 @@ func (t *Tree) addScripts() {
 		t.skip(scriptFolder, err)
 		return
 	}
-	units := map[string]bool{}
+	units, off := map[string]bool{}, t.generatorOff("systemd-sysv-generator")
 	for _, e := range entries {
 		name := scriptUnit(e.Name)
 		p := path.Join(scriptFolder, e.Name)
@@ -47,6 +48,9 @@ func (t *Tree) addScripts() {
 			continue
 		}
 		t.files[name] = &file{path: p, entry: p, level: len(t.folders), script: true}
+		if off != "" {
+			t.files[name].hidden = "no unit is made of it: its generator is masked by " + off
+		}
 		units[name] = true
 	}
 	for _, level := range runlevels {
@@ -130,7 +134,34 @@ func (t *Tree) addRCLocal() {
 	if info.Mode&0o111 == 0 {
 		p.hidden, p.paths = true, []string{rcLocal, rcLocal}
 	}
+	if off := t.generatorOff("systemd-rc-local-generator"); off != "" {
+		p.hidden, p.paths = true, []string{off, rcLocal}
+	}
 	t.addPull("multi-user.target", p)
+}
+
+var generatorFolders = []string{
+	"/etc/systemd/system-generators",
+	"/usr/local/lib/systemd/system-generators",
+	"/usr/lib/systemd/system-generators",
+	"/lib/systemd/system-generators",
+}
+
+// generatorOff returns what masks a generator, systemd.generator(7); empty
+// where it runs.
+func (t *Tree) generatorOff(name string) string {
+	for _, folder := range generatorFolders {
+		p := path.Join(folder, name)
+		if _, err := t.root.Lstat(p); err != nil {
+			continue
+		}
+		info, err := t.root.Stat(p)
+		if err != nil || info.Null || info.Size == 0 || info.Mode&0o111 == 0 {
+			return p
+		}
+		return ""
+	}
+	return ""
 }
 
 var presetFolders = []string{
@@ -154,32 +185,53 @@ func (t *Tree) applyPresets() {
 		return
 	}
 	rules := t.presets()
-	var names []string
-	for name := range t.files {
-		names = append(names, name)
-	}
-	slices.Sort(names)
-	for _, name := range names {
+	var enabled []string
+	for _, name := range slices.Sorted(maps.Keys(t.files)) {
 		u := t.load(name)
-		if u.file == nil || u.hidden != "" || u.name != name || u.file.script {
-			continue
+		if u.file != nil && u.hidden == "" && u.name == name && !u.file.script {
+			enabled = append(enabled, decide(rules, u)...)
 		}
-		for _, instance := range decide(rules, u) {
-			full := instance
-			install := t.load(full)
-			for key, folder := range map[string]string{
-				"WantedBy":   ".wants",
-				"RequiredBy": ".requires",
-			} {
-				for _, puller := range install.unitNames("Install", key) {
-					t.addPull(puller, &pull{
-						name:   full,
-						folder: puller + folder,
-						paths:  []string{u.file.path},
-					})
-				}
+	}
+	for i := 0; i < len(enabled); i++ { // it grows by what is enabled with others
+		for _, also := range t.load(enabled[i]).unitNames("Install", "Also") {
+			if !slices.Contains(enabled, also) && t.files[also] != nil {
+				enabled = append(enabled, also)
 			}
 		}
+	}
+	for _, name := range enabled {
+		t.enable(name)
+	}
+	t.cache, t.reached = map[string]*unit{}, map[string]reached{} // names mean others now
+}
+
+// enable adds the links and the other names of a unit's [Install] section.
+func (t *Tree) enable(name string) {
+	u := t.load(name)
+	if u.file == nil || u.hidden != "" {
+		return
+	}
+	keys := map[string]string{"WantedBy": ".wants", "RequiredBy": ".requires"}
+	if t.readsUpholds() {
+		keys["UpheldBy"] = ".upholds"
+	}
+	for key, folder := range keys {
+		for _, puller := range u.unitNames("Install", key) {
+			t.addPull(puller, &pull{
+				name:   name,
+				folder: puller + folder,
+				paths:  []string{u.file.path},
+			})
+		}
+	}
+	for _, alias := range u.unitNames("Install", "Alias") {
+		entry := path.Join(adminFolder, alias)
+		there := t.files[alias]
+		if alias == name || !validName(alias) || there != nil && there.entry == entry {
+			continue // the first who takes a name has it
+		}
+		t.files[alias] = &file{path: u.file.path, entry: entry, alias: name}
+		t.names[name] = append(t.names[name], alias)
 	}
 }
 

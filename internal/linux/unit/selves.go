@@ -15,7 +15,8 @@ import (
 
 // isHost judges a host name, which may be a pattern, or a machine id.
 func (t *Tree) isHost(value string) truth {
-	if id := identity.MachineID(t.root); len(value) == 32 && id != "" && strings.EqualFold(value, id) {
+	id := identity.MachineID(t.root)
+	if len(value) == 32 && id != "" && strings.EqualFold(value, id) {
 		return holds
 	}
 	host := identity.Hostname(t.root)

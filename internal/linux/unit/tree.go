@@ -271,10 +271,10 @@ func (t *Tree) readLink(f *file, target string) *file {
 	}
 	if err != nil {
 		var refusal *machine.Refusal
-		if errors.As(err, &refusal) && path.Base(target) == name {
-			return nil // a link to itself is passed over
-		}
 		t.skip(f.entry, err)
+		if errors.As(err, &refusal) && path.Base(target) == name {
+			return nil // the service manager passes a link to itself over
+		}
 		f.path, f.hidden = "", "its link "+f.entry+" cannot be followed"
 		return f
 	}
