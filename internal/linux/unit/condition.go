@@ -4,7 +4,6 @@ import (
 	"path"
 	"strings"
 
-	"calmdawn/internal/linux/identity"
 	"calmdawn/internal/machine"
 )
 
@@ -113,7 +112,7 @@ func (t *Tree) condition(name, value string) truth {
 	case "Host":
 		return t.isHost(value)
 	case "OSRelease":
-		return isRelease(identity.Release(t.root), value)
+		return isRelease(t.facts.release, value)
 	case "User":
 		return t.isUser(value)
 	case "Group":

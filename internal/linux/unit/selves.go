@@ -7,20 +7,17 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-
-	"calmdawn/internal/linux/identity"
 )
 
 // Conditions on what a machine and its people are, systemd.unit(5).
 
 // isHost judges a host name, which may be a pattern, or a machine id.
 func (t *Tree) isHost(value string) truth {
-	id := identity.MachineID(t.root)
-	if len(value) == 32 && id != "" && strings.EqualFold(value, id) {
+	if len(value) == 32 && strings.EqualFold(value, t.facts.id) {
 		return holds
 	}
-	host := identity.Hostname(t.root)
-	if host == "" || strings.Contains(host, "?") { // it is made up at the boot
+	host := t.facts.host
+	if host == "" {
 		return unknown
 	}
 	fits, err := path.Match(strings.ToLower(value), strings.ToLower(host))
@@ -39,7 +36,7 @@ func (t *Tree) isUser(value string) truth {
 // inGroup judges in which groups the service manager is.
 func (t *Tree) inGroup(value string) truth {
 	name := cmp.Or(t.owner.Name, "root")
-	numbers, members := t.groups()
+	numbers, members := t.facts.groups, t.facts.members
 	if n, err := strconv.Atoi(value); err == nil {
 		named := slices.Collect(maps.Keys(numbers))
 		return truthOf(n == t.owner.GID || slices.ContainsFunc(named, func(g string) bool {

@@ -21,6 +21,7 @@ type Source struct {
 	finder  *launch.Finder
 	now     time.Time
 	version int // of the service manager; 0 where that is not known
+	facts   facts
 
 	mu      sync.Mutex // guards what follows
 	unread  []item.Unread
@@ -52,6 +53,7 @@ func Read(r *machine.Root, finder *launch.Finder, now time.Time) *Source {
 		texts:   map[string]parsed{},
 	}
 	src.version = src.managerVersion()
+	src.readFacts()
 	return src
 }
 

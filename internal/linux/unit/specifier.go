@@ -13,10 +13,33 @@ import (
 // value is refused.
 const known = "aAbBcCdDEfgGhHiIjJlLmMnNopPqrRsStTuUvVwWyY%"
 
+// facts are what a machine says of itself.
+type facts struct {
+	release      map[string]string // os-release(5)
+	host         string            // empty where the disk does not tell it
+	id           string            // machine-id(5); empty where it has none yet
+	architecture string            // in the words of systemd.unit(5); empty where not known
+	groups       map[string]int    // their numbers by name
+	members      map[string][]string
+}
+
+func (src *Source) readFacts() {
+	src.facts = facts{
+		release:      identity.Release(src.root),
+		host:         identity.Hostname(src.root),
+		id:           identity.MachineID(src.root),
+		architecture: src.architecture(),
+	}
+	if strings.Contains(src.facts.host, "?") { // it is made up at the boot
+		src.facts.host = ""
+	}
+	src.facts.groups, src.facts.members = src.groups()
+}
+
 // specifiers are those that a machine's disk tells, and are the same for all
 // units of a service manager, as pairs of specifier and value.
 func (t *Tree) specifiers() []string {
-	release := identity.Release(t.root)
+	release := t.facts.release
 	user, uid, group, gid, home := "root", 0, "root", 0, "/root"
 	runtime, state, cache, log, config := "/run", "/var/lib", "/var/cache", "/var/log", "/etc"
 	if t.owner.Name != "" {
@@ -34,15 +57,15 @@ func (t *Tree) specifiers() []string {
 		"%o", release["ID"], "%w", release["VERSION_ID"], "%B", release["BUILD_ID"],
 		"%W", release["VARIANT_ID"], "%M", release["IMAGE_ID"], "%A", release["IMAGE_VERSION"],
 	}
-	if host := identity.Hostname(t.root); host != "" && !strings.Contains(host, "?") {
+	if host := t.facts.host; host != "" {
 		short, _, _ := strings.Cut(host, ".")
 		pairs = append(pairs, "%H", host, "%l", short)
 	}
-	if id := identity.MachineID(t.root); id != "" {
-		pairs = append(pairs, "%m", id)
+	if t.facts.id != "" {
+		pairs = append(pairs, "%m", t.facts.id)
 	}
-	if arch := t.architecture(); arch != "" {
-		pairs = append(pairs, "%a", arch)
+	if t.facts.architecture != "" {
+		pairs = append(pairs, "%a", t.facts.architecture)
 	}
 	return pairs
 }
@@ -120,8 +143,7 @@ func (src *Source) groups() (numbers map[string]int, members map[string][]string
 }
 
 func (src *Source) groupName(gid int) string {
-	numbers, _ := src.groups()
-	for name, n := range numbers {
+	for name, n := range src.facts.groups {
 		if n == gid {
 			return name
 		}
