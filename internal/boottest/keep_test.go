@@ -13,6 +13,7 @@ import (
 
 	"calmdawn/internal/boottest"
 	"calmdawn/internal/core/boot"
+	"calmdawn/internal/family"
 	"calmdawn/internal/linux"
 	"calmdawn/internal/machine"
 )
@@ -66,8 +67,8 @@ func keepBoot(t *testing.T, m *boottest.Machine, file string, byRecorder bool) {
 	if byRecorder {
 		known = recorded(t, r)
 	}
-	boots := linux.RememberedBoots(r, known, 1).Boots
-	boots = linux.Survey(r, linux.Options{Now: time.Now()}).Order(boots)
+	boots := family.Remember(linux.Family{}, r, known, 1).Boots
+	boots = linux.Survey(r, family.Options{Now: time.Now()}).Order(boots)
 	text, err := json.Marshal(boots[0])
 	ok(t, err)
 	f, err := os.Create(file)

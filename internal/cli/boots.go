@@ -16,8 +16,7 @@ import (
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/core/job"
 	"calmdawn/internal/document"
-	"calmdawn/internal/linux"
-	"calmdawn/internal/linux/journal"
+	"calmdawn/internal/family"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/render"
 	"calmdawn/internal/visit"
@@ -128,7 +127,7 @@ func (a *app) boots(v bootsView) error {
 	s := a.screen()
 	if len(found.Boots) == 0 {
 		s.Say(render.Strong, "The machine remembers no boot: there is no log in %s that could be "+
-			"read.", journal.Folder)
+			"read.", a.place().Log(r))
 		a.unreadLog(s, found)
 		s.Line("Where the log is kept in memory only, the operating system keeps it on the disk " +
 			"once that folder exists.")
@@ -411,7 +410,7 @@ func figure(f boot.Figure) string {
 
 // unreadLog tells what of the log could not be read, and whom else could not be
 // asked.
-func (a *app) unreadLog(s *render.Screen, found linux.Boots) {
+func (a *app) unreadLog(s *render.Screen, found family.Boots) {
 	if slices.ContainsFunc(found.Unread, func(u item.Unread) bool {
 		return u.Reason == machine.NoPermission
 	}) {

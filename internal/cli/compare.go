@@ -13,7 +13,7 @@ import (
 	"calmdawn/internal/core/compare"
 	"calmdawn/internal/core/job"
 	"calmdawn/internal/document"
-	"calmdawn/internal/linux"
+	"calmdawn/internal/family"
 	"calmdawn/internal/render"
 	"calmdawn/internal/visit"
 )
@@ -338,7 +338,7 @@ func moved(saved time.Duration) string {
 	return render.Duration(saved) + " sooner"
 }
 
-func (a *app) showComparison(s *render.Screen, c comparison, found linux.Boots, unkept error) {
+func (a *app) showComparison(s *render.Screen, c comparison, found family.Boots, unkept error) {
 	s.Say(render.Strong, "%s", c.answer())
 	if r := c.Main; r.Verdict == compare.NoDifference {
 		s.Wrap(0, "From %s on, a difference would have shown in boots that spread like these.",

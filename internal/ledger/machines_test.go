@@ -14,6 +14,7 @@ import (
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/demo"
+	"calmdawn/internal/family"
 	"calmdawn/internal/ledger"
 	"calmdawn/internal/linux"
 	"calmdawn/internal/machine"
@@ -80,7 +81,7 @@ func TestRandomDecisionsOnWholeMachines(t *testing.T) {
 func decide(t *testing.T, r *machine.Root, rng *rand.Rand) (int64, bool) {
 	t.Helper()
 	clock = clock.Add(time.Second)
-	inventory := linux.Survey(r, linux.Options{Now: clock})
+	inventory := linux.Survey(r, family.Options{Now: clock})
 	to := []item.State{item.Off, item.On, item.Delayed}[rng.IntN(3)]
 	d := r.Draft(clock)
 	plan := inventory.Plan(d)

@@ -6,64 +6,26 @@ import (
 	"time"
 
 	"calmdawn/internal/core/boot"
-	"calmdawn/internal/core/item"
+	"calmdawn/internal/family"
 	"calmdawn/internal/linux/account"
 	"calmdawn/internal/linux/journal"
 	"calmdawn/internal/linux/label"
 	"calmdawn/internal/linux/manager"
-	"calmdawn/internal/linux/packages"
 	"calmdawn/internal/machine"
 )
 
-// Boots are what a machine remembers of its boots, from all sources together.
-type Boots struct {
-	Boots  []boot.Boot // oldest first, with the reasons not to compare them
-	Unread []item.Unread
-	Notes  []string // what could not be asked
-}
-
-// RememberedBoots puts together what the log, the running service managers and
-// the recorder know of the machine's last boots (0: of all). recorded are the
-// records of the casebook. On the running machine the service managers are
-// asked, which takes a tenth of a second.
-func RememberedBoots(r *machine.Root, recorded []boot.Boot, last int) Boots {
+// Boots are what the log tells of the last boots (0: of all), and on the running
+// machine the service managers, which are asked for a tenth of a second.
+func (Family) Boots(r *machine.Root, last int) family.Boots {
 	logged := journal.Read(r, last)
-	found := Boots{Unread: logged.Unread}
-	var present []boot.Boot
+	found := family.Boots{Boots: logged.Boots, Unread: logged.Unread}
 	if r.Live() {
 		b, notes := runningBoot(r)
 		found.Notes = notes
 		if b.ID != "" {
-			present = append(present, b)
+			found.Running = &b
 		}
 	}
-	if last > 0 {
-		recorded = recorded[max(0, len(recorded)-last):]
-	}
-	all := label.Boots(boot.Merge(logged.Boots, recorded, present))
-	for i, b := range all {
-		if len(b.Waits) == 0 { // of some boots no log tells any more
-			all[i] = boot.TakeOut(b, label.Questions(b.Spans, nil))
-		}
-	}
-	now := journal.Present(r)
-	for i := range all {
-		switch {
-		case all[i].ID == now && now != "":
-			all[i].Ending = boot.Running
-		case all[i].Ending == boot.Running: // the record was made while it ran
-			all[i].Ending = ""
-		}
-	}
-	var updates []time.Time
-	if len(all) > 1 {
-		updates = packages.Installs(r)
-	}
-	all = boot.Judge(all, updates)
-	if last > 0 {
-		all = all[max(0, len(all)-last):]
-	}
-	found.Boots = all
 	return found
 }
 

@@ -16,6 +16,7 @@ import (
 
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/item"
+	"calmdawn/internal/family"
 	"calmdawn/internal/linux/account"
 	"calmdawn/internal/linux/autostart"
 	"calmdawn/internal/linux/cron"
@@ -37,20 +38,18 @@ type Inventory struct {
 	mechanisms []mechanism
 	release    map[string]string  // os-release(5)
 	packages   *packages.Database // nil where there is none
+	people     []string
 }
 
-// Options are what a survey is told besides the machine.
-type Options struct {
-	Now time.Time // when the next boot is taken to be
-	// ids to look for besides: some items leave nothing behind on the disk when
-	// they are off
-	Remembered []string
-	Language   string // of titles, as in locale(7); empty for the entries' own
-}
+// Found is the survey.
+func (v *Inventory) Found() item.Survey { return v.Survey }
+
+// People are the names of those who can log in, root aside.
+func (v *Inventory) People() []string { return v.people }
 
 // Survey reads a machine as its next boot would find it. It writes nothing;
 // what could not be read is in Unread.
-func Survey(r *machine.Root, o Options) *Inventory {
+func Survey(r *machine.Root, o family.Options) *Inventory {
 	v := &Inventory{root: r, release: identity.Release(r)}
 	v.OS = v.release["PRETTY_NAME"]
 	v.Host = identity.Hostname(r)
@@ -60,6 +59,11 @@ func Survey(r *machine.Root, o Options) *Inventory {
 	}
 	users, err := account.Read(r)
 	v.note("/etc/passwd", err)
+	for _, u := range users {
+		if u.UID != 0 {
+			v.people = append(v.people, u.Name)
+		}
+	}
 
 	finder := launch.On(r)
 	stopped := func(u account.User, name string) string {
@@ -179,13 +183,13 @@ func (v *Inventory) Key(it item.Item) (boot.Key, bool) {
 // set up, as they are now. The boots given stay as they are.
 func (v *Inventory) Order(boots []boot.Boot) []boot.Boot { return v.units.Order(boots) }
 
-// A Plan turns items of one inventory, whatever their mechanisms.
-type Plan struct{ by map[string]item.Plan }
+// plan turns items of one inventory, whatever their mechanisms.
+type plan struct{ by map[string]item.Plan }
 
 // Plan begins a plan whose edits go into d, which shows each item what was
 // planned before it.
-func (v *Inventory) Plan(d *machine.Draft) Plan {
-	p := Plan{map[string]item.Plan{}}
+func (v *Inventory) Plan(d *machine.Draft) family.Plan {
+	p := plan{map[string]item.Plan{}}
 	for _, m := range v.mechanisms {
 		p.by[m.Name()] = m.Plan(d)
 	}
@@ -195,7 +199,7 @@ func (v *Inventory) Plan(d *machine.Draft) Plan {
 // Turn plans what turns an item on, off or delayed; by is for how long it is
 // held back then. An error says why it cannot be; the plan and its draft are
 // then to be thrown away.
-func (p Plan) Turn(it item.Item, to item.State, by time.Duration) error {
+func (p plan) Turn(it item.Item, to item.State, by time.Duration) error {
 	m, ok := p.by[it.Mechanism]
 	if !ok {
 		return fmt.Errorf("nothing of what this survey knows launches %s", it.ID)
@@ -205,6 +209,6 @@ func (p Plan) Turn(it item.Item, to item.State, by time.Duration) error {
 
 // TurnStarter plans the same for a socket, path or timer that can start an item
 // on demand.
-func (p Plan) TurnStarter(it item.Item, starter string, to item.State) error {
+func (p plan) TurnStarter(it item.Item, starter string, to item.State) error {
 	return p.by[unit.Mechanism].Turn(item.Item{Native: starter, Owner: it.Owner}, to, 0)
 }

@@ -19,6 +19,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"calmdawn/internal/core/item"
+	"calmdawn/internal/family"
 	"calmdawn/internal/linux"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/testtree"
@@ -290,7 +291,7 @@ func TestStates(t *testing.T) {
 	} {
 		r, _ := machineWith(t, c.files)
 		id, want, _ := strings.Cut(c.want, " ")
-		it, ok := linux.Survey(r, linux.Options{Now: now}).Find(id)
+		it, ok := linux.Survey(r, family.Options{Now: now}).Find(id)
 		switch {
 		case want == "-" && ok:
 			t.Errorf("%s: %s is listed as %s", c.name, id, it.State)
@@ -337,7 +338,7 @@ func TestTurnedIsWhatTheNextSurveySees(t *testing.T) {
 	turnAll := func(to item.State) {
 		t.Helper()
 		d := r.Draft(time.Now())
-		inv := linux.Survey(r, linux.Options{Now: now, Remembered: ids})
+		inv := linux.Survey(r, family.Options{Now: now, Remembered: ids})
 		plan := inv.Plan(d)
 		for _, id := range ids {
 			it, ok := inv.Lookup(id)
@@ -356,7 +357,7 @@ func TestTurnedIsWhatTheNextSurveySees(t *testing.T) {
 				t.Fatal(err)
 			}
 		}
-		inv = linux.Survey(r, linux.Options{Now: now, Remembered: ids})
+		inv = linux.Survey(r, family.Options{Now: now, Remembered: ids})
 		for _, id := range ids {
 			if it, _ := inv.Find(id); it.State != to {
 				t.Errorf("after turning it %s, %s is %q (%s)", to, id, it.State, it.Why)
@@ -378,7 +379,7 @@ func TestTurnedIsWhatTheNextSurveySees(t *testing.T) {
 	turnAll(item.On)
 	// pulled in by texts
 	for _, id := range []string{"service:text.service", "service:own.service"} {
-		inv := linux.Survey(r, linux.Options{Now: now})
+		inv := linux.Survey(r, family.Options{Now: now})
 		it, _ := inv.Find(id)
 		if err := inv.Plan(r.Draft(time.Now())).Turn(it, item.Delayed,
 			time.Minute); err == nil || !strings.Contains(err.Error(), "masked") {
@@ -440,7 +441,7 @@ func TestAskingChangesNothing(t *testing.T) {
 		"etc/xdg/autostart/a.desktop": "[Desktop Entry]\nType=Application\nExec=tray\n",
 		"etc/profile.d/x.sh":          "tray &\n",
 	})
-	survey := func() *linux.Inventory { return linux.Survey(r, linux.Options{Now: now}) }
+	survey := func() *linux.Inventory { return linux.Survey(r, family.Options{Now: now}) }
 	type question struct {
 		id string
 		to item.State
@@ -515,7 +516,7 @@ func TestHostilePlacesCostOneLineEach(t *testing.T) {
 	if f, err := os.Create(dir + "/etc/cron.d/huge"); err != nil || f.Truncate(2<<30) != nil {
 		t.Fatal("no huge file")
 	}
-	inv := linux.Survey(r, linux.Options{Now: now})
+	inv := linux.Survey(r, family.Options{Now: now})
 	for _, want := range []string{
 		"loop.service", "fifo.service", "cron.d/fifo", "cron.d/huge", "cron.d/folder",
 		"fifo.desktop", "f.desktop",
@@ -611,7 +612,7 @@ func TestWhatCannotBeReadIsNamed(t *testing.T) {
 					}
 				}
 				n := 0
-				inv := linux.Survey(r, linux.Options{Now: now})
+				inv := linux.Survey(r, family.Options{Now: now})
 				for _, u := range inv.Unread {
 					// of a home that may not be looked into it is said once
 					if u.Path == "/"+place || kind == "no rights" && u.Path == "/home/maria" {
@@ -678,7 +679,7 @@ func benchmarkSurvey(b *testing.B, size int) {
 		}
 		links += time.Since(start)
 		start = time.Now()
-		if inv := linux.Survey(r, linux.Options{Now: now}); len(inv.Items) != 1200*size+1 {
+		if inv := linux.Survey(r, family.Options{Now: now}); len(inv.Items) != 1200*size+1 {
 			b.Fatalf("%d items", len(inv.Items))
 		}
 		survey += time.Since(start)

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"calmdawn/internal/core/advice"
+	"calmdawn/internal/family"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/testtree"
 )
@@ -63,7 +64,7 @@ func TestUses(t *testing.T) {
 				t.Fatal(err)
 			}
 			defer r.Close()
-			got := Survey(r, Options{Now: time.Now()}).Uses()
+			got := Survey(r, family.Options{Now: time.Now()}).Uses()
 			for what, why := range c.want {
 				if use, told := got[what]; !told || use != (advice.Use{Any: why != "", Why: why}) {
 					t.Errorf("%s: %+v, told %v; want %q", what, use, told, why)

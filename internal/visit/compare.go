@@ -12,7 +12,6 @@ import (
 	"calmdawn/internal/core/compare"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/core/job"
-	"calmdawn/internal/linux/label"
 )
 
 // A Question is which boots are to be compared, and on what.
@@ -82,7 +81,7 @@ func (v *Visit) chosen(q Question, boots []boot.Boot) (job.Comparison, error) {
 	there, before, after, words := here, "", "", q.Words
 	switch {
 	case q.With != "":
-		if there, err = foreign(q); err != nil {
+		if there, err = v.foreign(q); err != nil {
 			return c, err
 		}
 		before, after = fmt.Sprintf("1-%d", len(there.Boots)), fmt.Sprintf("1-%d", len(here.Boots))
@@ -121,7 +120,7 @@ func (v *Visit) chosen(q Question, boots []boot.Boot) (job.Comparison, error) {
 }
 
 // foreign is the boots of another casebook.
-func foreign(q Question) (compare.Shelf, error) {
+func (v *Visit) foreign(q Question) (compare.Shelf, error) {
 	book, err := casebook.ReadForeign(q.With)
 	if err != nil {
 		return compare.Shelf{}, err
@@ -140,7 +139,7 @@ func foreign(q Question) (compare.Shelf, error) {
 			"has boots recorded", q.With)
 	}
 	return compare.Shelf{
-		Boots:  q.Judged(boot.Judge(label.Boots(boots), nil)),
+		Boots:  q.Judged(boot.Judge(v.family.Label(boots), nil)),
 		Labels: byLabel(labels),
 		Zone:   time.Local,
 	}, nil

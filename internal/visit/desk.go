@@ -7,7 +7,6 @@ import (
 	"os"
 	"path"
 	"slices"
-	"strings"
 	"time"
 
 	"calmdawn/internal/core/boot"
@@ -15,8 +14,6 @@ import (
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/guard"
 	"calmdawn/internal/ledger"
-	"calmdawn/internal/linux/identity"
-	"calmdawn/internal/linux/manager"
 	"calmdawn/internal/machine"
 )
 
@@ -34,7 +31,7 @@ type Desk struct {
 }
 
 // Host is the machine's name, as far as it has one.
-func (d *Desk) Host() string { return identity.Hostname(d.Root) }
+func (d *Desk) Host() string { return kind(d.Root).Host(d.Root) }
 
 // Sit opens the machine for changing it, and settles what an interrupted call
 // left. While the desk is open nobody else can change the machine.
@@ -114,14 +111,11 @@ func (d *Desk) CarryOut(c change.Change, g *Guarding) (change.Change, error) {
 // anew, so that its own tools agree. Where none were changed, or the machine
 // does not run, there is nothing to do.
 func (d *Desk) Reload(edits []change.Edit) error {
-	units := slices.ContainsFunc(edits, func(e change.Edit) bool {
-		return strings.Contains(e.Path, "/systemd/") || strings.HasPrefix(e.Path, "/etc/rc") ||
-			strings.HasPrefix(e.Path, "/etc/init.d/")
-	})
-	if !units || !d.Root.Live() {
+	live := kind(d.Root).Live(d.Root)
+	if live == nil {
 		return nil
 	}
-	return manager.Reload()
+	return live.Told(edits)
 }
 
 // Stop stops the services of a change that run now, on the running machine;
@@ -129,13 +123,13 @@ func (d *Desk) Reload(edits []change.Edit) error {
 // not stopped, by their names.
 func (d *Desk) Stop(c change.Change) map[string]error {
 	left := map[string]error{}
+	live := kind(d.Root).Live(d.Root)
 	for _, t := range c.Targets {
-		unit, ok := strings.CutPrefix(t.ID, "service:")
-		if !ok || strings.Contains(unit, ".service@") {
-			continue
+		if live == nil {
+			break
 		}
-		if err := manager.Stop(unit); err != nil {
-			left[unit] = err
+		if _, err := live.Stop(t.ID); err != nil {
+			left[t.ID] = err
 		}
 	}
 	return left
@@ -164,8 +158,8 @@ func (d *Desk) planGuard(c change.Change, wanted Wanted) (Guarding, error) {
 	bears := slices.ContainsFunc(c.Targets, func(t change.Target) bool {
 		return t.When == item.AtBoot && t.After != item.On
 	})
-	_, booted := os.Stat("/run/systemd/system")
-	usual := wanted == GuardAuto && bears && d.Root.Live() && booted == nil &&
+	live := kind(d.Root).Live(d.Root)
+	usual := wanted == GuardAuto && bears && live != nil && live.Booted() &&
 		d.Casebook.File == ""
 	if wanted != GuardOn && !usual {
 		return Guarding{}, nil

@@ -12,7 +12,6 @@ import (
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/drift"
 	"calmdawn/internal/core/item"
-	"calmdawn/internal/linux/packages"
 )
 
 // A Survey is one that was kept, or the present one.
@@ -86,7 +85,7 @@ func withoutOurs(items []drift.Item) []drift.Item {
 // Drift is how two surveys of the machine differ, and by whom.
 func (v *Visit) Drift(from, to Survey) []drift.Difference {
 	return drift.Compare(from.Items, to.Items, from.At, decided(v.Changes, to.At),
-		packages.Events(v.Root, time.Local))
+		v.family.Events(v.Root, time.Local))
 }
 
 // decided is what our changes and undos had come to for each item by an

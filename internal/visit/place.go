@@ -7,14 +7,15 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"strings"
 	"time"
 
 	"calmdawn/internal/casebook"
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/item"
-	"calmdawn/internal/linux"
-	"calmdawn/internal/linux/conditions"
+	"calmdawn/internal/families"
+	"calmdawn/internal/family"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/notebook"
 )
@@ -56,12 +57,18 @@ func (p Place) Open() (*machine.Root, error) {
 	if err != nil {
 		return nil, err
 	}
-	if _, err := r.Stat("/etc"); err != nil {
+	if _, ok := families.Of(r); !ok {
 		r.Close()
 		return nil, fmt.Errorf("%s does not look like a Linux machine's disk: it has no /etc; "+
 			"give the folder at which its root file system is mounted", p.Dir)
 	}
 	return r, nil
+}
+
+// kind is the family of a machine that [Place.Open] opened.
+func kind(r *machine.Root) family.Family {
+	f, _ := families.Of(r)
+	return f
 }
 
 // ReadChanges reads the machine's changes; none where it has no casebook.
@@ -132,9 +139,9 @@ func (p Place) Recorded(r *machine.Root, last int) ([]boot.Boot, error) {
 
 // Remember reads what is known of the last boots (0: of all), from every
 // source.
-func (p Place) Remember(r *machine.Root, last int) linux.Boots {
+func (p Place) Remember(r *machine.Root, last int) family.Boots {
 	recorded, err := p.Recorded(r, last)
-	found := linux.RememberedBoots(r, recorded, last)
+	found := family.Remember(kind(r), r, recorded, last)
 	if err != nil {
 		found.Unread = append(found.Unread, item.Unread{
 			Path:   casebook.Folder,
@@ -146,19 +153,22 @@ func (p Place) Remember(r *machine.Root, last int) linux.Boots {
 
 // Conditions are those of now, with the services that failed in the last boot.
 func (p Place) Conditions(r *machine.Root) []boot.Condition {
-	all := conditions.Of(r)
+	all := kind(r).Conditions(r)
 	boots := p.Remember(r, 1).Boots
 	if len(boots) == 0 {
 		return all
 	}
-	return append(all, conditions.Failed(boots[len(boots)-1]))
+	return append(all, kind(r).Failed(boots[len(boots)-1]))
 }
+
+// Log is where a machine keeps the log of its boots, for people.
+func (p Place) Log(r *machine.Root) string { return kind(r).Log() }
 
 // HasPlace refuses a machine whose /var is a disk of its own that is missing:
 // the casebook would be hidden later.
 func (p Place) HasPlace(r *machine.Root) error {
-	for _, folder := range linux.Unmounted(r) {
-		if p.Casebook.File == "" && (folder == "/var" || folder == "/var/lib") {
+	for _, folder := range kind(r).Away(r) {
+		if p.Casebook.File == "" && strings.HasPrefix(casebook.Folder, folder+"/") {
 			return fmt.Errorf("%s of this machine is a file system of its own that is not "+
 				"mounted, so the casebook would land in the wrong place and nothing was changed; "+
 				"mount it, or name another place with --casebook FILE", folder)

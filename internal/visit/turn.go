@@ -155,10 +155,13 @@ func (v *Visit) protect(picked []item.Item, insist []string) error {
 		return slices.ContainsFunc(insisted, func(it item.Item) bool { return it.ID == id })
 	}
 	p := &Protected{}
+	var ways []string
+	if live := v.family.Live(v.Root); live != nil {
+		ways = live.Ways()
+	}
 	for _, it := range picked {
 		why := it.Protected
-		way := it.Native == "ssh.service" || it.Native == "sshd.service"
-		if way && v.Root.Live() && v.Remote {
+		if v.Remote && slices.Contains(ways, it.Native) {
 			why = "you are connected through it right now"
 		}
 		if why != "" && it.State.Launched() && !meant(it.ID) {
@@ -213,7 +216,7 @@ func (d *Desk) PlanTurn(w Wish) (Turning, error) {
 // wished are left out. One that cannot be turned refuses all of them.
 func (v *Visit) turn(w Wish, picked []item.Item, at time.Time) (change.Change, error) {
 	d := v.Root.Draft(at)
-	plan := v.Plan(d)
+	plan := v.inventory.Plan(d)
 	c := change.Change{Verb: w.Verb, MadeAt: at, MadeBy: v.By}
 	var refused []error
 	for _, it := range picked {
@@ -295,7 +298,7 @@ func (v *Visit) MayTurn(it item.Item, to item.State) error {
 	if err := v.canWait(it, to); err != nil {
 		return err
 	}
-	return v.Plan(v.Root.Draft(v.Now())).Turn(it, to, time.Minute)
+	return v.inventory.Plan(v.Root.Draft(v.Now())).Turn(it, to, time.Minute)
 }
 
 // Launches are the items that an item itself launches: those of another

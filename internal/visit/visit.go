@@ -19,9 +19,7 @@ import (
 	"calmdawn/internal/core/forecast"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/core/job"
-	"calmdawn/internal/linux"
-	"calmdawn/internal/linux/account"
-	"calmdawn/internal/linux/activity"
+	"calmdawn/internal/family"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/notebook"
 )
@@ -35,8 +33,10 @@ const RatedBoots = 5
 type Visit struct {
 	Place
 	Root *machine.Root
-	*linux.Inventory
-	Changes []change.Change
+	item.Survey
+	family    family.Family
+	inventory family.Inventory
+	Changes   []change.Change
 	// ChangesUnread is why nothing is known of the changes; nil where they are.
 	ChangesUnread error
 	Boots         []boot.Boot // the last ones
@@ -47,7 +47,7 @@ type Visit struct {
 	Replays  []*forecast.Replay       // of the boots that are fit for it, oldest first
 	Unfit    []error                  // why others cannot be replayed
 	Costs    map[string]forecast.Cost // by item id
-	now      *activity.Now            // what runs at this moment; only after ReadPresent
+	now      *family.Now              // what runs at this moment; only after ReadPresent
 	rules    advice.Rules
 	uses     advice.Uses
 	notes    *notebook.Notebook
@@ -75,12 +75,13 @@ func (p Place) Look() (*Visit, error) {
 // as wrong tells. The machine stays the caller's to close.
 func (p Place) lookAt(r *machine.Root, changes []change.Change, wrong error) (*Visit, error) {
 	v := &Visit{Place: p, Root: r, Changes: changes}
-	v.Inventory = linux.Survey(r, linux.Options{
+	v.family = kind(r)
+	v.inventory = v.family.Survey(r, family.Options{
 		Now:        v.Now(),
 		Remembered: switchedOff(v.Changes),
 		Language:   p.Language,
 	})
-	v.ChangesUnread = wrong
+	v.Survey, v.ChangesUnread = v.inventory.Found(), wrong
 	if wrong != nil {
 		v.Unread = append(v.Unread, item.Unread{
 			Path:   casebook.Folder,
@@ -104,7 +105,7 @@ func (v *Visit) judge() error {
 	if err != nil {
 		return err
 	}
-	v.rules, v.notes, v.uses = rules, notes, v.Uses()
+	v.rules, v.notes, v.uses = rules, notes, v.inventory.Uses()
 	for i := range v.Items {
 		v.judgeOne(&v.Items[i])
 	}
@@ -158,7 +159,7 @@ func (v *Visit) Lookup(id string) (item.Item, bool) {
 	if ok {
 		return it, true
 	}
-	if it, ok = v.Inventory.Lookup(id); ok {
+	if it, ok = v.inventory.Lookup(id); ok {
 		v.judgeOne(&it)
 	}
 	return it, ok
@@ -315,42 +316,33 @@ func (v *Visit) ByUser(it item.Item) map[item.State][]string {
 	if it.Kind != item.Program || it.Owner != "" {
 		return nil
 	}
-	users, err := account.Read(v.Root)
-	if err != nil {
-		return nil
-	}
 	all := map[item.State][]string{}
-	for _, u := range users {
-		if u.UID == 0 {
-			continue
-		}
+	for _, name := range v.inventory.People() {
 		state := it.State
-		if own, ok := v.Lookup(it.ID + "@" + u.Name); ok {
+		if own, ok := v.Lookup(it.ID + "@" + name); ok {
 			state = own.State
 		}
-		all[state] = append(all[state], u.Name)
+		all[state] = append(all[state], name)
 	}
 	return all
 }
 
+// Key is the name by which boots know an item's start; false for one that has
+// none of its own there.
+func (v *Visit) Key(it item.Item) (boot.Key, bool) { return v.inventory.Key(it) }
+
+// Order gives boots that do not know it the order that files set up.
+func (v *Visit) Order(boots []boot.Boot) []boot.Boot { return v.inventory.Order(boots) }
+
 // ReadPresent looks at what runs at this moment, for half a second.
 func (v *Visit) ReadPresent() error {
-	if !v.Root.Live() {
+	live := v.family.Live(v.Root)
+	if live == nil {
 		return errors.New("what runs now can be seen on the running machine only, without --root")
 	}
-	users, err := account.Read(v.Root)
-	if err != nil {
-		return err
-	}
-	owners := map[int]string{}
-	for _, u := range users {
-		if u.UID != 0 {
-			owners[u.UID] = u.Name
-		}
-	}
-	now := activity.Look("/proc", 500*time.Millisecond, owners)
+	now, err := live.Present(500 * time.Millisecond)
 	v.now = &now
-	return nil
+	return err
 }
 
 // Present is what an item uses at this moment; false for one that does not run,

@@ -7,22 +7,15 @@ import (
 	"time"
 
 	"calmdawn/internal/core/boot"
+	"calmdawn/internal/family"
 )
 
-// Now is what runs at this moment, by unit, and by program for what has no unit
-// of its own.
-type Now struct {
-	Units    map[boot.Key]boot.Present
-	Programs map[ProgramKey]boot.Present
-}
-
-// A ProgramKey names the processes of one program and one user. Program is the
-// path of the program, or of the script that it runs.
-type ProgramKey struct{ Program, Owner string }
-
 // Look watches the running machine for a while. owners maps user ids to names.
-func Look(procFolder string, during time.Duration, owners map[int]string) Now {
-	now := Now{Units: map[boot.Key]boot.Present{}, Programs: map[ProgramKey]boot.Present{}}
+func Look(procFolder string, during time.Duration, owners map[int]string) family.Now {
+	now := family.Now{
+		Units:    map[boot.Key]boot.Present{},
+		Programs: map[family.ProgramKey]boot.Present{},
+	}
 	p := FollowProcesses(procFolder, func(string) bool { return false })
 	defer p.Close()
 	p.Sample(0)
@@ -50,7 +43,7 @@ func Look(procFolder string, during time.Duration, owners map[int]string) Now {
 		}
 		_, session := sessionOf(process.Group)
 		for _, word := range programWords(p.words(process.PID)) {
-			k := ProgramKey{word, owners[session]}
+			k := family.ProgramKey{Program: word, Owner: owners[session]}
 			now.Programs[k] = with(now.Programs[k])
 		}
 	}

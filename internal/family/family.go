@@ -1,0 +1,159 @@
+// Package family holds the words in which one kind of operating system is
+// spoken to. It knows none itself: the kinds are packages beside it, and
+// package families lists them.
+package family
+
+import (
+	"time"
+
+	"calmdawn/internal/core/advice"
+	"calmdawn/internal/core/boot"
+	"calmdawn/internal/core/change"
+	"calmdawn/internal/core/drift"
+	"calmdawn/internal/core/item"
+	"calmdawn/internal/machine"
+)
+
+// A Family is one kind of operating system. Its methods work on every disk of
+// the kind, from every computer; only what [Family.Live] returns needs the
+// running system. All of them may be called by several goroutines.
+type Family interface {
+	// Fits reports whether a disk is of the kind.
+	Fits(r *machine.Root) bool
+	// Host is the machine's name; empty where it has none.
+	Host(r *machine.Root) string
+	// Survey reads the machine as its next boot would find it. It writes
+	// nothing and never fails: what could not be read is told in what it found.
+	Survey(r *machine.Root, o Options) Inventory
+	// Boots are what the machine's own records, and on the running one its
+	// clocks, tell of the last boots (0: of all), oldest first.
+	Boots(r *machine.Root, last int) Boots
+	// Label gives the spans of boots the labels that the core knows. The boots
+	// given stay as they are.
+	Label(boots []boot.Boot) []boot.Boot
+	// Running is the id of the boot that runs; empty where none does.
+	Running(r *machine.Root) string
+	// Log is where the machine keeps the log of its boots, for people.
+	Log() string
+	// Conditions are what else bears on a boot, as it is now.
+	Conditions(r *machine.Root) []boot.Condition
+	// Failed is the condition that services of a boot failed.
+	Failed(b boot.Boot) boot.Condition
+	// Installs are when packages were installed or updated, Events what is on
+	// record of it; times without a zone are in the given one.
+	Installs(r *machine.Root) []time.Time
+	Events(r *machine.Root, zone *time.Location) []drift.Event
+	// Away lists folders that are file systems of their own and not mounted.
+	Away(r *machine.Root) []string
+	// Live is what only the running system can do; nil where r is not the
+	// machine that runs us.
+	Live(r *machine.Root) Live
+}
+
+// Options are what a survey is told besides the machine.
+type Options struct {
+	Now time.Time // when the next boot is taken to be
+	// ids to look for besides: some items leave nothing behind on the disk when
+	// they are off
+	Remembered []string
+	Language   string // of titles, as in locale(7); empty for the entries' own
+}
+
+// Boots are what is remembered of boots.
+type Boots struct {
+	Boots []boot.Boot // oldest first
+	// Running is what is known of the boot that runs from its own clocks; nil
+	// where nothing is.
+	Running *boot.Boot
+	Unread  []item.Unread
+	Notes   []string // what could not be asked
+}
+
+// An Inventory is one survey and how its items are switched. Nothing that it is
+// asked changes it; it is for one goroutine.
+type Inventory interface {
+	// Found is the survey. Its items are the caller's to complete.
+	Found() item.Survey
+	// Lookup returns an item that the survey may not hold: one that nothing
+	// launches, or one of the machine as one user has it.
+	Lookup(id string) (item.Item, bool)
+	// Key is the name by which boots know an item's start; false for one that
+	// has none of its own there.
+	Key(it item.Item) (boot.Key, bool)
+	// Order gives boots that do not know it the order that files set up.
+	Order(boots []boot.Boot) []boot.Boot
+	// Uses tells what of the machine is in use, for advice.
+	Uses() advice.Uses
+	// People are the names of those who can log in, besides the administrator.
+	People() []string
+	// Plan begins a plan whose edits go into d, which shows each item what was
+	// planned before it.
+	Plan(d *machine.Draft) Plan
+}
+
+// A Plan turns items one after another. After an error it and its draft are to
+// be thrown away.
+type Plan interface {
+	item.Plan
+	// TurnStarter turns what can start an item on demand.
+	TurnStarter(it item.Item, starter string, to item.State) error
+}
+
+// Live is what only the running system can do.
+type Live interface {
+	// Present is what runs, looked at for so long.
+	Present(during time.Duration) (Now, error)
+	// Told has the system read changed files anew, where it does not by itself.
+	Told(edits []change.Edit) error
+	// Stop stops what of an item runs now; false where nothing does, or it is
+	// not for us to stop.
+	Stop(id string) (bool, error)
+	// Ways are the native names of items through which one may be connected.
+	Ways() []string
+	// Booted reports whether the service manager runs that boots go through.
+	Booted() bool
+}
+
+// Now is what runs at this moment, by unit, and by program for what has no unit
+// of its own.
+type Now struct {
+	Units    map[boot.Key]boot.Present
+	Programs map[ProgramKey]boot.Present
+}
+
+// A ProgramKey names the processes of one program and one user. Program is the
+// path of the program, or of the script that it runs.
+type ProgramKey struct{ Program, Owner string }
+
+// Remember merges what a machine tells of its last boots (0: of all) with the
+// records of a casebook, and judges which are odd.
+func Remember(f Family, r *machine.Root, recorded []boot.Boot, last int) Boots {
+	found := f.Boots(r, last)
+	var present []boot.Boot
+	if found.Running != nil {
+		present = append(present, *found.Running)
+	}
+	if last > 0 {
+		recorded = recorded[max(0, len(recorded)-last):]
+	}
+	all := f.Label(boot.Merge(found.Boots, recorded, present))
+	now := f.Running(r)
+	for i := range all {
+		switch {
+		case all[i].ID == now && now != "":
+			all[i].Ending = boot.Running
+		case all[i].Ending == boot.Running: // the record was made while it ran
+			all[i].Ending = ""
+		}
+	}
+	var updates []time.Time
+	if len(all) > 1 {
+		updates = f.Installs(r)
+	}
+	all = boot.Judge(all, updates)
+	if last > 0 {
+		all = all[max(0, len(all)-last):]
+	}
+	found.Boots = all
+	return found
+}
