@@ -44,7 +44,7 @@ say unguarded calmdawn guard
 say after systemctl is-enabled linked.service
 say unmasked systemctl is-enabled text.service
 say user su maria -c 'calmdawn list linked'
-say now calmdawn list --all --sort cpu
+say now calmdawn list --all --sort cpu-now
 say userboots su maria -c 'calmdawn boots'
 say userstanding su maria -c calmdawn
 say conditions calmdawn conditions

@@ -15,9 +15,10 @@ import (
 	"calmdawn/internal/boottest"
 	"calmdawn/internal/casebook"
 	"calmdawn/internal/core/boot"
+	"calmdawn/internal/linux"
 	"calmdawn/internal/linux/journal"
+	"calmdawn/internal/linux/watch"
 	"calmdawn/internal/machine"
-	"calmdawn/internal/recorder"
 )
 
 // program builds calmdawn as it is shipped.
@@ -102,6 +103,7 @@ func TestRecorder(t *testing.T) {
 	m.Boot(t)
 	r, err := machine.Open(m.Dir)
 	ok(t, err)
+	r.Home = linux.Family{}.Home()
 	defer r.Close()
 	b := recorded(t, r)[0]
 	if b.Recording == nil || !b.Ready.Known || !b.Settled.FromReady.Known || len(b.Notes) > 0 {
@@ -189,10 +191,10 @@ func TestRecorder(t *testing.T) {
 	}
 	calm(t, p, m, "recorder", "off", "--yes")
 	for _, p := range []string{
-		recorder.Program,
-		recorder.Unit,
-		recorder.Link,
-		filepath.Dir(recorder.Program),
+		watch.Program,
+		watch.Unit,
+		watch.Link,
+		filepath.Dir(watch.Program),
 	} {
 		if _, err := r.Lstat(p); err == nil {
 			t.Errorf("%s is left", p)
@@ -256,6 +258,7 @@ func TestRecorderCost(t *testing.T) {
 	calm(t, p, m, "recorder", "on", "--yes", "--boots", "1000")
 	r, err := machine.Open(m.Dir)
 	ok(t, err)
+	r.Home = linux.Family{}.Home()
 	defer r.Close()
 	for range 3 {
 		m.Boot(t)

@@ -7,6 +7,7 @@
 package casebook
 
 import (
+	"cmp"
 	"database/sql"
 	"errors"
 	"fmt"
@@ -15,7 +16,6 @@ import (
 	"os"
 	"path"
 	"path/filepath"
-	"strings"
 
 	_ "modernc.org/sqlite" // the driver "sqlite"
 
@@ -23,11 +23,10 @@ import (
 	"calmdawn/internal/ownfile"
 )
 
-// Folder is where the casebook stands inside a machine, Name its file there,
-// and GuideName the text beside it that tells how the changes in force are
-// taken back by hand.
+// Name is the casebook's file in its folder of the [machine.Home], and
+// GuideName the text beside it that tells how the changes in force are taken
+// back by hand.
 const (
-	Folder    = "/var/lib/calmdawn"
 	Name      = "casebook.db"
 	GuideName = "how-to-take-back.txt"
 )
@@ -43,6 +42,9 @@ var Inside Choice
 
 // ErrNone is returned where a machine has no casebook yet.
 var ErrNone = errors.New("this machine has no casebook yet")
+
+// errNoHome tells of a machine whose [machine.Home] nobody has set.
+var errNoHome = errors.New("where this machine's casebook stands is not known")
 
 // A Book is an open casebook, for one goroutine. What it returns is the
 // caller's. Each of its writing methods is one transaction: after an error
@@ -121,7 +123,7 @@ func Write(r *machine.Root, c Choice) (*Book, error) {
 		exposed, err = ownfile.Secure(c.File)
 	}
 	if err != nil && c.File == "" {
-		return nil, noPlace(err)
+		return nil, noPlace(r, err)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("the casebook cannot be kept there: %w", err)
@@ -130,7 +132,7 @@ func Write(r *machine.Root, c Choice) (*Book, error) {
 	if err != nil && !errors.Is(err, ErrNone) {
 		at.release()
 		if errors.Is(err, fs.ErrPermission) {
-			err = noPlace(err)
+			err = noPlace(r, err)
 		}
 		return nil, err
 	}
@@ -151,8 +153,8 @@ func Write(r *machine.Root, c Choice) (*Book, error) {
 func Barred(r *machine.Root, c Choice) error {
 	file := c.File
 	if file == "" {
-		if err := r.MayWrite(Folder); err != nil {
-			return noPlace(err)
+		if err := r.MayWrite(r.Home.Casebook); err != nil {
+			return noPlace(r, err)
 		}
 		return nil
 	}
@@ -167,17 +169,26 @@ func Barred(r *machine.Root, c Choice) error {
 	return nil
 }
 
-func noPlace(err error) error {
+func noPlace(r *machine.Root, err error) error {
 	return fmt.Errorf("the casebook cannot be kept in this machine (%s: %s), so nothing was "+
 		"changed; make the disk writable, run this as root, or name another place with "+
-		"--casebook FILE", Folder, machine.Reason(err))
+		"--casebook FILE", r.Home.Casebook, machine.Reason(err))
 }
 
+// makeFolder makes the casebook's folder, and those above it that are missing.
 func makeFolder(r *machine.Root) error {
-	if r.ReadOnly("/var/lib") {
-		return &machine.Refusal{Path: Folder, Reason: "the disk is read-only"}
+	folder := r.Home.Casebook
+	if folder == "" {
+		return errNoHome
 	}
-	for _, p := range []string{"/var", "/var/lib", Folder} {
+	if r.ReadOnly(path.Dir(folder)) {
+		return &machine.Refusal{Path: folder, Reason: "the disk is read-only"}
+	}
+	var missing []string
+	for p := folder; p != "/" && p != "."; p = path.Dir(p) {
+		missing = append([]string{p}, missing...)
+	}
+	for _, p := range missing {
 		if _, err := r.Stat(p); !errors.Is(err, fs.ErrNotExist) {
 			continue
 		}
@@ -186,7 +197,7 @@ func makeFolder(r *machine.Root) error {
 			return err
 		}
 		mode := uint32(0o755)
-		if p == Folder {
+		if p == folder {
 			mode = 0o700 // it holds copies of what was edited, private files among them
 		}
 		if err := r.MakeFolder(path.Join(parent, path.Base(p)), "", mode); err != nil {
@@ -233,8 +244,11 @@ func locate(r *machine.Root, c Choice) (place, error) {
 		}
 		return at, at.checkJournal()
 	}
-	at.where, at.outside = path.Join(Folder, Name), false
-	dir, release, err := r.Handle(Folder)
+	if r.Home.Casebook == "" {
+		return at, errNoHome
+	}
+	at.where, at.outside = path.Join(r.Home.Casebook, Name), false
+	dir, release, err := r.Handle(r.Home.Casebook)
 	if errors.Is(err, fs.ErrNotExist) {
 		return at, ErrNone
 	}
@@ -244,7 +258,7 @@ func locate(r *machine.Root, c Choice) (place, error) {
 	at.release, at.file = release, dir+"/"+Name
 	var missing error
 	for _, name := range []string{Name, Name + "-journal"} {
-		info, err := r.Lstat(path.Join(Folder, name))
+		info, err := r.Lstat(path.Join(r.Home.Casebook, name))
 		switch {
 		case errors.Is(err, fs.ErrNotExist) && name == Name:
 			missing = ErrNone
@@ -253,7 +267,7 @@ func locate(r *machine.Root, c Choice) (place, error) {
 			return at, err
 		case info.Kind != machine.Regular:
 			return at, &machine.Refusal{
-				Path:   path.Join(Folder, name),
+				Path:   path.Join(r.Home.Casebook, name),
 				Reason: "is " + info.Kind.String() + " where the casebook is expected; not opened",
 			}
 		}
@@ -271,7 +285,7 @@ func Exists(r *machine.Root, c Choice) bool {
 
 func (at place) readOnly(r *machine.Root) bool {
 	if !at.outside {
-		return r.ReadOnly(Folder)
+		return r.ReadOnly(r.Home.Casebook)
 	}
 	return mayWrite(at.file) != nil
 }
@@ -357,12 +371,12 @@ func (b *Book) prepare(r *machine.Root, write, thisMachine bool) error {
 		return nil
 	}
 	if !thisMachine {
-		return fmt.Errorf("it belongs to another machine (id %.8s…, this one is %.8s…); if it is "+
-			"this machine's all the same, whose id was changed or cannot be read, say so with "+
-			"--this-machine", owner, id)
+		return fmt.Errorf("it belongs to another machine (id %s, this one is %s); if it is this "+
+			"machine's all the same, whose id was changed or cannot be read, say so with "+
+			"--this-machine", short(owner), short(id))
 	}
 	b.Warnings = append(b.Warnings, fmt.Sprintf("The casebook was kept under another machine id "+
-		"(%.8s…, and now it is %.8s…); it is used as you say.", owner, id))
+		"(%s, and now it is %s); it is used as you say.", short(owner), short(id)))
 	if write && id != NoID {
 		_, err := b.db.Exec("UPDATE facts SET value = ? WHERE name = 'machine'", id)
 		return err
@@ -373,13 +387,21 @@ func (b *Book) prepare(r *machine.Root, write, thisMachine bool) error {
 // NoID stands for the id of a machine that has none yet.
 const NoID = "none"
 
-// MachineID returns the machine's id, machine-id(5); "none" where it has none.
+// MachineID returns the machine's id; [NoID] where it has none.
 func MachineID(r *machine.Root) string {
-	data, err := r.ReadFile("/etc/machine-id", 4096)
-	if id := strings.TrimSpace(string(data)); err == nil && id != "" && id != "uninitialized" {
+	if r.Home.ID == nil {
+		return NoID
+	}
+	return cmp.Or(r.Home.ID(r), NoID)
+}
+
+// short is the beginning of an id, by which people tell it from others.
+func short(id string) string {
+	const enough = 8
+	if len(id) <= enough+4 {
 		return id
 	}
-	return NoID
+	return id[:enough] + "…"
 }
 
 func (b *Book) transact(do func(*sql.Tx) error) error {

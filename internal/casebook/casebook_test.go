@@ -29,8 +29,14 @@ func newMachine(t *testing.T) (string, *machine.Root) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { r.Close() })
+	r.Home = machine.Home{Casebook: folder, ID: func(r *machine.Root) string {
+		text, _ := r.ReadFile("/etc/machine-id", 100)
+		return strings.TrimSpace(string(text))
+	}}
 	return dir, r
 }
+
+const folder = "/var/lib/calmdawn"
 
 func must(t *testing.T, err error) {
 	t.Helper()
@@ -64,7 +70,7 @@ func record(t *testing.T, r *machine.Root, verb change.Verb, undoes int64) chang
 // with pages written, and the journal that takes them back.
 func halfWritten(t *testing.T, dir string) {
 	t.Helper()
-	file := filepath.Join(dir, Folder, Name)
+	file := filepath.Join(dir, folder, Name)
 	db, err := sql.Open("sqlite", file)
 	must(t, err)
 	defer db.Close()
@@ -120,7 +126,7 @@ func TestWhatWasLeftHalfWrittenIsReadInACopy(t *testing.T) {
 	if c := record(t, r, change.Disable, 0); c.ID != 2 {
 		t.Errorf("the next change is %d", c.ID)
 	}
-	if _, err := os.Stat(filepath.Join(dir, Folder, Name+"-journal")); err == nil {
+	if _, err := os.Stat(filepath.Join(dir, folder, Name+"-journal")); err == nil {
 		t.Error("the journal is still there")
 	}
 }
@@ -133,7 +139,7 @@ func TestAJournalThatNamesAFileIsRefused(t *testing.T) {
 	halfWritten(t, dir)
 	victim := filepath.Join(t.TempDir(), "victim")
 	must(t, os.WriteFile(victim, []byte("x"), 0o600))
-	journal := filepath.Join(dir, Folder, Name+"-journal")
+	journal := filepath.Join(dir, folder, Name+"-journal")
 	data, err := os.ReadFile(journal)
 	must(t, err)
 	sum := uint32(0)
@@ -219,8 +225,8 @@ func TestAnOlderFormatIsReadAndBroughtUpToDate(t *testing.T) {
 			text, err := os.ReadFile(kept)
 			must(t, err)
 			dir, r := newMachine(t)
-			must(t, os.MkdirAll(filepath.Join(dir, Folder), 0o700))
-			must(t, os.WriteFile(filepath.Join(dir, Folder, Name), text, 0o600))
+			must(t, os.MkdirAll(filepath.Join(dir, folder), 0o700))
+			must(t, os.WriteFile(filepath.Join(dir, folder, Name), text, 0o600))
 			for _, open := range []func(*machine.Root, Choice) (*Book, error){Read, Write, Read} {
 				b, err := open(r, Inside)
 				must(t, err)
@@ -262,7 +268,7 @@ func TestADamagedCasebookIsNotGivenUp(t *testing.T) {
 	dir, r := newMachine(t)
 	record(t, r, change.Disable, 0)
 	must(t,
-		os.WriteFile(filepath.Join(dir, Folder, Name), bytes.Repeat([]byte("no casebook"), 1000),
+		os.WriteFile(filepath.Join(dir, folder, Name), bytes.Repeat([]byte("no casebook"), 1000),
 			0o600))
 	_, err := Read(r, Inside)
 	if err == nil || !strings.Contains(err.Error(), "keep it") ||

@@ -47,7 +47,7 @@ func TestAStrangersCasebookIsBounded(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			dir, r := newMachine(t)
 			record(t, r, change.Disable, 0)
-			db, err := sql.Open("sqlite", filepath.Join(dir, Folder, Name))
+			db, err := sql.Open("sqlite", filepath.Join(dir, folder, Name))
 			must(t, err)
 			for _, w := range words {
 				_, err := db.Exec(strings.Replace(w, "after = '{", "after = CAST('{", 1) +

@@ -13,8 +13,8 @@ import (
 	"calmdawn/internal/demo"
 	"calmdawn/internal/guard"
 	"calmdawn/internal/ledger"
-	"calmdawn/internal/machine"
 	"calmdawn/internal/render"
+	"calmdawn/internal/visit"
 )
 
 // A step of the walk through the job: what one wants to know, and the words of
@@ -144,7 +144,7 @@ func (a *app) reboot(dir string, times int) error {
 // goodBoot has a boot guard go, as it does from a machine that has become
 // ready.
 func goodBoot(dir string, at time.Time) error {
-	r, err := machine.Open(dir)
+	r, err := visit.Place{Dir: dir}.Open()
 	if err != nil {
 		return err
 	}
@@ -154,7 +154,7 @@ func goodBoot(dir string, at time.Time) error {
 		return err
 	}
 	defer led.Close()
-	return guard.Remove(led, r, at)
+	return guard.Remove(visit.GuardOf(r), led, r, at)
 }
 
 // wordsOf parts a call of the walk into its words, as a shell would.

@@ -90,7 +90,7 @@ programs of a login.`,
 					return usage("the guard works on the machine that it runs on; it takes no " +
 						"--root")
 				}
-				return guard.Note(r, e, a.now(), a.Err)
+				return guard.Note(visit.GuardOf(r), r, e, a.now(), a.Err)
 			},
 		})
 	}
@@ -101,19 +101,25 @@ func (a *app) guardOff() error {
 	const unasked = true
 	return a.alter(unasked, func(d *visit.Desk) (plan, error) {
 		s := a.screen()
-		if !guard.There(d.Root) && len(d.Ledger.Guarded()) == 0 {
+		if !guardThere(d.Root) && len(d.Ledger.Guarded()) == 0 {
 			return plan{
 				nothing: func() error { s.Line("Nothing to do: no boot guard is on."); return nil },
 			}, nil
 		}
 		return plan{show: func() {}, carry: func(d *visit.Desk) error {
-			if err := guard.Remove(d.Ledger, d.Root, d.At); err != nil {
+			if err := guard.Remove(visit.GuardOf(d.Root), d.Ledger, d.Root, d.At); err != nil {
 				return err
 			}
 			s.Line("The boot guard is off; the changes that it guarded stand.")
 			return nil
 		}}, nil
 	})
+}
+
+// guardThere reports whether a guard, or a part of one, is in a machine.
+func guardThere(r *machine.Root) bool {
+	kit := visit.GuardOf(r)
+	return kit != nil && guard.There(kit, r)
 }
 
 // watching is the boot guard as a reading command finds it.
@@ -136,7 +142,7 @@ func (a *app) watching(r *machine.Root, changes []change.Change) (w watching, er
 	if errors.Is(err, casebook.ErrNone) {
 		err = nil
 	}
-	w.part = guard.There(r) && len(w.guarded) == 0
+	w.part = guardThere(r) && len(w.guarded) == 0
 	return w, err
 }
 

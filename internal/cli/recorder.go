@@ -143,7 +143,11 @@ func (a *app) recorderStatus() error {
 		return err
 	}
 	defer r.Close()
-	state := recorder.StateOf(r)
+	kit, err := visit.RecorderOf(r)
+	if err != nil {
+		return err
+	}
+	state := kit.StateOf(r)
 	recorded, wrong := a.place().Recorded(r, 0)
 	if a.json {
 		d := document.Recorder{
@@ -254,6 +258,10 @@ func (a *app) record(o recorder.Options, boots int, since time.Time) error {
 	if !r.Live() {
 		return usage("the recorder watches the machine that it runs on; it takes no --root")
 	}
+	kit, err := visit.RecorderOf(r)
+	if err != nil {
+		return err
+	}
 	recorder.Frugal()
 	o.Save = func(b boot.Boot) error {
 		book, err := a.place().Write(r)
@@ -272,12 +280,12 @@ func (a *app) record(o recorder.Options, boots int, since time.Time) error {
 		}
 		fmt.Fprintf(a.Err, "The last of %d boots is recorded; the next one is not watched.\n",
 			boots)
-		if !recorder.StateOf(r).Armed {
+		if !kit.StateOf(r).Armed {
 			return nil
 		}
 		return errors.Join(book.Close(), a.place().Disarm(r, a.now()))
 	}
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	return recorder.Record(ctx, r, o)
+	return kit.Watch(ctx, r, o)
 }

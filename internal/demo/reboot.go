@@ -17,6 +17,7 @@ import (
 
 	"calmdawn/internal/casebook"
 	"calmdawn/internal/core/boot"
+	"calmdawn/internal/linux"
 	"calmdawn/internal/linux/journal"
 	"calmdawn/internal/machine"
 )
@@ -680,6 +681,7 @@ func (s *sim) record(b boot.Boot, base time.Duration) (boot.Boot, error) {
 		return b, err
 	}
 	defer r.Close()
+	r.Home = linux.Family{}.Home()
 	book, err := casebook.Write(r, casebook.Inside)
 	if err != nil {
 		return b, err

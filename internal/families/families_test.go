@@ -16,6 +16,7 @@ func TestWhoKnowsAFamily(t *testing.T) {
 	read := 0
 	for _, folder := range []string{
 		"cli", "visit", "document", "render", "family", "ledger", "casebook", "machine",
+		"recorder", "guard",
 		"notebook", "ownfile", "core/*",
 	} {
 		files, err := filepath.Glob(filepath.Join("..", folder, "*.go"))

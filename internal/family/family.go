@@ -11,7 +11,9 @@ import (
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/drift"
 	"calmdawn/internal/core/item"
+	"calmdawn/internal/guard"
 	"calmdawn/internal/machine"
+	"calmdawn/internal/recorder"
 )
 
 // A Family is one kind of operating system. Its methods work on every disk of
@@ -20,6 +22,8 @@ import (
 type Family interface {
 	// Fits reports whether a disk is of the kind.
 	Fits(r *machine.Root) bool
+	// Home says where things of ours stand in such a machine.
+	Home() machine.Home
 	// Host is the machine's name; empty where it has none.
 	Host(r *machine.Root) string
 	// Survey reads the machine as its next boot would find it. It writes
@@ -48,6 +52,10 @@ type Family interface {
 	// Live is what only the running system can do; nil where r is not the
 	// machine that runs us.
 	Live(r *machine.Root) Live
+	// Recorder and Guard are what puts those into such machines; nil where
+	// none does yet.
+	Recorder() recorder.Kit
+	Guard() guard.Kit
 }
 
 // Options are what a survey is told besides the machine.

@@ -4,15 +4,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"slices"
-	"strings"
 	"time"
 
 	"calmdawn/internal/casebook"
 	"calmdawn/internal/core/failures"
 	"calmdawn/internal/ledger"
-	"calmdawn/internal/linux/journal"
 	"calmdawn/internal/machine"
 )
 
@@ -27,30 +24,22 @@ const (
 	End    Event = "end"    // it is switched off in order
 )
 
-// A host is the start that is under way.
-type host interface {
-	id() string            // the operating system's own
-	uptime() time.Duration // on the kernel's clock
-	asked() bool           // a person asked for another start than the usual one
-	startAgain() error     // has the goal started again, by files read anew
+// A Host is the start that is under way.
+type Host interface {
+	ID() string            // the operating system's own
+	Uptime() time.Duration // on the kernel's clock
+	Asked() bool           // a person asked for another start than the usual one
+	StartAgain() error     // has the goal started again, by files read anew
 }
-
-// running is the start of the machine that runs us.
-type running struct{ root *machine.Root }
-
-func (h running) id() string { return journal.Present(h.root) }
 
 // Note does what an event asks for, on the running machine. What it does is
 // told to log.
 //
 // The begin of a start and its good end open the ledger, and so settle first
 // what an interrupted call has left; the other two write the casebook alone.
-func Note(r *machine.Root, e Event, now time.Time, log io.Writer) error {
-	return note(r, running{r}, e, now, log)
-}
-
-func note(r *machine.Root, h host, e Event, now time.Time, log io.Writer) error {
-	id, clock := h.id(), h.uptime()
+func Note(k Kit, r *machine.Root, e Event, now time.Time, log io.Writer) error {
+	h := k.Start(r)
+	id, clock := h.ID(), h.Uptime()
 	switch e {
 	case Failed:
 		return remember(r, func(s *failures.State) { s.Fail(id) })
@@ -69,18 +58,18 @@ func note(r *machine.Root, h host, e Event, now time.Time, log io.Writer) error 
 	// machine becomes ready
 	if e == Good {
 		fmt.Fprintln(log, "The machine is ready; the boot guard goes.")
-		return Remove(led, r, now)
+		return Remove(k, led, r, now)
 	}
 	guarded := led.Guarded()
 	if len(guarded) == 0 {
 		// what this start was begun with is not what stands on the disk now
 		if len(led.Edited()) > 0 {
-			return h.startAgain()
+			return h.StartAgain()
 		}
 		return nil
 	}
 	due := false
-	err = led.UpdateGuard(func(s *failures.State) { due = s.Begin(id, clock, h.asked()) })
+	err = led.UpdateGuard(func(s *failures.State) { due = s.Begin(id, clock, h.Asked()) })
 	if err != nil || !due {
 		return err
 	}
@@ -103,7 +92,7 @@ func remember(r *machine.Root, update func(*failures.State)) error {
 // start that is under way does not know of would stay off in it.
 func act(
 	led *ledger.Ledger,
-	h host,
+	h Host,
 	guarded []int64,
 	now time.Time,
 	log io.Writer,
@@ -129,29 +118,5 @@ func act(
 	if len(wrong) == len(guarded) {
 		return err
 	}
-	return errors.Join(err, h.startAgain())
-}
-
-// asked looks at the kernel's command line (kernel-command-line(7)).
-func (running) asked() bool {
-	text, err := os.ReadFile("/proc/cmdline")
-	if err != nil || inContainer() { // a container sees the words of the computer around it
-		return false
-	}
-	for word := range strings.FieldsSeq(string(text)) {
-		switch word {
-		case "single", "s", "S", "1", "rescue", "emergency", "-b":
-			return true
-		}
-		if strings.HasPrefix(word, "systemd.unit=") || strings.HasPrefix(word, "init=") {
-			return true
-		}
-	}
-	return false
-}
-
-func inContainer() bool {
-	environ, _ := os.ReadFile("/proc/1/environ")
-	return strings.HasPrefix(string(environ), "container=") ||
-		strings.Contains(string(environ), "\x00container=")
+	return errors.Join(err, h.StartAgain())
 }

@@ -1,6 +1,6 @@
 //go:build linux
 
-package guard
+package guard_test
 
 import (
 	"errors"
@@ -13,7 +13,10 @@ import (
 
 	"calmdawn/internal/casebook"
 	"calmdawn/internal/core/change"
+	"calmdawn/internal/guard"
 	"calmdawn/internal/ledger"
+	"calmdawn/internal/linux"
+	"calmdawn/internal/linux/watch"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/testtree"
 )
@@ -26,10 +29,18 @@ type madeUp struct {
 	started int  // how often the goal was started again
 }
 
-func (h *madeUp) id() string            { return h.boot }
-func (h *madeUp) uptime() time.Duration { return h.clock }
-func (h *madeUp) asked() bool           { return h.person }
-func (h *madeUp) startAgain() error     { h.started++; return nil }
+func (h *madeUp) ID() string            { return h.boot }
+func (h *madeUp) Uptime() time.Duration { return h.clock }
+func (h *madeUp) Asked() bool           { return h.person }
+func (h *madeUp) StartAgain() error     { h.started++; return nil }
+
+// A kit is that of Linux machines, with a start that a test plays.
+type kit struct {
+	watch.Guard
+	host *madeUp
+}
+
+func (k kit) Start(*machine.Root) guard.Host { return k.host }
 
 const (
 	link    = "/etc/systemd/system/multi-user.target.wants/star.service"
@@ -52,11 +63,12 @@ func guarded(t *testing.T) (dir string, r *machine.Root, before string) {
 	before = testtree.Snapshot(t, dir, ours)
 	r, err := machine.Open(dir)
 	must(t, err)
+	r.Home = linux.Family{}.Home()
 	t.Cleanup(func() { r.Close() })
 	led, err := ledger.Open(r, casebook.Inside, at, "test")
 	must(t, err)
 	defer led.Close()
-	must(t, Put(led, r, []byte(program), time.Minute, at))
+	must(t, guard.Put(kit{}, led, r, []byte(program), time.Minute, at))
 	d := r.Draft(at)
 	must(t, d.Remove(link, ""))
 	_, err = led.CarryOut(change.Change{
@@ -87,18 +99,18 @@ func play(t *testing.T, r *machine.Root, starts string) int {
 	h := &madeUp{}
 	for i, how := range starts {
 		h.boot, h.clock, h.person = string(rune('a'+i)), time.Second, how == 'r'
-		must(t, note(r, h, Begin, at, io.Discard))
+		must(t, guard.Note(kit{host: h}, r, guard.Begin, at, io.Discard))
 		switch how {
 		case 'f':
-			must(t, note(r, h, Failed, at, io.Discard))
+			must(t, guard.Note(kit{host: h}, r, guard.Failed, at, io.Discard))
 		case 'h':
 			h.clock += time.Hour
-			must(t, note(r, h, End, at, io.Discard))
+			must(t, guard.Note(kit{host: h}, r, guard.End, at, io.Discard))
 		case 'p':
 			h.clock += time.Second
-			must(t, note(r, h, End, at, io.Discard))
+			must(t, guard.Note(kit{host: h}, r, guard.End, at, io.Discard))
 		case 'g':
-			must(t, note(r, h, Good, at, io.Discard))
+			must(t, guard.Note(kit{host: h}, r, guard.Good, at, io.Discard))
 		}
 	}
 	return h.started
@@ -124,8 +136,9 @@ func TestSteps(t *testing.T) {
 			_, r, _ := guarded(t)
 			again := play(t, r, c.starts)
 			_, err := r.Lstat(link)
-			if off := err != nil; off != c.off || again != c.again || There(r) != c.there {
-				t.Errorf("off %v, started again %d times, guard there %v", off, again, There(r))
+			off, there := err != nil, guard.There(kit{}, r)
+			if off != c.off || again != c.again || there != c.there {
+				t.Errorf("off %v, started again %d times, guard there %v", off, again, there)
 			}
 		})
 	}
@@ -148,10 +161,12 @@ func TestWhatCannotBeTakenBack(t *testing.T) {
 	var err error
 	for _, id := range []string{"a", "b", "c"} {
 		h.boot = id
-		err = errors.Join(note(r, h, Begin, at, &log), note(r, h, Failed, at, &log))
+		err = errors.Join(guard.Note(kit{host: h}, r, guard.Begin, at, &log),
+			guard.Note(kit{host: h}, r, guard.Failed, at, &log))
 	}
-	if err == nil || !strings.Contains(err.Error(), link) || h.started != 0 || !There(r) {
-		t.Errorf("%v; started again %d times; guard there %v; %s", err, h.started, There(r), &log)
+	there := guard.There(kit{}, r)
+	if err == nil || !strings.Contains(err.Error(), link) || h.started != 0 || !there {
+		t.Errorf("%v; started again %d times; guard there %v; %s", err, h.started, there, &log)
 	}
 	book, err := casebook.Read(r, casebook.Inside)
 	must(t, err)
@@ -184,7 +199,7 @@ func TestEveryStepCanBeInterrupted(t *testing.T) {
 					panic(p)
 				}
 			}()
-			_ = note(r, &madeUp{boot: "x"}, Begin, at, io.Discard)
+			_ = guard.Note(kit{host: &madeUp{boot: "x"}}, r, guard.Begin, at, io.Discard)
 		}()
 		r.Hook = nil
 		if ops <= n {
@@ -214,7 +229,7 @@ func TestADiskThatFailsForGood(t *testing.T) {
 	}
 	defer func() { r.Hook = nil }()
 	var log strings.Builder
-	err := note(r, &madeUp{boot: "x"}, Begin, at, &log)
+	err := guard.Note(kit{host: &madeUp{boot: "x"}}, r, guard.Begin, at, &log)
 	if err == nil && !strings.Contains(log.String(), "could not be taken away") {
 		t.Errorf("nothing is said: %v %q", err, log.String())
 	}

@@ -15,11 +15,6 @@ import (
 	"calmdawn/internal/machine"
 )
 
-// Elsewhere is the folder inside a machine in which changes leave a mark that
-// are recorded in a casebook outside it, so that no other casebook takes back
-// what theirs builds on.
-const Elsewhere = "/etc/calmdawn/elsewhere"
-
 const (
 	markFormat = "calmdawn.elsewhere/1"
 	maxMark    = 1 << 20
@@ -61,7 +56,7 @@ func (l *Ledger) withMark(c change.Change) (change.Change, error) {
 	if l.choice.File == "" || c.Verb == change.Undo || len(c.Edits) == 0 {
 		return c, nil
 	}
-	if err := l.root.MayWrite(Elsewhere); err != nil && os.Geteuid() != 0 {
+	if err := l.root.MayWrite(l.root.Home.Elsewhere); err != nil && os.Geteuid() != 0 {
 		l.note("No mark of the change can stand in the machine (%s): another casebook would not "+
 			"know of it.", machine.Reason(err))
 		return c, nil
@@ -83,7 +78,7 @@ func (l *Ledger) withMark(c change.Change) (change.Change, error) {
 		return c, err
 	}
 	d := l.root.Draft(c.MadeAt)
-	if err := d.Create(path.Join(Elsewhere, fmt.Sprintf("%s-%d.json", m.Token, n)), "",
+	if err := d.Create(path.Join(l.root.Home.Elsewhere, fmt.Sprintf("%s-%d.json", m.Token, n)), "",
 		append(text, '\n')); err != nil {
 		return c, err
 	}
@@ -139,7 +134,7 @@ func (l *Ledger) openMark(c change.Change) error {
 
 // elsewhere refuses a change that another casebook's stand against.
 func (l *Ledger) elsewhere(c change.Change) error {
-	entries, err := l.root.ReadDir(Elsewhere)
+	entries, err := l.root.ReadDir(l.root.Home.Elsewhere)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
@@ -148,7 +143,7 @@ func (l *Ledger) elsewhere(c change.Change) error {
 	}
 	var wrong []error
 	for _, entry := range entries {
-		p := path.Join(Elsewhere, entry.Name)
+		p := path.Join(l.root.Home.Elsewhere, entry.Name)
 		text, err := l.root.ReadFile(p, maxMark)
 		if errors.Is(err, fs.ErrPermission) {
 			continue // of whoever wrote it

@@ -11,6 +11,7 @@ import (
 	"calmdawn/internal/casebook"
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/ledger"
+	"calmdawn/internal/linux"
 	"calmdawn/internal/machine"
 )
 
@@ -33,6 +34,7 @@ func Example() {
 	if err != nil {
 		panic(err)
 	}
+	root.Home = linux.Family{}.Home()
 	defer root.Close()
 	now := time.Now()
 	led, err := ledger.Open(root, casebook.Inside, now, "maria")

@@ -32,7 +32,7 @@ func (l *Ledger) writeGuide() error {
 		}
 		return ownfile.Write(file, func(w io.Writer) error { _, err := w.Write(text); return err })
 	}
-	folder, err := l.root.Resolve(casebook.Folder)
+	folder, err := l.root.Resolve(l.root.Home.Casebook)
 	if err != nil {
 		return err
 	}

@@ -17,6 +17,7 @@ import (
 	"calmdawn/internal/casebook"
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/ledger"
+	"calmdawn/internal/linux"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/testtree"
 )
@@ -48,6 +49,7 @@ func tree(t *testing.T) (string, *machine.Root) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	r.Home = linux.Family{}.Home()
 	t.Cleanup(func() { r.Close() })
 	return dir, r
 }

@@ -40,6 +40,7 @@ func TestRandomDecisionsOnWholeMachines(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
+		r.Home = linux.Family{}.Home()
 		leaveOut := func(p string) bool {
 			return p == "/var/lib" || strings.HasPrefix(p, "/var/lib/")
 		}

@@ -14,8 +14,9 @@ import (
 	"calmdawn/internal/machine"
 )
 
-// Boots are what the log tells of the last boots (0: of all), and on the running
-// machine the service managers, which are asked for a tenth of a second.
+// Boots are what the log tells of the last boots (0: of all), and on the
+// running machine the service managers, which are asked for a tenth of a
+// second.
 func (Family) Boots(r *machine.Root, last int) family.Boots {
 	logged := journal.Read(r, last)
 	found := family.Boots{Boots: logged.Boots, Unread: logged.Unread}

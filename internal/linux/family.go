@@ -10,6 +10,7 @@ import (
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/drift"
 	"calmdawn/internal/family"
+	"calmdawn/internal/guard"
 	"calmdawn/internal/linux/account"
 	"calmdawn/internal/linux/activity"
 	"calmdawn/internal/linux/conditions"
@@ -18,7 +19,9 @@ import (
 	"calmdawn/internal/linux/label"
 	"calmdawn/internal/linux/manager"
 	"calmdawn/internal/linux/packages"
+	"calmdawn/internal/linux/watch"
 	"calmdawn/internal/machine"
+	"calmdawn/internal/recorder"
 )
 
 // A Family is Linux, as a [family.Family].
@@ -27,6 +30,14 @@ type Family struct{}
 func (Family) Fits(r *machine.Root) bool {
 	info, err := r.Stat("/etc")
 	return err == nil && info.Kind == machine.Folder
+}
+
+func (Family) Home() machine.Home {
+	return machine.Home{
+		Casebook:  "/var/lib/calmdawn",
+		Elsewhere: "/etc/calmdawn/elsewhere",
+		ID:        identity.MachineID,
+	}
 }
 
 func (Family) Host(r *machine.Root) string { return identity.Hostname(r) }
@@ -65,6 +76,10 @@ func (Family) Live(r *machine.Root) family.Live {
 	}
 	return live{r}
 }
+
+func (Family) Recorder() recorder.Kit { return watch.Kit{} }
+
+func (Family) Guard() guard.Kit { return watch.Guard{} }
 
 // live is the machine that runs us.
 type live struct{ root *machine.Root }

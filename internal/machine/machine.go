@@ -149,6 +149,17 @@ func Leftover(name string) bool {
 	return strings.HasPrefix(name, ".") || slices.ContainsFunc(leftovers, left)
 }
 
+// A Home says where things of ours stand in a machine, and how it is told from
+// others. Whoever opens a machine knows of what kind it is, and sets it.
+type Home struct {
+	Casebook string // the folder of the casebook inside the machine
+	// Elsewhere is the folder of the marks that changes leave which are
+	// recorded outside the machine.
+	Elsewhere string
+	// ID is the machine's own id, of any length; empty where it has none yet.
+	ID func(r *Root) string
+}
+
 // IsFile reports whether p leads to a regular file.
 func (r *Root) IsFile(p string) bool {
 	info, err := r.Stat(p)

@@ -24,6 +24,9 @@ type Root struct {
 
 	selfMade bool
 
+	// Home is set once, before the casebook or the ledger is opened.
+	Home Home
+
 	// Hook, when set, is shown each operation before it is made; an error from
 	// it fails the operation.
 	Hook func(Op) error

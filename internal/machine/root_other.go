@@ -13,6 +13,7 @@ import (
 // Root is a machine's confined file tree; on this operating system none can be
 // opened yet.
 type Root struct {
+	Home Home
 	Hook func(Op) error
 }
 

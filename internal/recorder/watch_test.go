@@ -25,15 +25,15 @@ type madeUp struct {
 	askedOnce bool
 }
 
-func (m *madeUp) now() time.Duration { return m.clock }
+func (m *madeUp) Now() time.Duration { return m.clock }
 
-func (m *madeUp) sleep(_ context.Context, d time.Duration) bool {
+func (m *madeUp) Sleep(_ context.Context, d time.Duration) bool {
 	m.sleeps = append(m.sleeps, d)
 	m.clock += d
 	return m.stop == 0 || m.clock < m.stop
 }
 
-func (m *madeUp) sample(at time.Duration, whole bool) boot.Use {
+func (m *madeUp) Sample(at time.Duration, whole bool) boot.Use {
 	if whole {
 		m.whole++
 	}
@@ -44,9 +44,9 @@ func (m *madeUp) sample(at time.Duration, whole bool) boot.Use {
 	return boot.Use{At: at, CPU: used}
 }
 
-func (m *madeUp) foreign(own time.Duration) (time.Duration, bool) { return m.clock - own, true }
+func (m *madeUp) Foreign(own time.Duration) (time.Duration, bool) { return m.clock - own, true }
 
-func (m *madeUp) end() (origin, finished time.Duration) {
+func (m *madeUp) End() (origin, finished time.Duration) {
 	m.askedOnce = true
 	if m.clock < m.finished {
 		return 0, 0
@@ -54,14 +54,18 @@ func (m *madeUp) end() (origin, finished time.Duration) {
 	return 0, m.finished
 }
 
-func (m *madeUp) firstLogin() time.Duration {
+func (m *madeUp) FirstLogin() time.Duration {
 	if m.login == 0 || m.clock < m.login {
 		return 0
 	}
 	return m.login
 }
 
-func (m *madeUp) canLogIn() bool { return m.screen }
+func (m *madeUp) CanLogIn() bool { return m.screen }
+
+func (m *madeUp) Record(Seen, bool) (boot.Boot, error) { return boot.Boot{}, nil }
+
+func (m *madeUp) Tell(string) {}
 
 func TestTheLoopOfTheRecorder(t *testing.T) {
 	const end = 20 * sec
@@ -145,10 +149,7 @@ func TestTheLoopOfTheRecorder(t *testing.T) {
 		},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			w := watch{
-				Options: Options{Longest: 60 * sec, LoginWait: 300 * sec},
-				host:    &c.host,
-			}
+			w := newWatch(&c.host, Options{Longest: 60 * sec, LoginWait: 300 * sec})
 			var saved []bool
 			err := w.record(t.Context(), func(quiet bool) error {
 				saved = append(saved, quiet)
@@ -159,12 +160,12 @@ func TestTheLoopOfTheRecorder(t *testing.T) {
 				t.Errorf("saved %v until %v; want %v from %v to %v (%v)", saved, c.host.clock,
 					c.saved, c.until[0], c.until[1], err)
 			}
-			if got := strings.Join(w.notes, "; "); !strings.Contains(got, c.note) ||
+			if got := strings.Join(w.Notes, "; "); !strings.Contains(got, c.note) ||
 				(got == "") != (c.note == "") {
 				t.Errorf("noted %q; want %q", got, c.note)
 			}
-			if len(w.course) != w.samples || !c.host.askedOnce {
-				t.Errorf("%d moments of %d samples", len(w.course), w.samples)
+			if len(w.Course) != w.Samples || !c.host.askedOnce {
+				t.Errorf("%d moments of %d samples", len(w.Course), w.Samples)
 			}
 		})
 	}
@@ -179,9 +180,9 @@ func TestItLooksLessOftenWhileNothingHappens(t *testing.T) {
 		if busy {
 			m.busy = [][2]time.Duration{{0, 1000 * sec}}
 		}
-		w := watch{Options: Options{Longest: 60 * sec}, host: m}
+		w := newWatch(m, Options{Longest: 60 * sec})
 		w.untilQuiet(t.Context(), 0)
-		looks[busy] = w.samples
+		looks[busy] = w.Samples
 		if m.whole < 59 || m.whole > 62 {
 			t.Errorf("busy %v: it looked at everything %d times", busy, m.whole)
 		}

@@ -165,7 +165,12 @@ func (d *Desk) planGuard(c change.Change, wanted Wanted) (Guarding, error) {
 		return Guarding{}, nil
 	}
 	g := Guarding{must: wanted == GuardOn}
-	g.Against = guard.Refused(d.Root)
+	kit := GuardOf(d.Root)
+	if kit == nil {
+		g.Against = "such machines cannot be guarded yet"
+	} else {
+		g.Against = kit.Refused(d.Root)
+	}
 	if d.Casebook.File != "" {
 		g.Against = "it needs the casebook inside the machine, and --casebook names another"
 	}
@@ -188,7 +193,7 @@ func (d *Desk) putGuard() error {
 			*d.usual = fit[0].Ready.Value
 		}
 	}
-	return guard.Put(d.Ledger, d.Root, program, *d.usual, d.At)
+	return guard.Put(GuardOf(d.Root), d.Ledger, d.Root, program, *d.usual, d.At)
 }
 
 // OwnProgram is this program's file, to be copied into a machine.

@@ -57,11 +57,13 @@ func (p Place) Open() (*machine.Root, error) {
 	if err != nil {
 		return nil, err
 	}
-	if _, ok := families.Of(r); !ok {
+	f, ok := families.Of(r)
+	if !ok {
 		r.Close()
 		return nil, fmt.Errorf("%s does not look like a Linux machine's disk: it has no /etc; "+
 			"give the folder at which its root file system is mounted", p.Dir)
 	}
+	r.Home = f.Home()
 	return r, nil
 }
 
@@ -144,7 +146,7 @@ func (p Place) Remember(r *machine.Root, last int) family.Boots {
 	found := family.Remember(kind(r), r, recorded, last)
 	if err != nil {
 		found.Unread = append(found.Unread, item.Unread{
-			Path:   casebook.Folder,
+			Path:   r.Home.Casebook,
 			Reason: machine.Reason(err),
 		})
 	}
@@ -168,7 +170,7 @@ func (p Place) Log(r *machine.Root) string { return kind(r).Log() }
 // the casebook would be hidden later.
 func (p Place) HasPlace(r *machine.Root) error {
 	for _, folder := range kind(r).Away(r) {
-		if p.Casebook.File == "" && strings.HasPrefix(casebook.Folder, folder+"/") {
+		if p.Casebook.File == "" && strings.HasPrefix(r.Home.Casebook, folder+"/") {
 			return fmt.Errorf("%s of this machine is a file system of its own that is not "+
 				"mounted, so the casebook would land in the wrong place and nothing was changed; "+
 				"mount it, or name another place with --casebook FILE", folder)

@@ -1,22 +1,39 @@
 package visit
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"time"
 
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/item"
+	"calmdawn/internal/guard"
 	"calmdawn/internal/ledger"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/recorder"
 )
 
+// RecorderOf is what puts the recorder into a machine and watches it.
+func RecorderOf(r *machine.Root) (recorder.Kit, error) {
+	if kit := kind(r).Recorder(); kit != nil {
+		return kit, nil
+	}
+	return nil, errors.New("boots of such machines cannot be recorded yet")
+}
+
+// GuardOf is what guards a machine; nil where nothing does.
+func GuardOf(r *machine.Root) guard.Kit { return kind(r).Guard() }
+
 // PlanRecorder works out what puts the recorder in, to watch so many boots;
 // without edits where it is in already.
 func (d *Desk) PlanRecorder(boots int) (change.Change, error) {
+	kit, err := RecorderOf(d.Root)
+	if err != nil {
+		return change.Change{}, err
+	}
 	draft := d.Root.Draft(d.At)
-	if recorder.StateOf(d.Root).Armed {
+	if kit.StateOf(d.Root).Armed {
 		return d.recorderChange(item.On, item.On, draft), nil
 	}
 	program, err := OwnProgram()
@@ -24,10 +41,10 @@ func (d *Desk) PlanRecorder(boots int) (change.Change, error) {
 		return change.Change{}, err
 	}
 	// one that has recorded all it was to
-	if err := recorder.Uninstall(draft, d.Root); err != nil {
+	if err := kit.Uninstall(draft, d.Root); err != nil {
 		return change.Change{}, err
 	}
-	if err := recorder.Install(draft, d.Root, program, boots, d.At); err != nil {
+	if err := kit.Install(draft, d.Root, program, boots, d.At); err != nil {
 		return change.Change{}, fmt.Errorf("the recorder cannot be put into this machine, so "+
 			"nothing was changed: %w", err)
 	}
@@ -44,8 +61,12 @@ func (d *Desk) PlanRecorderOff() (undo int64, c change.Change, err error) {
 			return c.ID, change.Change{}, nil
 		}
 	}
+	kit, err := RecorderOf(d.Root)
+	if err != nil {
+		return 0, change.Change{}, err
+	}
 	draft := d.Root.Draft(d.At)
-	if err := recorder.Uninstall(draft, d.Root); err != nil {
+	if err := kit.Uninstall(draft, d.Root); err != nil {
 		return 0, change.Change{}, err
 	}
 	return 0, d.recorderChange(item.On, item.Off, draft), nil
@@ -69,12 +90,16 @@ func (d *Desk) recorderChange(from, to item.State, draft *machine.Draft) change.
 
 // Disarm has the recorder, which calls it, started no more.
 func (p Place) Disarm(r *machine.Root, at time.Time) error {
-	led, err := ledger.Open(r, p.Casebook, at, "recorder")
+	kit, err := RecorderOf(r)
+	if err != nil {
+		return err
+	}
+	led, err := ledger.Open(r, p.Casebook, at, recorder.By)
 	if err != nil {
 		return err
 	}
 	defer led.Close()
-	c, err := recorder.Disarm(r.Draft(at), at)
+	c, err := recorder.Disarm(kit, r.Draft(at), at)
 	if err == nil && len(c.Edits) > 0 {
 		_, err = led.CarryOut(c)
 	}

@@ -84,7 +84,7 @@ func (p Place) lookAt(r *machine.Root, changes []change.Change, wrong error) (*V
 	v.Survey, v.ChangesUnread = v.inventory.Found(), wrong
 	if wrong != nil {
 		v.Unread = append(v.Unread, item.Unread{
-			Path:   casebook.Folder,
+			Path:   r.Home.Casebook,
 			Reason: machine.Reason(wrong),
 		})
 	}

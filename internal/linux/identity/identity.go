@@ -26,7 +26,7 @@ func Hostname(r *machine.Root) string {
 func MachineID(r *machine.Root) string {
 	text, err := r.ReadFile("/etc/machine-id", 4096)
 	id := strings.TrimSpace(string(text))
-	if err != nil || len(id) != 32 {
+	if err != nil || id == "uninitialized" {
 		return ""
 	}
 	return id

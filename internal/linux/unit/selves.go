@@ -13,7 +13,7 @@ import (
 
 // isHost judges a host name, which may be a pattern, or a machine id.
 func (t *Tree) isHost(value string) truth {
-	if len(value) == 32 && strings.EqualFold(value, t.facts.id) {
+	if len(value) == 32 && len(t.facts.id) == 32 && strings.EqualFold(value, t.facts.id) {
 		return holds
 	}
 	host := t.facts.host

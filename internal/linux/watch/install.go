@@ -1,4 +1,4 @@
-package recorder
+package watch
 
 import (
 	"bytes"
@@ -9,9 +9,9 @@ import (
 	"strings"
 	"time"
 
-	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/machine"
+	"calmdawn/internal/recorder"
 )
 
 // Where the recorder stands in a machine.
@@ -42,10 +42,17 @@ TimeoutStopSec=5
 WantedBy=sysinit.target
 `
 
-// Install plans in d what puts the recorder into a machine: the given program,
-// a unit, and the link that has it started. It is to record so many boots. An
-// error says why it would not run there.
-func Install(d *machine.Draft, r *machine.Root, program []byte, boots int, at time.Time) error {
+// A Kit is the recorder for Linux machines, as a [recorder.Kit]: a program, a
+// unit, and the link that has it started.
+type Kit struct{}
+
+func (Kit) Install(
+	d *machine.Draft,
+	r *machine.Root,
+	program []byte,
+	boots int,
+	at time.Time,
+) error {
 	if !r.IsFile("/usr/lib/systemd/systemd") && !r.IsFile("/lib/systemd/systemd") &&
 		!isFolder(r, "/usr/lib/systemd/system") {
 		return errors.New("the machine has no service manager that could start it")
@@ -77,7 +84,7 @@ func Install(d *machine.Draft, r *machine.Root, program []byte, boots int, at ti
 }
 
 // Uninstall plans what takes the recorder away, whoever put it there.
-func Uninstall(d *machine.Draft, r *machine.Root) error {
+func (Kit) Uninstall(d *machine.Draft, r *machine.Root) error {
 	for _, p := range []string{Link, Unit, Program} {
 		if _, err := r.Lstat(p); errors.Is(err, fs.ErrNotExist) {
 			continue
@@ -89,26 +96,15 @@ func Uninstall(d *machine.Draft, r *machine.Root) error {
 	return nil
 }
 
-// State is what stands of the recorder in a machine.
-type State struct {
-	Installed bool // its program and its unit are there
-	Armed     bool // the next boot starts it
-}
-
 // StateOf looks for the recorder in a machine.
-func StateOf(r *machine.Root) State {
+func (Kit) StateOf(r *machine.Root) recorder.State {
 	_, link := r.Lstat(Link)
 	installed := r.IsFile(Unit) && r.IsFile(Program)
-	return State{Installed: installed, Armed: installed && link == nil}
+	return recorder.State{Installed: installed, Armed: installed && link == nil}
 }
 
-// Disarm plans what takes away the link that has the recorder started, when it
-// has recorded what it was to: a chore, after which taking the recorder away
-// leaves no trace.
-func Disarm(d *machine.Draft, at time.Time) (change.Change, error) {
-	err := d.Remove(Link, "")
-	return change.Change{Verb: change.Leave, MadeAt: at, MadeBy: "recorder", Edits: d.Edits()}, err
-}
+// Disarm plans what takes away the link that has the recorder started.
+func (Kit) Disarm(d *machine.Draft) error { return d.Remove(Link, "") }
 
 func isFolder(r *machine.Root, p string) bool {
 	info, err := r.Stat(p)

@@ -1,6 +1,6 @@
 //go:build !linux
 
-package recorder
+package watch
 
 import (
 	"errors"

@@ -1,4 +1,4 @@
-package guard
+package watch
 
 import (
 	"errors"
@@ -7,8 +7,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// uptime is the kernel's clock.
-func (running) uptime() time.Duration {
+// Uptime is the kernel's clock.
+func (start) Uptime() time.Duration {
 	var now unix.Timespec
 	if unix.ClockGettime(unix.CLOCK_MONOTONIC, &now) != nil {
 		return 0
@@ -16,10 +16,10 @@ func (running) uptime() time.Duration {
 	return time.Duration(now.Nano())
 }
 
-// startAgain has the service manager read its files anew and start its goal
+// StartAgain has the service manager read its files anew and start its goal
 // again, by the signals that systemd(1) names; so early in a start there is no
 // bus to ask over.
-func (running) startAgain() error {
+func (start) StartAgain() error {
 	// SIGRTMIN+0 of the C library that the service manager is built with
 	const enterDefault = unix.Signal(34)
 	return errors.Join(unix.Kill(1, unix.SIGHUP), unix.Kill(1, enterDefault))

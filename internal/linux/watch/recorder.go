@@ -1,12 +1,6 @@
-// Package recorder watches one boot as it happens: what each unit, and each
-// program of a login, uses of the processors and the disks, until the machine
-// has gone quiet. It then asks the service managers for their clocks and makes
-// one boot of it all.
-//
-// It is to disturb little: what is idle is looked at less often, files stay
-// open, and it holds a few megabytes. What it used itself stands in the record.
-// It runs on the machine that it watches and nowhere else.
-package recorder
+// Package watch watches the boot of a Linux machine, and puts what does so into
+// one: the recorder's host and the boot guard's (packages recorder and guard).
+package watch
 
 import (
 	"cmp"
@@ -17,7 +11,6 @@ import (
 	"os"
 	"path"
 	"regexp"
-	"runtime/debug"
 	"slices"
 	"strconv"
 	"strings"
@@ -31,31 +24,18 @@ import (
 	"calmdawn/internal/linux/label"
 	"calmdawn/internal/linux/manager"
 	"calmdawn/internal/machine"
+	"calmdawn/internal/recorder"
 )
-
-// Version is the form of the record. 2 tells whose logins there were, what
-// programs held in memory, and what of a login could be attributed to none.
-const Version = 2
 
 const (
 	displayed  = "display-manager.service" // the name that login screens share
 	aliasedFor = "/etc/systemd/system/" + displayed
 )
 
-// Options say how long to watch.
-type Options struct {
-	// after ready, or after a login: a machine that is not quiet by then is
-	// recorded as it is
-	Longest   time.Duration
-	LoginWait time.Duration // how long to wait for a login where somebody can log in
-	// Save is given the record: when the machine is quiet, and once more when
-	// somebody logged in and it is quiet again.
-	Save func(boot.Boot) error
-}
-
-// A recorder is the running machine that it watches, with what it has seen.
-type recorder struct {
-	watch
+// A host is the running machine that is watched, with what was seen of it.
+type host struct {
+	seen      recorder.Seen // so far, when a record is made
+	origin    time.Duration // when the service manager began
 	root      *machine.Root
 	clock     clock
 	timer     *time.Timer
@@ -70,23 +50,21 @@ type recorder struct {
 	asked  map[string]bool // sessions, people's or not
 }
 
-// Record watches the boot that is running until the machine is quiet, or ctx
-// ends; what was seen by then is saved.
-func Record(ctx context.Context, r *machine.Root, o Options) error {
+// Watch watches the boot that is running, as [recorder.Watch] does.
+func (Kit) Watch(ctx context.Context, r *machine.Root, o recorder.Options) error {
 	clock, err := startClock()
 	if err != nil {
 		return err
 	}
-	rec := &recorder{
+	rec := &host{
 		root:   r,
 		clock:  clock,
 		timer:  time.NewTimer(0),
 		logins: map[string]manager.Login{},
 		asked:  map[string]bool{},
 	}
-	rec.watch = watch{Options: o, host: rec, began: clock.now()}
 	rec.users, _ = account.Read(r)
-	GiveBack()
+	recorder.GiveBack()
 	if rec.groups, err = activity.Follow(activity.Folder); err != nil {
 		return fmt.Errorf("%w, so what each unit uses cannot be told", err)
 	}
@@ -97,13 +75,13 @@ func Record(ctx context.Context, r *machine.Root, o Options) error {
 	defer rec.processes.Close()
 	rec.counters = openCounters()
 	defer rec.counters.close()
-	GiveBack()
-	return rec.record(ctx, rec.save)
+	recorder.GiveBack()
+	return recorder.Watch(ctx, rec, o)
 }
 
-func (rec *recorder) now() time.Duration { return rec.clock.now() }
+func (rec *host) Now() time.Duration { return rec.clock.now() }
 
-func (rec *recorder) sleep(ctx context.Context, d time.Duration) bool {
+func (rec *host) Sleep(ctx context.Context, d time.Duration) bool {
 	rec.timer.Reset(d)
 	select {
 	case <-ctx.Done():
@@ -113,7 +91,7 @@ func (rec *recorder) sleep(ctx context.Context, d time.Duration) bool {
 	}
 }
 
-func (rec *recorder) foreign(own time.Duration) (time.Duration, bool) {
+func (rec *host) Foreign(own time.Duration) (time.Duration, bool) {
 	return rec.counters.foreign(own)
 }
 
@@ -124,7 +102,7 @@ func inSession(group string) bool {
 		strings.HasPrefix(path.Base(group), "session-")
 }
 
-func (rec *recorder) canLogIn() bool {
+func (rec *host) CanLogIn() bool {
 	screen := ""
 	if target, err := rec.root.ReadLink(aliasedFor); err == nil {
 		screen = path.Base(target)
@@ -140,7 +118,7 @@ func (rec *recorder) canLogIn() bool {
 var consoles = regexp.MustCompile(`^(autovt|getty|serial-getty|container-getty)@|^console-getty`)
 
 // names maps the numbers of users to their names.
-func (rec *recorder) names() map[string]string {
+func (rec *host) names() map[string]string {
 	names := map[string]string{}
 	for _, u := range rec.users {
 		names[strconv.Itoa(u.UID)] = u.Name
@@ -149,7 +127,7 @@ func (rec *recorder) names() map[string]string {
 }
 
 // people are those who logged in, the first first.
-func (rec *recorder) people() []boot.Login {
+func (rec *host) people() []boot.Login {
 	names := rec.names()
 	var all []boot.Login
 	for _, l := range rec.logins {
@@ -163,7 +141,7 @@ func (rec *recorder) people() []boot.Login {
 
 // rest is what the sessions used of the processors that none of their programs
 // is known to have.
-func (rec *recorder) rest() boot.Figure {
+func (rec *host) rest() boot.Figure {
 	sum := time.Duration(0)
 	for _, g := range rec.groups.All() {
 		if inSession(g.Path) {
@@ -176,7 +154,7 @@ func (rec *recorder) rest() boot.Figure {
 	return boot.Of(max(0, sum), boot.Recorder)
 }
 
-func (rec *recorder) firstLogin() time.Duration {
+func (rec *host) FirstLogin() time.Duration {
 	first := time.Duration(0)
 	for _, l := range rec.logins {
 		if first == 0 || l.Began < first {
@@ -186,7 +164,7 @@ func (rec *recorder) firstLogin() time.Duration {
 	return first
 }
 
-func (rec *recorder) sample(at time.Duration, whole bool) boot.Use {
+func (rec *host) Sample(at time.Duration, whole bool) boot.Use {
 	rec.groups.Discover()
 	rec.groups.Sample(at)
 	if whole {
@@ -214,7 +192,7 @@ func (rec *recorder) sample(at time.Duration, whole bool) boot.Use {
 
 // lookForLogins asks the login manager when a session has appeared that is not
 // known yet.
-func (rec *recorder) lookForLogins() {
+func (rec *host) lookForLogins() {
 	var fresh []string
 	for _, g := range rec.groups.All() {
 		id, ok := strings.CutPrefix(strings.TrimSuffix(g.Native, ".scope"), "session-")
@@ -242,7 +220,7 @@ func (rec *recorder) lookForLogins() {
 	}
 }
 
-func (rec *recorder) end() (origin, finished time.Duration) {
+func (rec *host) End() (origin, finished time.Duration) {
 	if _, err := os.Stat("/run/dbus/system_bus_socket"); err != nil {
 		return 0, 0
 	}
@@ -258,28 +236,9 @@ func (rec *recorder) end() (origin, finished time.Duration) {
 	return t.Origin, t.Finished
 }
 
-// save makes the record and hands it on.
-func (rec *recorder) save(quiet bool) error {
-	GiveBack()
-	b, err := rec.make(quiet)
-	if err != nil {
-		return err
-	}
-	GiveBack()
-	debug.FreeOSMemory()
-	if err := rec.Save(b); err != nil {
-		return err
-	}
-	tell("Recorded.")
-	if rec.waits {
-		tell("Recorded; waiting for somebody to log in.")
-	}
-	return nil
-}
-
-// tell tells the service manager how it stands, sd_notify(3); where nobody
+// Tell tells the service manager how it stands, sd_notify(3); where nobody
 // listens it is not told.
-func tell(status string) {
+func (rec *host) Tell(status string) {
 	where := os.Getenv("NOTIFY_SOCKET")
 	if where == "" {
 		return
@@ -292,12 +251,14 @@ func tell(status string) {
 	_, _ = c.Write([]byte("STATUS=" + status))
 }
 
-func (rec *recorder) make(quiet bool) (boot.Boot, error) {
+// Record makes one boot of what was seen and of the service managers' clocks.
+func (rec *host) Record(seen recorder.Seen, quiet bool) (boot.Boot, error) {
+	rec.seen = seen
 	b := boot.Boot{
 		ID:      journal.Present(rec.root),
 		Sources: []boot.Source{boot.Recorder},
 		Ending:  boot.Running,
-		Notes:   slices.Clone(rec.notes),
+		Notes:   seen.Notes,
 	}
 	if b.ID == "" {
 		return b, errors.New("the machine does not tell the id of its boot")
@@ -329,26 +290,26 @@ func (rec *recorder) make(quiet bool) (boot.Boot, error) {
 		b.AimAt(label.Goals...)
 	}
 	rec.settle(&b, quiet)
-	b.Course = rec.moved(rec.course)
+	b.Course = rec.moved(rec.seen.Course)
 	b.Programs, b.Rest, b.Logins = rec.programs(), rec.rest(), rec.people()
-	GiveBack()
+	recorder.GiveBack()
 	b.Conditions = conditions.OfBoot(rec.root, rec.processes.Names())
 	b.Recording = rec.own(b.Ready)
 	return b, nil
 }
 
-func (rec *recorder) settle(b *boot.Boot, quiet bool) {
+func (rec *host) settle(b *boot.Boot, quiet bool) {
 	b.Settled.Rule = boot.QuietRule
 	if !b.Ready.Known {
 		return
 	}
 	ready := rec.origin + b.Ready.Value
-	if at, ok := boot.QuietRule.Since(rec.course, ready); ok {
+	if at, ok := boot.QuietRule.Since(rec.seen.Course, ready); ok {
 		b.Settled.FromReady = boot.Of(at-ready, boot.Recorder)
 	}
-	if login := rec.firstLogin(); login > 0 {
+	if login := rec.FirstLogin(); login > 0 {
 		b.Settled.Login = boot.Of(login-rec.origin, boot.Bus)
-		if at, ok := boot.QuietRule.Since(rec.course, max(login, ready)); ok && quiet {
+		if at, ok := boot.QuietRule.Since(rec.seen.Course, max(login, ready)); ok && quiet {
 			b.Settled.FromLogin = boot.Of(at-login, boot.Recorder)
 		}
 	}
@@ -356,7 +317,7 @@ func (rec *recorder) settle(b *boot.Boot, quiet bool) {
 
 // userSpans asks the service manager of a user who has one. fifo says that one
 // stands among the machine's unit files.
-func (rec *recorder) userSpans(u account.User, b *boot.Boot, fifo bool) []boot.Span {
+func (rec *host) userSpans(u account.User, b *boot.Boot, fifo bool) []boot.Span {
 	if _, err := os.Stat(fmt.Sprintf("/run/user/%d/bus", u.UID)); err != nil {
 		return nil
 	}
@@ -377,7 +338,7 @@ func (rec *recorder) userSpans(u account.User, b *boot.Boot, fifo bool) []boot.S
 }
 
 // withUse adds to the spans what the samples say.
-func (rec *recorder) withUse(spans []boot.Span) []boot.Span {
+func (rec *host) withUse(spans []boot.Span) []boot.Span {
 	names := rec.names()
 	at := map[boot.Key]int{}
 	for i, s := range spans {
@@ -434,7 +395,7 @@ func (rec *recorder) withUse(spans []boot.Span) []boot.Span {
 }
 
 // moved counts a course from the boot's begin.
-func (rec *recorder) moved(course []boot.Use) []boot.Use {
+func (rec *host) moved(course []boot.Use) []boot.Use {
 	course = slices.Clone(course)
 	for i := range course {
 		course[i].At -= rec.origin
@@ -443,7 +404,7 @@ func (rec *recorder) moved(course []boot.Use) []boot.Use {
 }
 
 // programs lists the processes of sessions with their parents.
-func (rec *recorder) programs() []boot.Program {
+func (rec *host) programs() []boot.Program {
 	const most = 1000
 	seen := rec.processes.InSessions()
 	seen = seen[:min(len(seen), most)]
@@ -480,21 +441,21 @@ func (rec *recorder) programs() []boot.Program {
 	return all
 }
 
-func (rec *recorder) own(ready boot.Figure) *boot.Recording {
+func (rec *host) own(ready boot.Figure) *boot.Recording {
 	cpu, memory := ownUse()
 	r := &boot.Recording{
-		Began:   rec.began - rec.origin,
+		Began:   rec.seen.Began - rec.origin,
 		Ended:   rec.clock.now() - rec.origin,
-		Samples: rec.samples,
+		Samples: rec.seen.Samples,
 		CPU:     cpu,
 		Memory:  memory,
-		Version: Version,
+		Version: recorder.Version,
 	}
-	if rec.waits {
-		r.LoginWait = rec.LoginWait
+	if rec.seen.Waits {
+		r.LoginWait = rec.seen.LoginWait
 	}
-	if n := len(rec.others); n > 0 && ready.Known {
-		r.Foreign = boot.UsedBy(rec.others, rec.origin+ready.Value) - rec.others[0].CPU
+	if n := len(rec.seen.Others); n > 0 && ready.Known {
+		r.Foreign = boot.UsedBy(rec.seen.Others, rec.origin+ready.Value) - rec.seen.Others[0].CPU
 	}
 	return r
 }

@@ -1,6 +1,6 @@
 //go:build linux
 
-package recorder
+package watch
 
 import (
 	"os"
@@ -47,7 +47,7 @@ func TestInstallRefusesWhereItWouldNotRun(t *testing.T) {
 			t.Fatal(err)
 		}
 		d := r.Draft(time.Now())
-		err = Install(d, r, own, 3, time.Now())
+		err = Kit{}.Install(d, r, own, 3, time.Now())
 		if want == "" && err != nil ||
 			want != "" && (err == nil || !strings.Contains(err.Error(), want)) {
 			t.Errorf("%q: %v", want, err)
