@@ -4,7 +4,6 @@ import (
 	"database/sql"
 	"encoding/json"
 	"errors"
-	"path"
 	"time"
 
 	"calmdawn/internal/core/change"
@@ -50,9 +49,10 @@ func (b *Book) Begin(c change.Change, marks []change.FolderMark) (change.Change,
 			if err := errors.Join(err1, err2); err != nil {
 				return err
 			}
+			folder, _ := e.Folder()
 			_, err = tx.Exec("INSERT INTO edits(change, step, path, folder, home, before, after) "+
 				"VALUES(?, ?, ?, ?, ?, ?, ?)",
-				c.ID, i, e.Path, path.Dir(e.Path), e.Home, before, after)
+				c.ID, i, e.Path, folder, e.Home, before, after)
 			if err != nil {
 				return err
 			}

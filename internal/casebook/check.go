@@ -5,7 +5,6 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
-	"path"
 	"slices"
 	"strings"
 	"sync"
@@ -206,10 +205,9 @@ func checkChange(c change.Change) error {
 }
 
 func checkEdit(e change.Edit) error {
-	plain := func(p string) bool {
-		return path.IsAbs(p) && path.Clean(p) == p && !strings.ContainsRune(p, 0)
-	}
-	if !plain(e.Path) || e.Path == "/" || e.Home != "" && !plain(e.Home) {
+	value := change.Scheme(e.Path) != ""
+	home := e.Home == "" || e.Home == "/" || change.IsAddress(e.Home) && !value
+	if !change.IsAddress(e.Path) || !home {
 		return fmt.Errorf("%w: the path %q", errStrange, e.Path)
 	}
 	for _, n := range []change.Node{e.Before, e.After} {
@@ -217,10 +215,12 @@ func checkEdit(e change.Edit) error {
 		switch n.Kind {
 		case change.Absent:
 			ok = ok && n.Data == nil && n.Sum == nil && n.Target == ""
+		case change.Value:
+			ok = ok && value && n.Target == "" && n.Sum == nil
 		case change.File:
-			ok = ok && n.Target == "" && (n.Sum == nil || n.Data == nil)
+			ok = ok && !value && n.Target == "" && (n.Sum == nil || n.Data == nil)
 		case change.Link:
-			ok = ok && n.Target != "" && n.Data == nil && n.Sum == nil &&
+			ok = ok && !value && n.Target != "" && n.Data == nil && n.Sum == nil &&
 				!strings.ContainsRune(n.Target, 0)
 		default:
 			ok = false

@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"path"
 	"slices"
 	"strings"
 
@@ -83,8 +82,7 @@ func (l *Ledger) check(c change.Change) error {
 	wrong := []error{l.elsewhere(c)}
 	seen := map[string]bool{}
 	for _, e := range c.Edits {
-		if !path.IsAbs(e.Path) || path.Clean(e.Path) != e.Path ||
-			strings.ContainsRune(e.Path, 0) || seen[e.Path] {
+		if !change.IsAddress(e.Path) || seen[e.Path] {
 			return fmt.Errorf("%q is no path that can be edited", e.Path)
 		}
 		seen[e.Path] = true

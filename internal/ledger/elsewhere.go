@@ -90,7 +90,8 @@ func (l *Ledger) withMark(c change.Change) (change.Change, error) {
 
 // isMark reports whether an edit is of a mark.
 func isMark(e change.Edit) bool {
-	return e.Home == "" && strings.HasSuffix(path.Dir(e.Path), "/calmdawn/elsewhere")
+	folder, _ := e.Folder()
+	return e.Home == "" && strings.HasSuffix(folder, "/calmdawn/elsewhere")
 }
 
 // unsettledMark is the mark's text while its change is under way.

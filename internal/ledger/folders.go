@@ -16,8 +16,8 @@ func (l *Ledger) marks(c change.Change) ([]change.FolderMark, error) {
 	var marks []change.FolderMark
 	seen := map[string]bool{}
 	for _, e := range c.Edits {
-		folder := path.Dir(e.Path)
-		for ; !seen[folder]; folder = path.Dir(folder) {
+		folder, ok := e.Folder()
+		for ; ok && !seen[folder]; folder = path.Dir(folder) {
 			seen[folder] = true
 			m, err := l.mark(folder, e.Home, c.MadeAt)
 			if err != nil {
@@ -80,7 +80,10 @@ func (l *Ledger) tidy(c change.Change, status change.Status) (forget []string, e
 		})
 	}
 	holdsEdit := func(folder string) bool {
-		return slices.ContainsFunc(standing, func(p string) bool { return path.Dir(p) == folder })
+		return slices.ContainsFunc(standing, func(p string) bool {
+			in, ok := change.Edit{Path: p}.Folder()
+			return ok && in == folder
+		})
 	}
 	for _, folder := range foldersOf(c) {
 		m, known, err := l.book.Mark(folder)
@@ -119,8 +122,8 @@ func (l *Ledger) tidy(c change.Change, status change.Status) (forget []string, e
 func foldersOf(c change.Change) []string {
 	var folders []string
 	for _, e := range c.Edits {
-		folder := path.Dir(e.Path)
-		for !slices.Contains(folders, folder) {
+		folder, ok := e.Folder()
+		for ok && !slices.Contains(folders, folder) {
 			folders = append(folders, folder)
 			folder = path.Dir(folder)
 		}

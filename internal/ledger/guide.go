@@ -97,6 +97,9 @@ func guide(changes []change.Change) string {
 // byHand tells how one edit is taken back with the tools of every system.
 func byHand(e change.Edit) string {
 	p := quote(e.Path)
+	if change.Scheme(e.Path) != "" { // no tool of every system knows it
+		return fmt.Sprintf("  %s was %s: %x\n", p, e.Before.Describe(), e.Before.Data)
+	}
 	switch {
 	case e.Before.Kind == change.Absent:
 		return "  rm " + p + "\n"

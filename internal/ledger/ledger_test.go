@@ -50,6 +50,7 @@ func tree(t *testing.T) (string, *machine.Root) {
 		t.Fatal(err)
 	}
 	r.Home = linux.Family{}.Home()
+	withToy(t, r)
 	t.Cleanup(func() { r.Close() })
 	return dir, r
 }
@@ -68,7 +69,16 @@ var drafts = []func(*machine.Draft) error{
 	},
 	// it has two names
 	func(d *machine.Draft) error { return d.Rewrite("/etc/twin", "", mark("y")) },
+	// values of a store, alone and with files
+	func(d *machine.Draft) error { return d.Set(`toy:Key\\One`, 4, []byte("off")) },
+	func(d *machine.Draft) error {
+		return errors.Join(d.Remove(`toy:Key\\Two`, ""), d.Set(`toy:Key\\New`, 3, []byte("new")),
+			d.Link("/etc/other/deep", "", "/dev/null"))
+	},
 }
+
+// fileDrafts is how many of them touch files alone.
+const fileDrafts = 7
 
 func mark(line string) func([]byte) ([]byte, error) {
 	return func(text []byte) ([]byte, error) {
@@ -113,7 +123,7 @@ func TestUndoInAnyOrderEndsWhereItBegan(t *testing.T) {
 	for seed := range rounds {
 		rng := rand.New(rand.NewPCG(seed, 1))
 		dir, r := tree(t)
-		before := testtree.Snapshot(t, dir, skip)
+		before := whole(t, dir, r)
 		var standing []int64
 		for _, n := range rng.Perm(len(drafts)) {
 			id, err := do(r, drafts[n], 0)
@@ -134,7 +144,7 @@ func TestUndoInAnyOrderEndsWhereItBegan(t *testing.T) {
 				t.Fatalf("seed %d: undo %d: %v", seed, standing[i], err)
 			}
 		}
-		if d := testtree.Diff(before, testtree.Snapshot(t, dir, skip)); d != "" {
+		if d := testtree.Diff(before, whole(t, dir, r)); d != "" {
 			t.Fatalf("seed %d: the tree is not as it was:\n%s", seed, d)
 		}
 	}
@@ -146,14 +156,15 @@ var errInjected = errors.New("injected")
 // of its undo in turn.
 func TestEveryInterruption(t *testing.T) {
 	all := func(d *machine.Draft) error {
-		return errors.Join(drafts[0](d), drafts[6](d), drafts[2](d), drafts[3](d), drafts[4](d))
+		return errors.Join(drafts[0](d), drafts[6](d), drafts[2](d), drafts[7](d), drafts[3](d),
+			drafts[4](d), drafts[8](d))
 	}
 	for _, crash := range []bool{false, true} {
 		for _, undo := range []bool{false, true} {
 			interrupted := 0
 			for n := 0; ; n++ {
 				dir, r := tree(t)
-				clean := testtree.Snapshot(t, dir, skip)
+				clean := whole(t, dir, r)
 				var id int64
 				if undo {
 					var err error
@@ -188,7 +199,7 @@ func TestEveryInterruption(t *testing.T) {
 						t.Fatalf("crash %v undo %v at %d: %v", crash, undo, n, err)
 					}
 				}
-				if d := testtree.Diff(clean, testtree.Snapshot(t, dir, skip)); d != "" {
+				if d := testtree.Diff(clean, whole(t, dir, r)); d != "" {
 					t.Fatalf("crash %v undo %v at %d: neither wholly done nor wholly undone:\n%s",
 						crash, undo, n, d)
 				}

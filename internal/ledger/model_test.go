@@ -142,7 +142,7 @@ func playModel(t *testing.T, rng *rand.Rand, name string, seen map[string]int) {
 			seen["somebody's link"]++
 		default:
 			stop := rng.IntN(3) == 0
-			draft := rng.IntN(len(drafts))
+			draft := rng.IntN(fileDrafts)
 			m.step(t, rng, dir, r, draft, stop, say, seen)
 		}
 		if d := m.differs(dir); d != "" {

@@ -3,7 +3,6 @@ package ledger
 import (
 	"errors"
 	"fmt"
-	"path"
 	"slices"
 	"strings"
 	"time"
@@ -59,7 +58,7 @@ func (l *Ledger) settleOne(c change.Change) error {
 		if before.Settled(e.Path) {
 			continue
 		}
-		if err := l.root.Sweep(path.Dir(e.Path), e.Home); err != nil {
+		if err := l.root.SweepBeside(e); err != nil {
 			l.note("What an interrupted call left beside %s could not be removed: %s.", e.Path,
 				machine.Reason(err))
 		}
@@ -194,7 +193,7 @@ func (l *Ledger) Resolve(c change.Change, overwrite bool, leave []string) (chang
 			s.Left = append(s.Left, e.Path)
 			continue
 		case overwrite:
-			err := l.root.Sweep(path.Dir(e.Path), e.Home)
+			err := l.root.SweepBeside(e)
 			if err = errors.Join(err, l.root.Force(e)); err == nil {
 				s.Done = append(s.Done, e.Path)
 				l.edited = append(l.edited, e)

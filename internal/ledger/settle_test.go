@@ -209,7 +209,8 @@ func TestAPlanThatIsOutOfDateIsNotRecorded(t *testing.T) {
 // TestOneDoor reads the program: nobody but the ledger writes to a machine's
 // files, save for the casebook's own folder.
 func TestOneDoor(t *testing.T) {
-	writing := []string{"Apply", "Force", "MakeFolder", "RemoveFolder", "SetFolderTime", "Sweep"}
+	writing := []string{"Apply", "Force", "MakeFolder", "RemoveFolder", "SetFolderTime", "Sweep",
+		"SweepBeside"}
 	found := map[string][]string{}
 	err := filepath.WalkDir("../..", func(p string, d fs.DirEntry, err error) error {
 		if err != nil || d.IsDir() || !strings.HasSuffix(p, ".go") ||
@@ -245,6 +246,7 @@ func TestOneDoor(t *testing.T) {
 		t.Errorf("the casebook writes by %v", got)
 	}
 	delete(found, "casebook")
+	delete(found, "machine") // hands them on to who holds an address
 	if len(found) > 0 {
 		t.Errorf("others write to a machine's files: %v", found)
 	}

@@ -31,7 +31,10 @@ func (r *Root) Draft(at time.Time) *Draft {
 // plan returns the edit of p, planned so far or empty. Folders that are links
 // are followed first, so that one file has one edit.
 func (d *Draft) plan(p, home string) (*change.Edit, error) {
-	p, err := d.settle(p)
+	var err error
+	if change.Scheme(p) == "" {
+		p, err = d.settle(p)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -155,6 +158,16 @@ func (d *Draft) fresh(home string) (change.Node, error) {
 	info, err := d.root.Stat(home)
 	n.UID, n.GID = info.UID, info.GID
 	return n, err
+}
+
+// Set plans a value at the address of a store, of a type as that numbers them.
+func (d *Draft) Set(address string, kind uint32, data []byte) error {
+	e, err := d.plan(address, "")
+	if err != nil {
+		return err
+	}
+	e.After = change.Node{Kind: change.Value, Type: kind, Data: data}
+	return nil
 }
 
 // AllowRun plans that whoever may read the file p may execute it too.

@@ -125,9 +125,7 @@ func asOwner(fd int, do func() error) error {
 	return do()
 }
 
-// Node returns the whole state of the path p. A folder, a special file or a
-// file over [MaxEdited] is a *Refusal.
-func (r *Root) Node(p, home string) (change.Node, error) {
+func (r *Root) fileNode(p, home string) (change.Node, error) {
 	node := change.Node{Kind: change.Absent}
 	err := r.at(p, home, func(at place) (err error) {
 		node, err = at.node()
@@ -225,14 +223,9 @@ func saysNothing(key string, value []byte) bool {
 	return text == "" || text == "????????"
 }
 
-// Apply makes the edit e and verifies it. A path that is not as e expects is a
-// *change.Conflict, and is left alone.
-//
-// Files and links are written under another name and renamed, so that the path
-// is at every moment either the one or the other; a file with several names
-// (hard links) is written in place, so that they stay together. When Apply
-// returns, the edit is on the disk.
-func (r *Root) Apply(e change.Edit) error {
+// applyFile is [Root.Apply] for a path. Files and links are written under
+// another name and renamed.
+func (r *Root) applyFile(e change.Edit) error {
 	return r.at(e.Path, e.Home, func(at place) error {
 		now, err := at.node()
 		if err != nil {
@@ -281,11 +274,7 @@ func (at place) restore(found change.Node) {
 	}
 }
 
-// Force puts the After state of e at its path, whatever file or link stands
-// there, readable or not; it is for a person who has decided so. A folder or a
-// special file is a *Refusal. Names that share a file stay together where the
-// file can be opened.
-func (r *Root) Force(e change.Edit) error {
+func (r *Root) forceFile(e change.Edit) error {
 	return r.at(e.Path, e.Home, func(at place) error {
 		if e.After.Sum != nil {
 			return &Refusal{e.Path, "cannot be written again: only the sum of its bytes was kept"}

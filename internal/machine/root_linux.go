@@ -27,6 +27,8 @@ type Root struct {
 	// Home is set once, before the casebook or the ledger is opened.
 	Home Home
 
+	stores map[string]Store // by scheme
+
 	// Hook, when set, is shown each operation before it is made; an error from
 	// it fails the operation.
 	Hook func(Op) error

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"path"
 	"slices"
 	"time"
 
@@ -75,7 +74,7 @@ func (d *Desk) Refuses(changes []change.Change) error {
 	}
 	for _, c := range changes {
 		for _, e := range c.Edits {
-			if d.Root.ReadOnly(path.Dir(e.Path)) {
+			if d.Root.Fixed(e) {
 				return fmt.Errorf("%s is on a disk that is mounted read-only, so nothing was "+
 					"changed; mount it writable, then call again", e.Path)
 			}

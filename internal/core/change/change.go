@@ -24,7 +24,8 @@ type NodeKind string
 const (
 	Absent NodeKind = "absent"
 	File   NodeKind = "file"
-	Link   NodeKind = "link" // a symbolic link
+	Link   NodeKind = "link"  // a symbolic link
+	Value  NodeKind = "value" // what a store holds: typed bytes
 )
 
 // A Node is the whole state of one path: what undo restores.
@@ -33,7 +34,8 @@ const (
 // part of it.
 type Node struct {
 	Kind NodeKind `json:"kind"`
-	Data []byte   `json:"data,omitempty"` // the bytes of a file
+	Data []byte   `json:"data,omitempty"` // the bytes of a file, or of a value
+	Type uint32   `json:"type,omitempty"` // of a value, as its store numbers types
 	// of a file whose bytes are not kept: their SHA-256 (FIPS 180-4)
 	Sum    []byte `json:"sum,omitempty"`
 	Target string `json:"target,omitempty"` // the text of a link
@@ -75,6 +77,9 @@ func (n Node) Same(m Node) bool {
 	}
 	if n.Kind == Absent {
 		return true
+	}
+	if n.Kind == Value {
+		return n.Type == m.Type && bytes.Equal(n.Data, m.Data)
 	}
 	sameText := n.sameData(m) && n.Target == m.Target
 	sameOwner := n.UID == m.UID && n.GID == m.GID
@@ -150,6 +155,8 @@ func (n Node) Describe() string {
 		return fmt.Sprintf("a file of %d bytes", len(n.Data))
 	case Link:
 		return "a link to " + n.Target
+	case Value:
+		return fmt.Sprintf("a value of type %d and %d bytes", n.Type, len(n.Data))
 	}
 	return "absent"
 }
@@ -166,9 +173,9 @@ func (n Node) Known() string {
 	return fmt.Sprintf("a file of %d bytes with the SHA-256 %x", len(n.Data), n.sum())
 }
 
-// An Edit is one path with its whole state before and after.
+// An Edit is one address with its whole state before and after.
 type Edit struct {
-	// absolute, inside the machine, free of links in its folder
+	// an address, see [IsAddress]; a path is free of links in its folder
 	Path string `json:"path"`
 	// the home folder that the edit must not leave; empty outside homes
 	Home   string `json:"home,omitempty"`
@@ -192,7 +199,7 @@ func (e Edit) Verb() string {
 		return "creates"
 	case e.After.Kind == Absent:
 		return "removes"
-	case e.Before.Kind == File && e.After.Kind == File:
+	case e.Before.Kind == e.After.Kind && e.Before.Kind != Link:
 		return "rewrites"
 	}
 	return "replaces"

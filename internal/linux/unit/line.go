@@ -137,7 +137,7 @@ func withoutFaults(settings []setting) (kept []setting, why string) {
 			s.key != "ExecSearchPath" {
 			_, wrong := readLaunch(s.value)
 			if wrong == refused && why == "" {
-				why = "the service manager refuses it: " + s.key + "= cannot be taken as it is"
+				why = "the service manager refuses it: " + s.key + "= cannot be read"
 			}
 			if wrong != fine {
 				continue

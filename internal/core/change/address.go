@@ -1,0 +1,43 @@
+package change
+
+import (
+	"path"
+	"strings"
+	"unicode"
+)
+
+// An address says what is edited: a path inside the machine, or behind a scheme
+// and a colon something that is no file, as a value of a registry. Addresses
+// are logical: what was changed on the running machine is found again on its
+// disk, and the other way round.
+
+// Scheme is the scheme of an address; empty for a path.
+func Scheme(address string) string {
+	scheme, _, ok := strings.Cut(address, ":")
+	if !ok || strings.HasPrefix(address, "/") {
+		return ""
+	}
+	return scheme
+}
+
+// IsAddress reports whether a text is an address: an absolute path that is
+// clean (path.Clean), or a scheme of small letters with something behind it.
+// None holds control characters, paths no NUL.
+func IsAddress(text string) bool {
+	if strings.HasPrefix(text, "/") {
+		return text != "/" && path.Clean(text) == text && !strings.ContainsRune(text, 0)
+	}
+	scheme, rest, ok := strings.Cut(text, ":")
+	outside := func(r rune) bool { return r < 'a' || r > 'z' }
+	return ok && scheme != "" && rest != "" && strings.IndexFunc(scheme, outside) < 0 &&
+		strings.IndexFunc(rest, unicode.IsControl) < 0
+}
+
+// Folder is the folder that an edit's path stands in; false for what is no
+// file.
+func (e Edit) Folder() (string, bool) {
+	if Scheme(e.Path) != "" {
+		return "", false
+	}
+	return path.Dir(e.Path), true
+}

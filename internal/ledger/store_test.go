@@ -1,0 +1,124 @@
+//go:build linux
+
+package ledger_test
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"testing"
+
+	"calmdawn/internal/core/change"
+	"calmdawn/internal/machine"
+	"calmdawn/internal/testtree"
+)
+
+// A toy is a store of values in one file, which is written anew beside itself
+// and renamed. It shows the machine's hook each of its steps.
+type toy struct {
+	file string
+	root *machine.Root
+}
+
+func (s toy) read() (map[string]change.Node, error) {
+	all := map[string]change.Node{}
+	text, err := os.ReadFile(s.file)
+	if errors.Is(err, fs.ErrNotExist) {
+		return all, nil
+	}
+	return all, errors.Join(err, json.Unmarshal(text, &all))
+}
+
+func (s toy) step(name, address string, do func() error) error {
+	if s.root.Hook != nil {
+		if err := s.root.Hook(machine.Op{Name: name, Path: address}); err != nil {
+			return err
+		}
+	}
+	return do()
+}
+
+func (s toy) Node(address string) (change.Node, error) {
+	all, err := s.read()
+	if n, ok := all[address]; ok {
+		return n, err
+	}
+	return change.Node{Kind: change.Absent}, err
+}
+
+func (s toy) Apply(e change.Edit) error {
+	all, err := s.read()
+	if err != nil {
+		return err
+	}
+	now, _ := s.Node(e.Path)
+	if !now.Same(e.Before) {
+		return &change.Conflict{Edit: e, Now: now}
+	}
+	if all[e.Path] = e.After; e.After.Kind == change.Absent {
+		delete(all, e.Path)
+	}
+	text, err := json.Marshal(all)
+	return errors.Join(err,
+		s.step("write", e.Path, func() error { return os.WriteFile(s.file+".new", text, 0o600) }),
+		s.step("rename", e.Path, func() error { return os.Rename(s.file+".new", s.file) }))
+}
+
+func (s toy) Sweep() error {
+	if err := os.Remove(s.file + ".new"); !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
+}
+
+func (s toy) ReadOnly() bool { return false }
+
+// withToy attaches a toy store with two values in it.
+func withToy(t *testing.T, r *machine.Root) {
+	t.Helper()
+	s := toy{t.TempDir() + "/toy", r}
+	r.Attach("toy", s)
+	for address, data := range map[string]string{`toy:Key\\One`: "1", `toy:Key\\Two`: "2"} {
+		if err := s.Apply(change.Edit{
+			Path:   address,
+			Before: change.Node{Kind: change.Absent},
+			After:  change.Node{Kind: change.Value, Type: 3, Data: []byte(data)},
+		}); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+// whole is the state of a machine: its tree, and what its toy store holds.
+func whole(t *testing.T, dir string, r *machine.Root) string {
+	t.Helper()
+	text := testtree.Snapshot(t, dir, skip)
+	for _, address := range []string{`toy:Key\\One`, `toy:Key\\Two`, `toy:Key\\New`} {
+		n, err := r.Node(address, "")
+		if err != nil {
+			t.Fatal(err)
+		}
+		text += fmt.Sprintf("%s %s %d %q\n", address, n.Kind, n.Type, n.Data)
+	}
+	return text
+}
+
+func TestWhatNoStoreHoldsIsRefused(t *testing.T) {
+	_, r := tree(t)
+	for _, address := range []string{"other:x", `task:\Acme`} {
+		if _, err := r.Node(address, ""); machine.Reason(err) == "" {
+			t.Errorf("%s: %v", address, err)
+		}
+		_, err := do(r, func(d *machine.Draft) error { return d.Set(address, 1, nil) }, 0)
+		if err == nil {
+			t.Errorf("%s was edited", address)
+		}
+	}
+	for _, text := range []string{"", "x", "toy:", "Toy:x", "toy:\x01", "/", "/a/../b", "a/b:c"} {
+		if change.IsAddress(text) {
+			t.Errorf("%q is an address", text)
+		}
+	}
+}
