@@ -149,6 +149,19 @@ func Leftover(name string) bool {
 	return strings.HasPrefix(name, ".") || slices.ContainsFunc(leftovers, left)
 }
 
+// maxLinks is how many links one path may lead through.
+const maxLinks = 40
+
+// plainInfo is what every operating system tells of a path.
+func plainInfo(info fs.FileInfo) Info {
+	return Info{
+		Kind:    kindOf(info.Mode()),
+		Size:    info.Size(),
+		Mode:    uint32(info.Mode().Perm()),
+		ModTime: info.ModTime(),
+	}
+}
+
 // A Home says where things of ours stand in a machine, and how it is told from
 // others. Whoever opens a machine knows of what kind it is, and sets it.
 type Home struct {

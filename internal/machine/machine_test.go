@@ -39,6 +39,74 @@ func open(t *testing.T, dir string) map[string]*Root {
 	return roots
 }
 
+// A reader is what reads a machine, by any of the resolvers.
+type reader interface {
+	ReadFile(p string, limit int64) ([]byte, error)
+	ReadDir(p string) ([]Entry, error)
+	ReadLink(p string) (string, error)
+	Resolve(p string) (string, error)
+	Stat(p string) (Info, error)
+	Lstat(p string) (Info, error)
+}
+
+// afar is the resolver of other operating systems.
+type afar struct{ *portable }
+
+func (a afar) ReadFile(p string, limit int64) ([]byte, error) { return a.readFile(p, limit) }
+func (a afar) ReadDir(p string) ([]Entry, error)              { return a.readDir(p) }
+func (a afar) ReadLink(p string) (string, error)              { return a.readLink(p) }
+func (a afar) Resolve(p string) (string, error)               { return a.resolve(p) }
+func (a afar) Stat(p string) (Info, error)                    { return a.stat(p, true) }
+func (a afar) Lstat(p string) (Info, error)                   { return a.stat(p, false) }
+
+// readers gives the same machine by each of the three resolvers.
+func readers(t *testing.T, dir string) map[string]reader {
+	t.Helper()
+	p, err := openPortable(dir, func(string, string, int64) error { return nil })
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { p.root.Close() })
+	all := map[string]reader{"portable": afar{p}}
+	for name, r := range open(t, dir) {
+		all[name] = r
+	}
+	return all
+}
+
+// TestAllResolversSeeTheSame compares them at every path of a tree of links.
+func TestAllResolversSeeTheSame(t *testing.T) {
+	dir := testtree.Make(t, map[string]string{
+		"a/b/c": "text", "a/l": "-> b", "a/up": "-> ../a/b/c", "r": "-> /a/l", "a/b/dots": "-> ..",
+		"self": "-> self", "gone": "-> nowhere", "out": "-> ../../../../a/b/c", "root": "-> /",
+	})
+	all := readers(t, dir)
+	for _, p := range []string{
+		"/", "", "a", "/a/l", "/a/l/c", "/a/up", "/r/c", "/r/dots/b/c", "/self", "/gone", "/out",
+		"/root/a/l/c", "/a/../a/./b//c", "/a/b/c/d", "/../../a", "/root/root/r/c",
+		"/a/b\x00c", "/a/l/../l/c", "/nothing/at/all",
+	} {
+		said := map[string]string{}
+		for name, r := range all {
+			text, err1 := r.ReadFile(p, 100)
+			real, err2 := r.Resolve(p)
+			info, err3 := r.Stat(p)
+			own, err4 := r.Lstat(p)
+			target, err5 := r.ReadLink(p)
+			entries, err6 := r.ReadDir(p)
+			info.Size, own.Size = 0, 0 // of folders file systems tell what they like
+			said[name] = fmt.Sprintf("%q %v %q %v %v %v %v %v %q %v %v %v", text, err1 != nil, real,
+				err2 != nil, info, err3 != nil, own, err4 != nil, target, err5 != nil, entries,
+				err6 != nil)
+		}
+		for name, what := range said {
+			if what != said["kernel"] {
+				t.Errorf("%q: %s says\n%s\nthe kernel\n%s", p, name, what, said["kernel"])
+			}
+		}
+	}
+}
+
 func TestHostilePathsAreNeitherFollowedNorOpened(t *testing.T) {
 	outside := testtree.Make(t, map[string]string{"secret": "secret"})
 	dir := testtree.Make(t, map[string]string{
@@ -78,7 +146,7 @@ func TestHostilePathsAreNeitherFollowedNorOpened(t *testing.T) {
 	}
 	huge.Close()
 
-	for name, r := range open(t, dir) {
+	for name, r := range readers(t, dir) {
 		for _, p := range []string{
 			"/etc/plain", "/etc/absolute", "/etc/up", "/etc/chain", "etc/plain", "/../etc/plain",
 		} {

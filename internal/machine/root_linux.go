@@ -7,6 +7,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -92,10 +93,21 @@ func (r *Root) hook(name, path string, n int64) error {
 	return r.Hook(Op{Name: name, Path: path, Bytes: n})
 }
 
-const (
-	inRoot  = unix.RESOLVE_IN_ROOT | unix.RESOLVE_NO_MAGICLINKS
-	maxLink = 40
-)
+const inRoot = unix.RESOLVE_IN_ROOT | unix.RESOLVE_NO_MAGICLINKS
+
+// nonBlocking keeps a FIFO that was swapped in from stopping us.
+const nonBlocking = unix.O_NONBLOCK
+
+// infoFrom is what the standard library found.
+func infoFrom(info fs.FileInfo) Info {
+	found := plainInfo(info)
+	if st, ok := info.Sys().(*syscall.Stat_t); ok {
+		found.Mode, found.UID, found.GID = st.Mode&0o7777, int(st.Uid), int(st.Gid)
+		found.Device = uint64(st.Dev)
+		found.Null = st.Mode&unix.S_IFMT == unix.S_IFCHR && st.Rdev == unix.Mkdev(1, 3)
+	}
+	return found
+}
 
 // open resolves p inside the root and opens it. O_CLOEXEC is added.
 func (r *Root) open(p string, flags int) (int, error) {
@@ -193,7 +205,7 @@ func (r *Root) walk(p string, flags int) (int, string, error) {
 			if err != nil {
 				return -1, "", err
 			}
-			if links++; links > maxLink {
+			if links++; links > maxLinks {
 				return -1, "", unix.ELOOP
 			}
 			if strings.HasPrefix(target, "/") {
@@ -443,22 +455,6 @@ func linkText(fd int, name string) string {
 		return ""
 	}
 	return string(long[:n])
-}
-
-func kindOf(m fs.FileMode) Kind {
-	switch {
-	case m.IsRegular():
-		return Regular
-	case m.IsDir():
-		return Folder
-	case m&fs.ModeSymlink != 0:
-		return Symlink
-	case m&fs.ModeNamedPipe != 0:
-		return FIFO
-	case m&fs.ModeSocket != 0:
-		return Socket
-	}
-	return Device
 }
 
 // ReadOnly reports whether the file system at p takes no writes.
