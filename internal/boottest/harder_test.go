@@ -73,6 +73,9 @@ func harder() map[string]string {
 		// Names that begin with a dot, and what else is passed over.
 		vendor + ".dotted.service":   marked("dotted"),
 		wants + ".dotted.service":    "-> /x",
+		vendor + "dotwants.target":   "[Unit]\nWants=.direct.service\n",
+		wants + "dotwants.target":    "-> /x",
+		vendor + ".direct.service":   marked("dotdirect"),
 		vendor + "dotlinked.service": marked("dotlinked"),
 		wants + ".x.service":         "-> /" + vendor + "dotlinked.service",
 		vendor + "dotdrop.service":   marked("dotdrop-own"),

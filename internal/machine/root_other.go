@@ -12,8 +12,9 @@ import (
 	"calmdawn/internal/core/change"
 )
 
-// A Root is a machine's confined file tree, see the Linux one. On this operating
-// system a disk that is mounted somewhere can be read; nothing is edited yet.
+// A Root is a machine's confined file tree, see the Linux one. On this
+// operating system a disk that is mounted somewhere can be read; nothing is
+// edited yet.
 type Root struct {
 	dir    string
 	files  *portable
