@@ -59,8 +59,18 @@ func harder() map[string]string {
 		wants + "joined.service":    "-> /x",
 		vendor + "binder.service": "[Unit]\nBindsTo=bound.service\nAfter=bound.service\n" +
 			marked("binder"),
-		wants + "binder.service":     "-> /x",
-		vendor + "bound.service":     marked("bound"),
+		wants + "binder.service": "-> /x",
+		vendor + "bound.service": marked("bound"),
+		vendor + "bindscond.service": "[Unit]\nBindsTo=uncond.service\nAfter=uncond.service\n" +
+			marked("bindscond"),
+		wants + "bindscond.service": "-> /x",
+		vendor + "uncond.service":   "[Unit]\nConditionPathExists=/nowhere\n" + marked("uncond"),
+		vendor + "bindsstay.service": "[Unit]\nBindsTo=stays.service\nAfter=stays.service\n" +
+			marked("bindsstay"),
+		wants + "bindsstay.service":  "-> /x",
+		vendor + "stays.service":     marked("stays") + "RemainAfterExit=yes\n",
+		vendor + "execpaths.service": marked("execpaths") + "NoExecPaths=/opt\nExecPaths=/\n",
+		wants + "execpaths.service":  "-> /x",
 		vendor + "parted.service":    "[Unit]\nPartOf=multi-user.target\n" + marked("parted"),
 		vendor + "succeeder.service": "[Unit]\nOnSuccess=succeeded.service\n" + marked("succeeder"),
 		wants + "succeeder.service":  "-> /x",

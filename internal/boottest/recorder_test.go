@@ -103,7 +103,6 @@ func TestRecorder(t *testing.T) {
 	m.Boot(t)
 	r, err := machine.Open(m.Dir)
 	ok(t, err)
-	r.Home = linux.Family{}.Home()
 	defer r.Close()
 	b := recorded(t, r)[0]
 	if b.Recording == nil || !b.Ready.Known || !b.Settled.FromReady.Known || len(b.Notes) > 0 {
@@ -228,6 +227,7 @@ systemctl --no-block poweroff
 
 func recorded(t *testing.T, r *machine.Root) []boot.Boot {
 	t.Helper()
+	r.Home = linux.Family{}.Home()
 	book, err := casebook.Read(r, casebook.Inside)
 	ok(t, err)
 	defer book.Close()
@@ -258,7 +258,6 @@ func TestRecorderCost(t *testing.T) {
 	calm(t, p, m, "recorder", "on", "--yes", "--boots", "1000")
 	r, err := machine.Open(m.Dir)
 	ok(t, err)
-	r.Home = linux.Family{}.Home()
 	defer r.Close()
 	for range 3 {
 		m.Boot(t)

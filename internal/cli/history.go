@@ -123,7 +123,7 @@ func (a *app) history() error {
 		{Title: "NO", Right: true},
 		{Title: "MADE", Keep: 2},
 		{Title: "BY", Keep: 1},
-		{Title: "WHAT", Flex: 24},
+		{Title: "WHAT", Flex: 24, Firm: 3},
 		{Title: "FORECAST", Keep: 3},
 		{Title: "NOW"},
 	}, rows)
@@ -198,7 +198,7 @@ func foreseen(c change.Change) string {
 // together marks a forecast that is of a whole proposal.
 func together(c change.Change) string {
 	if c.Terms.Together != nil {
-		return " with its proposal"
+		return ", all together"
 	}
 	return ""
 }

@@ -1,6 +1,7 @@
 package unit
 
 import (
+	"slices"
 	"strconv"
 	"strings"
 
@@ -128,13 +129,18 @@ func escape(s string) (text string, n int) {
 	return `\` + s[:1], 1
 }
 
+// launchKeys are the settings whose values are launch lines.
+var launchKeys = []string{
+	"ExecCondition", "ExecStartPre", "ExecStart", "ExecStartPost", "ExecReload", "ExecStop",
+	"ExecStopPost",
+}
+
 // withoutFaults takes out the launch lines that the service manager ignores,
 // and says why it refuses the unit for one, if it does.
 func withoutFaults(settings []setting) (kept []setting, why string) {
 	kept = settings[:0:0]
 	for _, s := range settings {
-		if s.section == "Service" && strings.HasPrefix(s.key, "Exec") && s.value != "" &&
-			s.key != "ExecSearchPath" {
+		if s.section == "Service" && slices.Contains(launchKeys, s.key) && s.value != "" {
 			_, wrong := readLaunch(s.value)
 			if wrong == refused && why == "" {
 				why = "the service manager refuses it: " + s.key + "= cannot be read"

@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"calmdawn/internal/core/item"
@@ -22,6 +23,7 @@ type Source struct {
 	now     time.Time
 	version int // of the service manager; 0 where that is not known
 	facts   facts
+	read    atomic.Int64 // bytes of unit files so far
 
 	mu      sync.Mutex // guards what follows
 	unread  []item.Unread
@@ -130,6 +132,10 @@ func (src *Source) fetch(folder string, entries []machine.Entry) {
 	texts := make([]parsed, len(paths))
 	machine.Each(len(paths), func(i int) {
 		data, err := src.root.ReadListed(paths[i], maxText)
+		if src.read.Add(int64(len(data))) > maxTexts {
+			data, err = nil, &machine.Refusal{Path: paths[i], Reason: "is not read any more: all " +
+				"unit files together are too large"}
+		}
 		texts[i] = parseText(paths[i], data, err)
 		texts[i].empty = err == nil && len(data) == 0
 	})

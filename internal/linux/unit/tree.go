@@ -52,6 +52,7 @@ const (
 	// stronger than adminFolder: masks what stands there
 	maskFolder = "/etc/systemd/system.control"
 	maxText    = 32 << 20
+	maxTexts   = 256 << 20 // of all unit files together
 )
 
 // A file is what stands for a unit name in the search path.
