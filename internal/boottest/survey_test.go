@@ -463,6 +463,15 @@ func surveyed(t *testing.T, m *boottest.Machine) (expected []string, said map[st
 	return expected, said
 }
 
+// agrees surveys a machine and holds what that expects against a boot; it
+// returns what the survey says of each mark.
+func agrees(t *testing.T, m *boottest.Machine) (said map[string]string) {
+	t.Helper()
+	expected, said := surveyed(t, m)
+	holdAgainst(t, m, expected, said)
+	return said
+}
+
 // holdAgainst boots a machine and holds what a survey expects against it.
 func holdAgainst(t *testing.T, m *boottest.Machine, expected []string, said map[string]string) {
 	t.Helper()

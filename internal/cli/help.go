@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -53,7 +54,7 @@ script does.`},
   service:star-index.service   their id
   star-index                   their name or title, or a part of it that no
                                other item has
-  3  3-5                       their number in the last list of this machine,
+  3 or 3-5                     their number in the last list of this machine,
                                at a terminal and without --yes
   'service:cue-*'              a pattern with * in it (disable, delay, enable,
                                forecast)
@@ -166,13 +167,16 @@ func (a *app) shortHelp(cmd *cobra.Command) {
 	}
 }
 
-// showExamples lists calls with what they are for, as Example has them: behind
-// blanks on the same line, or on the next.
 func showExamples(s *render.Screen, text string) {
-	if text == "" {
-		return
+	if text != "" {
+		s.Line("")
+		showList(s, text)
 	}
-	s.Line("")
+}
+
+// showList lists calls or words with what they are for, which stands behind two
+// blanks on the same line, and goes on behind blanks alone.
+func showList(s *render.Screen, text string) {
 	var rows [][]render.Cell
 	for line := range strings.SplitSeq(text, "\n") {
 		call, about, _ := strings.Cut(strings.TrimPrefix(line, "  "), "  ")
@@ -293,6 +297,20 @@ func showFlags(s *render.Screen, flags *pflag.FlagSet) {
 	}
 }
 
+// paragraphs shows a text folded anew; a list has two blanks in it.
+func paragraphs(s *render.Screen, text string) {
+	for i, part := range strings.Split(text, "\n\n") {
+		if i > 0 {
+			s.Line("")
+		}
+		if !strings.Contains(part, "  ") {
+			s.Wrap(0, "%s", strings.ReplaceAll(part, "\n", " "))
+			continue
+		}
+		showList(s, part)
+	}
+}
+
 // explain shows the long text of a command, or a topic; without a name it is
 // the help of all.
 func (a *app) explain(root *cobra.Command, args []string) error {
@@ -305,9 +323,7 @@ func (a *app) explain(root *cobra.Command, args []string) error {
 		if len(args) == 1 && t.name == args[0] {
 			s.Say(render.Strong, "%s: %s", t.name, t.short)
 			s.Line("")
-			for line := range strings.SplitSeq(t.text, "\n") {
-				s.Line("%s", line)
-			}
+			paragraphs(s, t.text)
 			return nil
 		}
 	}
@@ -322,13 +338,7 @@ func (a *app) explain(root *cobra.Command, args []string) error {
 	}
 	s.Say(render.Strong, "%s", cmd.UseLine())
 	s.Line("")
-	text := cmd.Long
-	if text == "" {
-		text = cmd.Short + "."
-	}
-	for line := range strings.SplitSeq(text, "\n") {
-		s.Line("%s", line)
-	}
+	paragraphs(s, cmp.Or(cmd.Long, cmd.Short+"."))
 	s.Line("")
 	s.Line("Its flags and examples: %s", render.Whole(cmd.CommandPath()+" --help"))
 	return nil

@@ -113,9 +113,8 @@ type Live interface {
 	Present(during time.Duration) (Now, error)
 	// Told has the system read changed files anew, where it does not by itself.
 	Told(edits []change.Edit) error
-	// Stop stops what of an item runs now; false where nothing does, or it is
-	// not for us to stop.
-	Stop(id string) (bool, error)
+	// Stop stops what of an item runs now, where that is for us to stop.
+	Stop(id string) error
 	// Ways are the native names of items through which one may be connected.
 	Ways() []string
 	// Booted reports whether the service manager runs that boots go through.

@@ -112,12 +112,12 @@ func (live) Told(edits []change.Edit) error {
 }
 
 // Stop stops a service; programs of a login end when their user closes them.
-func (live) Stop(id string) (bool, error) {
+func (live) Stop(id string) error {
 	unit, ok := strings.CutPrefix(id, "service:")
 	if !ok || strings.Contains(unit, ".service@") {
-		return false, nil
+		return nil
 	}
-	return true, manager.Stop(unit)
+	return manager.Stop(unit)
 }
 
 func (live) Ways() []string { return []string{"ssh.service", "sshd.service"} }

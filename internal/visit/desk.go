@@ -127,7 +127,7 @@ func (d *Desk) Stop(c change.Change) map[string]error {
 		if live == nil {
 			break
 		}
-		if _, err := live.Stop(t.ID); err != nil {
+		if err := live.Stop(t.ID); err != nil {
 			left[t.ID] = err
 		}
 	}
