@@ -123,7 +123,7 @@ func (a *app) history() error {
 		{Title: "NO", Right: true},
 		{Title: "MADE", Keep: 2},
 		{Title: "BY", Keep: 1},
-		{Title: "WHAT", Flex: 24, Firm: 3},
+		{Title: "WHAT", Flex: 24},
 		{Title: "FORECAST", Keep: 3},
 		{Title: "NOW"},
 	}, rows)
