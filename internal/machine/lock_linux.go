@@ -17,10 +17,10 @@ import (
 // ordinary user's stands in the user's runtime folder, and holds nobody up but
 // that user. A container that changes itself and its host that changes the
 // container's disk do not see each other's.
-func (r *Root) lockFile() (string, error) {
+func (r *kernel) lockFile() (string, error) {
 	var st unix.Stat_t
 	if err := unix.Fstat(r.fd, &st); err != nil {
-		return "", pathErr("stat", "/", err)
+		return "", named("stat", "/", err)
 	}
 	dir := "/run/calmdawn"
 	if uid := unix.Geteuid(); uid != 0 {
@@ -32,9 +32,7 @@ func (r *Root) lockFile() (string, error) {
 	return filepath.Join(dir, fmt.Sprintf("%x-%x.lock", st.Dev, st.Ino)), nil
 }
 
-// Lock takes the machine's lock for changes, waiting for it no longer than
-// patience, and returns how to release it. Who holds it may make edits.
-func (r *Root) Lock(patience time.Duration) (release func() error, err error) {
+func (r *kernel) lock(patience time.Duration) (release func() error, err error) {
 	file, err := r.lockFile()
 	if err != nil {
 		return nil, err
@@ -80,9 +78,7 @@ func openLock(file string) (int, error) {
 	return fd, nil
 }
 
-// Locked reports whether somebody is changing the machine at this moment, as
-// far as we may know.
-func (r *Root) Locked() bool {
+func (r *kernel) locked() bool {
 	file, err := r.lockFile()
 	if err != nil {
 		return false
@@ -95,9 +91,7 @@ func (r *Root) Locked() bool {
 	return unix.Flock(fd, unix.LOCK_SH|unix.LOCK_NB) == unix.EWOULDBLOCK
 }
 
-// MayWrite reports why nothing can be written in the folder p, or in the
-// nearest one above it that is there; nil where something can.
-func (r *Root) MayWrite(p string) error {
+func (r *kernel) mayWrite(p string) error {
 	for {
 		fd, err := r.open(p, unix.O_PATH|unix.O_DIRECTORY)
 		if errors.Is(err, fs.ErrNotExist) && p != "/" {
@@ -108,11 +102,11 @@ func (r *Root) MayWrite(p string) error {
 			return err
 		}
 		defer unix.Close(fd)
-		if r.ReadOnly(p) {
+		if r.readOnly(p) {
 			return &Refusal{p, "the disk is mounted read-only"}
 		}
 		err = unix.Faccessat(unix.AT_FDCWD, fmt.Sprintf("/proc/self/fd/%d", fd), unix.W_OK,
 			unix.AT_EACCESS)
-		return pathErr("write to", p, err)
+		return named("write to", p, err)
 	}
 }

@@ -12,10 +12,12 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"os"
 	"path"
 	"runtime"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -67,6 +69,22 @@ func (k Kind) String() string {
 	return [...]string{"a file", "a folder", "a link", "a FIFO", "a socket", "a device"}[k]
 }
 
+func kindOf(m fs.FileMode) Kind {
+	switch {
+	case m.IsRegular():
+		return Regular
+	case m.IsDir():
+		return Folder
+	case m&fs.ModeSymlink != 0:
+		return Symlink
+	case m&fs.ModeNamedPipe != 0:
+		return FIFO
+	case m&fs.ModeSocket != 0:
+		return Socket
+	}
+	return Device
+}
+
 // Info describes one path.
 type Info struct {
 	Kind    Kind
@@ -75,6 +93,7 @@ type Info struct {
 	UID     int
 	GID     int
 	ModTime time.Time
+	Links   uint64 // how many names it has
 	Device  uint64 // of the file system it stands in
 	Null    bool   // the null device, with which a unit is masked
 }
@@ -120,6 +139,24 @@ type FolderState struct {
 	GID     int
 }
 
+// named has an error tell what was done at which path of the machine.
+func named(op, p string, err error) error {
+	var refusal *Refusal
+	if err == nil || errors.As(err, &refusal) {
+		return err
+	}
+	if errors.Is(err, syscall.ELOOP) {
+		return &Refusal{p, "its links lead in a circle"}
+	}
+	switch inner := err.(type) {
+	case *fs.PathError:
+		err = inner.Err
+	case *os.LinkError:
+		err = inner.Err
+	}
+	return &fs.PathError{Op: op, Path: p, Err: err}
+}
+
 // clean makes a path absolute and free of "." and empty parts. ".." is left to
 // the kernel: behind a link it means another folder than it reads.
 func clean(p string) string {
@@ -152,16 +189,6 @@ func Leftover(name string) bool {
 // maxLinks is how many links one path may lead through.
 const maxLinks = 40
 
-// plainInfo is what every operating system tells of a path.
-func plainInfo(info fs.FileInfo) Info {
-	return Info{
-		Kind:    kindOf(info.Mode()),
-		Size:    info.Size(),
-		Mode:    uint32(info.Mode().Perm()),
-		ModTime: info.ModTime(),
-	}
-}
-
 // A Home says where things of ours stand in a machine, and how it is told from
 // others. Whoever opens a machine knows of what kind it is, and sets it.
 type Home struct {
@@ -171,12 +198,6 @@ type Home struct {
 	Elsewhere string
 	// ID is the machine's own id, of any length; empty where it has none yet.
 	ID func(r *Root) string
-}
-
-// IsFile reports whether p leads to a regular file.
-func (r *Root) IsFile(p string) bool {
-	info, err := r.Stat(p)
-	return err == nil && info.Kind == Regular
 }
 
 // Each calls do for 0 to n-1, on all processors, and returns when all calls

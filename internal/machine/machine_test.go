@@ -6,8 +6,10 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -19,59 +21,31 @@ import (
 	"calmdawn/internal/testtree"
 )
 
-// open gives the same machine twice: resolved by the kernel, and by our own
-// walker.
+// open gives the same machine by each resolver: the kernel, our own walker, and
+// that of other operating systems.
 func open(t *testing.T, dir string) map[string]*Root {
 	t.Helper()
 	roots := map[string]*Root{}
-	for _, name := range []string{"kernel", "walker"} {
+	for _, name := range []string{"kernel", "walker", "portable"} {
 		r, err := Open(dir)
 		if err != nil {
 			t.Fatal(err)
 		}
-		t.Cleanup(func() { r.Close() })
-		if name == "kernel" && r.walker {
+		k := r.files.(*kernel)
+		switch {
+		case name == "portable":
+			k.close()
+			if r.files, err = openPortable(dir, r.hook); err != nil {
+				t.Fatal(err)
+			}
+		case name == "kernel" && k.walker:
 			t.Log("this kernel has no openat2: both runs use the walker")
 		}
-		r.walker = r.walker || name == "walker"
+		k.walker = k.walker || name == "walker"
+		t.Cleanup(func() { r.Close() })
 		roots[name] = r
 	}
 	return roots
-}
-
-// A reader is what reads a machine, by any of the resolvers.
-type reader interface {
-	ReadFile(p string, limit int64) ([]byte, error)
-	ReadDir(p string) ([]Entry, error)
-	ReadLink(p string) (string, error)
-	Resolve(p string) (string, error)
-	Stat(p string) (Info, error)
-	Lstat(p string) (Info, error)
-}
-
-// afar is the resolver of other operating systems.
-type afar struct{ *portable }
-
-func (a afar) ReadFile(p string, limit int64) ([]byte, error) { return a.readFile(p, limit) }
-func (a afar) ReadDir(p string) ([]Entry, error)              { return a.readDir(p) }
-func (a afar) ReadLink(p string) (string, error)              { return a.readLink(p) }
-func (a afar) Resolve(p string) (string, error)               { return a.resolve(p) }
-func (a afar) Stat(p string) (Info, error)                    { return a.stat(p, true) }
-func (a afar) Lstat(p string) (Info, error)                   { return a.stat(p, false) }
-
-// readers gives the same machine by each of the three resolvers.
-func readers(t *testing.T, dir string) map[string]reader {
-	t.Helper()
-	p, err := openPortable(dir, func(string, string, int64) error { return nil })
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { p.root.Close() })
-	all := map[string]reader{"portable": afar{p}}
-	for name, r := range open(t, dir) {
-		all[name] = r
-	}
-	return all
 }
 
 // TestAllResolversSeeTheSame compares them at every path of a tree of links.
@@ -80,7 +54,7 @@ func TestAllResolversSeeTheSame(t *testing.T) {
 		"a/b/c": "text", "a/l": "-> b", "a/up": "-> ../a/b/c", "r": "-> /a/l", "a/b/dots": "-> ..",
 		"self": "-> self", "gone": "-> nowhere", "out": "-> ../../../../a/b/c", "root": "-> /",
 	})
-	all := readers(t, dir)
+	all := open(t, dir)
 	for _, p := range []string{
 		"/", "", "a", "/a/l", "/a/l/c", "/a/up", "/r/c", "/r/dots/b/c", "/self", "/gone", "/out",
 		"/root/a/l/c", "/a/../a/./b//c", "/a/b/c/d", "/../../a", "/root/root/r/c",
@@ -146,7 +120,7 @@ func TestHostilePathsAreNeitherFollowedNorOpened(t *testing.T) {
 	}
 	huge.Close()
 
-	for name, r := range readers(t, dir) {
+	for name, r := range open(t, dir) {
 		for _, p := range []string{
 			"/etc/plain", "/etc/absolute", "/etc/up", "/etc/chain", "etc/plain", "/../etc/plain",
 		} {
@@ -290,18 +264,19 @@ func TestHardLinksStayTogether(t *testing.T) {
 	if err := os.Link(dir+"/etc/a", dir+"/etc/b"); err != nil {
 		t.Fatal(err)
 	}
-	r := open(t, dir)["kernel"]
-	d := r.Draft(time.Now())
-	if err := d.Rewrite("/etc/a", "", func([]byte) ([]byte, error) {
-		return []byte("two"), nil
-	}); err != nil {
-		t.Fatal(err)
-	}
-	if err := r.Apply(d.Edits()[0]); err != nil {
-		t.Fatal(err)
-	}
-	if text, _ := os.ReadFile(dir + "/etc/b"); string(text) != "two" {
-		t.Errorf("the other name holds %q", text)
+	for name, r := range open(t, dir) {
+		d := r.Draft(time.Now())
+		if err := d.Rewrite("/etc/a", "", func([]byte) ([]byte, error) {
+			return []byte(name), nil
+		}); err != nil {
+			t.Fatal(err)
+		}
+		if err := r.Apply(d.Edits()[0]); err != nil {
+			t.Fatal(err)
+		}
+		if text, _ := os.ReadFile(dir + "/etc/b"); string(text) != name {
+			t.Errorf("%s: the other name holds %q", name, text)
+		}
 	}
 }
 
@@ -369,11 +344,7 @@ func TestAUserWhoSwapsFoldersGainsNothing(t *testing.T) {
 	dir := testtree.Make(t, map[string]string{"home/maria/.config/a.desktop": "x", "etc/": ""})
 	before := testtree.Snapshot(t, outside, nil)
 	config := dir + "/home/maria/.config"
-	r, err := Open(dir)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer r.Close()
+	roots := slices.Collect(maps.Values(open(t, dir)))
 	var swaps atomic.Int64
 	done := make(chan struct{})
 	go func() {
@@ -391,15 +362,16 @@ func TestAUserWhoSwapsFoldersGainsNothing(t *testing.T) {
 			_ = os.Remove(config + ".away")
 		}
 	}()
-	made := 0
-	for swaps.Load() < 3000 {
+	made := map[*Root]int{}
+	for i := 0; swaps.Load() < 3000; i++ {
+		r := roots[i%len(roots)]
 		now, err := r.Node("/home/maria/.config/a.desktop", "/home/maria")
 		if err != nil {
 			continue
 		}
 		after := change.Node{
 			Kind: change.File,
-			Data: []byte(fmt.Sprint("edit ", made)),
+			Data: []byte(fmt.Sprint("edit ", i)),
 			Mode: 0o644,
 			UID:  os.Geteuid(),
 			GID:  os.Getegid(),
@@ -410,7 +382,7 @@ func TestAUserWhoSwapsFoldersGainsNothing(t *testing.T) {
 			Before: now,
 			After:  after,
 		}) == nil {
-			made++
+			made[r]++
 		}
 	}
 	<-done
@@ -420,8 +392,10 @@ func TestAUserWhoSwapsFoldersGainsNothing(t *testing.T) {
 	if _, err := os.Lstat(dir + "/etc/a.desktop"); err == nil {
 		t.Error("a file was made in another place of the machine")
 	}
-	if made == 0 {
-		t.Error("no edit was made at all")
+	for _, r := range roots {
+		if made[r] == 0 {
+			t.Errorf("%T made no edit at all", r.files)
+		}
+		t.Logf("%T: %d edits were made among %d swaps", r.files, made[r], swaps.Load())
 	}
-	t.Logf("%d edits were made among %d swaps", made, swaps.Load())
 }

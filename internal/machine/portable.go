@@ -2,32 +2,34 @@ package machine
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"io"
 	"io/fs"
 	"os"
 	"path"
+	"path/filepath"
 	"slices"
 	"strings"
 	"syscall"
+	"time"
 )
 
 // A portable resolves paths on every operating system, over [os.Root], which
 // lets no link lead out. Links of the machine's own, absolute ones too, are
 // followed here, so that they stay inside.
 type portable struct {
+	dir  string
 	root *os.Root
-	hook func(name, path string, n int64) error
+	hook hook
 }
 
-// openPortable opens a folder as a machine's root. Hook is called before each
-// operation.
-func openPortable(dir string, hook func(string, string, int64) error) (*portable, error) {
+func openPortable(dir string, hook hook) (resolver, error) {
 	root, err := os.OpenRoot(dir)
 	if err != nil {
 		return nil, err
 	}
-	return &portable{root, hook}, nil
+	return &portable{dir, root, hook}, nil
 }
 
 // walk resolves p, one name at a time, and returns the path free of links,
@@ -56,7 +58,7 @@ func (r *portable) walk(p string, follow bool) (string, fs.FileInfo, error) {
 		}
 		info, err := r.root.Lstat(path.Join(at(), name))
 		if err != nil {
-			return "", nil, r.named("open", p, err)
+			return "", nil, named("open", p, err)
 		}
 		last := strings.Join(todo, "") == ""
 		if info.Mode()&fs.ModeSymlink == 0 || last && !follow {
@@ -68,7 +70,7 @@ func (r *portable) walk(p string, follow bool) (string, fs.FileInfo, error) {
 		}
 		target, err := r.root.Readlink(path.Join(at(), name))
 		if err != nil {
-			return "", nil, r.named("open", p, err)
+			return "", nil, named("open", p, err)
 		}
 		if links++; links > maxLinks {
 			return "", nil, &Refusal{p, "its links lead in a circle"}
@@ -79,19 +81,55 @@ func (r *portable) walk(p string, follow bool) (string, fs.FileInfo, error) {
 		todo = append(strings.Split(target, "/"), todo...)
 	}
 	info, err := r.root.Lstat(at())
-	return at(), info, r.named("open", p, err)
+	return at(), info, named("open", p, err)
 }
 
-// named has an error tell the machine's path.
-func (r *portable) named(op, p string, err error) error {
-	if err == nil {
-		return nil
-	}
-	if inner, ok := err.(*fs.PathError); ok {
-		err = inner.Err
-	}
-	return &fs.PathError{Op: op, Path: p, Err: err}
+func (r *portable) close() error { return r.root.Close() }
+
+func (r *portable) handle(p string) (string, func() error, error) {
+	rel, _, err := r.walk(p, true)
+	return filepath.Join(r.dir, filepath.FromSlash(rel)), func() error { return nil }, err
 }
+
+// ask hands what stands at p to a question about its file system.
+func (r *portable) ask(p string, question func(fd uintptr)) error {
+	rel, _, err := r.walk(p, true)
+	if err != nil {
+		return err
+	}
+	f, err := r.root.OpenFile(rel, os.O_RDONLY|nonBlocking, 0)
+	if err != nil {
+		return named("open", p, err)
+	}
+	defer f.Close()
+	question(f.Fd())
+	return nil
+}
+
+func (r *portable) readOnly(p string) (yes bool) {
+	err := r.ask(p, func(fd uintptr) { yes = takesNothing(fd) })
+	return err == nil && yes
+}
+
+func (r *portable) space(p string) (free, total uint64, err error) {
+	if asked := r.ask(p, func(fd uintptr) { free, total, err = room(fd) }); asked != nil {
+		err = asked
+	}
+	return free, total, named("statfs", p, err)
+}
+
+// No family runs on this operating system so far: what is opened is a disk.
+func (r *portable) live() bool    { return false }
+func (r *portable) ownDisk() bool { return false }
+func (r *portable) locked() bool  { return false }
+
+var errNotHere = errors.New("calmdawn changes machines from a Linux computer; on this operating " +
+	"system it reads their disks")
+
+// lock is where edits are refused on other operating systems: what is below has
+// been tried under Linux alone.
+func (r *portable) lock(time.Duration) (func() error, error) { return nil, errNotHere }
+func (r *portable) mayWrite(string) error                    { return errNotHere }
 
 func (r *portable) stat(p string, follow bool) (Info, error) {
 	_, info, err := r.walk(p, follow)
@@ -115,7 +153,7 @@ func (r *portable) readLink(p string) (string, error) {
 		return "", err
 	}
 	target, err := r.root.Readlink(rel)
-	return target, r.named("readlink", p, err)
+	return target, named("readlink", p, err)
 }
 
 // openFile opens the regular file at p; anything else is a *Refusal, and was
@@ -126,11 +164,11 @@ func (r *portable) openFile(p string) (*os.File, error) {
 		return nil, err
 	}
 	if kind := kindOf(info.Mode()); kind != Regular {
-		return nil, &Refusal{p, "is " + kind.String() + " where a file is expected; not opened"}
+		return nil, notExpected(p, kind, "a file")
 	}
 	f, err := r.root.OpenFile(rel, os.O_RDONLY|nonBlocking, 0)
 	if err != nil {
-		return nil, r.named("open", p, err)
+		return nil, named("open", p, err)
 	}
 	if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() {
 		f.Close()
@@ -147,23 +185,33 @@ func (r *portable) readFile(p string, limit int64) ([]byte, error) {
 	defer f.Close()
 	info, err := f.Stat()
 	if err != nil {
-		return nil, r.named("read", p, err)
+		return nil, named("read", p, err)
 	}
-	tooLong := &Refusal{
-		p,
-		fmt.Sprintf("is larger than the %d bytes that are read of such a file", limit),
+	return readAll(f, p, info.Size(), limit, r.hook)
+}
+
+func (r *portable) readListed(p string, limit int64) ([]byte, error) { return r.readFile(p, limit) }
+
+// readAll returns what an open file of a size holds.
+func readAll(f *os.File, p string, size, limit int64, hook hook) ([]byte, error) {
+	if size > limit {
+		return nil, tooLong(p, limit)
 	}
-	if info.Size() > limit {
-		return nil, tooLong
-	}
-	if err := r.hook("read", p, info.Size()); err != nil {
+	if err := hook("read", p, size); err != nil {
 		return nil, err
 	}
 	data, err := io.ReadAll(io.LimitReader(f, limit+1))
 	if err == nil && int64(len(data)) > limit {
-		return nil, tooLong
+		return nil, tooLong(p, limit)
 	}
-	return data, r.named("read", p, err)
+	return data, named("read", p, err)
+}
+
+func tooLong(p string, limit int64) error {
+	return &Refusal{
+		p,
+		fmt.Sprintf("is larger than the %d bytes that are read of such a file", limit),
+	}
 }
 
 func (r *portable) readDir(p string) ([]Entry, error) {
@@ -172,14 +220,14 @@ func (r *portable) readDir(p string) ([]Entry, error) {
 		return nil, err
 	}
 	if kind := kindOf(info.Mode()); kind != Folder {
-		return nil, &Refusal{p, "is " + kind.String() + " where a folder is expected; not opened"}
+		return nil, notExpected(p, kind, "a folder")
 	}
 	if err := r.hook("list", p, 0); err != nil {
 		return nil, err
 	}
 	f, err := r.root.Open(rel)
 	if err != nil {
-		return nil, r.named("list", p, err)
+		return nil, named("list", p, err)
 	}
 	defer f.Close()
 	found, err := f.ReadDir(MaxEntries + 1)
@@ -187,7 +235,7 @@ func (r *portable) readDir(p string) ([]Entry, error) {
 		return nil, &Refusal{p, fmt.Sprintf("holds more than %d names", MaxEntries)}
 	}
 	if err != nil && err != io.EOF {
-		return nil, r.named("list", p, err)
+		return nil, named("list", p, err)
 	}
 	entries := make([]Entry, 0, len(found))
 	for _, e := range found {
@@ -199,20 +247,4 @@ func (r *portable) readDir(p string) ([]Entry, error) {
 	}
 	slices.SortFunc(entries, func(a, b Entry) int { return strings.Compare(a.Name, b.Name) })
 	return entries, nil
-}
-
-func kindOf(m fs.FileMode) Kind {
-	switch {
-	case m.IsRegular():
-		return Regular
-	case m.IsDir():
-		return Folder
-	case m&fs.ModeSymlink != 0:
-		return Symlink
-	case m&fs.ModeNamedPipe != 0:
-		return FIFO
-	case m&fs.ModeSocket != 0:
-		return Socket
-	}
-	return Device
 }

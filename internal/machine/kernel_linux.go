@@ -7,69 +7,43 @@ import (
 	"os"
 	"slices"
 	"strings"
-	"syscall"
 	"time"
 
 	"golang.org/x/sys/unix"
 )
 
-// A Root is a machine's confined file tree: every path is the machine's own,
-// and no link in it leads out. Reading may be done by several goroutines at
-// once; edits, which the ledger alone makes, by one. What is returned is the
-// caller's. A call that fails has changed nothing, but for [Root.Apply] and
-// what else edits, whose comments say what they leave. Close it after use.
-type Root struct {
+// A kernel has openat2(2) resolve paths inside the root; where that is missing,
+// it resolves them itself, one name at a time.
+type kernel struct {
 	dir    string
 	fd     int
-	walker bool // openat2(2) is missing: resolve links ourselves
-
-	selfMade bool
-
-	// Home is set once, before the casebook or the ledger is opened.
-	Home Home
-
-	stores map[string]Store // by scheme
-
-	// Hook, when set, is shown each operation before it is made; an error from
-	// it fails the operation.
-	Hook func(Op) error
+	walker bool // openat2(2) is missing
+	hook   hook
 }
 
-// Open opens the machine whose disk is mounted at dir; "/" is the running one.
-// Close it after use.
-func Open(dir string) (*Root, error) {
+// openResolver opens the folder dir of this computer as a machine's root.
+func openResolver(dir string, hook hook) (resolver, error) {
 	fd, err := unix.Open(dir, unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
 	if err != nil {
 		return nil, &fs.PathError{Op: "open", Path: dir, Err: err}
 	}
-	r := &Root{dir: dir, fd: fd}
+	k := &kernel{dir: dir, fd: fd, hook: hook}
 	probe, err := unix.Openat2(fd, ".", &unix.OpenHow{
 		Flags:   unix.O_PATH | unix.O_CLOEXEC,
 		Resolve: inRoot,
 	})
 	if err != nil {
-		r.walker = true
+		k.walker = true
 	} else {
 		unix.Close(probe)
 	}
-	return r, nil
+	return k, nil
 }
 
-// SelfMade reports whether what we wrote got extended attributes from its file
-// system that nobody asked for, so that it differs from what was written.
-func (r *Root) SelfMade() bool { return r.selfMade }
+func (r *kernel) close() error { return unix.Close(r.fd) }
 
-// Close releases the machine.
-func (r *Root) Close() error { return unix.Close(r.fd) }
-
-// Dir is the folder at which the machine's files stand.
-func (r *Root) Dir() string { return r.dir }
-
-// OwnDisk reports whether the machine's root is a file system of its own. Where
-// it is a folder of another one, what is true of that is not true of the
-// machine.
-func (r *Root) OwnDisk() bool {
-	if r.Live() {
+func (r *kernel) ownDisk() bool {
+	if r.live() {
 		return true
 	}
 	var own, around unix.Stat_t
@@ -79,38 +53,16 @@ func (r *Root) OwnDisk() bool {
 	return own.Dev != around.Dev
 }
 
-// Live reports whether this is the machine that runs us.
-func (r *Root) Live() bool {
+func (r *kernel) live() bool {
 	var a, b unix.Stat_t
 	return unix.Fstat(r.fd, &a) == nil && unix.Stat("/", &b) == nil && a.Dev == b.Dev &&
 		a.Ino == b.Ino
 }
 
-func (r *Root) hook(name, path string, n int64) error {
-	if r.Hook == nil {
-		return nil
-	}
-	return r.Hook(Op{Name: name, Path: path, Bytes: n})
-}
-
 const inRoot = unix.RESOLVE_IN_ROOT | unix.RESOLVE_NO_MAGICLINKS
 
-// nonBlocking keeps a FIFO that was swapped in from stopping us.
-const nonBlocking = unix.O_NONBLOCK
-
-// infoFrom is what the standard library found.
-func infoFrom(info fs.FileInfo) Info {
-	found := plainInfo(info)
-	if st, ok := info.Sys().(*syscall.Stat_t); ok {
-		found.Mode, found.UID, found.GID = st.Mode&0o7777, int(st.Uid), int(st.Gid)
-		found.Device = uint64(st.Dev)
-		found.Null = st.Mode&unix.S_IFMT == unix.S_IFCHR && st.Rdev == unix.Mkdev(1, 3)
-	}
-	return found
-}
-
 // open resolves p inside the root and opens it. O_CLOEXEC is added.
-func (r *Root) open(p string, flags int) (int, error) {
+func (r *kernel) open(p string, flags int) (int, error) {
 	p = clean(p)
 	if err := r.hook("open", p, 0); err != nil {
 		return -1, err
@@ -120,7 +72,7 @@ func (r *Root) open(p string, flags int) (int, error) {
 	}
 	if r.walker {
 		fd, _, err := r.walk(p, flags)
-		return fd, pathErr("open", p, err)
+		return fd, named("open", p, err)
 	}
 	how := unix.OpenHow{Flags: uint64(flags | unix.O_CLOEXEC), Resolve: inRoot}
 	fd, err := -1, error(unix.EAGAIN)
@@ -128,22 +80,12 @@ func (r *Root) open(p string, flags int) (int, error) {
 		// EAGAIN: something was renamed while ".." was resolved
 		fd, err = unix.Openat2(r.fd, p, &how)
 	}
-	return fd, pathErr("open", p, err)
-}
-
-func pathErr(op, p string, err error) error {
-	if err == nil {
-		return nil
-	}
-	if err == unix.ELOOP {
-		return &Refusal{p, "its links lead in a circle"}
-	}
-	return &fs.PathError{Op: op, Path: p, Err: err}
+	return fd, named("open", p, err)
 }
 
 // walk resolves p without openat2(2), one name at a time, and returns besides
 // the handle the path free of links.
-func (r *Root) walk(p string, flags int) (int, string, error) {
+func (r *kernel) walk(p string, flags int) (int, string, error) {
 	type folder struct {
 		fd   int
 		name string
@@ -226,15 +168,14 @@ func (r *Root) walk(p string, flags int) (int, string, error) {
 	return fd, here(""), err
 }
 
-// Resolve returns p with all links in it followed, the last name's too.
-func (r *Root) Resolve(p string) (string, error) {
+func (r *kernel) resolve(p string) (string, error) {
 	p = clean(p)
 	if err := r.hook("open", p, 0); err != nil {
 		return "", err
 	}
 	fd, resolved, err := r.walk(p, unix.O_PATH)
 	if err != nil {
-		return "", pathErr("resolve", p, err)
+		return "", named("resolve", p, err)
 	}
 	unix.Close(fd)
 	return resolved, nil
@@ -246,24 +187,21 @@ func readlink(fd int) (string, error) {
 	return string(buf[:max(0, n)]), err
 }
 
-// ReadLink returns the text of the link at p.
-func (r *Root) ReadLink(p string) (string, error) {
+func (r *kernel) readLink(p string) (string, error) {
 	fd, err := r.open(p, unix.O_PATH|unix.O_NOFOLLOW)
 	if err != nil {
 		return "", err
 	}
 	defer unix.Close(fd)
 	target, err := readlink(fd)
-	return target, pathErr("readlink", p, err)
+	return target, named("readlink", p, err)
 }
 
-// Lstat describes p itself, Stat what it leads to.
-func (r *Root) Lstat(p string) (Info, error) { return r.stat(p, unix.O_NOFOLLOW) }
-
-// Stat describes what p leads to.
-func (r *Root) Stat(p string) (Info, error) { return r.stat(p, 0) }
-
-func (r *Root) stat(p string, flag int) (Info, error) {
+func (r *kernel) stat(p string, follow bool) (Info, error) {
+	flag := unix.O_NOFOLLOW
+	if follow {
+		flag = 0
+	}
 	fd, err := r.open(p, unix.O_PATH|flag)
 	if err != nil {
 		return Info{}, err
@@ -275,7 +213,7 @@ func (r *Root) stat(p string, flag int) (Info, error) {
 func fstat(fd int, p string) (Info, error) {
 	var st unix.Stat_t
 	if err := unix.Fstat(fd, &st); err != nil {
-		return Info{}, pathErr("stat", p, err)
+		return Info{}, named("stat", p, err)
 	}
 	return infoOf(&st), nil
 }
@@ -299,15 +237,14 @@ func infoOf(st *unix.Stat_t) Info {
 		Mode:    st.Mode & 0o7777,
 		UID:     int(st.Uid),
 		GID:     int(st.Gid),
+		Links:   uint64(st.Nlink),
 		ModTime: time.Unix(st.Mtim.Unix()),
 		Device:  uint64(st.Dev),
 		Null:    isChar && st.Rdev == unix.Mkdev(1, 3),
 	}
 }
 
-// OpenFile opens the regular file at p for reading; anything else is a
-// *Refusal, and was not opened.
-func (r *Root) OpenFile(p string) (*os.File, error) {
+func (r *kernel) openFile(p string) (*os.File, error) {
 	fd, err := r.openRegular(p)
 	if err != nil {
 		return nil, err
@@ -315,13 +252,13 @@ func (r *Root) OpenFile(p string) (*os.File, error) {
 	return os.NewFile(uintptr(fd), p), nil
 }
 
-func (r *Root) openRegular(p string) (int, error) {
-	info, err := r.Stat(p)
+func (r *kernel) openRegular(p string) (int, error) {
+	info, err := r.stat(p, true)
 	if err != nil {
 		return -1, err
 	}
 	if info.Kind != Regular {
-		return -1, &Refusal{p, "is " + info.Kind.String() + " where a file is expected; not opened"}
+		return -1, notExpected(p, info.Kind, "a file")
 	}
 	fd, _, err := r.openKnown(p, 0)
 	return fd, err
@@ -329,7 +266,7 @@ func (r *Root) openRegular(p string) (int, error) {
 
 // openKnown opens a path that was a regular file a moment ago. A live machine's
 // path may have been swapped since: O_NONBLOCK keeps a FIFO from stopping us.
-func (r *Root) openKnown(p string, flag int) (int, Info, error) {
+func (r *kernel) openKnown(p string, flag int) (int, Info, error) {
 	fd, err := r.open(p, unix.O_RDONLY|unix.O_NONBLOCK|unix.O_NOCTTY|flag)
 	if err != nil {
 		return -1, Info{}, err
@@ -342,9 +279,7 @@ func (r *Root) openKnown(p string, flag int) (int, Info, error) {
 	return fd, info, nil
 }
 
-// ReadFile returns the bytes of the regular file at p. A file of more than
-// limit bytes is a *Refusal.
-func (r *Root) ReadFile(p string, limit int64) ([]byte, error) {
+func (r *kernel) readFile(p string, limit int64) ([]byte, error) {
 	fd, err := r.openRegular(p)
 	if err != nil {
 		return nil, err
@@ -357,9 +292,9 @@ func (r *Root) ReadFile(p string, limit int64) ([]byte, error) {
 	return r.readAll(fd, p, info.Size, limit)
 }
 
-// ReadListed is [Root.ReadFile] for a path that [Root.ReadDir] has just told to
+// readListed is readFile for a path that readDir has just told to
 // be a regular file itself: it looks only once.
-func (r *Root) ReadListed(p string, limit int64) ([]byte, error) {
+func (r *kernel) readListed(p string, limit int64) ([]byte, error) {
 	fd, info, err := r.openKnown(p, unix.O_NOFOLLOW)
 	if err != nil {
 		return nil, err
@@ -368,13 +303,9 @@ func (r *Root) ReadListed(p string, limit int64) ([]byte, error) {
 	return r.readAll(fd, p, info.Size, limit)
 }
 
-func (r *Root) readAll(fd int, p string, size, limit int64) ([]byte, error) {
-	tooLong := &Refusal{
-		p,
-		fmt.Sprintf("is larger than the %d bytes that are read of such a file", limit),
-	}
+func (r *kernel) readAll(fd int, p string, size, limit int64) ([]byte, error) {
 	if size > limit {
-		return nil, tooLong
+		return nil, tooLong(p, limit)
 	}
 	if err := r.hook("read", p, size); err != nil {
 		return nil, err
@@ -387,12 +318,12 @@ func (r *Root) readAll(fd int, p string, size, limit int64) ([]byte, error) {
 			continue
 		}
 		if err != nil {
-			return nil, pathErr("read", p, err)
+			return nil, named("read", p, err)
 		}
 		data = data[:len(data)+max(0, n)]
 		switch {
 		case int64(len(data)) > limit:
-			return nil, tooLong
+			return nil, tooLong(p, limit)
 		case n < room: // a regular file gives less only at its end
 			return data, nil
 		}
@@ -400,15 +331,13 @@ func (r *Root) readAll(fd int, p string, size, limit int64) ([]byte, error) {
 	}
 }
 
-// ReadDir lists the folder at p in the order of its names.
-func (r *Root) ReadDir(p string) ([]Entry, error) {
-	info, err := r.Stat(p)
+func (r *kernel) readDir(p string) ([]Entry, error) {
+	info, err := r.stat(p, true)
 	if err != nil {
 		return nil, err
 	}
 	if info.Kind != Folder {
-		return nil, &Refusal{p, "is " + info.Kind.String() + " where a folder is expected; not " +
-			"opened"}
+		return nil, notExpected(p, info.Kind, "a folder")
 	}
 	fd, err := r.open(p, unix.O_RDONLY|unix.O_DIRECTORY)
 	if err != nil {
@@ -427,7 +356,7 @@ func (r *Root) ReadDir(p string) ([]Entry, error) {
 		return nil, &Refusal{p, fmt.Sprintf("holds more than %d names", MaxEntries)}
 	}
 	if err != nil && err != io.EOF {
-		return nil, pathErr("list", p, err)
+		return nil, named("list", p, err)
 	}
 	entries := make([]Entry, 0, len(found))
 	for _, e := range found {
@@ -457,36 +386,26 @@ func linkText(fd int, name string) string {
 	return string(long[:n])
 }
 
-// ReadOnly reports whether the file system at p takes no writes.
-func (r *Root) ReadOnly(p string) bool {
+func (r *kernel) readOnly(p string) bool {
 	fd, err := r.open(p, unix.O_PATH)
 	if err != nil {
 		return false
 	}
 	defer unix.Close(fd)
-	var st unix.Statfs_t
-	return unix.Fstatfs(fd, &st) == nil && st.Flags&unix.ST_RDONLY != 0
+	return takesNothing(uintptr(fd))
 }
 
-// Space returns how many bytes of the file system at p are free for users, and
-// how many it has.
-func (r *Root) Space(p string) (free, total uint64, err error) {
+func (r *kernel) space(p string) (free, total uint64, err error) {
 	fd, err := r.open(p, unix.O_PATH)
 	if err != nil {
 		return 0, 0, err
 	}
 	defer unix.Close(fd)
-	var st unix.Statfs_t
-	if err := unix.Fstatfs(fd, &st); err != nil {
-		return 0, 0, pathErr("statfs", p, err)
-	}
-	return st.Bavail * uint64(st.Bsize), st.Blocks * uint64(st.Bsize), nil
+	free, total, err = room(uintptr(fd))
+	return free, total, named("statfs", p, err)
 }
 
-// Handle opens the folder at p and returns a path outside the machine that
-// leads to it for as long as the handle is open, for libraries that open files
-// by themselves. It needs /proc of the running system.
-func (r *Root) Handle(p string) (dir string, release func() error, err error) {
+func (r *kernel) handle(p string) (dir string, release func() error, err error) {
 	fd, err := r.open(p, unix.O_PATH|unix.O_DIRECTORY)
 	if err != nil {
 		return "", nil, err
