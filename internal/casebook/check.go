@@ -178,8 +178,8 @@ func over(most int, columns ...string) string {
 // machine may be edited at, the machine says.
 func checkChange(c change.Change) error {
 	verbs := []change.Verb{
-		change.Disable, change.Enable, change.Delay, change.Undo, change.Record, change.Watch,
-		change.Leave,
+		change.Disable, change.Enable, change.Delay, change.Decide, change.Undo, change.Record,
+		change.Watch, change.Leave,
 	}
 	stati := []change.Status{change.Planned, change.Done, change.Failed}
 	chore := c.Verb == change.Watch || c.Verb == change.Leave || c.Undoes < 0

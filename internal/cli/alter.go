@@ -141,8 +141,11 @@ func (a *app) confirm(host string) error {
 	case "y", "yes":
 		return nil
 	}
-	return errors.New("nothing was changed")
+	return errDeclined
 }
+
+// errDeclined tells that a person was asked and said no.
+var errDeclined = errors.New("nothing was changed")
 
 // tellSettled says what became of interrupted calls, and has the running
 // machine's service manager know.

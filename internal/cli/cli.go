@@ -143,16 +143,21 @@ func run(args []string, s Streams) (code int, caught os.Signal) {
 		st = &status{exitFailed, err}
 	}
 	if st.err != nil {
-		say := render.NewScreen(s.Err, s.Width, false, s.UTF8)
-		for i, line := range strings.Split(a.named(st.err.Error()), "\n") {
-			lead := "  "
-			if i == 0 {
-				lead = "calmdawn: "
-			}
-			say.Wrap(2, "%s%s", lead, render.CleanWhole(line)) // values from a machine may be in it
-		}
+		a.complain(st.err)
 	}
 	return st.code, a.caught
+}
+
+// complain says what went wrong.
+func (a *app) complain(err error) {
+	say := render.NewScreen(a.Err, a.Width, false, a.UTF8)
+	for i, line := range strings.Split(a.named(err.Error()), "\n") {
+		lead := "  "
+		if i == 0 {
+			lead = "calmdawn: "
+		}
+		say.Wrap(2, "%s%s", lead, render.CleanWhole(line)) // values from a machine may be in it
+	}
 }
 
 // named has the commands that an error names go to the same machine.
@@ -242,7 +247,7 @@ says what to do next. Called alone it says where this machine stands.`,
 	cobra.EnableCommandSorting = false // they stand in the order in which the work is done
 	root.AddCommand(a.listCommand(), a.showCommand(), a.noteCommand(), a.bootsCommand(),
 		a.recorderCommand(), a.conditionsCommand(), a.forecastCommand(),
-		a.turnCommand(disableWords),
+		a.reviewCommand(), a.turnCommand(disableWords),
 		a.turnCommand(delayWords), a.turnCommand(enableWords), a.proposeCommand(),
 		a.applyCommand(), a.trialCommand(), a.guardCommand(), a.historyCommand(), a.undoCommand(),
 		a.compareCommand(), a.reportCommand(), a.driftCommand(), a.labelCommand(), a.demoCommand(),
@@ -294,8 +299,11 @@ func (a *app) screen() *render.Screen {
 func (a *app) colour() bool {
 	return a.color == "always" ||
 		a.color == "auto" && a.Terminal && os.Getenv("NO_COLOR") == "" &&
-			os.Getenv("TERM") != "dumb" && (a.held == nil || passesColour(a.held.command))
+			showsColour(os.Getenv("TERM")) && (a.held == nil || passesColour(a.held.command))
 }
+
+// showsColour reports whether a kind of terminal, as of term(7), has colours.
+func showsColour(term string) bool { return term != "dumb" && !strings.HasPrefix(term, "vt") }
 
 // rootVariable stands for --root.
 const rootVariable = "CALMDAWN_ROOT"

@@ -14,34 +14,25 @@ import (
 	"calmdawn/internal/visit"
 )
 
-// An order says which of two items stands first in a list.
-type order func(l *visit.Visit, x, y item.Item) int
+// An order says by what an item stands in a list.
+type order func(l *visit.Visit, it item.Item) visit.Key
 
-// byText sorts by a text; what has none comes last.
+// byText sorts by a text.
 func byText(text func(*visit.Visit, item.Item) string) order {
-	return func(l *visit.Visit, x, y item.Item) int {
-		a, b := strings.ToLower(text(l, x)), strings.ToLower(text(l, y))
-		if a == "" || b == "" {
-			return cmp.Compare(len(b), len(a))
-		}
-		return strings.Compare(a, b)
+	return func(l *visit.Visit, it item.Item) visit.Key {
+		t := strings.ToLower(text(l, it))
+		return visit.Key{Text: t, Known: t != ""}
 	}
 }
 
-// byAmount sorts by an amount, the largest first; what has none comes last.
+// byAmount sorts by an amount.
 func byAmount(amount func(*visit.Visit, item.Item) (n float64, known bool)) order {
-	return func(l *visit.Visit, x, y item.Item) int {
-		a, known1 := amount(l, x)
-		b, known2 := amount(l, y)
-		switch {
-		case known1 && known2:
-			return cmp.Compare(b, a)
-		case known1:
-			return -1
-		case known2:
-			return 1
+	return func(l *visit.Visit, it item.Item) visit.Key {
+		n, known := amount(l, it)
+		if !known {
+			return visit.Key{}
 		}
-		return 0
+		return visit.Amount(n)
 	}
 }
 
@@ -288,7 +279,7 @@ func (a *app) table(s *render.Screen, l *visit.Visit, f listing, shown []item.It
 	var rows [][]render.Cell
 	for n, it := range shown {
 		order, grouped := orders[f.group]
-		if grouped && (n == 0 || order(l, shown[n-1], it) != 0) {
+		if grouped && (n == 0 || order(l, shown[n-1]) != order(l, it)) {
 			if n > 0 {
 				rows = append(rows, make([]render.Cell, len(fields)))
 			}

@@ -147,7 +147,7 @@ func toAskAbout(l *visit.Visit) string {
 	items := slices.DeleteFunc(slices.Clone(l.Items), func(it item.Item) bool {
 		return it.Advice != item.LookUp || it.Protected != "" || !l.Costs[it.ID].Wait.Lead().Shows
 	})
-	l.ByCost(items)
+	visit.SortBy(items, l.ByCost)
 	return named(l, items, " Look up, since people wait for it: ")
 }
 

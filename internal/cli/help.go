@@ -15,7 +15,7 @@ import (
 // jobGroups are the groups of commands in the order of the job.
 var jobGroups = []struct{ title, commands string }{
 	{"See what a machine launches, and how its boots go", "list show boots conditions recorder"},
-	{"Decide", "forecast propose note"},
+	{"Decide", "review forecast propose note"},
 	{"Change, and take back", "disable delay enable apply undo history trial guard"},
 	{"Hold before against after", "compare report drift label"},
 	{"Besides", "demo help completion"},

@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"calmdawn/internal/core/change"
+	"calmdawn/internal/core/item"
 	"calmdawn/internal/document"
 	"calmdawn/internal/render"
 )
@@ -171,11 +172,22 @@ func what(c change.Change) string {
 	if c.Verb == change.Record && len(c.Targets) > 0 {
 		return "recorder " + string(c.Targets[0].After)
 	}
-	var titles []string
-	for _, t := range c.Targets {
-		titles = append(titles, render.Clean(t.Title))
+	var parts []string
+	verbs := map[item.State]change.Verb{
+		item.Off: change.Disable, item.Delayed: change.Delay, item.On: change.Enable,
 	}
-	return string(c.Verb) + " " + strings.Join(titles, ", ")
+	for _, to := range []item.State{item.Off, item.Delayed, item.On} {
+		var titles []string
+		for _, t := range c.Targets {
+			if t.After == to {
+				titles = append(titles, render.Clean(t.Title))
+			}
+		}
+		if len(titles) > 0 {
+			parts = append(parts, string(verbs[to])+" "+strings.Join(titles, ", "))
+		}
+	}
+	return strings.Join(parts, "; ")
 }
 
 // foreseen says what was forecast for a change, and how it came out.

@@ -149,10 +149,10 @@ func (a *app) list(l *visit.Visit, f listing) error {
 			shown = append(shown, it)
 		}
 	}
-	l.ByCost(shown)
+	visit.SortBy(shown, l.ByCost)
 	for _, by := range []string{f.sort, f.group} {
 		if order, ok := orders[by]; ok {
-			slices.SortStableFunc(shown, func(a, b item.Item) int { return order(l, a, b) })
+			visit.SortBy(shown, func(it item.Item) visit.Key { return order(l, it) })
 		}
 	}
 	switch {
@@ -184,7 +184,7 @@ func (a *app) list(l *visit.Visit, f listing) error {
 		return it.Advice != item.CanGo && it.Advice != item.CanWait ||
 			!l.Costs[it.ID].Wait.Lead().Shows
 	})
-	l.ByCost(mayWait)
+	visit.SortBy(mayWait, l.ByCost)
 	if text := named(l, mayWait, "  Of these may go or wait, and cost: "); text != "" {
 		s.Wrap(2, "%s", text)
 	}

@@ -107,35 +107,43 @@ func (a *app) together(l *visit.Visit, p proposal.Proposal) *change.Forecast {
 func proposed(l *visit.Visit, now time.Time) proposal.Proposal {
 	p := proposal.Proposal{Machine: l.Host, Made: now}
 	for _, one := range l.Propose() {
-		d := proposal.Decision{
-			ID:    one.ID,
-			Do:    one.Do,
-			Title: render.Clean(one.Title),
-			Why:   render.Clean(why(one.Item)),
-		}
+		d := decisionOf(l, one.Item)
+		d.Do = one.Do
 		if one.Stays {
 			d.Why += "; it cannot be delayed, so it goes or stays"
-		}
-		if c := l.Costs[one.ID]; c.Replayed {
-			lead := c.Wait.Lead()
-			d.Forecast = fmt.Sprintf("forecast: no effect on %s shown", lead.On)
-			if lead.Shows {
-				d.Forecast = fmt.Sprintf("forecast: %s %s sooner without it (between %s)", lead.On,
-					render.Duration(lead.Saving.Median), span(lead.Saving))
-			}
 		}
 		p.Decide = append(p.Decide, d)
 	}
 	return p
 }
 
+// decisionOf is a decision on an item with what is known for it; what is
+// decided is still missing.
+func decisionOf(l *visit.Visit, it item.Item) proposal.Decision {
+	d := proposal.Decision{
+		ID:    it.ID,
+		Title: render.Clean(it.Title),
+		Why:   render.Clean(why(it)),
+	}
+	if c := l.Costs[it.ID]; c.Replayed {
+		lead := c.Wait.Lead()
+		d.Forecast = fmt.Sprintf("forecast: no effect on %s shown", lead.On)
+		if lead.Shows {
+			d.Forecast = fmt.Sprintf("forecast: %s %s sooner without it (between %s)", lead.On,
+				render.Duration(lead.Saving.Median), span(lead.Saving))
+		}
+	}
+	return d
+}
+
 // applyView is how a proposal is to be carried out.
 type applyView struct {
-	yes    bool
-	next   bool
-	insist []string
-	trial  string
-	guard  string
+	yes      bool
+	next     bool
+	together bool // as one change
+	insist   []string
+	trial    string
+	guard    string
 }
 
 func (a *app) applyCommand() *cobra.Command {
@@ -144,7 +152,8 @@ func (a *app) applyCommand() *cobra.Command {
 		Use:   "apply FILE",
 		Short: "Carry out the decisions of a proposal",
 		Long: `Apply carries out a proposal, each decision as a change of its own, in the
-order of the file. What is as decided already is left alone; what does not
+order of the file. What calmdawn switched off and the file switches on is taken
+back exactly, before all else. What is as decided already is left alone; what does not
 exist on this machine is named, and the exit status is then 4. What is
 protected is refused before anything is done, unless you insist.
 
@@ -189,26 +198,44 @@ between, and compare can tell what each of them brought.`,
 }
 
 func (a *app) apply(file string, v applyView) error {
-	text, err := readProposal(file)
+	p, err := openProposal(file)
 	if err != nil {
 		return err
 	}
-	p, err := proposal.Parse(text)
-	if err != nil {
-		return fmt.Errorf("the proposal %s cannot be used: %w", file, err)
+	show := func(s *render.Screen, t visit.Applying) {
+		s.Say(render.Strong, "%s of %s, made for %s on %s: %d to carry out on %s.",
+			count(len(t.All), "decision", "decisions"), render.Clean(file), render.Clean(p.Machine),
+			day(p.Made), len(t.Picked), machineName(t.Visit))
+		s.Line("")
+		showDecisions(s, t.All)
+		a.foresee(s, t)
 	}
-	return a.alter(v.yes, func(d *visit.Desk) (plan, error) { return a.planApply(d, file, p, v) })
+	return a.alter(v.yes, func(d *visit.Desk) (plan, error) {
+		next, err := a.planApply(d, p, v, show)
+		if refused := (*visit.Refused)(nil); errors.As(err, &refused) {
+			err = fmt.Errorf("%w\nnothing was changed; decide otherwise in %s", err, file)
+		}
+		return next, err
+	})
 }
 
-// planApply works out what a proposal means on this machine.
+// foresee says what is forecast for all decisions together.
+func (a *app) foresee(s *render.Screen, t visit.Applying) {
+	if f := t.ForecastOfAll(t.All); f != nil {
+		s.Wrap(2, "%s%s%s", forecastLine(*f), ofSimulated(t.Visit), setUpNow(t.Visit))
+	}
+}
+
+// planApply works out what decisions mean on this machine; show says it.
 func (a *app) planApply(
 	d *visit.Desk,
-	file string,
 	p proposal.Proposal,
 	v applyView,
+	show func(*render.Screen, visit.Applying),
 ) (plan, error) {
 	t, err := d.PlanProposal(p, visit.Terms{
-		Next: v.next,
+		Next:     v.next,
+		Together: v.together,
 		Insist: slices.DeleteFunc(slices.Clone(v.insist), func(id string) bool {
 			return id == insistItem
 		}),
@@ -216,10 +243,10 @@ func (a *app) planApply(
 		Guard: visit.Wanted(v.guard),
 	})
 	if refused := (*visit.Refused)(nil); errors.As(err, &refused) {
-		return plan{}, fmt.Errorf("%w\nnothing was changed; decide otherwise in %s", err, file)
+		return plan{}, err
 	}
 	if err != nil {
-		return plan{}, insistable(err)
+		return plan{}, a.withWays(a.refused(insistable(err)))
 	}
 	if len(t.Picked) > 0 {
 		if err := t.ReadBoots(); err != nil {
@@ -231,16 +258,6 @@ func (a *app) planApply(
 	for _, r := range t.All {
 		if !r.Here {
 			applied.Missing = append(applied.Missing, r.ID)
-		}
-	}
-	show := func() {
-		s.Say(render.Strong, "%s of %s, made for %s on %s: %d to carry out on %s.",
-			count(len(t.All), "decision", "decisions"), render.Clean(file), render.Clean(p.Machine),
-			day(p.Made), len(t.Picked), machineName(t.Visit))
-		s.Line("")
-		showDecisions(s, t.All)
-		if f := t.ForecastOf(t.Picked, 0); f != nil {
-			s.Wrap(2, "%s%s%s", forecastLine(*f), ofSimulated(t.Visit), setUpNow(t.Visit))
 		}
 	}
 	finish := func() error {
@@ -260,16 +277,21 @@ func (a *app) planApply(
 	}
 	if len(t.Picked) == 0 {
 		return plan{
-			nothing: func() error { show(); s.Line("Nothing to do."); return finish() },
+			nothing: func() error { show(s, t); s.Line("Nothing to do."); return finish() },
 		}, nil
 	}
 	carry := func(d *visit.Desk) error {
-		done, err := a.applyAll(d, s, t, change.Terms{
-			Until:    v.trial,
-			Proposal: fmt.Sprintf("%s %s", p.Machine, p.Made.UTC().Format(time.RFC3339)),
-		}, visit.Wanted(v.guard))
+		terms := change.Terms{Until: v.trial}
+		if !v.together && !p.Made.IsZero() {
+			terms.Proposal = fmt.Sprintf("%s %s", p.Machine, p.Made.UTC().Format(time.RFC3339))
+		}
+		done, err := a.applyAll(d, s, t, terms, v)
+		var made []change.Change // what can be taken back again
 		for _, c := range done {
 			applied.Add(c)
+			if c.Verb != change.Undo {
+				made = append(made, c)
+			}
 		}
 		if err != nil {
 			return fmt.Errorf("%w\n%s carried out before it, and stand; %s lists them", err,
@@ -282,10 +304,12 @@ func (a *app) planApply(
 		s.Line("")
 		s.Say(render.Good, "Done, as %s: restart the machine when it suits, then %s.",
 			change.Names(done), a.call("compare"))
-		s.Line("To take back what was done: %s", a.call("undo "+inWords(done)))
+		if len(made) > 0 {
+			s.Line("To take back what was done: %s", a.call("undo "+inWords(made)))
+		}
 		return finish()
 	}
-	return plan{changes: t.Changes, show: show, carry: carry}, nil
+	return plan{changes: t.Changes, show: func() { show(s, t) }, carry: carry}, nil
 }
 
 // showDecisions says what becomes of each decision here.
@@ -313,29 +337,31 @@ func showDecisions(s *render.Screen, all []visit.Resolved) {
 	s.Line("")
 }
 
-// applyAll makes a change of each decision.
+// applyAll takes changes back that decisions are about, and makes changes of
+// the others.
 func (a *app) applyAll(
 	d *visit.Desk,
 	s *render.Screen,
 	t visit.Applying,
 	terms change.Terms,
-	guard visit.Wanted,
+	v applyView,
 ) (done []change.Change, err error) {
-	if len(t.Picked) > 1 {
-		terms.Together = t.ForecastOf(t.Picked, 0)
+	if len(t.Picked) > 1 && !v.together {
+		terms.Together = t.ForecastOfAll(t.All)
+	}
+	if done, err = a.takeEach(d, s, t.Undo.Plans, undoing{}); err != nil {
+		return done, err
 	}
 	var made []change.Edit
 	defer func() { a.tellManager(d, s, made) }()
-	for _, r := range t.All {
-		if !r.Now {
-			continue
-		}
+	for _, group := range t.Groups(v.together) {
+		id := group[0].ID
 		if caught := d.Ledger.Caught(); caught != nil {
-			return done, fmt.Errorf("%s: %s came in between", r.ID, caught)
+			return done, fmt.Errorf("%s: %s came in between", id, caught)
 		}
-		c, g, err := d.Decide(r, terms, guard)
+		c, g, err := d.Decide(group, terms, visit.Wanted(v.guard))
 		if err != nil {
-			return done, fmt.Errorf("%s: %w", r.ID, a.withWays(err))
+			return done, fmt.Errorf("%s: %w", id, a.withWays(err))
 		}
 		if c.ID == 0 {
 			continue

@@ -98,6 +98,8 @@ func TestEveryExampleWorks(t *testing.T) {
 		"list --sort cpu-now":   "on the running machine only",
 		"conditions 3":          "nobody noted the conditions",
 		"compare --with old.db": "is on both sides",
+		"review":                "needs a terminal", // TestReviewRound has one
+		"review meridian.toml":  "needs a terminal",
 	}
 	must(t, os.WriteFile("old.db", casebookOf(t, dir), 0o600))
 	help, _, _ := call(t, "--help")

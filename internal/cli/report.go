@@ -193,7 +193,7 @@ func (a *app) tell(l *visit.Visit, v reportView) (*told, error) {
 			t.left = append(t.left, it)
 		}
 	}
-	l.ByCost(t.left)
+	visit.SortBy(t.left, l.ByCost)
 	on := t.c.On
 	if on.Name == "" || len(t.c.Sides.Before)+len(t.c.Sides.After) == 0 {
 		on = compare.Leading(t.boots, t.boots, v.on == "usable")

@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"calmdawn/internal/core/advice"
+	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/document"
 	"calmdawn/internal/render"
@@ -46,14 +47,14 @@ func (a *app) showCommand() *cobra.Command {
 			if a.json {
 				return a.writeJSON(document.NewPage(picked[0], factsOf(l)(picked[0])))
 			}
-			a.show(l, picked[0])
+			a.show(a.screen(), l, picked[0])
 			return nil
 		},
 	}
 }
 
-func (a *app) show(l *visit.Visit, it item.Item) {
-	s := a.screen()
+// show writes the page about an item.
+func (a *app) show(s *render.Screen, l *visit.Visit, it item.Item) {
 	clean := render.Clean
 	s.Say(render.Strong, "%s", clean(it.Title))
 	s.Line("%s", clean(it.ID))
@@ -197,8 +198,9 @@ func verdict(l *visit.Visit, it item.Item) string {
 		}
 	}
 	if c, ok := l.LastChange(it.ID); ok {
+		at := slices.IndexFunc(c.Targets, func(t change.Target) bool { return t.ID == it.ID })
 		text += fmt.Sprintf(" It was %s on %s by %s, change %d.",
-			visit.Participle(c.Targets[0].After), day(c.MadeAt), render.Clean(c.MadeBy), c.ID)
+			visit.Participle(c.Targets[at].After), day(c.MadeAt), render.Clean(c.MadeBy), c.ID)
 	}
 	if _, again := l.OnAgain(it); again {
 		text += " Somebody else has switched it on again since."

@@ -123,13 +123,21 @@ func (a *app) standing() error {
 		s.Line("Next: restart the machine %s, then %s",
 			count(c.Main.Missing, "more time", "more times"), a.call("compare"))
 	case compared:
-		s.Line("Next: see what the change did, with %s; or look for more, with %s",
-			a.call("compare"), a.call("list"))
+		s.Line("Next: see what the change did, with %s; or look for more: %s",
+			a.call("compare"), a.goThrough())
 	case len(l.Replays) > 0 && len(l.Dispensable()) > 0:
-		s.Line("Next: see which few items would bring most, with %s; or all that it launches, "+
-			"with %s", a.call("forecast --best"), a.call("list"))
+		s.Line("Next: see which few items would bring most, with %s; or %s",
+			a.call("forecast --best"), a.goThrough())
 	default:
-		s.Line("Next: see what it launches, with %s", a.call("list"))
+		s.Line("Next: %s", a.goThrough())
 	}
 	return nil
+}
+
+// goThrough says how all that the machine launches is gone through.
+func (a *app) goThrough() string {
+	if a.Terminal && a.Ask {
+		return "decide item by item, with " + a.call("review")
+	}
+	return "see all that it launches, with " + a.call("list")
 }

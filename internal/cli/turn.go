@@ -276,7 +276,15 @@ func insistable(err error) error {
 // forecastLine says a change's forecast, the figure that leads first.
 func forecastLine(f change.Forecast) string {
 	say := func(f change.Forecast) string {
-		if !f.Shows() {
+		switch {
+		case f.Saving < -f.Spread: // something is switched on
+			least := render.Duration(f.High)
+			if f.High > 0 {
+				least = "a gain of " + least
+			}
+			return fmt.Sprintf("%s %s later (between %s and %s)", render.Clean(f.Title()),
+				render.Duration(f.Saving), least, render.Duration(f.Low))
+		case !f.Shows():
 			return fmt.Sprintf("no effect on %s shown, now %s", render.Clean(f.Title()),
 				render.Duration(f.Now))
 		}
@@ -296,15 +304,36 @@ func forecastLine(f change.Forecast) string {
 
 // warn tells what else a decision about an item means.
 func warn(s *render.Screen, l *visit.Visit, it item.Item, w wish, c change.Change) {
+	for _, line := range minds(l, it, w, c) {
+		if line.mind {
+			s.SayWrapped(4, render.Warn, "  %s", line.text)
+		} else {
+			s.Line("    %s", line.text)
+		}
+	}
+}
+
+// A minded line is what else a decision means, or which flag has to do with it.
+type minded struct {
+	text string
+	mind bool
+}
+
+// minds is what else switching an item off means, beside what a change does
+// anyhow.
+func minds(l *visit.Visit, it item.Item, w wish, c change.Change) (lines []minded) {
 	if w.to != item.Off {
-		return
+		return nil
+	}
+	mind := func(format string, values ...any) {
+		lines = append(lines, minded{"Mind: " + fmt.Sprintf(format, values...), true})
 	}
 	if launches := l.Launches(it); len(launches) > 0 {
 		var titles []string
 		for _, other := range launches {
 			titles = append(titles, render.Clean(other.Title))
 		}
-		s.SayWrapped(4, render.Warn, "  Mind: %s with it: %s.",
+		mind("%s with it: %s.",
 			plural(len(launches), "1 task stops", fmt.Sprint(len(launches))+" tasks stop"),
 			strings.Join(titles, ", "))
 	}
@@ -312,9 +341,9 @@ func warn(s *render.Screen, l *visit.Visit, it item.Item, w wish, c change.Chang
 		return slices.ContainsFunc(c.Targets, func(t change.Target) bool { return t.ID == id })
 	})
 	if len(others) > 0 {
-		s.Say(render.Warn, "  Mind: %s needed by %s.", render.Clean(it.Native)+" is",
+		mind("%s is needed by %s.", render.Clean(it.Native),
 			render.Clean(strings.Join(others, ", ")))
-		s.Line("    --and-dependents switches that off as well.")
+		lines = append(lines, minded{text: "--and-dependents switches that off as well."})
 	}
 	switchable := visit.SwitchableStarters(it)
 	left := slices.DeleteFunc(slices.Clone(it.Starters), func(starter string) bool {
@@ -325,17 +354,16 @@ func warn(s *render.Screen, l *visit.Visit, it item.Item, w wish, c change.Chang
 	})
 	switch {
 	case len(left) > 0 && masked: // TestASocketOfAMaskedService asked a real boot
-		s.SayWrapped(4, render.Warn, "  Mind: %s would start %s on demand, and fails while that "+
-			"is masked.", render.Clean(strings.Join(left, ", ")), render.Clean(it.Native))
-	case len(left) > 0:
-		s.SayWrapped(4, render.Warn, "  Mind: %s can still start %s on demand.",
+		mind("%s would start %s on demand, and fails while that is masked.",
 			render.Clean(strings.Join(left, ", ")), render.Clean(it.Native))
+	case len(left) > 0:
+		mind("%s can still start %s on demand.", render.Clean(strings.Join(left, ", ")),
+			render.Clean(it.Native))
 	}
-	if len(left) > 0 {
-		if len(switchable) > 0 && !w.Starters {
-			s.Line("    --and-starters switches them off as well.")
-		}
+	if len(left) > 0 && len(switchable) > 0 && !w.Starters {
+		lines = append(lines, minded{text: "--and-starters switches them off as well."})
 	}
+	return lines
 }
 
 // showTargets lists what a change decides on, with the advice of those items

@@ -276,7 +276,7 @@ func (a *app) takeBack(
 			}
 		},
 		carry: func(d *visit.Desk) error {
-			if err := a.takeEach(d, s, plans, u); err != nil {
+			if _, err := a.takeEach(d, s, plans, u); err != nil {
 				return err
 			}
 			s.Line("")
@@ -286,13 +286,13 @@ func (a *app) takeBack(
 		}}
 }
 
-// takeEach takes changes back one after another.
+// takeEach takes changes back one after another, and returns the undos.
 func (a *app) takeEach(
 	d *visit.Desk,
 	s *render.Screen,
 	plans []change.Change,
 	u undoing,
-) error {
+) ([]change.Change, error) {
 	done, err := d.TakeBack(plans, u.Undoing)
 	var made []change.Edit
 	for _, c := range done {
@@ -300,11 +300,11 @@ func (a *app) takeEach(
 	}
 	a.tellManager(d, s, made)
 	if not := (*visit.NotUndone)(nil); errors.As(err, &not) {
-		return fmt.Errorf("change %d is not taken back: %w\n%d of %d were before it, and stay so; "+
-			"%s lists them", not.Change, a.withWays(not.Why), len(done), len(plans),
+		return done, fmt.Errorf("change %d is not taken back: %w\n%d of %d were before it, and "+
+			"stay so; %s lists them", not.Change, a.withWays(not.Why), len(done), len(plans),
 			a.call("history"))
 	}
-	return err
+	return done, err
 }
 
 // resolve is the plan that closes interrupted changes as the technician
@@ -350,7 +350,7 @@ func (a *app) resolve(
 			s.Say(render.Good, "Change %d is settled.", c.ID)
 		}
 		a.tellManager(d, s, edited)
-		if err := a.takeEach(d, s, plans, u); err != nil {
+		if _, err := a.takeEach(d, s, plans, u); err != nil {
 			return err
 		}
 		if len(plans) > 0 {

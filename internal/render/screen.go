@@ -24,6 +24,8 @@ type Screen struct {
 	width  int // columns; 0 for a pipe, which is never cut
 	ascii  bool
 	styles map[Tone]lipgloss.Style
+
+	reverse lipgloss.Style
 }
 
 // A Tone is one of the few meanings that colour strengthens.
@@ -47,14 +49,15 @@ func NewScreen(w io.Writer, width int, colour, utf8 bool) *Screen {
 		r.SetColorProfile(termenv.ANSI)
 	}
 	style := r.NewStyle
-	return &Screen{w: w, width: width, ascii: !utf8, styles: map[Tone]lipgloss.Style{
-		Plain:  style(),
-		Strong: style().Bold(true),
-		Dim:    style().Faint(true),
-		Good:   style().Foreground(lipgloss.Color("2")),
-		Warn:   style().Foreground(lipgloss.Color("3")),
-		Bad:    style().Foreground(lipgloss.Color("1")).Bold(true),
-	}}
+	return &Screen{w: w, width: width, ascii: !utf8, reverse: style().Reverse(true),
+		styles: map[Tone]lipgloss.Style{
+			Plain:  style(),
+			Strong: style().Bold(true),
+			Dim:    style().Faint(true),
+			Good:   style().Foreground(lipgloss.Color("2")),
+			Warn:   style().Foreground(lipgloss.Color("3")),
+			Bad:    style().Foreground(lipgloss.Color("1")).Bold(true),
+		}}
 }
 
 // Width is the number of columns; 0 for a pipe.
@@ -194,7 +197,8 @@ func (s *Screen) Field(label, value string) {
 
 // substitutes stand for our own signs where the locale has only ASCII.
 var substitutes = strings.NewReplacer("→", "->", "·", "-", "…", "...", "–", "-", "━", "=", "─",
-	"-", "▒", ":", "█", "#", "░", "+", "▲", "^", "●", "o", "±", "+/-", "×", "x", "’", "'")
+	"-", "▒", ":", "█", "#", "░", "+", "▲", "^",
+	"›", ">", "│", "|", "●", "o", "±", "+/-", "×", "x", "’", "'")
 
 // plain replaces what an ASCII screen cannot show.
 func (s *Screen) plain(text string) string {

@@ -92,23 +92,48 @@ func (f *Filter) Chooses() bool {
 
 // Accepts reports whether an item is as the filter asks for.
 func (f *Filter) Accepts(it item.Item) bool {
-	for _, l := range f.Choices() {
-		have := strings.ToLower(l.Of(it))
-		fits := func(want string) bool {
-			want = strings.ToLower(want)
-			return have == want || l.part && strings.Contains(have, want)
-		}
-		if len(*l.Values) > 0 && !slices.ContainsFunc(*l.Values, fits) {
-			return false
+	return f.Test()(it) && Contains(Text(it), f.Words)
+}
+
+// Test is the filter without its words, for many items.
+func (f *Filter) Test() func(item.Item) bool {
+	type wanted struct {
+		Choice
+		values []string
+	}
+	var all []wanted
+	for _, c := range f.Choices() {
+		if len(*c.Values) > 0 {
+			w := wanted{Choice: c}
+			for _, v := range *c.Values {
+				w.values = append(w.values, strings.ToLower(v))
+			}
+			all = append(all, w)
 		}
 	}
-	text := strings.ToLower(strings.Join([]string{
+	return func(it item.Item) bool {
+		for _, w := range all {
+			have := strings.ToLower(w.Of(it))
+			if !slices.ContainsFunc(w.values, func(want string) bool {
+				return have == want || w.part && strings.Contains(have, want)
+			}) {
+				return false
+			}
+		}
+		return true
+	}
+}
+
+// Text is all in which words about an item are looked for, in small letters.
+func Text(it item.Item) string {
+	return strings.ToLower(strings.Join([]string{
 		it.ID, it.Title, it.Maker, it.Package, it.Summary, it.Command, it.Note, it.Role,
 	}, "\n"))
-	for _, w := range f.Words {
-		if !strings.Contains(text, strings.ToLower(w)) {
-			return false
-		}
-	}
-	return true
+}
+
+// Contains reports whether a text as of [Text] has all of some words.
+func Contains(text string, words []string) bool {
+	return !slices.ContainsFunc(words, func(w string) bool {
+		return !strings.Contains(text, strings.ToLower(w))
+	})
 }

@@ -2,12 +2,15 @@ package visit
 
 import (
 	"errors"
+	"fmt"
 	"slices"
+	"strings"
 
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/forecast"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/core/proposal"
+	"calmdawn/internal/ledger"
 )
 
 // A Proposed is what is proposed for one item.
@@ -22,7 +25,7 @@ type Proposed struct {
 // [Visit.ReadBoots].
 func (v *Visit) Propose() []Proposed {
 	candidates := v.Dispensable()
-	v.ByCost(candidates)
+	SortBy(candidates, v.ByCost)
 	var order []item.Item
 	if len(v.Replays) > 0 {
 		var sets []forecast.Set
@@ -35,7 +38,7 @@ func (v *Visit) Propose() []Proposed {
 		}
 	}
 	all := slices.Clone(v.Items)
-	v.ByCost(all)
+	SortBy(all, v.ByCost)
 	for _, advice := range []item.Advice{item.CanGo, item.CanWait, item.LookUp} {
 		for _, it := range all {
 			known := slices.ContainsFunc(order, func(o item.Item) bool { return o.ID == it.ID })
@@ -76,10 +79,19 @@ type Resolved struct {
 	To   item.State
 	Fate string // what becomes of it, in words
 	Now  bool   // it is to be carried out
+	Back int64  // the change that is taken back for it; 0 for none
+}
+
+// turned is what the item is to become.
+func (r Resolved) turned() turned {
+	by, _ := r.Later()
+	return turned{r.Item, r.To, by}
 }
 
 // Resolve looks up the decisions on this machine. With next only the first that
-// is not carried out yet is to be.
+// is not carried out yet is to be. What a change of ours switched off is
+// switched on by taking that change back, where all that it decided on is to be
+// switched on.
 func (v *Visit) Resolve(p proposal.Proposal, next bool) (all []Resolved, missing int) {
 	doing := 0
 	for _, d := range p.Decide {
@@ -88,6 +100,7 @@ func (v *Visit) Resolve(p proposal.Proposal, next bool) (all []Resolved, missing
 			To: map[string]item.State{
 				proposal.Disable: item.Off,
 				proposal.Delay:   item.Delayed,
+				proposal.Enable:  item.On,
 			}[d.Do],
 		}
 		one.Item, one.Here = v.Lookup(d.ID)
@@ -97,8 +110,8 @@ func (v *Visit) Resolve(p proposal.Proposal, next bool) (all []Resolved, missing
 			missing++
 		case d.Do == proposal.Keep:
 			one.Fate = "is kept"
-		case one.Item.State == one.To:
-			one.Fate = "is " + string(one.To) + " already"
+		case one.Item.State == one.To || one.To == item.On && one.Item.State == item.Broken:
+			one.Fate = "is " + string(one.Item.State) + " already"
 		case one.To == item.Delayed && !one.Item.State.Launched():
 			one.Fate = "is off already, and stays so"
 		case next && doing > 0:
@@ -109,15 +122,34 @@ func (v *Visit) Resolve(p proposal.Proposal, next bool) (all []Resolved, missing
 		}
 		all = append(all, one)
 	}
+	for i, r := range all {
+		if c, ok := v.LastChange(r.ID); ok && r.Now && r.To == item.On && v.whole(c, all) {
+			all[i].Back = c.ID
+			all[i].Fate += fmt.Sprintf(": change %d is taken back", c.ID)
+		}
+	}
 	return all, missing
+}
+
+// whole reports whether all that a change decided on, and no later one, is to
+// be switched on.
+func (v *Visit) whole(c change.Change, all []Resolved) bool {
+	return !slices.ContainsFunc(c.Targets, func(t change.Target) bool {
+		last, ok := v.LastChange(t.ID)
+		return ok && last.ID == c.ID && !strings.HasPrefix(t.ID, "starter:") &&
+			!slices.ContainsFunc(all, func(r Resolved) bool {
+				return r.ID == t.ID && r.Now && r.To == item.On
+			})
+	})
 }
 
 // Terms are the conditions under which a proposal is carried out.
 type Terms struct {
-	Next   bool     // only the first decision that is not carried out yet
-	Insist []string // protected items that are meant all the same
-	Until  string   // the last day of a trial; empty for none
-	Guard  Wanted
+	Next     bool     // only the first decision that is not carried out yet
+	Together bool     // all decisions as one change
+	Insist   []string // protected items that are meant all the same
+	Until    string   // the last day of a trial; empty for none
+	Guard    Wanted
 }
 
 // An Applying is a proposal with what it comes to on a machine.
@@ -126,11 +158,13 @@ type Applying struct {
 	All     []Resolved
 	Missing int // of the items
 	Picked  []item.Item
-	Changes []change.Change
+	Undo    Undo            // of the changes that are taken back, which come first
+	Changes []change.Change // all of them
 }
 
 // PlanProposal works out what a proposal means on this machine. An error of
-// type [Refused] says which decisions cannot be carried out.
+// type [Refused] says which decisions cannot be carried out, one of type
+// [NotUndone] which change cannot be taken back.
 func (d *Desk) PlanProposal(p proposal.Proposal, t Terms) (Applying, error) {
 	v, err := d.look()
 	if err != nil {
@@ -139,12 +173,12 @@ func (d *Desk) PlanProposal(p proposal.Proposal, t Terms) (Applying, error) {
 	a := Applying{Visit: v}
 	a.All, a.Missing = v.Resolve(p, t.Next)
 	var refused []error
-	for _, r := range a.All {
-		if !r.Now {
-			continue
+	for _, group := range grouped(a.All, t.Together) {
+		var all []turned
+		for _, r := range group {
+			all = append(all, r.turned())
 		}
-		a.Picked = append(a.Picked, r.Item)
-		c, err := v.turn(wishOf(r), []item.Item{r.Item}, d.At)
+		c, err := v.turn(verbOf(group), all, false, d.At)
 		if err != nil {
 			refused = append(refused, err)
 		}
@@ -153,7 +187,20 @@ func (d *Desk) PlanProposal(p proposal.Proposal, t Terms) (Applying, error) {
 	if len(refused) > 0 {
 		return a, &Refused{errors.Join(refused...)}
 	}
-	if err := v.protect(a.Picked, t.Insist); err != nil {
+	var held []item.Item
+	var back []int64
+	for _, r := range a.All {
+		if r.Now {
+			a.Picked = append(a.Picked, r.Item)
+		}
+		if r.Now && r.To != item.On {
+			held = append(held, r.Item)
+		}
+		if r.Back != 0 && !slices.Contains(back, r.Back) {
+			back = append(back, r.Back)
+		}
+	}
+	if err := v.protect(held, t.Insist); err != nil {
 		return a, err
 	}
 	for _, c := range a.Changes {
@@ -161,7 +208,30 @@ func (d *Desk) PlanProposal(p proposal.Proposal, t Terms) (Applying, error) {
 			return a, err
 		}
 	}
-	return a, nil
+	slices.Sort(back)
+	slices.Reverse(back)
+	a.Undo, err = d.PlanUndo(back, Undoing{})
+	if err == nil && len(a.Undo.Open) > 0 {
+		open := a.Undo.Open[0]
+		err = &ledger.Unsettled{Change: open, Path: open.Open()[0]}
+	}
+	a.Changes = append(slices.Clone(a.Undo.Plans), a.Changes...)
+	return a, err
+}
+
+// grouped puts the decisions that are to be carried out, but for those that
+// taking a change back does, into changes: one each, or all in one.
+func grouped(all []Resolved, together bool) (groups [][]Resolved) {
+	for _, r := range all {
+		switch {
+		case !r.Now || r.Back != 0:
+		case together && len(groups) > 0:
+			groups[0] = append(groups[0], r)
+		default:
+			groups = append(groups, []Resolved{r})
+		}
+	}
+	return groups
 }
 
 // Refused says why decisions of a proposal cannot be carried out.
@@ -170,19 +240,30 @@ type Refused struct{ Why error }
 func (r *Refused) Error() string { return r.Why.Error() }
 func (r *Refused) Unwrap() error { return r.Why }
 
-func wishOf(r Resolved) Wish {
-	w := Wish{Verb: change.Disable, To: r.To}
-	if r.To == item.Delayed {
-		w.Verb = change.Delay
+// verbOf is what decisions do together.
+func verbOf(all []Resolved) change.Verb {
+	verb := change.Verb("")
+	for _, r := range all {
+		one := map[item.State]change.Verb{
+			item.Off:     change.Disable,
+			item.Delayed: change.Delay,
+			item.On:      change.Enable,
+		}[r.To]
+		if verb != "" && verb != one {
+			return change.Decide
+		}
+		verb = one
 	}
-	w.By, _ = r.Later()
-	return w
+	return verb
 }
 
-// Decide makes a change of one decision, planned anew on what those before it
+// Groups are the decisions that make one change each.
+func (a Applying) Groups(together bool) [][]Resolved { return grouped(a.All, together) }
+
+// Decide makes one change of decisions, planned anew on what those before it
 // left. The change has no number where nothing was left to do.
 func (d *Desk) Decide(
-	r Resolved,
+	group []Resolved,
 	terms change.Terms,
 	wanted Wanted,
 ) (change.Change, Guarding, error) {
@@ -191,20 +272,32 @@ func (d *Desk) Decide(
 	if err != nil {
 		return none, Guarding{}, err
 	}
-	it, ok := v.Lookup(r.ID)
-	if !ok {
-		return none, Guarding{}, errors.New("it is not there any more, after the decisions " +
-			"before it")
+	var all []turned
+	var held []item.Item
+	for i, r := range group {
+		it, ok := v.Lookup(r.ID)
+		if !ok {
+			return none, Guarding{}, errors.New("it is not there any more, after the decisions " +
+				"before it")
+		}
+		group[i].Item = it
+		all = append(all, group[i].turned())
+		if r.To != item.On {
+			held = append(held, it)
+		}
 	}
-	c, err := v.turn(wishOf(r), []item.Item{it}, d.Now())
+	c, err := v.turn(verbOf(group), all, false, d.Now())
 	if err != nil || len(c.Targets) == 0 {
 		return none, Guarding{}, err
 	}
 	if err := v.ReadBoots(); err != nil {
 		return none, Guarding{}, err
 	}
-	c.Terms, c.Forecast = terms, v.ForecastOf([]item.Item{it}, wishOf(r).held())
-	c.Terms.Job, c.Terms.JobOf = v.forecastOfJob([]item.Item{it})
+	c.Terms = terms
+	if len(held) > 0 {
+		c.Forecast = v.ForecastOfAll(group)
+		c.Terms.Job, c.Terms.JobOf = v.forecastOfJob(held)
+	}
 	g, err := d.planGuard(c, wanted)
 	if err != nil {
 		return none, g, err

@@ -189,15 +189,16 @@ func (d *Desk) PlanTurn(w Wish) (Turning, error) {
 			return t, err
 		}
 	}
-	var turned []item.Item
+	var rest []item.Item
 	for _, it := range t.Picked {
 		if w.To == item.Delayed && !it.State.Launched() && len(t.Picked) > 1 {
 			t.LeftOut = append(t.LeftOut, it)
 		} else {
-			turned = append(turned, it)
+			rest = append(rest, it)
 		}
 	}
-	if t.Change, err = v.turn(w, turned, d.At); err != nil || len(t.Change.Targets) == 0 {
+	t.Change, err = v.turn(w.Verb, turnAll(rest, w), w.Starters, d.At)
+	if err != nil || len(t.Change.Targets) == 0 {
 		return t, err
 	}
 	if w.To != item.On {
@@ -212,53 +213,74 @@ func (d *Desk) PlanTurn(w Wish) (Turning, error) {
 	return t, err
 }
 
-// turn works out the change that turns the picked items; those already as
-// wished are left out. One that cannot be turned refuses all of them.
-func (v *Visit) turn(w Wish, picked []item.Item, at time.Time) (change.Change, error) {
+// A turned item is one with what it is to become.
+type turned struct {
+	item.Item
+	to item.State
+	by time.Duration // how late, where it is delayed
+}
+
+// turnAll gives items what a wish says.
+func turnAll(items []item.Item, w Wish) (all []turned) {
+	for _, it := range items {
+		all = append(all, turned{it, w.To, w.By})
+	}
+	return all
+}
+
+// turn works out the change that turns items, and with starters what can start
+// them on demand; those already as wished are left out. One that cannot be
+// turned refuses all of them.
+func (v *Visit) turn(
+	verb change.Verb,
+	all []turned,
+	starters bool,
+	at time.Time,
+) (change.Change, error) {
 	d := v.Root.Draft(at)
 	plan := v.inventory.Plan(d)
-	c := change.Change{Verb: w.Verb, MadeAt: at, MadeBy: v.By}
+	c := change.Change{Verb: verb, MadeAt: at, MadeBy: v.By}
 	var refused []error
-	for _, it := range picked {
-		done := it.State == w.To && w.To != item.Delayed ||
-			w.To == item.On && it.State == item.Broken
+	for _, it := range all {
+		done := it.State == it.to && it.to != item.Delayed ||
+			it.to == item.On && it.State == item.Broken
 		if !done {
-			err := v.canWait(it, w.To)
+			err := v.canWait(it.Item, it.to)
 			if err == nil {
-				err = plan.Turn(it, w.To, w.By)
+				err = plan.Turn(it.Item, it.to, it.by)
 			}
 			if err != nil {
 				refused = append(refused,
-					fmt.Errorf("%s cannot be %s: %w", it.ID, Participle(w.To), err))
+					fmt.Errorf("%s cannot be %s: %w", it.ID, Participle(it.to), err))
 				continue
 			}
 			c.Targets = append(c.Targets, change.Target{
 				ID:     it.ID,
 				Title:  it.Title,
 				Before: it.State,
-				After:  w.To,
+				After:  it.to,
 				When:   it.When,
 			})
 		}
-		if !w.Starters {
+		if !starters {
 			continue
 		}
-		for _, starter := range SwitchableStarters(it) {
-			if err := plan.TurnStarter(it, starter, w.To); err != nil {
+		for _, starter := range SwitchableStarters(it.Item) {
+			if err := plan.TurnStarter(it.Item, starter, it.to); err != nil {
 				refused = append(refused, fmt.Errorf("%s, which can start %s, cannot be switched "+
-					"%s: %w", starter, it.ID, w.To, err))
+					"%s: %w", starter, it.ID, it.to, err))
 			}
 			c.Targets = append(c.Targets, change.Target{
 				ID:     "starter:" + starter,
 				Title:  starter,
 				Before: item.On,
-				After:  w.To,
+				After:  it.to,
 				When:   it.When,
 			})
 		}
 	}
 	if len(refused) > 0 {
-		if len(picked) > 1 {
+		if len(all) > 1 {
 			refused = append(refused, errors.New("nothing was changed: it is all of them or none"))
 		}
 		return c, errors.Join(refused...)
@@ -299,6 +321,32 @@ func (v *Visit) MayTurn(it item.Item, to item.State) error {
 		return err
 	}
 	return v.inventory.Plan(v.Root.Draft(v.Now())).Turn(it, to, time.Minute)
+}
+
+// Refusals say why decisions cannot be carried out, by the ids of their items;
+// insist has those of protected ones that are meant all the same. It may be
+// called by several goroutines at once.
+func (v *Visit) Refusals(all []Resolved, insist map[string]bool) map[string]error {
+	refused := map[string]error{}
+	var held []item.Item
+	for _, r := range all {
+		if !r.Now || r.Back != 0 {
+			continue
+		}
+		if r.To != item.On && !insist[r.ID] {
+			held = append(held, r.Item)
+		}
+		one := []Resolved{r}
+		if _, err := v.turn(verbOf(one), []turned{r.turned()}, false, v.Now()); err != nil {
+			refused[r.ID] = err
+		}
+	}
+	if p := (*Protected)(nil); errors.As(v.protect(held, nil), &p) {
+		for i, it := range p.Items {
+			refused[it.ID] = fmt.Errorf("%s is protected: %s", it.ID, p.Why[i])
+		}
+	}
+	return refused
 }
 
 // Launches are the items that an item itself launches: those of another
@@ -347,13 +395,46 @@ func (v *Visit) forecastOfJob(items []item.Item) (f *change.Forecast, of []int64
 	for _, it := range items {
 		maps.Copy(set, v.SetOf(it))
 	}
-	return keep(replays, set, 0), before.Changes
+	return keep(replays, forecast.Plan{Out: set}), before.Changes
 }
 
 // ForecastOf is what is forecast when items are switched off, or delayed where
 // by is more than 0; nil where nothing can be.
 func (v *Visit) ForecastOf(items []item.Item, by time.Duration) *change.Forecast {
-	return keep(v.Replays, v.launchedOf(items), by)
+	set := v.launchedOf(items)
+	if by > 0 {
+		return keep(v.Replays, forecast.Plan{Late: map[time.Duration]forecast.Set{by: set}})
+	}
+	return keep(v.Replays, forecast.Plan{Out: set})
+}
+
+// ForecastOfAll is what is forecast when decisions are carried out together;
+// nil where nothing can be. What is switched on counts as far as the boots have
+// it. It may be called by several goroutines at once.
+func (v *Visit) ForecastOfAll(all []Resolved) *change.Forecast {
+	p := forecast.Plan{
+		Out:  forecast.Set{},
+		Back: forecast.Set{},
+		Late: map[time.Duration]forecast.Set{},
+	}
+	for _, r := range all {
+		set := v.SetOf(r.Item)
+		switch {
+		case !r.Now:
+		case r.To == item.On:
+			maps.Copy(p.Back, set)
+		case !r.Item.State.Launched():
+		case r.To == item.Off:
+			maps.Copy(p.Out, set)
+		default:
+			by, _ := r.Later()
+			if p.Late[by] == nil {
+				p.Late[by] = forecast.Set{}
+			}
+			maps.Copy(p.Late[by], set)
+		}
+	}
+	return keep(v.Replays, p)
 }
 
 // launchedOf is what the replays leave out without those items that are
@@ -368,12 +449,13 @@ func (v *Visit) launchedOf(items []item.Item) forecast.Set {
 	return set
 }
 
-// keep makes a forecast as it is kept with a change.
-func keep(replays []*forecast.Replay, set forecast.Set, by time.Duration) *change.Forecast {
-	if len(replays) == 0 || len(set) == 0 {
+// keep makes a forecast as it is kept with a change; nil where nothing can be
+// forecast, or a plan is empty.
+func keep(replays []*forecast.Replay, p forecast.Plan) *change.Forecast {
+	if len(replays) == 0 || p.Empty() {
 		return nil
 	}
-	f := forecast.OfDelay(replays, set, by)
+	f := forecast.OfPlan(replays, p)
 	kept := func(now, spread time.Duration, s forecast.Saving, boots int) change.Forecast {
 		return change.Forecast{
 			Now:     now,

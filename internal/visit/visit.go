@@ -374,28 +374,6 @@ func (v *Visit) Present(it item.Item) (boot.Present, bool) {
 	return sum, runs
 }
 
-// ByCost puts those launched items first whose leaving out would save most,
-// then those that use most of the processors, then those whose own time is
-// longest; the others stay in their order.
-func (v *Visit) ByCost(items []item.Item) {
-	weight := func(it item.Item) [3]time.Duration {
-		if !it.State.Launched() {
-			return [3]time.Duration{-1, -1, -1}
-		}
-		c := v.Costs[it.ID]
-		own, _ := v.OwnTime(it)
-		wait := c.Wait.Lead().Saving.Median
-		if !c.Wait.Lead().Shows {
-			wait = 0
-		}
-		return [3]time.Duration{wait, c.CPU.Value, own.Median}
-	}
-	slices.SortStableFunc(items, func(a, b item.Item) int {
-		x, y := weight(a), weight(b)
-		return slices.Compare(y[:], x[:])
-	})
-}
-
 // switchedOff lists the ids that standing changes switched off.
 func switchedOff(changes []change.Change) []string {
 	var ids []string

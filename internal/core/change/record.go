@@ -25,6 +25,7 @@ const (
 	Disable Verb = "disable"
 	Enable  Verb = "enable"
 	Delay   Verb = "delay"
+	Decide  Verb = "decide" // several of these together
 	Undo    Verb = "undo"
 	// puts the recorder in, or takes it away: a change of the machine, and none
 	// of what it launches for its user

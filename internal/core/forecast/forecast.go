@@ -64,19 +64,51 @@ func (r *Replay) indexes(set Set) map[int]bool {
 	return off
 }
 
-// Without replays the boot without a set, and without what forecasts do not
-// count anyhow (see [Replay.Rebase]). stays are those units of the set that
-// something else starts all the same.
-func (r *Replay) Without(set Set) (out Outcome, stays []boot.Key) {
-	off := r.indexes(set)
-	maps.Copy(off, r.off)
-	if len(off) == len(r.off) {
-		return r.baseline, nil
+// A Plan is what is decided about boots.
+type Plan struct {
+	Out  Set // takes no part
+	Back Set // takes part again, of what forecasts leave out anyhow, see [Replay.Rebase]
+	// Late starts only so long after the machine is ready, or after the login.
+	Late map[time.Duration]Set
+}
+
+// Empty reports whether the plan decides on nothing.
+func (p Plan) Empty() bool { return len(p.all()) == 0 }
+
+// all is everything that the plan decides on.
+func (p Plan) all() Set {
+	all := maps.Clone(p.Out)
+	if all == nil {
+		all = Set{}
+	}
+	maps.Copy(all, p.Back)
+	for _, set := range p.Late {
+		maps.Copy(all, set)
+	}
+	return all
+}
+
+// Under replays the boot under a plan, and without what forecasts do not count
+// anyhow. stays are those units that are left out and that something else
+// starts all the same.
+func (r *Replay) Under(p Plan) (out Outcome, stays []boot.Key) {
+	off, back := r.indexes(p.Out), r.indexes(p.Back)
+	gone := maps.Clone(off)
+	for i := range r.off {
+		if !back[i] {
+			off[i] = true
+		}
+	}
+	by := map[int]time.Duration{}
+	for late, set := range p.Late {
+		for i := range r.indexes(set) {
+			by[i] = late
+		}
 	}
 	alive := r.alive(off)
-	same := true
+	same := len(by) == 0
 	for i, u := range r.units {
-		if off[i] && !r.off[i] && alive[i] && u.ran {
+		if gone[i] && !r.off[i] && alive[i] && u.ran {
 			stays = append(stays, u.key)
 		}
 		same = same && (alive[i] == r.baseAlive[i] || !u.ran)
@@ -84,7 +116,12 @@ func (r *Replay) Without(set Set) (out Outcome, stays []boot.Key) {
 	if same {
 		return r.baseline, stays
 	}
-	return r.run(alive), stays
+	return r.held(by).run(alive), stays
+}
+
+// Without replays the boot without a set, as [Replay.Under] does.
+func (r *Replay) Without(set Set) (out Outcome, stays []boot.Key) {
+	return r.Under(Plan{Out: set})
 }
 
 // A Follower is a unit that takes no part in a boot where some others do not,
@@ -221,19 +258,21 @@ func Of(replays []*Replay, set Set) Forecast { return OfDelay(replays, set, 0) }
 // after the login; with 0 not at all. Work that begins when the machine has
 // gone quiet already is past settled, and past usable.
 func OfDelay(replays []*Replay, set Set, by time.Duration) Forecast {
-	return of(replays, set, by, kindOf(replays, set))
+	if by > 0 {
+		return OfPlan(replays, Plan{Late: map[time.Duration]Set{by: set}})
+	}
+	return OfPlan(replays, Plan{Out: set})
 }
 
-// of forecasts boots without a set, or with it held back where by is more than
-// 0.
-func of(replays []*Replay, set Set, by time.Duration, kind string) Forecast {
+// OfPlan forecasts boots under a plan.
+func OfPlan(replays []*Replay, p Plan) Forecast { return of(replays, p, kindOf(replays, p.all())) }
+
+// of forecasts boots under a plan; usable is of a kind.
+func of(replays []*Replay, p Plan, kind string) Forecast {
 	f := Forecast{Boots: len(replays), Quiet: true}
 	var now, saved, settled, usable, sooner, before []time.Duration
 	for _, r := range replays {
-		out, stays := r.Without(set)
-		if by > 0 {
-			out, stays = r.late(r.indexes(set), by), nil
-		}
+		out, stays := r.Under(p)
 		if r.usable.Known && r.usable.Kind == kind && out.Usable.Known &&
 			r.baseline.Usable.Known {
 			usable = append(usable,
@@ -331,7 +370,7 @@ func Best(replays []*Replay, candidates []Set) (chosen []Choice, all Forecast) {
 		maps.Copy(whole, c)
 	}
 	kind := kindOf(replays, whole) // one for all steps, so that they compare
-	without := func(set Set) Forecast { return of(replays, set, 0, kind) }
+	without := func(set Set) Forecast { return of(replays, Plan{Out: set}, kind) }
 	saves := func(f Forecast) time.Duration { return f.Lead().Saving.Median }
 	all = without(whole)
 	taken := Set{}

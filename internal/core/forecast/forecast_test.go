@@ -389,6 +389,25 @@ func BenchmarkAllItems(b *testing.B) {
 	}
 }
 
+// BenchmarkPlan forecasts forty decisions together, over five boots.
+func BenchmarkPlan(b *testing.B) {
+	r, err := New(large())
+	if err != nil {
+		b.Fatal(err)
+	}
+	replays, plan := []*Replay{r, r, r, r, r}, Plan{Out: Set{}, Late: map[time.Duration]Set{}}
+	for i, u := range r.units[:40] {
+		if i%4 > 0 {
+			plan.Out[u.key] = true
+		} else {
+			plan.Late[time.Minute] = Set{u.key: true}
+		}
+	}
+	for b.Loop() {
+		OfPlan(replays, plan)
+	}
+}
+
 // TestLaterTries replays a boot in which the goal waited for the second try of
 // an item that failed: without it, and without what kept the goal until that
 // try was under way, it would have come as the rest allows.
@@ -504,6 +523,38 @@ func TestLogins(t *testing.T) {
 		{ProgramKey("/sync", "maria"): true}, {boot.Key{Native: "slow"}: true}})
 	if len(chosen) != 2 || chosen[0].Index != 1 || all.Kind != "login of maria" {
 		t.Errorf("the best: %+v of %+v", chosen, all)
+	}
+}
+
+// TestPlans forecasts decisions of several kinds together.
+func TestPlans(t *testing.T) {
+	r, err := New(loggedIn("maria"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	sync, chat := Set{ProgramKey("/sync", ""): true}, Set{ProgramKey("/chat", ""): true}
+	slow := Set{boot.Key{Native: "slow"}: true}
+	late := func(by time.Duration, set Set) map[time.Duration]Set {
+		return map[time.Duration]Set{by: set}
+	}
+	for name, c := range map[string]struct {
+		off  Set // since the boot
+		plan Plan
+		want float64 // usable sooner
+	}{
+		"nothing":                      {nil, Plan{}, 0},
+		"one out, one late":            {nil, Plan{Out: sync, Late: late(time.Minute, chat)}, 9.9},
+		"late by less than the other":  {nil, Plan{Late: late(2*sec, chat)}, 0},
+		"an item of the boot, and one": {nil, Plan{Out: slow, Late: late(time.Minute, sync)}, 11},
+		"back, of what is off since":   {sync, Plan{Back: sync}, -6},
+		"back, and another out":        {sync, Plan{Back: sync, Out: slow}, -1},
+		"out, of what is off since":    {sync, Plan{Out: sync}, 0},
+	} {
+		r.Rebase(c.off)
+		f := OfPlan([]*Replay{r}, c.plan)
+		if wrong := f.Lead().Saving.Median.Seconds() - c.want; wrong > 0.3 || wrong < -0.3 {
+			t.Errorf("%s: %v, want %.1f s", name, f.Lead().Saving, c.want)
+		}
 	}
 }
 

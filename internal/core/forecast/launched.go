@@ -213,28 +213,33 @@ func Unasked(replays []*Replay, set Set) (all []boot.Key) {
 	return all
 }
 
-// late is the replay of the boot with a set held back by some time: units of
-// the machine from when the boot is ready, those of a login from when they
-// would start.
-func (r *Replay) late(set map[int]bool, by time.Duration) Outcome {
+// held is the replay with units held back by some time each: those of the
+// machine from when the boot is ready, those of a login from when they would
+// start.
+func (r *Replay) held(by map[int]time.Duration) *Replay {
+	if len(by) == 0 {
+		return r
+	}
 	held := *r
 	held.units = slices.Clone(r.units)
 	for i := range held.units {
 		u := &held.units[i]
-		if set[i] && (u.program >= 0 || u.key.Owner != "") {
-			u.gap += by
+		late, isLate := by[i]
+		if isLate && (u.program >= 0 || u.key.Owner != "") {
+			u.gap += late
 			if u.fixed {
-				u.begin += by
+				u.begin += late
 			}
 			continue
 		}
 		// what is ordered after it no longer waits: it is no part of the boot
 		u.after = slices.DeleteFunc(slices.Clone(u.after), func(j int) bool {
-			return set[j] && !set[i] && r.units[j].program < 0
+			_, waits := by[j]
+			return waits && !isLate && r.units[j].program < 0
 		})
-		if set[i] {
-			u.fixed, u.after, u.gap, u.anchor = false, []int{r.goal}, by, -1
+		if isLate {
+			u.fixed, u.after, u.gap, u.anchor = false, []int{r.goal}, late, -1
 		}
 	}
-	return held.run(r.baseAlive)
+	return &held
 }

@@ -22,6 +22,7 @@ const MaxSize = 4 << 20
 const (
 	Disable = "disable"
 	Delay   = "delay"
+	Enable  = "enable"
 	Keep    = "keep"
 )
 
@@ -49,6 +50,7 @@ const preface = `# A proposal for what this machine launches by itself, one deci
 #
 #   do = "disable"   switch it off
 #   do = "delay"     start it later; by = "5m" says how much, one minute if it is missing
+#   do = "enable"    switch it on; what calmdawn switched off is taken back exactly
 #   do = "keep"      leave it as it is
 #
 # Change what you like, take entries out, add others; note = "..." is yours. Then:
@@ -127,8 +129,8 @@ func (p Proposal) check() error {
 			return fmt.Errorf("%s names no item: id is missing", where)
 		}
 		where += ", " + d.ID
-		if !slices.Contains([]string{Disable, Delay, Keep}, d.Do) {
-			return fmt.Errorf("%s: do is %q; it is disable, delay or keep", where, d.Do)
+		if !slices.Contains([]string{Disable, Delay, Enable, Keep}, d.Do) {
+			return fmt.Errorf("%s: do is %q; it is disable, delay, enable or keep", where, d.Do)
 		}
 		if other, twice := seen[d.ID]; twice {
 			return fmt.Errorf("%s is decided twice, in entry %d too", where, other)

@@ -1,0 +1,15 @@
+// Package quiet keeps the library of the full-screen view from asking the
+// terminal for its colours when the program begins: a terminal that does not
+// answer would hold up every command by seconds, and one that does would get an
+// answer typed into it.
+//
+// The library asks in its own initialisation. Packages are initialised in the
+// order of their import paths as soon as what they import is (The Go
+// Programming Language Specification, "Program initialization"), so this one,
+// which imports less and comes before it by name, has given the answer by then.
+// It has to be imported wherever that library is.
+package quiet
+
+import "github.com/charmbracelet/lipgloss"
+
+func init() { lipgloss.SetHasDarkBackground(true) }

@@ -1,0 +1,337 @@
+// Package review is the full-screen view in which items are decided upon with
+// the forecast in sight.
+//
+// It is a face of visit: it shows a machine and gathers decisions, and changes
+// nothing itself. What it looks like in words comes from the commands, through
+// a [Face].
+package review
+
+import (
+	"strings"
+	"time"
+
+	"calmdawn/internal/core/change"
+	"calmdawn/internal/core/item"
+	"calmdawn/internal/core/proposal"
+	"calmdawn/internal/render"
+	"calmdawn/internal/visit"
+)
+
+// A Face is how items and figures are shown and said by the commands. Its
+// methods may be called by several goroutines at once.
+type Face interface {
+	// Page writes what show says of an item.
+	Page(s *render.Screen, v *visit.Visit, it item.Item)
+	Cells(v *visit.Visit, it item.Item) Cells
+	// Forecast says what is forecast for decisions.
+	Forecast(v *visit.Visit, f change.Forecast) string
+	// Mind says what else a decision on an item means; empty for
+	// nothing.
+	Mind(v *visit.Visit, it item.Item, to item.State) string
+	// Orders are the names of what items can be sorted by, cost the first, and
+	// Key by what an item stands in one of them.
+	Orders() []string
+	Key(order string, v *visit.Visit, it item.Item) visit.Key
+	// Folded reports whether an item stands in no list unless all are asked
+	// for.
+	Folded(it item.Item) bool
+	// Write writes decisions as a proposal to a file of the technician's. One
+	// that is there is written over only with replace; else that is
+	// [fs.ErrExist].
+	Write(v *visit.Visit, file string, all []proposal.Decision, replace bool) error
+}
+
+// Cells are what a row shows of an item.
+type Cells struct{ State, Grade, Wait, Advice render.Cell }
+
+// Options are what a review begins with.
+type Options struct {
+	Colour, UTF8 bool
+	// ReadOnly says why nothing can be carried out here; empty where it can.
+	ReadOnly string
+	Plan     []proposal.Decision
+	Unknown  int    // decisions of the file on what this machine does not have
+	File     string // where the plan was opened, or is written; empty for nowhere yet
+}
+
+// Carry is how a plan is to be carried out.
+type Carry struct {
+	Plan     []proposal.Decision
+	Insist   []string // ids of protected items
+	Together bool     // as one change
+	Trial    string   // as change.ParseTrial takes it; empty for none
+	Guard    visit.Wanted
+}
+
+// A mode is what keys go to.
+type mode int
+
+const (
+	listing mode = iota
+	paging       // the whole screen shows one item
+	helping
+	asking   // a line is typed
+	choosing // yes or no
+	carrying // how the plan is to be carried out
+)
+
+// A Model is the state of the screen. It is for one goroutine, and is not to be
+// copied.
+type Model struct {
+	face Face
+	o    Options
+
+	v       *visit.Visit
+	reading bool // boots are being read
+
+	width, height int
+	screen        *render.Screen
+	mode          mode
+
+	// Items go by their numbers in the survey.
+	sorted []int    // all, by what they are sorted
+	order  []int    // the same, grouped or not
+	texts  []string // in which words are looked for
+	folded []bool   // away, unless all are to be seen
+	parted int      // how many are
+	marked []bool
+	cells  map[int]Cells
+	// lines are what the list shows: numbers of items, and for a heading that
+	// of the item below it, as -1-number
+	lines       []int
+	cursor, top int  // of lines
+	from        int  // where a range of marks began, of lines; -1 for nowhere
+	moved       bool // somebody has pressed a key
+
+	find     string
+	filter   visit.Filter
+	asked    string // the filter as it was typed
+	by       int    // which of Orders
+	sortedBy string // the order that sorted is of; empty where it is of none
+	grouped  bool
+	parts    bool // with the operating system's own
+
+	longest time.Duration // the longest wait, for bars
+	plan    plan
+	history []plan
+	saved   bool // the plan is as its file has it
+
+	work worked // of the newest plan that was worked out
+	busy bool
+	// what the page beside the list, or the whole page, shows, and from where
+	page struct {
+		id     string
+		width  int
+		lines  []string
+		from   int
+		rested int // counts keys and new sizes, so that only a rest is answered
+		ticked int // for which of them a rest is waited for
+	}
+	helpFrom int
+
+	line    line
+	choice  choice
+	message string
+	tone    render.Tone
+
+	carry   Carry
+	outcome *Carry
+}
+
+// New makes the screen of a machine that was looked at. The visit stays the
+// caller's to close, after the review has ended.
+func New(face Face, v *visit.Visit, o Options) *Model {
+	m := &Model{face: face, o: o, from: -1, saved: true}
+	m.carry.Guard, m.carry.Together = visit.GuardAuto, true
+	m.plan = plan{}.with(o.Plan, false)
+	m.resize(80, 24)
+	m.see(v)
+	if o.Unknown > 0 {
+		m.say(render.Warn, "%d of the decisions in %s are on items that this machine does not "+
+			"have; they are left out.", o.Unknown, render.Clean(o.File))
+	}
+	return m
+}
+
+// See shows a machine anew, as after a change that was carried out in part.
+func (m *Model) See(v *visit.Visit) { m.see(v) }
+
+func (m *Model) see(v *visit.Visit) {
+	at := ""
+	if m.v != nil {
+		at = m.current()
+	}
+	if m.v == nil || m.v.Root != v.Root { // boots change nothing of the survey
+		n := len(v.Items)
+		m.sorted, m.order, m.texts = make([]int, n), make([]int, n), make([]string, n)
+		m.folded, m.marked = make([]bool, n), make([]bool, n)
+		m.parted = 0
+		for i, it := range v.Items {
+			m.texts[i], m.folded[i] = visit.Text(it), m.face.Folded(it)
+			if m.folded[i] {
+				m.parted++
+			}
+		}
+	}
+	m.v, m.cells, m.page.id, m.sortedBy = v, map[int]Cells{}, "", ""
+	m.page.rested++
+	m.longest = 0
+	for _, c := range v.Costs {
+		m.longest = max(m.longest, c.Wait.Lead().Saving.Median)
+	}
+	m.arrange(at)
+}
+
+// Decided is how many decisions the plan has that were neither carried out nor
+// written to a file.
+func (m *Model) Decided() int {
+	if m.saved {
+		return 0
+	}
+	return len(m.plan.decisions)
+}
+
+// arrange puts the items into their order, and the cursor on one.
+func (m *Model) arrange(at string) {
+	if name := m.face.Orders()[m.by]; m.sortedBy != name {
+		m.sortedBy = name
+		for i := range m.sorted {
+			m.sorted[i] = i
+		}
+		key := m.v.ByCost
+		if m.by > 0 {
+			key = func(it item.Item) visit.Key { return m.face.Key(name, m.v, it) }
+		}
+		visit.Arrange(m.sorted, m.v.Items, key)
+	}
+	copy(m.order, m.sorted)
+	if m.grouped {
+		visit.Arrange(m.order, m.v.Items, makerOf)
+	}
+	m.narrow(at)
+}
+
+func makerOf(it item.Item) visit.Key {
+	return visit.Key{Text: strings.ToLower(it.Maker), Known: it.Maker != ""}
+}
+
+// narrow chooses the lines that are shown, and puts the cursor on an item if
+// that is among them.
+func (m *Model) narrow(at string) {
+	test, words := m.filter.Test(), strings.Fields(strings.ToLower(m.find))
+	m.lines, m.from, m.cursor = m.lines[:0], -1, 0
+	last := -1
+	for _, i := range m.order {
+		it := &m.v.Items[i]
+		if !m.parts && m.folded[i] && m.plan.of(it.ID) < 0 ||
+			!visit.Contains(m.texts[i], words) || !test(*it) {
+			continue
+		}
+		if m.grouped && (last < 0 || !strings.EqualFold(m.v.Items[last].Maker, it.Maker)) {
+			m.lines = append(m.lines, -1-i)
+		}
+		last = i
+		if it.ID == at {
+			m.cursor = len(m.lines)
+		}
+		m.lines = append(m.lines, i)
+	}
+	m.settle(1)
+}
+
+// settle puts the cursor onto an item, onwards where it is on a heading, and
+// the lines around it into sight.
+func (m *Model) settle(onwards int) {
+	last := len(m.lines) - 1
+	m.cursor = max(0, min(m.cursor, last))
+	if last >= 0 && m.lines[m.cursor] < 0 {
+		m.cursor += onwards
+		if m.cursor < 0 || m.cursor > last { // a heading has an item below it
+			m.cursor += -2 * onwards
+		}
+		m.cursor = max(0, min(m.cursor, last))
+		if m.lines[m.cursor] < 0 {
+			m.cursor = min(m.cursor+1, last)
+		}
+	}
+	rows := m.rows()
+	switch half := max(1, rows/2); {
+	case m.cursor < m.top:
+		m.top = max(0, min(m.cursor, m.cursor-rows+half))
+	case m.cursor >= m.top+rows:
+		m.top = m.cursor - rows + half
+	}
+	m.top = max(0, min(m.top, len(m.lines)-rows))
+	if m.cursor == 1 && m.top == 1 { // with its heading
+		m.top = 0
+	}
+}
+
+// here is the number of the item under the cursor; false where the list is
+// empty.
+func (m *Model) here() (int, bool) {
+	if m.cursor >= len(m.lines) || m.lines[m.cursor] < 0 {
+		return 0, false
+	}
+	return m.lines[m.cursor], true
+}
+
+// current is the id of the item under the cursor; empty where there is none.
+func (m *Model) current() string {
+	if i, ok := m.here(); ok {
+		return m.v.Items[i].ID
+	}
+	return ""
+}
+
+// meant are the items that a decision is on: the marked ones, or the one under
+// the cursor.
+func (m *Model) meant() (all []int) {
+	for _, i := range m.order {
+		if m.marked[i] {
+			all = append(all, i)
+		}
+	}
+	if i, ok := m.here(); ok && len(all) == 0 {
+		all = append(all, i)
+	}
+	return all
+}
+
+// unmark takes all marks away.
+func (m *Model) unmark() {
+	clear(m.marked)
+	m.from = -1
+}
+
+// marks is how many items are marked.
+func (m *Model) marks() (n int) {
+	for _, yes := range m.marked {
+		if yes {
+			n++
+		}
+	}
+	return n
+}
+
+const (
+	leastWidth  = 40
+	leastHeight = 12
+	maxWidth    = 1000
+)
+
+// resize takes the size of the window; a serial line tells 0.
+func (m *Model) resize(width, height int) {
+	if width <= 0 || height <= 0 {
+		width, height = 80, 24
+	}
+	m.width, m.height = min(width, maxWidth), min(height, maxWidth)
+	m.screen = render.NewScreen(nil, m.width, m.o.Colour, m.o.UTF8)
+	m.page.id = ""
+	m.page.rested++
+	m.settle(1)
+}
+
+// rest is how long the cursor stands still before the page beside the list is
+// made.
+const rest = 150 * time.Millisecond
