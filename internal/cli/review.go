@@ -187,10 +187,14 @@ type face struct{ *app }
 func (a face) Page(s *render.Screen, l *visit.Visit, it item.Item) { a.show(s, l, it) }
 
 func (a face) Cells(l *visit.Visit, it item.Item) review.Cells {
+	wait := waitCell(l, it)
+	if wait.Text == noneShown {
+		wait.Text = "none" // which the page explains
+	}
 	return review.Cells{
 		State:  render.Cell{Text: string(it.State), Tone: stateTone(it.State)},
 		Grade:  gradeCell(l, it),
-		Wait:   waitCell(l, it),
+		Wait:   wait,
 		Advice: render.Cell{Text: string(it.Advice), Tone: adviceTone(it.Advice)},
 	}
 }

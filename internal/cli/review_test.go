@@ -335,7 +335,8 @@ func TestAProposalSwitchesOn(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "plan.toml")
 	apply := func(parts []string, ids ...string) {
 		t.Helper()
-		text := "format = 'calmdawn.proposal/1'\nmachine = 'meridian'\nmade = 2026-11-20T08:00:00Z\n"
+		text := "format = 'calmdawn.proposal/1'\nmachine = 'meridian'\n" +
+			"made = 2026-11-20T08:00:00Z\n"
 		for _, id := range ids {
 			text += fmt.Sprintf("[[decide]]\nid = 'service:%s.service'\ndo = 'enable'\n", id)
 		}

@@ -67,7 +67,7 @@ func (m *Model) listWidth() int {
 type columns struct{ decision, title, state, grade, bar, wait, advice, maker int }
 
 func (m *Model) columns() columns {
-	c := columns{decision: 5, state: 7, grade: 8, wait: 10, advice: 10}
+	c := columns{decision: 5, state: 7, grade: 8, wait: 8, advice: 10}
 	left := m.listWidth() - 3 - c.decision - c.state - c.grade - c.wait - c.advice - 5
 	if left < 18 { // what one decides by stays longest
 		left += c.grade + 1
@@ -77,8 +77,9 @@ func (m *Model) columns() columns {
 		c.bar = min(12, left-32)
 		left -= c.bar + 1
 	}
-	if left >= 30 {
-		c.maker = min(24, left-21)
+	// headings, or the page beside, tell it too
+	if left >= 32 && !m.grouped && m.pageWidth() == 0 {
+		c.maker = min(24, left-24)
 		left -= c.maker + 1
 	}
 	c.title = max(8, left)
@@ -424,5 +425,9 @@ func (m *Model) viewHelp() []string {
 	for len(lines) < m.height-1 {
 		lines = append(lines, "")
 	}
-	return append(lines, s.Text(render.Dim, "up down scroll  esc back"))
+	more := ""
+	if below := len(all) - from - m.height + 1; below > 0 {
+		more = fmt.Sprintf("%d more lines  ", below)
+	}
+	return append(lines, s.Text(render.Dim, more+"up down scroll  esc back"))
 }
