@@ -247,7 +247,7 @@ func (m *Model) viewFoot() []string {
 	switch {
 	case m.reading:
 		busy = "boots are being read …"
-	case m.busy:
+	case m.busy && len(m.plan.decisions) > 0:
 		busy = "working it out …"
 	}
 	room := m.width - ansi.StringWidth(busy)
