@@ -135,6 +135,9 @@ func (a *app) confirm(host string) error {
 	if a.dir != "/" {
 		where += ", whose disk is " + render.Clean(a.dir)
 	}
+	if a.forgets {
+		forget(a.In)
+	}
 	fmt.Fprintf(a.Err, "Go ahead on %s? [y/N] ", where)
 	answer, _ := bufio.NewReader(a.In).ReadString('\n')
 	switch strings.ToLower(strings.TrimSpace(answer)) {

@@ -68,6 +68,7 @@ type app struct {
 	// the call is about what interrupted changes left open, and tells of it
 	// itself
 	closing bool
+	forgets bool      // what was typed before a question is no answer to it
 	caught  os.Signal // the signal that was held off while edits were made
 }
 

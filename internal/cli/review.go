@@ -77,6 +77,7 @@ func (a *app) review(args []string) error {
 		}
 	}
 	m := review.New(face{a}, l, o)
+	a.forgets = true // keys for the screen
 	for {
 		carry, caught, err := m.Run(a.In, a.Out)
 		a.caught = caught
@@ -99,6 +100,7 @@ func (a *app) review(args []string) error {
 			continue
 		}
 		a.complain(err)
+		forget(a.In)
 		fmt.Fprint(a.Err, "Enter goes back to the review; ctrl+d leaves. ")
 		if _, wrong := bufio.NewReader(a.In).ReadString('\n'); wrong != nil {
 			fmt.Fprintln(a.Err)

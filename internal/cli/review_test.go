@@ -130,8 +130,11 @@ func TestReviewRound(t *testing.T) {
 	term.press("n", "Enter")
 	term.waits("Nothing was changed.", "Plan: 1 off, 1 later.")
 	expectSame("a question answered with no")
-	term.press("c", "Enter")
-	term.waits("Go ahead on meridian")
+	term.press("c", "t", "C-u")
+	term.press("-l", "7d")
+	term.press("Enter", "Enter")
+	// the first question stands on the screen still
+	term.waits("until "+time.Now().AddDate(0, 0, 7).Format("2 Jan 2006")+".", "Go ahead on meridian")
 	term.press("y", "Enter")
 	term.waits("Done, as change 1", "undo 1")
 	says(t, "--root "+dir+" history", 0, "disable Lanternfile sync; delay Star-catalogue indexer")
