@@ -134,7 +134,8 @@ func TestReviewRound(t *testing.T) {
 	term.press("-l", "7d")
 	term.press("Enter", "Enter")
 	// the first question stands on the screen still
-	term.waits("until "+time.Now().AddDate(0, 0, 7).Format("2 Jan 2006")+".", "Go ahead on meridian")
+	week := time.Now().AddDate(0, 0, 7).Format("2 Jan 2006")
+	term.waits("until "+week+".", "Go ahead on meridian")
 	term.press("y", "Enter")
 	term.waits("Done, as change 1", "undo 1")
 	says(t, "--root "+dir+" history", 0, "disable Lanternfile sync; delay Star-catalogue indexer")

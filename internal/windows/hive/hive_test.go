@@ -30,7 +30,8 @@ func sample() *Node {
 		Datum{"Odd", String, []byte{0x43, 0, 0}}, Counted("Dw", 2),
 		Datum{"Dw2", DWord, []byte{2, 0}}, Datum{"Empty", Binary, nil},
 		Datum{"Q", QWord, []byte{1, 0, 0, 0, 0, 0, 0, 0}}, Listed("Multi", "a", "b"),
-		Datum{"Unended", Multi, wide("a\x00b")}, Datum{"Weird", 0xFFFF0012, []byte{0, 17, 34, 51, 68}},
+		Datum{"Unended", Multi, wide("a\x00b")},
+		Datum{"Weird", 0xFFFF0012, []byte{0, 17, 34, 51, 68}},
 		Datum{"Big", Binary, bytes.Repeat([]byte{0x5a}, 40000)},
 		Datum{"Edge", Binary, bytes.Repeat([]byte{0xa5}, segment)},
 		Datum{"Edge1", Binary, bytes.Repeat([]byte{0xa6}, segment+1)},
@@ -118,8 +119,8 @@ func sameTold(t *testing.T, what string, got, want []told) {
 	got, want = sorted(got), sorted(want)
 	for i := range max(len(got), len(want)) {
 		if i >= len(got) || i >= len(want) || fmt.Sprint(got[i]) != fmt.Sprint(want[i]) {
-			t.Fatalf("%s: key %d of %d and %d differs: %.300v\n%.300v", what, i, len(got), len(want),
-				got[min(i, len(got)-1)], want[min(i, len(want)-1)])
+			t.Fatalf("%s: key %d of %d and %d differs: %.300v\n%.300v", what, i, len(got),
+				len(want), got[min(i, len(got)-1)], want[min(i, len(want)-1)])
 		}
 	}
 }
@@ -187,7 +188,8 @@ func TestLookups(t *testing.T) {
 	if _, err := h.Root().Key("List lf", "nothing"); !errors.Is(err, ErrNone) {
 		t.Error(err)
 	}
-	if k, _ := h.Root().Key("Microsoft"); k.Class() != "Shell" || !k.Written.Equal(at.Truncate(100)) {
+	k, _ := h.Root().Key("Microsoft")
+	if k.Class() != "Shell" || !k.Written.Equal(at.Truncate(100)) {
 		t.Errorf("%q %v", k.Class(), k.Written)
 	}
 }
@@ -211,7 +213,8 @@ import hivex, sys
 h = hivex.Hivex(sys.argv[1], write=True)
 for i in range(40):
     k = h.node_add_child(h.root(), "made %d" % i)
-    h.node_set_values(k, [{"key": "v%d" % j, "t": 3, "value": b"x" * (j * j * 9)} for j in range(20)])
+    h.node_set_values(k, [{"key": "v%d" % j, "t": 3, "value": b"x" * (j * j * 9)}
+                          for j in range(20)])
 for k in h.node_children(h.root()):
     if h.node_name(k) in ("made 3", "List lf"):
         h.node_delete_child(k)
@@ -220,8 +223,8 @@ h.commit(sys.argv[1])
 
 func python(t *testing.T, script string, args ...string) []byte {
 	t.Helper()
-	cmd := exec.Command("sh", append([]string{"-c", `ulimit -v 1000000; exec /usr/bin/python3 -c "$0" "$@"`,
-		script}, args...)...)
+	const bounded = `ulimit -v 1000000; exec /usr/bin/python3 -c "$0" "$@"`
+	cmd := exec.Command("sh", append([]string{"-c", bounded, script}, args...)...)
 	var errs bytes.Buffer
 	cmd.Stderr = &errs
 	out, err := cmd.Output()
@@ -292,7 +295,9 @@ func logged(before, after []byte) (hive, log []byte) {
 			e = append(e, after[p:p+4096]...)
 		}
 		e = append(e, make([]byte, -len(e)&511)...)
-		for place, v := range map[int]int{4: len(e), 12: 1 + n, 16: len(after) - headSize, 20: len(part)} {
+		for place, v := range map[int]int{
+			4: len(e), 12: 1 + n, 16: len(after) - headSize, 20: len(part),
+		} {
 			binary.LittleEndian.PutUint32(e[place:], uint32(v))
 		}
 		binary.LittleEndian.PutUint64(e[24:], marvin(e[40:]))
@@ -341,10 +346,10 @@ func TestLogs(t *testing.T) {
 		note  string
 	}{
 		{"whole", hive, [][]byte{log}, "other", "hold 2 newer changes"},
-		{"in two files", hive, [][]byte{append(log[:512:512], log[second:]...), log[:second]}, "other",
-			"hold 2 newer changes"},
-		{"the second torn", hive, [][]byte{damage(log, len(log)-1)}, "", "1 newer changes in its logs " +
-			"are damaged"},
+		{"in two files", hive, [][]byte{append(log[:512:512], log[second:]...), log[:second]},
+			"other", "hold 2 newer changes"},
+		{"the second torn", hive, [][]byte{damage(log, len(log)-1)}, "",
+			"1 newer changes in its logs are damaged"},
 		{"the first torn", hive, [][]byte{damage(log, 600)}, `"C:\Program Files\A B\a.exe" /x`,
 			"damaged"},
 		{"no log", hive, nil, `"C:\Program Files\A B\a.exe" /x`, "no log holds the rest"},
@@ -433,18 +438,21 @@ func FuzzHive(f *testing.F) {
 	f.Add(dirty, log)
 	root := int(binary.LittleEndian.Uint32(hive[36:])) + headSize + 4
 	list := int(binary.LittleEndian.Uint32(hive[root+28:])) + headSize + 4
-	for _, fault := range []func([]byte){
-		func(d []byte) { binary.LittleEndian.PutUint32(d[list+4:], uint32(root-headSize-4)) }, // cycle
-		func(d []byte) { copy(d[list:], "ri\x01\x00"); copy(d[list+4:], d[root+28:root+32]) }, // loop
-		func(d []byte) { binary.LittleEndian.PutUint16(d[root+72:], 4000) },                   // name
-		func(d []byte) { binary.LittleEndian.PutUint32(d[root+20:], 1<<31) },                  // count
-		func(d []byte) { binary.LittleEndian.PutUint32(d[root+36:], 1<<31) },                  // values
-		func(d []byte) { binary.LittleEndian.PutUint32(d[headSize+32:], 1<<31) },              // size
+	for place, v := range map[int]uint32{
+		list + 4:      uint32(root - headSize - 4), // a key below itself
+		root + 72:     4000,                        // a name longer than its cell
+		root + 20:     1 << 31,                     // keys that are not there
+		root + 36:     1 << 31,                     // and values
+		headSize + 32: 1 << 31,                     // a cell beyond the file
 	} {
 		bad := slices.Clone(hive)
-		fault(bad)
+		binary.LittleEndian.PutUint32(bad[place:], v)
 		f.Add(bad, []byte{})
 	}
+	loop := slices.Clone(hive) // a list in itself
+	copy(loop[list:], "ri\x01\x00")
+	copy(loop[list+4:], loop[root+28:root+32])
+	f.Add(loop, []byte{})
 	f.Fuzz(func(t *testing.T, data, log []byte) {
 		h, err := Open(bytes.NewReader(data), int64(len(data)), log)
 		if err == nil {
