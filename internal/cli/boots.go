@@ -125,6 +125,10 @@ func (a *app) boots(v bootsView) error {
 		return writeCSV(a, bootColumns(), shown)
 	}
 	s := a.screen()
+	if len(found.Boots) == 0 && !visit.Recordable(r) {
+		s.Say(render.Strong, "Boots are not read from the disks of such machines yet.")
+		return nil
+	}
 	if len(found.Boots) == 0 {
 		s.Say(render.Strong, "The machine remembers no boot: there is no log in %s that could be "+
 			"read.", a.place().Log(r))

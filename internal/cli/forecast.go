@@ -334,6 +334,8 @@ func (a *app) unmeasured(l *visit.Visit, it item.Item) string {
 		})
 	})
 	switch {
+	case !recorded && !visit.Recordable(l.Root):
+		return "no boot was recorded; of such machines none can be so far"
 	case !recorded:
 		return "no boot was recorded; " + a.call("recorder on") + " has the next ones recorded"
 	case it.When == item.AtLogin && !logged && it.Owner != "":

@@ -138,11 +138,14 @@ func noWords(cmd *cobra.Command, args []string) error {
 
 func (a *app) list(l *visit.Visit, f listing) error {
 	var shown, folded, roots []item.Item
+	aside := 0
 	for _, it := range l.Items {
 		switch {
 		case !f.Accepts(it):
 		case (it.System || it.Ours) && !f.All:
 			folded = append(folded, it)
+		case it.Aside && !f.All:
+			aside++
 		case startsWithRoot(it) && !f.All && len(f.Owner) == 0:
 			roots = append(roots, it)
 		default:
@@ -157,7 +160,7 @@ func (a *app) list(l *visit.Visit, f listing) error {
 	}
 	switch {
 	case a.json:
-		rest := len(folded) + len(roots)
+		rest := len(folded) + len(roots) + aside
 		return a.writeJSON(document.NewList(l.Survey, shown, rest, l.Changes, factsOf(l)))
 	case f.csv:
 		return writeCSV(a, itemColumns(l), shown)
@@ -178,6 +181,11 @@ func (a *app) list(l *visit.Visit, f listing) error {
 	if len(folded) > 0 {
 		s.Line("%s of the operating system itself (%s): %s",
 			count(len(folded), "more is a part", "more are parts"), states(folded),
+			a.call("list --all"))
+	}
+	if aside > 0 {
+		s.Line("Besides %s, which are not switched: %s",
+			count(aside, "driver or the like", "drivers and the like"),
 			a.call("list --all"))
 	}
 	mayWait := slices.DeleteFunc(slices.Clone(folded), func(it item.Item) bool {

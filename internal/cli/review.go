@@ -223,7 +223,9 @@ func (a face) Key(name string, l *visit.Visit, it item.Item) visit.Key {
 	return orders[name](l, it)
 }
 
-func (a face) Folded(it item.Item) bool { return it.System || it.Ours || startsWithRoot(it) }
+func (a face) Folded(it item.Item) bool {
+	return it.System || it.Ours || it.Aside || startsWithRoot(it)
+}
 
 func (a face) Write(
 	l *visit.Visit,

@@ -94,6 +94,8 @@ func (a *app) show(s *render.Screen, l *visit.Visit, it item.Item) {
 		came = " (" + it.Came + ")"
 	}
 	switch {
+	case it.System && it.Package == "":
+		s.Field("Maker", clean(it.Maker)+"; a part of the operating system, by where it is")
 	case it.System:
 		s.Field("Maker", clean(fmt.Sprintf("%s; a part of the operating system%s, package %s",
 			it.Maker, came, from)))
@@ -101,11 +103,18 @@ func (a *app) show(s *render.Screen, l *visit.Visit, it item.Item) {
 		s.Field("Maker", clean("unknown; package "+from+came))
 	case it.Package != "":
 		s.Field("Maker", clean(fmt.Sprintf("%s, package %s%s", it.Maker, from, came)))
-	default:
+	case it.Maker != "":
+		s.Field("Maker", clean(it.Maker))
+	case strings.HasPrefix(it.File, "/"):
 		s.Field("Maker", "unknown: no package of this machine owns it")
+	default:
+		s.Field("Maker", "unknown")
 	}
-	if it.Summary != "" {
-		s.Field("Package", clean(it.Summary))
+	if label := "Package"; it.Summary != "" {
+		if it.Package == "" {
+			label = "Says"
+		}
+		s.Field(label, clean(it.Summary))
 	}
 	if it.Owner != "" {
 		s.Field("Owner", clean(it.Owner)+", at whose login it starts")
@@ -125,6 +134,9 @@ func (a *app) show(s *render.Screen, l *visit.Visit, it item.Item) {
 	}
 	if it.Command != "" {
 		s.Field("Runs", clean(it.Command))
+	}
+	if len(it.Twins) > 0 {
+		s.Field("Besides", clean("the same program is launched by "+strings.Join(it.Twins, ", ")))
 	}
 	if it.Fires != "" {
 		s.Field("Goes off", clean(it.Fires))

@@ -31,7 +31,7 @@ func (a *app) standing() error {
 	s := a.screen()
 	var added []item.Item
 	for _, it := range l.Items {
-		if !it.System && !it.Ours {
+		if !it.System && !it.Ours && !it.Aside {
 			added = append(added, it)
 		}
 	}

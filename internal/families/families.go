@@ -5,10 +5,11 @@ import (
 	"calmdawn/internal/family"
 	"calmdawn/internal/linux"
 	"calmdawn/internal/machine"
+	"calmdawn/internal/windows"
 )
 
 // all are asked in their order.
-var all = []family.Family{linux.Family{}}
+var all = []family.Family{linux.Family{}, windows.Family{}}
 
 // Of returns the family that a disk is of; false where it is of none.
 func Of(r *machine.Root) (family.Family, bool) {

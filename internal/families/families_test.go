@@ -15,7 +15,7 @@ func TestWhoKnowsAFamily(t *testing.T) {
 	kinds := []string{"linux", "windows", "macos"}
 	read := 0
 	for _, folder := range []string{
-		"cli", "visit", "document", "render", "family", "ledger", "casebook", "machine",
+		"cli", "review", "visit", "document", "render", "family", "ledger", "casebook", "machine",
 		"recorder", "guard",
 		"notebook", "ownfile", "core/*",
 	} {

@@ -24,6 +24,12 @@ type Family interface {
 	Fits(r *machine.Root) bool
 	// Home says where things of ours stand in such a machine.
 	Home() machine.Home
+	// Rules are its names for roles, in the form of roles.toml; nil where the
+	// built-in ones are of it.
+	Rules() []byte
+	// Frozen says why not a byte may be written to the disk as it is, as a
+	// clause; empty where that is no matter.
+	Frozen(r *machine.Root) string
 	// Host is the machine's name; empty where it has none.
 	Host(r *machine.Root) string
 	// Survey reads the machine as its next boot would find it. It writes

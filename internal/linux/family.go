@@ -40,6 +40,9 @@ func (Family) Home() machine.Home {
 	}
 }
 
+func (Family) Rules() []byte               { return nil }
+func (Family) Frozen(*machine.Root) string { return "" }
+
 func (Family) Host(r *machine.Root) string { return identity.Hostname(r) }
 
 func (Family) Survey(r *machine.Root, o family.Options) family.Inventory { return Survey(r, o) }

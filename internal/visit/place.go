@@ -59,12 +59,41 @@ func (p Place) Open() (*machine.Root, error) {
 	}
 	f, ok := families.Of(r)
 	if !ok {
-		r.Close()
-		return nil, fmt.Errorf("%s does not look like a Linux machine's disk: it has no /etc; "+
-			"give the folder at which its root file system is mounted", p.Dir)
+		defer r.Close()
+		return nil, fmt.Errorf("%s is not the disk of a machine that calmdawn knows: %s", p.Dir,
+			looksLike(r))
 	}
 	r.Home = f.Home()
 	return r, nil
+}
+
+// looksLike says what a folder that is no machine's disk is taken for, and what
+// to give instead.
+func looksLike(r *machine.Root) string {
+	const give = "give the folder at which the root file system of Linux, or the volume with the " +
+		"folder Windows, is mounted"
+	entries, err := r.ReadDir("/")
+	if err != nil {
+		return "it cannot be listed; " + give
+	}
+	has := map[string]bool{}
+	for _, e := range entries {
+		has[strings.ToLower(e.Name)] = true
+	}
+	switch {
+	case len(entries) == 0:
+		return "it is empty: mount the disk there; a volume that is encrypted has to be unlocked " +
+			"before"
+	case has["windows"]:
+		return "its folder Windows has no registry (System32/config/SYSTEM)"
+	case has["efi"] || has["loader"]:
+		return "it looks like the partition that firmware starts from; " + give
+	case has["bootmgr"] || has["boot"]:
+		return "it looks like a partition that only starts another one; " + give
+	case has["recovery"]:
+		return "it looks like a recovery partition; " + give
+	}
+	return "it has neither a folder etc nor a folder Windows; " + give
 }
 
 // kind is the family of a machine that [Place.Open] opened.
@@ -169,6 +198,10 @@ func (p Place) Log(r *machine.Root) string { return kind(r).Log() }
 // HasPlace refuses a machine whose /var is a disk of its own that is missing:
 // the casebook would be hidden later.
 func (p Place) HasPlace(r *machine.Root) error {
+	if why := kind(r).Frozen(r); why != "" && p.Casebook.File == "" {
+		return fmt.Errorf("nothing is written to this disk, not even the casebook: %s; what is "+
+			"kept of it can be kept elsewhere, with --casebook FILE", why)
+	}
 	for _, folder := range kind(r).Away(r) {
 		if p.Casebook.File == "" && strings.HasPrefix(r.Home.Casebook, folder+"/") {
 			return fmt.Errorf("%s of this machine is a file system of its own that is not "+

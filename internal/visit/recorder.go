@@ -22,6 +22,9 @@ func RecorderOf(r *machine.Root) (recorder.Kit, error) {
 	return nil, errors.New("boots of such machines cannot be recorded yet")
 }
 
+// Recordable reports whether boots of a machine can be watched at all.
+func Recordable(r *machine.Root) bool { return kind(r).Recorder() != nil }
+
 // GuardOf is what guards a machine; nil where nothing does.
 func GuardOf(r *machine.Root) guard.Kit { return kind(r).Guard() }
 

@@ -76,7 +76,7 @@ func (v *Visit) Choose(w Wish) ([]item.Item, error) {
 	if w.Chooses() {
 		found := false
 		for _, it := range v.Items {
-			if w.Accepts(it) && (w.All || !it.System) {
+			if w.Accepts(it) && (w.All || !it.System && !it.Aside) {
 				ids, found = append(ids, it.ID), true
 			}
 		}

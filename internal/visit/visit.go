@@ -97,7 +97,7 @@ func (v *Visit) judge() error {
 	if err != nil {
 		return fmt.Errorf("your own rules cannot be read: %w", err)
 	}
-	rules, err := advice.Load(own)
+	rules, err := advice.Load(own, v.family.Rules())
 	if err != nil {
 		return fmt.Errorf("your own rules, roles.toml: %w", err)
 	}

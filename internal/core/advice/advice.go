@@ -34,6 +34,9 @@ type Rule struct {
 	Uses   string `toml:"uses"`
 	Unused string `toml:"unused"`
 
+	// System rules are for parts of the operating system alone.
+	System bool `toml:"system"`
+
 	Names    []string `toml:"names"`
 	Programs []string `toml:"programs"`
 	Packages []string `toml:"packages"`
@@ -41,6 +44,8 @@ type Rule struct {
 	Sections []string `toml:"sections"`
 	Phrases  []string `toml:"phrases"`
 	Words    []string `toml:"words"`
+
+	anyCase bool // names are compared without regard to case
 }
 
 // Rules are sets of rules, asked one set after the other: within one the
@@ -60,10 +65,11 @@ type Use struct {
 type Uses map[string]Use
 
 // Load reads the built-in rules, and before them a technician's own, which may
-// be empty.
-func Load(own []byte) (Rules, error) {
+// be empty, and those of another family than the built-in ones are of. Of the
+// built-in ones only words count there, which protect nothing.
+func Load(own, family []byte) (Rules, error) {
 	var all Rules
-	for _, text := range [][]byte{own, builtIn} {
+	for n, text := range [][]byte{own, family, builtIn} {
 		var file struct {
 			Rules []Rule `toml:"rule"`
 		}
@@ -79,6 +85,22 @@ func Load(own []byte) (Rules, error) {
 			}, r.Advice) || r.Role == "" {
 				return nil, fmt.Errorf("rule %d (role %q): advice has to be keep, can wait, can "+
 					"go or look it up, not %q", i+1, r.Role, r.Advice)
+			}
+		}
+		for i := range file.Rules {
+			r := &file.Rules[i]
+			switch {
+			case n == 1:
+				r.anyCase = true
+			case n == 2 && family != nil:
+				*r = Rule{
+					Role:    r.Role,
+					Advice:  r.Advice,
+					Reason:  r.Reason,
+					Lost:    r.Lost,
+					Phrases: r.Phrases,
+					Words:   r.Words,
+				}
 			}
 		}
 		all = append(all, file.Rules)
@@ -208,9 +230,15 @@ func wordsOf(it *item.Item) texts {
 // fits returns the evidence of a kind for which a rule fits an item; empty when
 // it does not.
 func (r Rule) fits(it *item.Item, kind strength, w texts) string {
+	if r.System && !it.System {
+		return ""
+	}
 	like := func(what string, patterns []string, values ...string) string {
 		for _, value := range values {
 			if value != "" && value != "." && slices.ContainsFunc(patterns, func(p string) bool {
+				if r.anyCase {
+					return matches(strings.ToLower(p), strings.ToLower(value))
+				}
 				return matches(p, value)
 			}) {
 				return what + ": " + value

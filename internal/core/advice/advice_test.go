@@ -10,8 +10,8 @@ import (
 )
 
 func TestJudge(t *testing.T) {
-	rules, err := Load([]byte("[[rule]]\nrole = \"badges\"\nadvice = \"keep\"\nreason = \"the " +
-		"desk needs it\"\npackages = [\"badgework\"]\n"))
+	rules, err := Load([]byte("[[rule]]\nrole = \"badges\"\nadvice = \"keep\"\nreason = \"the "+
+		"desk needs it\"\npackages = [\"badgework\"]\n"), nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -88,7 +88,7 @@ func TestJudge(t *testing.T) {
 		}
 	}
 	for _, bad := range []string{"[[rule]]\nrole = \"x\"\nadvice = \"burn\"\n", "no toml"} {
-		if _, err := Load([]byte(bad)); err == nil {
+		if _, err := Load([]byte(bad), nil); err == nil {
 			t.Errorf("%q was accepted", bad)
 		}
 	}
@@ -107,7 +107,7 @@ func TestRealPackages(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	rules, err := Load(nil)
+	rules, err := Load(nil, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -149,7 +149,7 @@ func TestRealPackages(t *testing.T) {
 
 // TestWhatIsInUse judges the same items where something is known of their use.
 func TestWhatIsInUse(t *testing.T) {
-	rules, err := Load(nil)
+	rules, err := Load(nil, nil)
 	if err != nil {
 		t.Fatal(err)
 	}

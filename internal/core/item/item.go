@@ -75,6 +75,8 @@ type Item struct {
 	NeededBy []string // ids of items that require it
 	Starters []string // native names that can start it on demand even when it is off
 
+	Twins []string // ids of items that launch the same program
+
 	Command string // the launch line as it is set up
 	Program string // the program's path inside the machine; empty when not known
 	File    string // where it is set up, a path inside the machine
@@ -92,6 +94,7 @@ type Item struct {
 	Came      string    // how its package came, as a clause; empty where not on record
 	System    bool      // a part of the operating system itself
 	Leftover  bool      // its package was removed, and left this behind
+	Aside     bool      // shown only with all items: a driver, a part of the login itself
 	Ours      bool      // it is calmdawn's own: the recorder, the guard
 
 	Role   string // what it does for the machine; empty when not known

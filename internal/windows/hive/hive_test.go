@@ -345,16 +345,16 @@ func TestLogs(t *testing.T) {
 		plain string // what the value is
 		note  string
 	}{
-		{"whole", hive, [][]byte{log}, "other", "hold 2 newer changes"},
+		{"whole", hive, [][]byte{log}, "other", "hold newer changes (2)"},
 		{"in two files", hive, [][]byte{append(log[:512:512], log[second:]...), log[:second]},
-			"other", "hold 2 newer changes"},
+			"other", "hold newer changes (2)"},
 		{"the second torn", hive, [][]byte{damage(log, len(log)-1)}, "",
-			"1 newer changes in its logs are damaged"},
+			"newer changes in its logs (1) are damaged"},
 		{"the first torn", hive, [][]byte{damage(log, 600)}, `"C:\Program Files\A B\a.exe" /x`,
 			"damaged"},
 		{"no log", hive, nil, `"C:\Program Files\A B\a.exe" /x`, "no log holds the rest"},
 		{"a clean hive beside a log", before, [][]byte{log}, `"C:\Program Files\A B\a.exe" /x`, ""},
-		{"the first page damaged", damage(hive, 100), [][]byte{log}, "other", "2 newer changes"},
+		{"the first page damaged", damage(hive, 100), [][]byte{log}, "other", "newer changes (2)"},
 		{"an old log", hive, [][]byte{old}, "other", "its log holds newer changes"},
 	} {
 		t.Run(c.name, func(t *testing.T) {

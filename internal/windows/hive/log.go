@@ -62,12 +62,12 @@ func (h *Hive) replay(b base, known bool, logs [][]byte) (base, bool) {
 		}
 	}
 	if taken > 0 {
-		h.Notes = append(h.Notes, fmt.Sprintf("its logs hold %d newer changes, which are shown",
+		h.Notes = append(h.Notes, fmt.Sprintf("its logs hold newer changes (%d), which are shown",
 			taken))
 	}
 	if left := torn + len(entries); left > 0 {
-		h.Notes = append(h.Notes, fmt.Sprintf("%d newer changes in its logs are damaged, and not "+
-			"read", left))
+		h.Notes = append(h.Notes, fmt.Sprintf("newer changes in its logs (%d) are damaged, and "+
+			"not read", left))
 	}
 	if taken == 0 && torn == 0 && len(entries) == 0 {
 		h.Notes = append(h.Notes, "it was not written to its end, and no log holds the rest")

@@ -1,0 +1,101 @@
+package windows
+
+import (
+	"fmt"
+	"strings"
+
+	"calmdawn/internal/core/boot"
+	"calmdawn/internal/machine"
+	"calmdawn/internal/windows/registry"
+)
+
+// Conditions are what else bears on a start, as far as a disk tells.
+func (f Family) Conditions(r *machine.Root) (all []boot.Condition) {
+	add := func(name, value, why string, bad bool) {
+		all = append(all, boot.Condition{Name: name, Value: value, Why: why, Bad: bad, When: "now"})
+	}
+	const least = 0.1
+	if free, total, err := r.Space("/"); err == nil && total > 0 {
+		share := float64(free) / float64(total)
+		add("free disk space", fmt.Sprintf("%.0f %% of %.0f GB", 100*share, float64(total)/1e9),
+			"a disk that is nearly full is slow to write to, and updates cannot be put in",
+			share < least)
+	}
+	reg, err := registry.Open(r)
+	if err != nil {
+		return all
+	}
+	defer reg.Close()
+	control := func(p string) registry.Place {
+		return reg.Machine(`SYSTEM\CurrentControlSet\Control\` + p)
+	}
+	plan, _ := reg.Text(control(`Power\User\PowerSchemes`), "ActivePowerScheme")
+	add("power plan", planName(plan), "one that saves power holds the processors back", planName(
+		plan) == "power saver")
+	fast, known := reg.Number(control(`Session Manager\Power`), "HiberbootEnabled")
+	value := "not known"
+	if known {
+		value = map[bool]string{true: "on", false: "off"}[fast != 0]
+	}
+	add("fast start-up", value, "with it a start after shutting down is no full start: such ones "+
+		"are not to be compared with restarts", false)
+	if why := f.Frozen(r); why != "" {
+		add("hibernation", "hibernated", why, true)
+	} else {
+		add("hibernation", "not hibernated", "the disk of a hibernated machine is only read", false)
+	}
+	waiting := f.waiting(reg)
+	value = "none known of"
+	if len(waiting) > 0 {
+		value = strings.Join(waiting, ", ")
+	}
+	add("updates waiting", value, "the next start puts them in, which takes time once, and may "+
+		"change things back", len(waiting) > 0)
+	setup := reg.Machine(`SYSTEM\Setup`)
+	inSetup, _ := reg.Number(setup, "SystemSetupInProgress")
+	kind, _ := reg.Number(setup, "SetupType")
+	if inSetup != 0 || kind != 0 {
+		add("set-up", "in progress", "an upgrade, or the first set-up, is not at its end", true)
+	}
+	add("memory", "not known", "a disk does not tell how much the machine has", false)
+	return all
+}
+
+// planName is what a power plan is called.
+func planName(id string) string {
+	names := map[string]string{
+		"381b4222-f694-41f0-9685-ff5bb260df2e": "balanced",
+		"8c5e7fda-e8bf-4a96-9a85-a6e23a8c635c": "high performance",
+		"a1841308-3541-4fab-bc81-f71556f20b4a": "power saver",
+		"e9a42b02-d5df-448d-aa00-03f14749eb61": "ultimate performance",
+	}
+	if name := names[strings.ToLower(strings.Trim(id, "{}"))]; name != "" {
+		return name
+	}
+	if id == "" {
+		return "not known"
+	}
+	return "one of the machine's own"
+}
+
+// waiting are the signs that updates are to be put in.
+func (Family) waiting(reg *registry.Registry) (all []string) {
+	const servicing = `SOFTWARE\` + registry.CurrentVersion + `\Component Based Servicing`
+	if reg.Machine(servicing + `\RebootPending`).There {
+		all = append(all, "parts of the system")
+	}
+	const update = `SOFTWARE\` + registry.CurrentVersion + `\WindowsUpdate\Auto Update`
+	if reg.Machine(update + `\RebootRequired`).There {
+		all = append(all, "an update")
+	}
+	if _, err := reg.Find(`Windows\WinSxS\pending.xml`); err == nil && len(all) == 0 {
+		all = append(all, "parts of the system")
+	}
+	manager := reg.Machine(`SYSTEM\CurrentControlSet\Control\Session Manager`)
+	if v, ok := reg.Value(manager, "PendingFileRenameOperations"); ok {
+		if names, _ := v.Texts(); len(names) > 0 {
+			all = append(all, "files to be replaced")
+		}
+	}
+	return all
+}

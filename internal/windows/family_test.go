@@ -1,0 +1,354 @@
+//go:build linux
+
+package windows
+
+import (
+	"encoding/binary"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"calmdawn/internal/core/item"
+	"calmdawn/internal/family"
+	"calmdawn/internal/machine"
+	"calmdawn/internal/windows/hive"
+	"calmdawn/internal/windows/naming"
+	"calmdawn/internal/windows/windowstest"
+)
+
+func survey(t *testing.T, d *windowstest.Disk) (item.Survey, *machine.Root) {
+	t.Helper()
+	r, err := machine.Open(d.Make(t))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { r.Close() })
+	if !(Family{}).Fits(r) {
+		t.Fatal("it is not recognised")
+	}
+	return Family{}.Survey(r, family.Options{Now: windowstest.At}).Found(), r
+}
+
+func text(name, value string) hive.Datum  { return hive.Texted(name, hive.String, value) }
+func grows(name, value string) hive.Datum { return hive.Texted(name, hive.Expand, value) }
+
+// approval is what Windows notes of an entry.
+func approval(name string, first byte, since time.Time, size int) hive.Datum {
+	data := make([]byte, 12)
+	data[0] = first
+	if !since.IsZero() {
+		binary.LittleEndian.PutUint64(data[4:], hive.Filetime(since))
+	}
+	return hive.Datum{Name: name, Type: hive.Binary, Data: append(data, make([]byte, 20)...)[:size]}
+}
+
+// TestServices has a service of every form.
+func TestServices(t *testing.T) {
+	d := windowstest.New()
+	for _, p := range []string{
+		"Program Files/Penstock/pump.exe", "Program Files/Penstock/My App/x.exe",
+		"Windows/System32/marl.dll", "Windows/System32/drivers/wkdrv.sys",
+		"Windows/SysWOW64/narrow.exe", "Program Files/Long Named Folder/long.exe",
+		"Program Files/Penstock/My.exe",
+	} {
+		d.Files[p] = ""
+	}
+	auto := windowstest.Auto
+	d.Service("Penstock", auto(`"C:\Program Files\Penstock\pump.exe" -run`)...).Set(
+		text("DisplayName", "Penstock pump"), text("Description", "Pumps."))
+	d.Service("Late", auto(`%ProgramFiles%\Penstock\pump.exe`)...).Set(
+		hive.Counted("DelayedAutostart", 1))
+	d.Service("Wk Blank Name", auto(`C:\Program Files\Penstock\My App\x.exe -q`)...)
+	d.Service("Gone", auto(`C:\Program Files\Gone\gone.exe`)...)
+	d.Service("OtherDisk", auto(`D:\Apps\far.exe`)...)
+	d.Service("Off", auto(`C:\Windows\explorer.exe`)...).Set(hive.Counted("Start", 4))
+	d.Service("Odd", auto(`C:\Windows\explorer.exe`)...).Set(hive.Counted("Start", 7))
+	d.Service("NoStart", hive.Counted("Type", 0x10), text("ImagePath", "x"))
+	d.Service("NoImage", hive.Counted("Type", 0x10), hive.Counted("Start", 2))
+	d.Service("Short", auto(`system32\marl.dll`)...)
+	d.Service("Tilde", auto(`C:\PROGRA~1\LONGNA~1\long.exe`)...)
+	d.Service("Narrow", auto(`C:\Windows\System32\narrow.exe`)...).Set(hive.Counted("WOW64", 1))
+	d.Service("Demand", auto(`C:\Windows\explorer.exe`)...).Set(hive.Counted("Start", 3))
+	d.Service("Needed", auto(`C:\Windows\explorer.exe`)...).Set(hive.Counted("Start", 3))
+	d.Service("Needs", auto(`C:\Windows\explorer.exe`)...).Set(
+		hive.Listed("DependOnService", "needed"))
+	d.Service("NeedsOff", auto(`C:\Windows\explorer.exe`)...).Set(
+		hive.Listed("DependOnService", "Off"))
+	for a, b := range map[string]string{"RoundA": "RoundB", "RoundB": "RoundA"} {
+		d.Service(a, auto(`C:\Windows\explorer.exe`)...).Set(hive.Listed("DependOnService", b))
+	}
+	hosted := `%SystemRoot%\System32\svchost.exe -k marlgroup -p`
+	for _, name := range []string{"Hosted", "Unlisted", "NoLibrary"} {
+		d.Service(name, auto(hosted)...).At("Parameters").Set(
+			grows("ServiceDll", `%SystemRoot%\System32\marl.dll`))
+	}
+	d.Service("NoLibrary").At("Parameters").Set(grows("ServiceDll", `C:\gone.dll`))
+	d.Software.At(`Microsoft\Windows NT\CurrentVersion\Svchost`).Set(
+		hive.Listed("marlgroup", "hosted", "nolibrary"))
+	d.Service("Triggered", auto(`C:\Windows\explorer.exe`)...).Set(hive.Counted("Start", 3)).
+		At(`TriggerInfo\0`).Set(hive.Counted("Type", 1), hive.Counted("Action", 1))
+	d.Service("PerUser", auto(`C:\Windows\explorer.exe`)...).Set(hive.Counted("Type", 0x50))
+	d.Service("PerUser_1a2b3", auto(`C:\Windows\explorer.exe`)...).Set(hive.Counted("Type", 0xD0))
+	d.Service("Truly_1a2b3", auto(`C:\Windows\explorer.exe`)...)
+	d.Service("wkdrv", hive.Counted("Type", 1), hive.Counted("Start", 1), text("Group", "Video"))
+	d.Service("Locked", auto(`C:\Windows\explorer.exe`)...).Set(hive.Counted("LaunchProtected", 1))
+	d.Service("Counters").At("Performance")
+	found, _ := survey(t, d)
+
+	blank := "Wk-Blank-Name#" + naming.Sum("Wk Blank Name", "", 4)
+	for id, want := range map[string]string{
+		"Penstock":    "on | Penstock pump | /Program Files/Penstock/pump.exe | ",
+		"Late":        "delayed | Late | /Program Files/Penstock/pump.exe | two minutes",
+		blank:         "on | Wk Blank Name | /Program Files/Penstock/My.exe | ",
+		"Gone":        "broken | Gone |  | gone: C:\\Program Files\\Gone\\gone.exe",
+		"OtherDisk":   "on | OtherDisk |  | ",
+		"Off":         "off | Off | /Windows/explorer.exe | disabled",
+		"Odd":         "off | Odd | /Windows/explorer.exe | its start type is 7",
+		"NoStart":     "off | NoStart |  | missing",
+		"NoImage":     "broken | NoImage |  | it names no program",
+		"Short":       "on | Short | /Windows/System32/marl.dll | ",
+		"Tilde":       "on | Tilde | /Program Files/Long Named Folder/long.exe | ",
+		"Narrow":      "on | Narrow | /Windows/SysWOW64/narrow.exe | ",
+		"Demand":      "off | Demand | /Windows/explorer.exe | on demand only",
+		"Needed":      "on | Needed | /Windows/explorer.exe | Needs needs it",
+		"Needs":       "on | Needs | /Windows/explorer.exe | ",
+		"NeedsOff":    "off | NeedsOff | /Windows/explorer.exe | it needs Off, which is off",
+		"RoundA":      "off | RoundA | /Windows/explorer.exe | ",
+		"Hosted":      "on | Hosted | /Windows/System32/marl.dll | ",
+		"Unlisted":    "broken | Unlisted | /Windows/System32/marl.dll | does not list it",
+		"NoLibrary":   "broken | NoLibrary |  | gone: C:\\gone.dll",
+		"Triggered":   "on | Triggered | /Windows/explorer.exe | ",
+		"PerUser":     "on | PerUser | /Windows/explorer.exe | ",
+		"Truly_1a2b3": "on | Truly_1a2b3 | /Windows/explorer.exe | ",
+		"wkdrv":       "on | wkdrv | /Windows/System32/drivers/wkdrv.sys | ",
+	} {
+		it, ok := found.Find("service:" + id)
+		if !ok {
+			t.Errorf("there is no %s", id)
+			continue
+		}
+		parts := strings.SplitN(want, " | ", 4)
+		got := fmt.Sprintf("%s | %s | %s | %s", it.State, it.Title, it.Program, it.Why)
+		if !strings.HasPrefix(got, strings.Join(parts[:3], " | ")) ||
+			!strings.Contains(it.Why, parts[3]) {
+			t.Errorf("%s is %s; want %s", id, got, want)
+		}
+	}
+	for _, id := range []string{"PerUser_1a2b3", "Counters"} {
+		if _, ok := found.Find("service:" + id); ok {
+			t.Errorf("%s is listed", id)
+		}
+	}
+	byID := func(id string) item.Item { it, _ := found.Find("service:" + id); return it }
+	if it := byID(blank); len(it.Conditions) != 1 ||
+		!strings.Contains(it.Conditions[0], `My App\x.exe as well`) {
+		t.Errorf("the other reading of a line without quotes is not told: %q", it.Conditions)
+	}
+	if it := byID("Needed"); fmt.Sprint(it.Because, it.NeededBy) !=
+		"[Needs Needed] [service:Needs]" {
+		t.Error(it.Because, it.NeededBy)
+	}
+	if it := byID("Triggered"); it.When != item.Later || it.Fires != "when a device arrives" {
+		t.Errorf("%+v", it)
+	}
+	if it := byID("wkdrv"); !it.Aside || it.System ||
+		fmt.Sprint(it.Traits) != "[group Video driver]" {
+		t.Errorf("%+v", it)
+	}
+	if it := byID("Penstock"); len(it.Twins) != 1 || it.Twins[0] != "service:Late" || it.System {
+		t.Errorf("%+v", it)
+	}
+	if len(found.Unread) > 0 || found.Host != "ORCHARD" || found.OS != "Windows, build 19045" {
+		t.Error(found.Unread, found.Host, found.OS)
+	}
+}
+
+// TestRunLists has an entry of every form, for two users.
+func TestRunLists(t *testing.T) {
+	d := windowstest.New()
+	for _, p := range []string{
+		"Apps/a.exe", "Program.exe", "Program Files/My.exe", "Program Files/My App/x.exe",
+		"Windows/System32/rundll32.exe", "Windows/System32/cmd.exe", "Apps/lib one.dll",
+		"Windows/System32/mark.exe", "Apps/script.vbs", "Windows/System32/wscript.exe",
+	} {
+		d.Files[p] = ""
+	}
+	since := time.Date(2026, 5, 3, 10, 0, 0, 0, time.UTC)
+	d.Run("", "Run").Set(
+		text("Plain", `C:\Apps\a.exe /x`), text("", `C:\Apps\a.exe`),
+		text("Gone", `C:\Apps\no.exe`),
+		text("Off", `C:\Apps\a.exe`), text("Off and gone", `C:\Apps\no.exe`),
+		text("Odd", `C:\Apps\a.exe`), text("On again", `C:\Apps\a.exe`),
+		text("Blank", `C:\Program Files\My App\x.exe`), text("Unclosed", `"C:\Apps\a.exe /x`),
+		grows("Library", `rundll32 "C:\Apps\lib one.dll",Func arg`),
+		text("Shell", `cmd /c start "" /min C:\Apps\a.exe`), text("Search", `mark -q`),
+		text("Script", `wscript //B C:\Apps\script.vbs`), text("Registered", "known.exe"),
+		text("Far", `D:\far.exe`), text("Unknown", `%NOTHING%\a.exe`),
+		text(`with\slash`, `C:\Apps\a.exe`),
+		hive.Counted("Number", 3),
+	)
+	d.Software.At(`Microsoft\Windows\CurrentVersion\App Paths\known.exe`).Set(
+		text("", `C:\Apps\a.exe`))
+	d.Run("", `Explorer\StartupApproved\Run`).Set(
+		approval("off", 3, since, 12), approval("Off and gone", 7, time.Time{}, 12),
+		approval("Odd", 1, since, 3), approval("On again", 6, since, 12),
+		approval("Left over", 3, since, 12))
+	d.Software.At(`Wow6432Node\Microsoft\Windows\CurrentVersion\Run`).Set(
+		text("Plain", `C:\Apps\a.exe`))
+	d.Run("", "RunOnce").Set(text("!Setup", `C:\Apps\a.exe`))
+	d.Run("", `Policies\Explorer\Run`).Set(text("1", `C:\Apps\a.exe`))
+	for _, user := range []string{"isolde", "branko"} {
+		d.Run(user, "Run").Set(text("Plain", `C:\Apps\a.exe`))
+	}
+	d.Run("isolde", `Explorer\StartupApproved\Run`).Set(approval("Plain", 3, since, 12))
+	d.Run("branko", `Policies\Explorer`).Set(hive.Counted("DisableCurrentUserRun", 1))
+	d.Users["branko"].At(`Software\Microsoft\Windows NT\CurrentVersion\Windows`).Set(
+		text("load", `C:\Apps\a.exe`))
+	d.Users["branko"].At("Environment").Set(text("UserInitMprLogonScript", `C:\Apps\script.vbs`))
+	logon := d.Software.At(`Microsoft\Windows NT\CurrentVersion\Winlogon`)
+	logon.Set(text("Userinit", `C:\Windows\system32\userinit.exe,C:\Apps\a.exe,`),
+		text("Shell", "explorer.exe"))
+	setup := d.Software.At(`Microsoft\Active Setup\Installed Components\>{1}`)
+	setup.Set(text("StubPath", `C:\Apps\a.exe`), text("Version", "1,0,0,2"),
+		text("", "First steps"))
+	d.Users["isolde"].At(`Software\Microsoft\Active Setup\Installed Components\>{1}`).Set(
+		text("Version", "1,0,0,2"))
+	d.System.At(`ControlSet001\Control\Session Manager`).Set(
+		hive.Listed("BootExecute", "autocheck autochk *"))
+	found, _ := survey(t, d)
+
+	want := map[string]string{
+		"HKLM|Plain": "on", "HKLM|": "on", "HKLM|Gone": "broken gone: C:\\Apps\\no.exe",
+		"HKLM|Off":          "off it was switched off for everybody on 3 May 2026",
+		"HKLM|Off and gone": "off it was switched off for everybody; besides, its program is gone",
+		"HKLM|Odd":          "off unusual form", "HKLM|On again": "on",
+		"HKLM|Blank": "on", "HKLM|Unclosed": "on", "HKLM|Library": "on", "HKLM|Shell": "on",
+		"HKLM|Search": "on", "HKLM|Script": "on", "HKLM|Registered": "on", "HKLM|Far": "on",
+		"HKLM|Unknown": "broken", `HKLM|with\slash`: "on",
+		"wow|Plain": "on", "once|!Setup": "on launched once", "policy|1": "on a policy",
+		"isolde|Plain": "off isolde switched it off on 3 May 2026",
+		"branko|Plain": "off a policy (DisableCurrentUserRun)",
+		"branko|load":  "on", "branko|script": "on a script of the login",
+		"logon|2": "on added", "logon|1": "on every login", "shell|1": "on every login",
+		"setup|": "on next for branko", "session|": "on before any service",
+	}
+	prefix := map[string]string{
+		"HKLM": `HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\Run\`,
+		"wow":  `HKLM\SOFTWARE\Wow6432Node\Microsoft\Windows\CurrentVersion\Run\`,
+		"once": `HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\RunOnce\`,
+	}
+	seen := 0
+	for name, says := range want {
+		place, value, _ := strings.Cut(name, "|")
+		var it item.Item
+		for _, one := range found.Items {
+			ours := one.Owner == "" && one.Native == prefix[place]+value && prefix[place] != ""
+			switch {
+			case place == "policy":
+				ours = strings.Contains(one.Native, `Policies\Explorer\Run\`)
+			case place == "logon":
+				ours = strings.HasSuffix(one.Native, "Userinit "+value)
+			case place == "shell":
+				ours = strings.HasSuffix(one.Native, "Shell "+value) && one.Owner == ""
+			case place == "setup":
+				ours = strings.HasSuffix(one.Native, "StubPath")
+			case place == "session":
+				ours = strings.HasPrefix(one.ID, "service:session/autocheck")
+			case value == "script":
+				ours = one.Owner == place && strings.HasSuffix(one.Native, "UserInitMprLogonScript")
+			case place == "isolde" || place == "branko":
+				ours = one.Owner == place && strings.HasSuffix(one.Native, `\`+value)
+			}
+			if ours {
+				it = one
+			}
+		}
+		state, why, _ := strings.Cut(says, " ")
+		if string(it.State) != state || !strings.Contains(it.Why, why) {
+			t.Errorf("%s is %q %q (%s); want %q", name, it.State, it.Why, it.Native, says)
+		}
+		seen++
+	}
+	programs := map[string]string{
+		"Blank": "/Program.exe", "Library": "/Apps/lib one.dll", "Shell": "/Apps/a.exe",
+		"Search": "/Windows/System32/mark.exe", "Script": "/Apps/script.vbs",
+		"Registered": "/Apps/a.exe", "Unclosed": "/Apps/a.exe", "": "/Apps/a.exe",
+	}
+	ids := map[string]bool{}
+	for _, it := range found.Items {
+		if ids[it.ID] {
+			t.Errorf("%s is twice", it.ID)
+		}
+		ids[it.ID] = true
+		value, ours := strings.CutPrefix(it.Native, prefix["HKLM"])
+		if program, ok := programs[value]; ours && ok && it.Program != program {
+			t.Errorf("%q runs %s; want %s", value, it.Program, program)
+		}
+	}
+	for _, id := range []string{"run/Plain", "run32/Plain", "run/Plain@isolde"} {
+		if !ids["program:"+id] {
+			t.Errorf("there is no %s among %v", id, ids)
+		}
+	}
+	unread := fmt.Sprint(found.Unread)
+	if len(found.Unread) != 1 || !strings.Contains(unread, `Run\Number is no text`) &&
+		!strings.Contains(unread, "is no text") {
+		t.Error(found.Unread)
+	}
+}
+
+// TestSets has the next boot use another control set, in a hive with a log.
+func TestSets(t *testing.T) {
+	d := windowstest.New()
+	d.Service("Here", windowstest.Auto(`C:\Windows\explorer.exe`)...)
+	d.System.At("Select").Set(hive.Counted("Default", 2))
+	d.System.At(`ControlSet002\Services\There`).Set(windowstest.Auto(`C:\Windows\explorer.exe`)...)
+	found, _ := survey(t, d)
+	if _, ok := found.Find("service:There"); !ok {
+		t.Errorf("%+v", found.Items)
+	}
+	if _, ok := found.Find("service:Here"); ok || !strings.Contains(fmt.Sprint(found.Unread),
+		"the next boot uses ControlSet002") {
+		t.Errorf("%v", found.Unread)
+	}
+	d.System.At("Select").Set(hive.Counted("Default", 5))
+	found, _ = survey(t, d)
+	if !strings.Contains(fmt.Sprint(found.Unread), "ControlSet005, which") {
+		t.Errorf("%v", found.Unread)
+	}
+}
+
+// TestUsers has profiles of every form.
+func TestUsers(t *testing.T) {
+	d := windowstest.New()
+	d.Profile("S-1-5-18", `%systemroot%\system32\config\systemprofile`)
+	d.Profile("S-1-5-21-1-2-3-1003", `D:\Profiles\far`)
+	d.Profile("S-1-5-21-1-2-3-1004", `C:\Users\gone`)
+	d.Profile("S-1-5-21-1-2-3-1005.bak", `C:\Users\broken`)
+	d.Profile("S-1-5-21-1-2-3-1006", `%SystemDrive%\Elsewhere\moved`)
+	d.Files["Elsewhere/moved/NTUSER.DAT"] = "not a hive"
+	d.Users["stray"] = &hive.Node{Name: "ROOT"}
+	d.Users["Default"] = &hive.Node{Name: "ROOT"}
+	d.Run("Default", "Run").Set(text("Welcome", `C:\Windows\explorer.exe`))
+	found, r := survey(t, d)
+	unread := fmt.Sprint(found.Unread)
+	for _, part := range []string{
+		"far is on another disk (D:)", "/Users/gone/NTUSER.DAT is not there",
+		"1005.bak is a profile that Windows could not load",
+		"/Elsewhere/moved/NTUSER.DAT is no registry that can be read: it is too short",
+		"/Users/stray is a profile that no user has",
+	} {
+		if !strings.Contains(unread, part) {
+			t.Errorf("without %q: %s", part, unread)
+		}
+	}
+	if it, ok := found.Find("program:run/Welcome@Default"); !ok || !strings.Contains(it.Why,
+		"for the first time") {
+		t.Errorf("%+v", found.Items)
+	}
+	f := Family{}
+	if id := f.Home().ID(r); id != "6f1d2c3b-0000-4000-8000-0123456789ab" {
+		t.Errorf("the machine's id is %q", id)
+	}
+}

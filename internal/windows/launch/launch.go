@@ -1,0 +1,304 @@
+// Package launch goes from a launch line of Windows to the program that is
+// meant, as far as a disk can tell.
+package launch
+
+import (
+	"path"
+	"slices"
+	"strings"
+
+	"calmdawn/internal/windows/registry"
+)
+
+// A Fate says what was found of a program.
+type Fate int
+
+// The fates of a program.
+const (
+	Found      Fate = iota
+	Missing         // it would be on this disk, and is not
+	Elsewhere       // on another disk, or another computer
+	Unreadable      // whether it is there cannot be told
+	Unnamed         // the line names no program
+)
+
+// A Target is what a line launches.
+type Target struct {
+	Program string // inside the machine; where it is missing, as Windows calls it
+	Fate    Fate
+	Through string   // the program that launches it in turn, where the line is a wrapper's
+	Risks   []string // as clauses: what else the line may be taken for
+	Why     string   // what Elsewhere and Unreadable are about, as a clause
+}
+
+// A Line is a launch line with what it means where it stands.
+type Line struct {
+	Text    string
+	User    *registry.User // whose variables it has; nil for the machine
+	Service bool           // it is a service's, whose paths may be short
+	Narrow  bool           // a 32-bit program runs it: System32 means another folder
+}
+
+// A Finder finds programs on a disk.
+type Finder struct{ Reg *registry.Registry }
+
+// Find returns what a line launches, through wrappers.
+func (f Finder) Find(l Line) Target { return f.find(l, 0) }
+
+// mostWrapped is how many wrappers are looked through.
+const mostWrapped = 4
+
+func (f Finder) find(l Line, depth int) Target {
+	text := strings.TrimSpace(f.Reg.Expand(l.Text, l.User))
+	if text == "" {
+		return Target{Fate: Unnamed}
+	}
+	t, rest := f.program(l, text)
+	if t.Fate != Found && t.Fate != Missing || depth == mostWrapped {
+		return t
+	}
+	inner := inside(strings.ToLower(base(t.Program)), rest)
+	if inner == "" {
+		return t
+	}
+	under := f.find(Line{Text: inner, User: l.User, Narrow: l.Narrow}, depth+1)
+	if under.Fate == Unnamed {
+		return t
+	}
+	if under.Through == "" {
+		under.Through = t.Program
+	}
+	under.Risks = append(t.Risks, under.Risks...)
+	return under
+}
+
+func base(p string) string {
+	return p[strings.LastIndexAny(p, `\/`)+1:]
+}
+
+// program returns what the first words of a line name, and what stands behind.
+func (f Finder) program(l Line, text string) (Target, string) {
+	if after, ok := strings.CutPrefix(text, `"`); ok {
+		name, rest, closed := strings.Cut(after, `"`)
+		if closed {
+			return f.named(l, name), rest
+		}
+		text = after
+	}
+	var found []Target
+	var rests []string
+	for i := 0; i <= len(text); i++ {
+		if i < len(text) && text[i] != ' ' && text[i] != '\t' {
+			continue
+		}
+		if t := f.named(l, text[:i]); t.Fate == Found || t.Fate == Elsewhere ||
+			t.Fate == Unreadable {
+			found, rests = append(found, t), append(rests, text[i:])
+		}
+		if !strings.ContainsAny(text[:i], `\/`) || len(found) == 2 || i > 2000 {
+			break // a name alone ends at the first blank
+		}
+	}
+	if len(found) == 0 {
+		name := firstProgram(text)
+		return f.named(l, name), text[len(name):]
+	}
+	if len(found) == 2 && found[1].Fate == Found && found[1].Program != found[0].Program {
+		found[0].Risks = append(found[0].Risks, "the line has no quotes, and may mean "+
+			f.Reg.Outside(found[1].Program)+" as well")
+	}
+	return found[0], rests[0]
+}
+
+// firstProgram is the part of a line up to what looks like a program's end, or
+// its first word.
+func firstProgram(text string) string {
+	lower := strings.ToLower(text)
+	for _, end := range []string{".exe", ".com", ".bat", ".cmd", ".sys", ".dll", ".scr"} {
+		if i := strings.Index(lower, end); i >= 0 {
+			if after := lower[i+len(end):]; after == "" || after[0] == ' ' || after[0] == ',' {
+				return text[:i+len(end)]
+			}
+		}
+	}
+	name, _, _ := strings.Cut(text, " ")
+	return name
+}
+
+// named finds what one name means.
+func (f Finder) named(l Line, name string) Target {
+	name = strings.TrimSpace(strings.ReplaceAll(name, "/", `\`))
+	if l.Service {
+		name = f.ofService(name)
+	}
+	if name == "" {
+		return Target{Fate: Unnamed}
+	}
+	if !strings.Contains(name, `\`) && !strings.Contains(name, ":") {
+		return f.searched(l, name)
+	}
+	p, letter, ok := f.Reg.Local(name)
+	if !ok {
+		return Target{Program: name, Fate: Elsewhere, Why: "it is on " + letter +
+			", which is not this disk"}
+	}
+	return f.at(l, p, name)
+}
+
+// ofService is the path of a service's image, which may begin at the system's
+// folder.
+func (f Finder) ofService(name string) string {
+	lower := strings.ToLower(name)
+	root := f.Reg.Outside(f.Reg.Windows)
+	switch {
+	case strings.HasPrefix(lower, `\systemroot\`):
+		return root + name[len(`\systemroot`):]
+	case strings.HasPrefix(lower, `system32\`), strings.HasPrefix(lower, `syswow64\`):
+		return root + `\` + name
+	}
+	return name
+}
+
+// at finds a file at a path, with the end of a program's name or without it.
+func (f Finder) at(l Line, p, called string) Target {
+	t := Target{Program: called, Fate: Missing}
+	for _, p := range views(l, p) {
+		for _, end := range []string{"", ".exe"} {
+			found, ok, err := f.Reg.IsFile(p + end)
+			switch {
+			case ok:
+				return Target{Program: found, Fate: Found}
+			case err != nil:
+				t.Fate, t.Why = Unreadable, "whether it is there cannot be told"
+			}
+		}
+	}
+	return t
+}
+
+// views are the paths that one may mean: to a 32-bit program System32 is
+// another folder.
+func views(l Line, p string) []string {
+	lower := strings.ToLower(p)
+	if i := strings.Index(lower, `\sysnative\`); i >= 0 {
+		return []string{p[:i] + `\System32\` + p[i+len(`\sysnative\`):]}
+	}
+	if i := strings.Index(lower, `\system32\`); i >= 0 && l.Narrow {
+		return []string{p[:i] + `\SysWOW64\` + p[i+len(`\system32\`):], p}
+	}
+	return []string{p}
+}
+
+// searched finds a name without a folder: where the system's programs are, on
+// the path, and where programs say that they are.
+func (f Finder) searched(l Line, name string) Target {
+	vars := f.Reg.Vars(l.User)
+	root := f.Reg.Outside(f.Reg.Windows)
+	dirs := append([]string{root + `\System32`, root}, strings.Split(vars["PATH"], ";")...)
+	for i, dir := range dirs {
+		if dir = strings.TrimSpace(dir); dir == "" || slices.Contains(dirs[:i], dir) {
+			continue
+		}
+		if p, _, ok := f.Reg.Local(dir + `\` + name); ok {
+			if t := f.at(l, p, name); t.Fate == Found {
+				return t
+			}
+		}
+	}
+	for _, view := range []string{`SOFTWARE\`, `SOFTWARE\Wow6432Node\`} {
+		for _, end := range []string{"", ".exe"} {
+			app := f.Reg.Machine(view + registry.CurrentVersion + `\App Paths\` + name + end)
+			if text, ok := f.Reg.Text(app, ""); ok {
+				text = strings.Trim(f.Reg.Expand(text, l.User), `"`)
+				if p, _, ok := f.Reg.Local(text); ok {
+					return f.at(l, p, text)
+				}
+			}
+		}
+	}
+	return Target{Program: name, Fate: Missing}
+}
+
+// inside is the line that a wrapper launches in turn; empty where the program
+// is none, or launches nothing that can be told.
+func inside(program, rest string) string {
+	rest = strings.TrimSpace(rest)
+	lower := strings.ToLower(rest)
+	switch strings.TrimSuffix(program, ".exe") {
+	case "rundll32":
+		name, _, _ := strings.Cut(rest, ",")
+		if strings.HasPrefix(rest, `"`) {
+			name, _, _ = strings.Cut(rest[1:], `"`)
+		}
+		return `"` + strings.Trim(name, `" `) + `"`
+	case "regsvr32":
+		return quotedFile(withoutSwitches(rest, ""))
+	case "cmd":
+		for _, sign := range []string{"/c", "/k", "/r"} {
+			if i := strings.Index(lower, sign); i >= 0 {
+				return started(strings.TrimSpace(rest[i+2:]))
+			}
+		}
+	case "wscript", "cscript", "mshta":
+		return quotedFile(withoutSwitches(rest, ""))
+	case "powershell", "pwsh":
+		if i := strings.Index(lower, "-file "); i >= 0 {
+			return quotedFile(strings.TrimSpace(rest[i+len("-file "):]))
+		}
+	case "conhost":
+		return withoutSwitches(rest, "--")
+	case "explorer":
+		return quotedFile(rest)
+	}
+	if i := strings.Index(lower, "--processstart"); i >= 0 { // beside the updater that it is
+		return ""
+	}
+	return ""
+}
+
+// started is what the shell's own word for starting something starts.
+func started(line string) string {
+	line = strings.TrimSpace(strings.Trim(line, `"`))
+	rest, ok := strings.CutPrefix(strings.ToLower(line), "start ")
+	if !ok {
+		return line
+	}
+	rest = strings.TrimSpace(line[len(line)-len(rest):])
+	if strings.HasPrefix(rest, `"`) { // a title
+		_, rest, _ = strings.Cut(rest[1:], `"`)
+	}
+	return withoutSwitches(strings.TrimSpace(rest), "")
+}
+
+// withoutSwitches is a line without the switches that it begins with.
+func withoutSwitches(line, sign string) string {
+	for {
+		line = strings.TrimSpace(line)
+		isSwitch := strings.HasPrefix(line, "/") || strings.HasPrefix(line, "-")
+		if sign != "" {
+			isSwitch = strings.HasPrefix(line, sign)
+		}
+		if !isSwitch {
+			return line
+		}
+		_, rest, ok := strings.Cut(line, " ")
+		if !ok {
+			return ""
+		}
+		line = rest
+	}
+}
+
+// quotedFile is a line that names one file, as one that names no arguments.
+func quotedFile(line string) string {
+	if strings.HasPrefix(line, `"`) || line == "" {
+		return line
+	}
+	name, _, _ := strings.Cut(line, " ")
+	return name
+}
+
+// Folder reports whether a path inside the machine is in a folder of it.
+func Folder(p, dir string) bool {
+	return strings.HasPrefix(strings.ToLower(p), strings.ToLower(path.Clean(dir))+"/")
+}

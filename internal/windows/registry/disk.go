@@ -1,0 +1,144 @@
+package registry
+
+import (
+	"errors"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+	"sync"
+
+	"calmdawn/internal/machine"
+	"calmdawn/internal/windows/hive"
+)
+
+// A Disk finds files of a Windows disk by names in any case, as Windows does.
+// It may be used by several goroutines.
+type Disk struct {
+	Root *machine.Root
+
+	mu      sync.Mutex
+	folders map[string]folder
+}
+
+// A folder is one that was listed: its names by what they are in upper case.
+type folder struct {
+	names map[string]string
+	err   error
+}
+
+// NewDisk is for an open machine.
+func NewDisk(r *machine.Root) *Disk { return &Disk{Root: r, folders: map[string]folder{}} }
+
+// Find returns the path inside the machine of what stands at a path without a
+// letter, whose parts are divided by either slash. What is not there is
+// [fs.ErrNotExist].
+func (d *Disk) Find(p string) (string, error) {
+	found := "/"
+	for part := range strings.FieldsFuncSeq(p, func(r rune) bool { return r == '\\' || r == '/' }) {
+		part = strings.TrimRight(part, ". ")
+		switch part {
+		case "":
+			continue // a dot alone, or dots: Windows would have resolved them
+		}
+		next, err := d.in(found, part)
+		if err != nil {
+			return "", err
+		}
+		found = next
+	}
+	return found, nil
+}
+
+// in finds a name in a folder.
+func (d *Disk) in(dir, name string) (string, error) {
+	exact := path.Join(dir, name)
+	if _, err := d.Root.Lstat(exact); err == nil {
+		return exact, nil
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	f, ok := d.folders[dir]
+	if !ok {
+		entries, err := d.Root.ReadDir(dir)
+		if info, wrong := d.Root.Stat(dir); wrong == nil && info.Kind != machine.Folder {
+			err = nil // nothing is in a file
+		}
+		f = folder{names: map[string]string{}, err: err}
+		for _, e := range entries {
+			if upper := hive.Upper(e.Name); f.names[upper] == "" {
+				f.names[upper] = e.Name
+			}
+		}
+		d.folders[dir] = f
+	}
+	if f.err != nil {
+		return "", f.err
+	}
+	upper := hive.Upper(name)
+	if own, ok := f.names[upper]; ok {
+		return path.Join(dir, own), nil
+	}
+	if own := f.short(upper, dir == "/"); own != "" {
+		return path.Join(dir, own), nil
+	}
+	return "", &fs.PathError{Op: "find", Path: exact, Err: fs.ErrNotExist}
+}
+
+// short finds what a short name such as PROGRA~1 stands for, where only one
+// name of the folder can be meant: short names are not read from the disk. The
+// top of one has its folders of programs in the order in which set-up makes
+// them, which is that of their names.
+func (f folder) short(name string, top bool) string {
+	stem, ext, _ := strings.Cut(name, ".")
+	begin, number, ok := strings.Cut(stem, "~")
+	if !ok || begin == "" || number == "" || strings.Trim(number, "0123456789") != "" {
+		return ""
+	}
+	bare := func(name string) string {
+		return strings.Map(func(r rune) rune {
+			if strings.ContainsRune(" .", r) {
+				return -1
+			}
+			return r
+		}, name)
+	}
+	var found []string
+	for upper, own := range f.names {
+		i := strings.LastIndex(upper, ".")
+		if i < 0 {
+			i = len(upper)
+		}
+		end := strings.TrimPrefix(upper[i:], ".")
+		if strings.HasPrefix(bare(upper[:i]), begin) && end[:min(3, len(end))] == ext &&
+			len(bare(upper[:i])) > len(begin) {
+			found = append(found, own)
+		}
+	}
+	slices.Sort(found)
+	n := int(number[0] - '1')
+	switch {
+	case len(found) == 1:
+		return found[0]
+	case top && len(number) == 1 && n >= 0 && n < len(found):
+		return found[n]
+	}
+	return "" // which of them, only the disk could tell
+}
+
+// IsFile reports whether a regular file is at a path as [Disk.Find] takes it,
+// and where. An error tells that it cannot be known.
+func (d *Disk) IsFile(p string) (string, bool, error) {
+	found, err := d.Find(p)
+	if errors.Is(err, fs.ErrNotExist) {
+		return "", false, nil
+	}
+	if err != nil {
+		return "", false, err
+	}
+	info, err := d.Root.Stat(found)
+	if err != nil { // a link out: what it leads to is not on this disk
+		return found, false, err
+	}
+	return found, info.Kind == machine.Regular, nil
+}

@@ -1,0 +1,416 @@
+// Package run reads what a Windows machine launches at a login out of the
+// registry: its Run lists, and what stands beside them.
+package run
+
+import (
+	"cmp"
+	"encoding/binary"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"calmdawn/internal/core/boot"
+	"calmdawn/internal/core/item"
+	"calmdawn/internal/machine"
+	"calmdawn/internal/windows/hive"
+	"calmdawn/internal/windows/launch"
+	"calmdawn/internal/windows/naming"
+	"calmdawn/internal/windows/registry"
+	"calmdawn/internal/windows/service"
+)
+
+// Mechanism names items of this package.
+const Mechanism = "run"
+
+const (
+	current  = registry.CurrentVersion
+	wow      = `Wow6432Node\`
+	approved = current + `\Explorer\StartupApproved`
+	policies = current + `\Policies\Explorer`
+	winlogon = registry.CurrentNT + `\Winlogon`
+)
+
+// A List is what the registry launches at logins.
+type List struct {
+	reg       *registry.Registry
+	finder    launch.Finder
+	approvals bool // the version honours them
+	items     []item.Item
+}
+
+// Read reads the lists of the machine and of all its users.
+func Read(reg *registry.Registry) *List {
+	l := &List{reg: reg, finder: launch.Finder{Reg: reg}, approvals: honours(reg)}
+	l.machine()
+	for _, u := range reg.Users {
+		if u.Hive != nil && u.Account != registry.System {
+			l.user(u)
+		}
+	}
+	l.session()
+	return l
+}
+
+// honours reports whether the version has approvals: from 6.2, Windows 8, on.
+func honours(reg *registry.Registry) bool {
+	version, _ := reg.Text(reg.Machine(`SOFTWARE\`+registry.CurrentNT), "CurrentVersion")
+	major, minor := 0, 0
+	if _, err := fmt.Sscanf(version, "%d.%d", &major, &minor); err != nil {
+		return true
+	}
+	return major > 6 || major == 6 && minor >= 2
+}
+
+// A list is one key of entries.
+type list struct {
+	place    string // in ids
+	key      registry.Place
+	user     *registry.User // nil for the machine's
+	narrow   bool           // it is the list of 32-bit programs
+	once     bool           // each entry is launched once, and then taken away
+	approval registry.Place // where Windows notes what is off
+	policy   string         // the policy that switches the whole list off
+	why      string         // what is to be known of every entry, as a clause
+}
+
+func (l *List) machine() {
+	for _, v := range []struct{ view, end string }{{"", ""}, {wow, "32"}} {
+		software := func(p string) registry.Place { return l.reg.Machine(`SOFTWARE\` + v.view + p) }
+		l.entries(list{
+			place:    "run" + v.end,
+			key:      software(current + `\Run`),
+			narrow:   v.end != "",
+			approval: l.reg.Machine(`SOFTWARE\` + approved + `\Run` + v.end),
+			policy:   "DisableLocalMachineRun",
+		})
+		once := []registry.Place{software(current + `\RunOnce`)}
+		once = append(once, l.reg.Keys(software(current+`\RunOnceEx`))...)
+		for _, key := range once {
+			l.entries(list{
+				place:  "once" + v.end,
+				key:    key,
+				narrow: v.end != "",
+				once:   true,
+				policy: "DisableLocalMachineRunOnce",
+			})
+		}
+	}
+	l.entries(list{
+		place: "policy",
+		key:   l.reg.Machine(`SOFTWARE\` + policies + `\Run`),
+		why:   "a policy launches it",
+	})
+	l.chain(l.reg.Machine(`SOFTWARE\`+winlogon), nil)
+	l.setups()
+}
+
+func (l *List) user(u *registry.User) {
+	own := func(p string) registry.Place { return l.reg.Of(u, p) }
+	why := ""
+	if u.Account == registry.New {
+		why = "everybody gets it who logs in for the first time"
+	}
+	l.entries(list{
+		place:    "run",
+		key:      own(`Software\` + current + `\Run`),
+		user:     u,
+		approval: own(`Software\` + approved + `\Run`),
+		policy:   "DisableCurrentUserRun",
+		why:      why,
+	})
+	l.entries(list{
+		place:  "once",
+		key:    own(`Software\` + current + `\RunOnce`),
+		user:   u,
+		once:   true,
+		policy: "DisableCurrentUserRunOnce",
+		why:    why,
+	})
+	l.entries(list{
+		place: "policy",
+		key:   own(`Software\` + policies + `\Run`),
+		user:  u,
+		why:   cmp.Or(why, "a policy launches it"),
+	})
+	old := own(`Software\` + registry.CurrentNT + `\Windows`)
+	for _, name := range []string{"load", "run"} {
+		l.single(list{key: old, user: u, why: why}, name, name)
+	}
+	l.single(list{
+		key:  own("Environment"),
+		user: u,
+		why:  cmp.Or(why, "it is a script of the login"),
+	}, "script", "UserInitMprLogonScript")
+	l.chain(own(`Software\`+winlogon), u)
+}
+
+// single adds the line of one value that is no list.
+func (l *List) single(of list, name, value string) {
+	if line, ok := l.reg.Text(of.key, value); ok && strings.TrimSpace(line) != "" {
+		l.add(entry{list: of, name: name, value: value, line: line, title: name})
+	}
+}
+
+// entries adds the values of a list.
+func (l *List) entries(of list) {
+	for _, v := range l.reg.Values(of.key) {
+		line, ok := v.Text()
+		if !ok {
+			l.reg.Unread = append(l.reg.Unread, item.Unread{
+				Path:   of.key.Name + `\` + v.Name,
+				Reason: "is no text, so that nothing is launched by it",
+			})
+			continue
+		}
+		name := v.Name
+		if of.once { // signs before it say when it is taken away
+			name = strings.TrimLeft(name, "!*")
+		}
+		l.add(entry{list: of, name: name, value: v.Name, line: line, title: name})
+	}
+}
+
+// An entry is one line of a list.
+type entry struct {
+	list
+	name  string // in its id
+	title string // empty where it has none
+	value string // its value's name
+	line  string
+	fixed bool // it belongs to the login itself
+}
+
+// add makes an item of an entry.
+func (l *List) add(e entry) *item.Item {
+	target := l.finder.Find(launch.Line{Text: e.line, User: e.user, Narrow: e.narrow})
+	native, owner := e.key.Name+`\`+e.value, ""
+	if e.user != nil {
+		owner = e.user.Name
+	}
+	it := item.Item{
+		ID:         naming.ID(item.Program, e.place, e.name, owner, native),
+		Kind:       item.Program,
+		Native:     native,
+		Title:      cmp.Or(e.title, stem(target.Program), "without a name"),
+		Owner:      owner,
+		When:       item.AtLogin,
+		State:      item.On,
+		Why:        e.why,
+		Because:    []string{e.key.Name},
+		Command:    e.line,
+		File:       e.key.Name,
+		Conditions: slices.Clone(target.Risks),
+		Aside:      e.fixed,
+	}
+	if e.place != "" {
+		it.Traits = append(it.Traits, "list "+e.place)
+	}
+	if e.once {
+		it.Why = "it is launched once, and then taken from the list"
+	}
+	switch target.Fate {
+	case launch.Found:
+		it.Program = target.Program
+	case launch.Missing:
+		it.State, it.Why = item.Broken, "its program is gone: "+target.Program
+	case launch.Elsewhere:
+		it.Conditions = append(it.Conditions, target.Program+" is on a disk that is not here")
+	case launch.Unnamed:
+		it.State, it.Why = item.Broken, "it names no program"
+	}
+	if why := l.off(e); why != "" {
+		if it.State == item.Broken {
+			why += "; besides, " + it.Why
+		}
+		it.State, it.Why = item.Off, why
+	}
+	l.items = append(l.items, it)
+	return &l.items[len(l.items)-1]
+}
+
+// stem is the name of a program without its end.
+func stem(p string) string {
+	name := p[strings.LastIndexAny(p, `\/`)+1:]
+	return strings.TrimSuffix(name, path.Ext(name))
+}
+
+// off says why an entry is not launched although it stands there; empty where
+// it is.
+func (l *List) off(e entry) string {
+	if e.policy != "" {
+		for _, p := range l.policiesOf(e.user) {
+			if n, _ := l.reg.Number(p, e.policy); n != 0 {
+				return "a policy (" + e.policy + ") switches the whole list off"
+			}
+		}
+	}
+	if !l.approvals {
+		return ""
+	}
+	v, ok := l.reg.Value(e.approval, e.value)
+	if !ok {
+		return ""
+	}
+	data, err := v.Data()
+	if err != nil || len(data) == 0 || data[0]&1 == 0 {
+		return ""
+	}
+	who := "it was switched off for everybody"
+	if e.user != nil {
+		who = e.user.Name + " switched it off"
+	}
+	if len(data) != 12 {
+		return who + " (the note of that has an unusual form)"
+	}
+	if since := hive.Time(binary.LittleEndian.Uint64(data[4:])); !since.IsZero() {
+		return who + " on " + since.Local().Format("2 Jan 2006, 15:04")
+	}
+	return who
+}
+
+// policiesOf are the keys whose values switch lists off.
+func (l *List) policiesOf(u *registry.User) []registry.Place {
+	all := []registry.Place{l.reg.Machine(`SOFTWARE\` + policies)}
+	if u != nil {
+		all = append(all, l.reg.Of(u, `Software\`+policies))
+	}
+	return all
+}
+
+// chain adds what stands between the login and the desktop: the system's own
+// part of it only where all items are shown, what was added to it always.
+func (l *List) chain(key registry.Place, u *registry.User) {
+	for _, c := range []struct{ value, own string }{
+		{"Userinit", "userinit.exe"},
+		{"Shell", "explorer.exe"},
+		{"VmApplet", "systempropertiesperformance.exe"},
+		{"Taskman", "taskman.exe"},
+	} {
+		text, ok := l.reg.Text(key, c.value)
+		if !ok {
+			continue
+		}
+		n := 0
+		for line := range strings.SplitSeq(text, ",") {
+			if line = strings.TrimSpace(line); line == "" {
+				continue
+			}
+			n++
+			first, _, _ := strings.Cut(strings.ToLower(line), " ")
+			e := entry{
+				list:  list{place: strings.ToLower(c.value), key: key, user: u},
+				name:  fmt.Sprint(n),
+				value: fmt.Sprintf("%s %d", c.value, n),
+				line:  line,
+				fixed: strings.HasSuffix(strings.Trim(first, `"`), c.own),
+			}
+			e.why = "it was added to what every login goes through"
+			if e.fixed {
+				e.why = "every login goes through it"
+			}
+			l.add(e)
+		}
+	}
+}
+
+// setups adds what is set up once for each user: it is launched for those whose
+// own registry does not say that it was.
+func (l *List) setups() {
+	const components = `Microsoft\Active Setup\Installed Components`
+	for _, view := range []string{"", wow} {
+		for _, k := range l.reg.Keys(l.reg.Machine(`SOFTWARE\` + view + components)) {
+			line, ok := l.reg.Text(k, "StubPath")
+			installed, known := l.reg.Number(k, "IsInstalled")
+			if !ok || line == "" || known && installed == 0 {
+				continue
+			}
+			version, _ := l.reg.Text(k, "Version")
+			var left []string
+			for _, u := range l.reg.Users {
+				done := l.reg.Of(u, `Software\`+view+components+`\`+k.Key.Name)
+				if u.Account == registry.Person && u.Hive != nil && !l.doneWith(done, version) {
+					left = append(left, u.Name)
+				}
+			}
+			title, _ := l.reg.Text(k, "")
+			it := l.add(entry{
+				list:  list{place: "setup", key: k, narrow: view != ""},
+				name:  k.Key.Name,
+				title: title,
+				value: "StubPath",
+				line:  line,
+				fixed: true,
+			})
+			it.Why = "it is launched once for each user, and next for " + strings.Join(left, ", ")
+			if len(left) == 0 {
+				it.State, it.Why = item.Off, "every user has had it"
+			}
+		}
+	}
+}
+
+// doneWith reports whether a user's mark is of that version or a newer one.
+func (l *List) doneWith(done registry.Place, version string) bool {
+	have, _ := l.reg.Text(done, "Version")
+	return done.There && compareVersions(have, version) >= 0
+}
+
+// compareVersions compares numbers divided by commas, as 1,0,0,12; what is no
+// number counts as 0.
+func compareVersions(a, b string) int {
+	x, y := strings.Split(a, ","), strings.Split(b, ",")
+	number := func(parts []string, i int) (n int) {
+		if i < len(parts) {
+			_, _ = fmt.Sscan(parts[i], &n)
+		}
+		return n
+	}
+	for i := range max(len(x), len(y)) {
+		if c := cmp.Compare(number(x, i), number(y, i)); c != 0 {
+			return c
+		}
+	}
+	return 0
+}
+
+// session adds what runs before any service does.
+func (l *List) session() {
+	manager := l.reg.Machine(`SYSTEM\CurrentControlSet\Control\Session Manager`)
+	for _, value := range []string{"BootExecute", "SetupExecute"} {
+		v, ok := l.reg.Value(manager, value)
+		if !ok {
+			continue
+		}
+		lines, _ := v.Texts()
+		for n, line := range lines {
+			native := fmt.Sprintf(`%s\%s %d`, manager.Name, value, n+1)
+			name, _, _ := strings.Cut(line, " ")
+			l.items = append(l.items, item.Item{
+				ID:      naming.ID(item.Service, "session", name, "", native),
+				Kind:    item.Service,
+				Native:  native,
+				Title:   line,
+				When:    item.AtBoot,
+				State:   item.On,
+				Why:     "it runs before any service does",
+				Because: []string{manager.Name},
+				Command: line,
+				File:    manager.Name,
+				Aside:   true,
+			})
+		}
+	}
+}
+
+// Name is the mechanism's.
+func (l *List) Name() string { return Mechanism }
+
+// Survey returns the entries.
+func (l *List) Survey() []item.Item { return l.items }
+
+// Key is the name by which boots know an entry: they know none so far.
+func (l *List) Key(item.Item) (boot.Key, bool) { return boot.Key{}, false }
+
+// Plan begins a plan. Nothing is changed on Windows disks yet.
+func (l *List) Plan(*machine.Draft) item.Plan { return service.ReadOnly{} }

@@ -1,0 +1,393 @@
+// Package service reads the services and drivers that a Windows machine starts.
+package service
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"calmdawn/internal/core/boot"
+	"calmdawn/internal/core/item"
+	"calmdawn/internal/machine"
+	"calmdawn/internal/windows/hive"
+	"calmdawn/internal/windows/launch"
+	"calmdawn/internal/windows/naming"
+	"calmdawn/internal/windows/registry"
+)
+
+// Mechanism names items of this package.
+const Mechanism = "service"
+
+// How a service starts, by the value Start: below auto the loader or the kernel
+// loads it.
+const (
+	auto     = 2
+	demand   = 3
+	disabled = 4
+	unknown  = ^uint64(0)
+)
+
+// What a service is, by bits of the value Type.
+const (
+	drivers  = 0x0F
+	perUser  = 0x40
+	instance = 0x80
+)
+
+// A service is one key of the list.
+type service struct {
+	key     registry.Place
+	name    string
+	kind    uint64
+	start   uint64
+	needs   []string // names of services
+	group   string
+	trigger string // what starts it, in words; empty for nothing
+	target  launch.Target
+	command string
+	hosted  string // the group of a shared program in which it runs
+	delayed bool
+	item    item.Item
+}
+
+func (s *service) driver() bool { return s.kind&drivers != 0 }
+
+// A List is the services of a machine.
+type List struct {
+	reg    *registry.Registry
+	finder launch.Finder
+	all    map[string]*service // by name in upper case
+	order  []*service
+}
+
+// Read reads the services of the control set that the next boot uses.
+func Read(reg *registry.Registry) *List {
+	l := &List{reg: reg, finder: launch.Finder{Reg: reg}, all: map[string]*service{}}
+	for _, k := range reg.Keys(reg.Machine(`SYSTEM\CurrentControlSet\Services`)) {
+		if s := l.read(k); s != nil {
+			l.all[hive.Upper(s.name)] = s
+			l.order = append(l.order, s)
+		}
+	}
+	l.foldInstances()
+	l.decide()
+	return l
+}
+
+// read reads one key; nil for one that is no service, as performance counters
+// have them.
+func (l *List) read(k registry.Place) *service {
+	s := &service{key: k, name: k.Key.Name, start: unknown}
+	kind, typed := l.reg.Number(k, "Type")
+	if start, ok := l.reg.Number(k, "Start"); ok {
+		s.start = start
+	} else if !typed {
+		return nil
+	}
+	s.kind = kind
+	s.group, _ = l.reg.Text(k, "Group")
+	if v, ok := l.reg.Value(k, "DependOnService"); ok {
+		s.needs, _ = v.Texts()
+	}
+	late, _ := l.reg.Number(k, "DelayedAutostart")
+	s.delayed = late != 0 && s.start == auto
+	s.trigger = l.triggers(k)
+	image, _ := l.reg.Text(k, "ImagePath")
+	s.command = image
+	if s.driver() {
+		if image == "" {
+			image = `System32\drivers\` + s.name + ".sys"
+		}
+		s.target = l.finder.Find(launch.Line{Text: image, Service: true})
+		return s
+	}
+	narrow, _ := l.reg.Number(k, "WOW64")
+	s.target = l.finder.Find(launch.Line{Text: image, Service: true, Narrow: narrow != 0})
+	l.host(s)
+	return s
+}
+
+// host finds the program of a service that shares a process with others: a
+// library that its key names.
+func (l *List) host(s *service) {
+	lower := strings.ToLower(s.command)
+	if !strings.Contains(lower, "svchost") {
+		return
+	}
+	if _, after, ok := strings.Cut(lower, "-k "); ok {
+		group := strings.TrimSpace(s.command[len(s.command)-len(after):])
+		s.hosted, _, _ = strings.Cut(group, " ")
+	}
+	library, ok := l.reg.Text(l.reg.Below(s.key, "Parameters"), "ServiceDll")
+	if !ok {
+		library, ok = l.reg.Text(s.key, "ServiceDll")
+	}
+	if !ok {
+		return
+	}
+	through := s.target.Program
+	quoted := `"` + strings.Trim(library, `"`) + `"`
+	s.target = l.finder.Find(launch.Line{Text: quoted, Service: true})
+	s.target.Through = through
+}
+
+// listed reports whether the group that a hosted service names has it, where
+// the group is known.
+func (l *List) listed(s *service) bool {
+	v, ok := l.reg.Value(l.reg.Machine(`SOFTWARE\`+registry.CurrentNT+`\Svchost`), s.hosted)
+	if !ok {
+		return true
+	}
+	names, _ := v.Texts()
+	return slices.ContainsFunc(names, func(n string) bool { return hive.Same(n, s.name) })
+}
+
+// triggerWords say what a trigger of a number waits for.
+var triggerWords = map[uint64]string{
+	1:  "when a device arrives",
+	2:  "when the network has an address",
+	3:  "when the machine joins a domain or leaves it",
+	4:  "when a port of the firewall opens or closes",
+	5:  "when a policy changes",
+	6:  "when something asks for it over the network",
+	7:  "when the system reaches a state",
+	20: "when an event is reported",
+}
+
+// triggers says what starts a service that waits to be triggered.
+func (l *List) triggers(k registry.Place) string {
+	const starts, most = 1, 4
+	var all []string
+	for _, t := range l.reg.Keys(l.reg.Below(k, "TriggerInfo")) {
+		kind, ok := l.reg.Number(t, "Type")
+		action, _ := l.reg.Number(t, "Action")
+		words := triggerWords[kind]
+		if words == "" {
+			words = "by a trigger"
+		}
+		if ok && action == starts && !slices.Contains(all, words) && len(all) < most {
+			all = append(all, words)
+		}
+	}
+	return strings.Join(all, ", or ")
+}
+
+// foldInstances leaves out the copies that each login makes of a template: what
+// they do is decided there.
+func (l *List) foldInstances() {
+	l.order = slices.DeleteFunc(l.order, func(s *service) bool {
+		i := strings.LastIndex(s.name, "_")
+		if s.kind&instance == 0 || i < 0 {
+			return false
+		}
+		_, ok := l.all[hive.Upper(s.name[:i])]
+		if ok {
+			delete(l.all, hive.Upper(s.name))
+		}
+		return ok
+	})
+}
+
+// decide makes the items.
+func (l *List) decide() {
+	wanted := l.wanted()
+	for _, s := range l.order {
+		it := item.Item{
+			ID:         naming.ID(item.Service, "", s.name, "", s.name),
+			Kind:       item.Service,
+			Native:     s.name,
+			Title:      l.title(s),
+			When:       item.AtBoot,
+			Command:    s.command,
+			File:       s.key.Name,
+			Because:    []string{s.name},
+			Traits:     l.traits(s),
+			Conditions: slices.Clone(s.target.Risks),
+			Aside:      s.driver(),
+		}
+		if text, ok := l.reg.Text(s.key, "Description"); ok && !strings.HasPrefix(text, "@") {
+			it.Summary = text
+		}
+		if s.target.Fate == launch.Found {
+			it.Program = s.target.Program
+		}
+		l.state(s, &it, wanted)
+		s.item = it
+	}
+	for _, s := range l.order {
+		for _, name := range s.needs {
+			if needed := l.all[hive.Upper(name)]; needed != nil && s.item.State.Launched() {
+				needed.item.NeededBy = append(needed.item.NeededBy, s.item.ID)
+			}
+		}
+	}
+}
+
+// title is the name for people; where that stands in another file, the key's.
+func (l *List) title(s *service) string {
+	text, ok := l.reg.Text(s.key, "DisplayName")
+	if !ok || text == "" || strings.HasPrefix(text, "@") {
+		return s.name
+	}
+	return text
+}
+
+func (l *List) traits(s *service) (all []string) {
+	if s.group != "" {
+		all = append(all, "group "+s.group)
+	}
+	if protected, _ := l.reg.Number(s.key, "LaunchProtected"); protected != 0 {
+		all = append(all, "launch protected")
+	}
+	for _, name := range s.needs {
+		all = append(all, "needs "+name)
+	}
+	if s.hosted != "" {
+		all = append(all, "hosted "+s.hosted)
+	}
+	if s.trigger != "" {
+		all = append(all, "triggered")
+	}
+	if s.driver() {
+		all = append(all, "driver")
+	}
+	return all
+}
+
+// wanted are the services that start on demand and are needed by ones that
+// start by themselves, each with whom that is, from the top.
+func (l *List) wanted() map[string][]string {
+	chains := map[string][]string{}
+	var queue []*service
+	for _, s := range l.order {
+		if s.start <= auto {
+			queue = append(queue, s)
+		}
+	}
+	for len(queue) > 0 {
+		s := queue[0]
+		queue = queue[1:]
+		for _, name := range s.needs {
+			key := hive.Upper(name)
+			needed := l.all[key]
+			if needed == nil || needed.start != demand || chains[key] != nil {
+				continue
+			}
+			above := chains[hive.Upper(s.name)]
+			if above == nil {
+				above = []string{s.name}
+			}
+			chains[key] = append(slices.Clone(above), needed.name)
+			queue = append(queue, needed)
+		}
+	}
+	return chains
+}
+
+// state tells what the next boot does with a service.
+func (l *List) state(s *service, it *item.Item, wanted map[string][]string) {
+	template := s.kind&perUser != 0 && s.kind&instance == 0
+	if template {
+		it.When = item.AtLogin
+	}
+	switch {
+	case s.start == unknown:
+		it.State, it.Why = item.Off, "its start type is missing"
+		return
+	case s.start == disabled:
+		it.State, it.Why = item.Off, "its start type is disabled"
+		return
+	case s.start > disabled:
+		it.State = item.Off
+		it.Why = fmt.Sprintf("its start type is %d, which means nothing", s.start)
+		return
+	case s.start == demand:
+		chain := wanted[hive.Upper(s.name)]
+		switch {
+		case chain != nil:
+			it.State, it.Because = item.On, chain
+			it.Why = chain[len(chain)-2] + " needs it"
+		case s.trigger != "":
+			it.State, it.When, it.Fires = item.On, item.Later, s.trigger
+		default:
+			it.State, it.Why = item.Off, "it is started on demand only"
+			return
+		}
+	case s.delayed:
+		it.State, it.Why = item.Delayed, "it starts about two minutes after the boot"
+	default:
+		it.State = item.On
+	}
+	if flags, ok := l.reg.Number(s.key, "UserServiceFlags"); template && ok && flags == 0 {
+		it.State, it.Why = item.Off, "no user gets one of it"
+		return
+	}
+	if why := l.blocked(s, map[*service]bool{}); why != "" {
+		it.State, it.Why = item.Off, why
+		return
+	}
+	switch s.target.Fate {
+	case launch.Missing:
+		it.State, it.Why = item.Broken, "its program is gone: "+s.target.Program
+	case launch.Unnamed:
+		it.State, it.Why = item.Broken, "it names no program"
+	case launch.Elsewhere:
+		it.Conditions = append(it.Conditions, s.target.Program+" is on a disk that is not here")
+	}
+	if s.hosted != "" && !l.listed(s) {
+		it.State = item.Broken
+		it.Why = "the group " + s.hosted + ", in which it is to run, does not list it"
+	}
+}
+
+// blocked says why a service cannot start for what it needs; empty where it
+// can. above are those that need it.
+func (l *List) blocked(s *service, above map[*service]bool) string {
+	const deepest = 40
+	if len(above) > deepest {
+		return ""
+	}
+	above[s] = true
+	defer delete(above, s)
+	for _, name := range s.needs {
+		needed := l.all[hive.Upper(name)]
+		switch {
+		case needed == nil:
+			return "it needs " + name + ", which is not there"
+		case needed.start == disabled:
+			return "it needs " + needed.name + ", which is off"
+		case above[needed]:
+			return "it needs " + needed.name + ", which needs it: neither can start"
+		case l.blocked(needed, above) != "":
+			return "it needs " + needed.name + ", which cannot start"
+		}
+	}
+	return ""
+}
+
+// Name is the mechanism's.
+func (l *List) Name() string { return Mechanism }
+
+// Survey returns the services and drivers.
+func (l *List) Survey() (all []item.Item) {
+	for _, s := range l.order {
+		all = append(all, s.item)
+	}
+	return all
+}
+
+// Key is the name by which boots know a service.
+func (l *List) Key(it item.Item) (boot.Key, bool) { return boot.Key{Native: it.Native}, true }
+
+// Plan begins a plan. Nothing is changed on Windows disks yet.
+func (l *List) Plan(*machine.Draft) item.Plan { return ReadOnly{} }
+
+// ReadOnly is a plan that turns nothing.
+type ReadOnly struct{}
+
+var errReadOnly = errors.New("calmdawn only reads Windows disks so far")
+
+// Turn refuses.
+func (ReadOnly) Turn(item.Item, item.State, time.Duration) error { return errReadOnly }
