@@ -34,6 +34,7 @@ check:
 # Benchmarks print ratios taken within one run.
 bench:
 	go test -run '^$$' -bench . ./...
+	go test -run '^$$' -fuzz FuzzHive -fuzztime 1m ./internal/windows/hive
 
 # Forecasts against real boots and logins: CALMDAWN_MACHINES, CALMDAWN_CASES and CALMDAWN_BOOTS set how many, CALMDAWN_KIND which (long, short,
 # desktop, units). Results are lines of a file that is gone on with; delete it to begin anew. The table is for docs/forecast-accuracy.md.

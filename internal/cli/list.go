@@ -205,6 +205,7 @@ func (a *app) list(l *visit.Visit, f listing) error {
 			a.call("list --owner root"))
 	}
 	a.unread(s, l.Unread)
+	remarks(s, l.Remarks)
 	if len(shown) > 0 {
 		s.Line("Next: look at one of them, for instance with %s",
 			a.call("show "+shellWord(shown[0].ID)))
@@ -280,6 +281,17 @@ func states(items []item.Item) string {
 		}
 	}
 	return strings.Join(parts, ", ")
+}
+
+// remarks tells what is to be known of places that were read.
+func remarks(s *render.Screen, places []item.Unread) {
+	const most = 8
+	for _, u := range places[:min(most, len(places))] {
+		s.SayWrapped(2, render.Warn, "Mind: %s: %s.", render.Clean(u.Path), render.Clean(u.Reason))
+	}
+	if n := len(places) - most; n > 0 {
+		s.Line("And %d remarks more: list --json has all.", n)
+	}
 }
 
 // unread tells which places the survey could not read.

@@ -108,6 +108,7 @@ func (a *app) standing() error {
 		s.Wrap(2, "  %s", c.answer())
 	}
 	a.unread(s, l.Unread)
+	remarks(s, l.Remarks)
 	s.Line("")
 	switch {
 	case unfinished > 0:

@@ -165,10 +165,11 @@ func between(t *testing.T) job.Comparison {
 // be, and of nothing.
 func TestFormsFollowTheirSchemas(t *testing.T) {
 	survey := item.Survey{
-		Host:   "meridian",
-		OS:     "x",
-		Items:  []item.Item{whole},
-		Unread: []item.Unread{{Path: "/x", Reason: "y"}},
+		Host:    "meridian",
+		OS:      "x",
+		Items:   []item.Item{whole},
+		Unread:  []item.Unread{{Path: "/x", Reason: "y"}},
+		Remarks: []item.Unread{{Path: "/x", Reason: "z"}},
 	}
 	report := document.NewReport(survey, now, "us", "faster")
 	report.AddChanges([]change.Change{made(3)})

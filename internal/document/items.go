@@ -17,6 +17,7 @@ type List struct {
 	Items   []Item        `json:"items"`
 	Folded  int           `json:"folded"`
 	Unread  []item.Unread `json:"unread"`
+	Remarks []item.Unread `json:"remarks,omitempty"`
 	// Unsettled is what an interrupted change left in between.
 	Unsettled []unSettled `json:"unsettled"`
 }
@@ -102,6 +103,7 @@ func NewList(
 		Items:     []Item{},
 		Folded:    folded,
 		Unread:    append([]item.Unread{}, s.Unread...),
+		Remarks:   s.Remarks,
 		Unsettled: newUnsettled(changes),
 	}
 	for _, it := range shown {

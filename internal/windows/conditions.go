@@ -51,14 +51,19 @@ func (f Family) Conditions(r *machine.Root) (all []boot.Condition) {
 	}
 	add("updates waiting", value, "the next start puts them in, which takes time once, and may "+
 		"change things back", len(waiting) > 0)
-	setup := reg.Machine(`SYSTEM\Setup`)
-	inSetup, _ := reg.Number(setup, "SystemSetupInProgress")
-	kind, _ := reg.Number(setup, "SetupType")
-	if inSetup != 0 || kind != 0 {
+	if inSetup(reg) {
 		add("set-up", "in progress", "an upgrade, or the first set-up, is not at its end", true)
 	}
 	add("memory", "not known", "a disk does not tell how much the machine has", false)
 	return all
+}
+
+// inSetup reports whether the system is in the middle of being set up.
+func inSetup(reg *registry.Registry) bool {
+	setup := reg.Machine(`SYSTEM\Setup`)
+	running, _ := reg.Number(setup, "SystemSetupInProgress")
+	kind, _ := reg.Number(setup, "SetupType")
+	return running != 0 || kind != 0
 }
 
 // planName is what a power plan is called.

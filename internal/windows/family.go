@@ -127,12 +127,18 @@ func (Family) Survey(r *machine.Root, _ family.Options) family.Inventory {
 	naming.Apart(v.Items)
 	register(reg, v.Items)
 	shareProgram(v.Items)
-	v.Unread = append(reg.Unread, reg.Notes...)
+	v.Unread, v.Remarks = reg.Unread, reg.Notes
 	if reg.Other != "" {
-		v.Unread = append(v.Unread, item.Unread{
+		v.Remarks = append(v.Remarks, item.Unread{
 			Path: "Windows/System32/config/SYSTEM",
 			Reason: "the next boot uses " + reg.Set + ", which is shown, and the last one used " +
 				reg.Other,
+		})
+	}
+	if inSetup(reg) {
+		v.Remarks = append(v.Remarks, item.Unread{
+			Path:   `HKLM\SYSTEM\Setup`,
+			Reason: "an upgrade, or the first set-up, is not at its end",
 		})
 	}
 	item.Sort(v.Items)

@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"calmdawn/internal/core/advice"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/family"
 	"calmdawn/internal/machine"
@@ -248,9 +249,10 @@ func TestRunLists(t *testing.T) {
 			case place == "policy":
 				ours = strings.Contains(one.Native, `Policies\Explorer\Run\`)
 			case place == "logon":
-				ours = strings.HasSuffix(one.Native, "Userinit "+value)
+				ours = strings.HasSuffix(one.Native, "Userinit") &&
+					strings.HasSuffix(one.ID, "/"+value)
 			case place == "shell":
-				ours = strings.HasSuffix(one.Native, "Shell "+value) && one.Owner == ""
+				ours = strings.HasSuffix(one.Native, "Winlogon\\Shell") && one.Owner == ""
 			case place == "setup":
 				ours = strings.HasSuffix(one.Native, "StubPath")
 			case place == "session":
@@ -308,9 +310,9 @@ func TestSets(t *testing.T) {
 	if _, ok := found.Find("service:There"); !ok {
 		t.Errorf("%+v", found.Items)
 	}
-	if _, ok := found.Find("service:Here"); ok || !strings.Contains(fmt.Sprint(found.Unread),
+	if _, ok := found.Find("service:Here"); ok || !strings.Contains(fmt.Sprint(found.Remarks),
 		"the next boot uses ControlSet002") {
-		t.Errorf("%v", found.Unread)
+		t.Errorf("%v", found.Remarks)
 	}
 	d.System.At("Select").Set(hive.Counted("Default", 5))
 	found, _ = survey(t, d)
@@ -332,7 +334,7 @@ func TestUsers(t *testing.T) {
 	d.Users["Default"] = &hive.Node{Name: "ROOT"}
 	d.Run("Default", "Run").Set(text("Welcome", `C:\Windows\explorer.exe`))
 	found, r := survey(t, d)
-	unread := fmt.Sprint(found.Unread)
+	unread := fmt.Sprint(found.Unread, found.Remarks)
 	for _, part := range []string{
 		"far is on another disk (D:)", "/Users/gone/NTUSER.DAT is not there",
 		"1005.bak is a profile that Windows could not load",
@@ -351,4 +353,69 @@ func TestUsers(t *testing.T) {
 	if id := f.Home().ID(r); id != "6f1d2c3b-0000-4000-8000-0123456789ab" {
 		t.Errorf("the machine's id is %q", id)
 	}
+}
+
+// TestScriptsAndRegistrations has scripts of policies, and programs that are
+// told by what they are to the machine.
+func TestScriptsAndRegistrations(t *testing.T) {
+	d := windowstest.New()
+	store := "Windows/System32/DriverStore/FileRepository/wk.inf_1/"
+	for _, p := range []string{
+		store + "helper.exe", "Program Files/Gate/gate.dll", "Program Files/Gate/tray.exe",
+		"Windows/System32/GroupPolicy/User/Scripts/Logon/hello.cmd",
+	} {
+		d.Files[p] = ""
+	}
+	d.Files[store+"wk.inf"] = "\xff\xfe" + utf16le("[Version]\r\nClass = Net\r\n")
+	d.Files["Windows/System32/GroupPolicy/User/Scripts/scripts.ini"] = "\xff\xfe" +
+		utf16le("\r\n[Logon]\r\n0CmdLine=hello.cmd\r\n0Parameters=/q\r\n1CmdLine=gone.cmd\r\n")
+	d.Files["Windows/System32/GroupPolicy/Machine/Scripts/scripts.ini"] =
+		"[Startup]\n0CmdLine=C:\\Windows\\explorer.exe\n[Shutdown]\n0CmdLine=no.exe\n"
+	helper := `C:\` + strings.ReplaceAll(store, "/", `\`) + "helper.exe"
+	d.Service("WkHelper", windowstest.Auto(helper)...)
+	d.Run("", "Run").Set(text("Gate", `C:\Program Files\Gate\tray.exe`))
+	d.Software.At(`Microsoft\Windows\CurrentVersion\Authentication\Credential Providers\{7}`)
+	d.Software.At(`Classes\CLSID\{7}\InprocServer32`).Set(
+		text("", `C:\Program Files\Gate\gate.dll`))
+	d.Run("", "RunOnce").Set(text("0", `||C:\Program Files\Gate\tray.exe`))
+	found, _ := survey(t, d)
+	for id, want := range map[string]string{
+		"service:WkHelper":            "on class Net",
+		"program:run/Gate":            "on registered login: gate.dll",
+		"program:once/0":              "on registered login: gate.dll",
+		"program:script/hello.cmd":    "on ",
+		"program:script/gone.cmd":     "broken ",
+		"service:script/explorer.exe": "on ",
+	} {
+		got := ""
+		for _, it := range found.Items {
+			if bare, _, _ := strings.Cut(it.ID, "#"); bare == id {
+				got = string(it.State) + " " + strings.Join(it.Traits, ", ")
+			}
+		}
+		state, trait, _ := strings.Cut(want, " ")
+		if !strings.HasPrefix(got, state) || !strings.Contains(got, trait) {
+			t.Errorf("%s is %q, want %q", id, got, want)
+		}
+	}
+	rules, err := advice.Load(nil, Family{}.Rules())
+	if err != nil {
+		t.Fatal(err)
+	}
+	for id, role := range map[string]string{
+		"service:WkHelper": "network", "program:run/Gate": "login",
+	} {
+		it, _ := found.Find(id)
+		if rules.Judge(&it, nil); it.Role != role || it.Protected == "" {
+			t.Errorf("%s has the role %q, protected %q", id, it.Role, it.Protected)
+		}
+	}
+}
+
+func utf16le(text string) string {
+	var b strings.Builder
+	for _, r := range text {
+		b.WriteString(string(r) + "\x00")
+	}
+	return b.String()
 }

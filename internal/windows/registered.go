@@ -2,6 +2,7 @@ package windows
 
 import (
 	"path"
+	"regexp"
 	"strings"
 
 	"calmdawn/internal/core/item"
@@ -97,10 +98,56 @@ func register(reg *registry.Registry, items []item.Item) {
 			}
 		}
 	}
+	classes := map[string]string{}
 	for i := range items {
 		it := &items[i]
+		if dir := path.Dir(it.Program); inStore.MatchString(dir) {
+			class, known := classes[dir]
+			if !known {
+				class = classOf(reg, dir)
+				classes[dir] = class
+			}
+			if class != "" {
+				it.Traits = append(it.Traits, "class "+class)
+			}
+		}
 		if what := as[strings.ToLower(path.Dir(it.Program))]; it.Program != "" && what != "" {
 			it.Traits = append(it.Traits, "registered "+what)
 		}
 	}
+}
+
+// inStore is where packages of drivers are kept.
+var inStore = regexp.MustCompile(`(?i)/System32/DriverStore/FileRepository/[^/]+`)
+
+// classLine is the line of a driver's description that says of what class it
+// is.
+var classLine = regexp.MustCompile(`(?im)^\s*Class\s*=\s*"?([A-Za-z0-9_]+)`)
+
+// classOf is the class of device that the package of a driver in a folder is
+// for; empty where it does not say.
+func classOf(reg *registry.Registry, dir string) string {
+	const most = 1 << 20
+	dir = inStore.FindString(dir)
+	store, err := reg.Find(reg.Windows + dir)
+	if err != nil {
+		return ""
+	}
+	entries, err := reg.Root.ReadDir(store)
+	if err != nil {
+		return ""
+	}
+	for _, e := range entries {
+		if !strings.EqualFold(path.Ext(e.Name), ".inf") {
+			continue
+		}
+		raw, err := reg.Root.ReadFile(path.Join(store, e.Name), most)
+		if err != nil {
+			continue
+		}
+		if m := classLine.FindStringSubmatch(registry.Text(raw)); m != nil {
+			return m[1]
+		}
+	}
+	return ""
 }

@@ -143,6 +143,8 @@ type Survey struct {
 	OS     string // the operating system's name for people; empty when not known
 	Items  []Item
 	Unread []Unread
+	// Remarks are what is to be known of places that were read, as clauses.
+	Remarks []Unread
 	// Guessed: nothing is on record of which packages somebody chose, so that
 	// what belongs to the operating system is told from other signs.
 	Guessed bool

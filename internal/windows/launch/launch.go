@@ -3,10 +3,13 @@
 package launch
 
 import (
+	"encoding/base64"
 	"path"
 	"slices"
 	"strings"
+	"unicode/utf16"
 
+	"calmdawn/internal/machine"
 	"calmdawn/internal/windows/registry"
 )
 
@@ -57,6 +60,9 @@ func (f Finder) find(l Line, depth int) Target {
 	if t.Fate != Found && t.Fate != Missing || depth == mostWrapped {
 		return t
 	}
+	if own, ok := f.started(t, rest); ok {
+		return own
+	}
 	inner := inside(strings.ToLower(base(t.Program)), rest)
 	if inner == "" {
 		return t
@@ -70,6 +76,39 @@ func (f Finder) find(l Line, depth int) Target {
 	}
 	under.Risks = append(t.Risks, under.Risks...)
 	return under
+}
+
+// started finds what an updater starts that keeps each version of a program in
+// a folder of its own, and is told the program's name.
+func (f Finder) started(t Target, rest string) (Target, bool) {
+	const word = "--processstart"
+	i := strings.Index(strings.ToLower(rest), word)
+	if i < 0 || t.Fate != Found {
+		return t, false
+	}
+	name := strings.TrimLeft(rest[i+len(word):], " =")
+	if strings.HasPrefix(name, `"`) {
+		name, _, _ = strings.Cut(name[1:], `"`)
+	} else {
+		name, _, _ = strings.Cut(name, " ")
+	}
+	if name == "" || strings.ContainsAny(name, `\/`) {
+		return t, false
+	}
+	dir := path.Dir(t.Program)
+	entries, err := f.Reg.Root.ReadDir(dir)
+	if err != nil {
+		return t, false
+	}
+	for _, e := range slices.Backward(entries) { // the newest by its name
+		if e.Kind != machine.Folder {
+			continue
+		}
+		if found, ok, _ := f.Reg.IsFile(path.Join(dir, e.Name, name)); ok {
+			return Target{Program: found, Fate: Found, Through: t.Program}, true
+		}
+	}
+	return t, false
 }
 
 func base(p string) string {
@@ -250,8 +289,27 @@ func inside(program, rest string) string {
 	case "explorer":
 		return quotedFile(rest)
 	}
-	if i := strings.Index(lower, "--processstart"); i >= 0 { // beside the updater that it is
-		return ""
+	return ""
+}
+
+// Encoded is the text of a command that a line has in base64; empty where it
+// has none.
+func Encoded(line string) string {
+	fields := strings.Fields(line)
+	for i, word := range fields {
+		word = strings.ToLower(strings.Replace(word, "/", "-", 1))
+		if len(word) < 2 || !strings.HasPrefix("-encodedcommand", word) || i+1 == len(fields) {
+			continue
+		}
+		raw, err := base64.StdEncoding.DecodeString(fields[i+1])
+		if err != nil || len(raw) < 4 {
+			return ""
+		}
+		units := make([]uint16, len(raw)/2)
+		for n := range units {
+			units[n] = uint16(raw[2*n]) | uint16(raw[2*n+1])<<8
+		}
+		return string(utf16.Decode(units))
 	}
 	return ""
 }

@@ -34,13 +34,18 @@ func NewDisk(r *machine.Root) *Disk { return &Disk{Root: r, folders: map[string]
 // letter, whose parts are divided by either slash. What is not there is
 // [fs.ErrNotExist].
 func (d *Disk) Find(p string) (string, error) {
-	found := "/"
+	var parts []string
 	for part := range strings.FieldsFuncSeq(p, func(r rune) bool { return r == '\\' || r == '/' }) {
-		part = strings.TrimRight(part, ". ")
-		switch part {
-		case "":
-			continue // a dot alone, or dots: Windows would have resolved them
+		bare := strings.TrimRight(part, ". ")
+		switch {
+		case part == "..": // Windows resolves it before it looks
+			parts = parts[:max(0, len(parts)-1)]
+		case bare != "":
+			parts = append(parts, bare)
 		}
+	}
+	found := "/"
+	for _, part := range parts {
 		next, err := d.in(found, part)
 		if err != nil {
 			return "", err

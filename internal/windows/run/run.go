@@ -103,6 +103,7 @@ func (l *List) machine() {
 	})
 	l.chain(l.reg.Machine(`SOFTWARE\`+winlogon), nil)
 	l.setups()
+	l.scripts()
 }
 
 func (l *List) user(u *registry.User) {
@@ -166,9 +167,22 @@ func (l *List) entries(of list) {
 		name := v.Name
 		if of.once { // signs before it say when it is taken away
 			name = strings.TrimLeft(name, "!*")
+			line = piped(line)
 		}
 		l.add(entry{list: of, name: name, value: v.Name, line: line, title: name})
 	}
+}
+
+// piped is the command of a line in the form LIBRARY|FUNCTION|ARGUMENTS, or
+// ||COMMAND; any other line is one itself.
+func piped(line string) string {
+	if command, ok := strings.CutPrefix(line, "||"); ok {
+		return command
+	}
+	if library, _, ok := strings.Cut(line, "|"); ok {
+		return `"` + library + `"`
+	}
+	return line
 }
 
 // An entry is one line of a list.
@@ -202,6 +216,9 @@ func (l *List) add(e entry) *item.Item {
 		File:       e.key.Name,
 		Conditions: slices.Clone(target.Risks),
 		Aside:      e.fixed,
+	}
+	if text := launch.Encoded(e.line); text != "" {
+		it.Conditions = append(it.Conditions, "its encoded command is: "+text)
 	}
 	if e.place != "" {
 		it.Traits = append(it.Traits, "list "+e.place)
@@ -301,7 +318,7 @@ func (l *List) chain(key registry.Place, u *registry.User) {
 			e := entry{
 				list:  list{place: strings.ToLower(c.value), key: key, user: u},
 				name:  fmt.Sprint(n),
-				value: fmt.Sprintf("%s %d", c.value, n),
+				value: c.value,
 				line:  line,
 				fixed: strings.HasSuffix(strings.Trim(first, `"`), c.own),
 			}
@@ -383,8 +400,8 @@ func (l *List) session() {
 			continue
 		}
 		lines, _ := v.Texts()
-		for n, line := range lines {
-			native := fmt.Sprintf(`%s\%s %d`, manager.Name, value, n+1)
+		for _, line := range lines {
+			native := manager.Name + `\` + value
 			name, _, _ := strings.Cut(line, " ")
 			l.items = append(l.items, item.Item{
 				ID:      naming.ID(item.Service, "session", name, "", native),

@@ -62,6 +62,9 @@ func (d *Disk) Profile(sid, dir string) {
 		hive.Texted("ProfileImagePath", hive.Expand, dir))
 }
 
+// Grows is a text in which names of variables stand.
+func Grows(name, text string) hive.Datum { return hive.Texted(name, hive.Expand, text) }
+
 // Service adds a service, or more of one.
 func (d *Disk) Service(name string, values ...hive.Datum) *hive.Node {
 	return d.System.At(set + `\Services\` + name).Set(values...)
