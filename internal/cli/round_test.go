@@ -632,7 +632,7 @@ func TestCallsThatAreOff(t *testing.T) {
 		{on + "undo 3-1 --yes", "no range", 2},
 		{on + "undo 40-50 --yes", "no change of 40-50 is in force", 2},
 		{"--root /nowhere list", "no such folder", 1},
-		{"--root /proc/self/fd list", "no /etc", 1},
+		{"--root /proc/self/fd list", "neither a folder etc", 1},
 		{"demo --keep /usr", "not empty", 1},
 	} {
 		out, errs, code := call(t, c.words)

@@ -19,11 +19,12 @@ import (
 	"calmdawn/internal/guard"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/recorder"
-	"calmdawn/internal/windows/launch"
 	"calmdawn/internal/windows/naming"
 	"calmdawn/internal/windows/registry"
 	"calmdawn/internal/windows/run"
 	"calmdawn/internal/windows/service"
+	"calmdawn/internal/windows/startup"
+	"calmdawn/internal/windows/task"
 )
 
 //go:embed roles.toml
@@ -99,7 +100,7 @@ type inventory struct {
 	people     []string
 }
 
-func (Family) Survey(r *machine.Root, _ family.Options) family.Inventory {
+func (Family) Survey(r *machine.Root, o family.Options) family.Inventory {
 	v := &inventory{}
 	reg, err := registry.Open(r)
 	if err != nil {
@@ -115,16 +116,19 @@ func (Family) Survey(r *machine.Root, _ family.Options) family.Inventory {
 			v.people = append(v.people, u.Name)
 		}
 	}
-	v.mechanisms = []mechanism{service.Read(reg), run.Read(reg)}
+	v.mechanisms = []mechanism{
+		service.Read(reg), run.Read(reg), startup.Read(reg), task.Read(reg, o.Now),
+	}
 	for _, m := range v.mechanisms {
 		items := m.Survey()
 		for i := range items {
 			items[i].Mechanism = m.Name()
-			attribute(reg, &items[i])
 		}
 		v.Items = append(v.Items, items...)
 	}
 	naming.Apart(v.Items)
+	identify(reg, v.Items)
+	refer(reg, v.Items)
 	register(reg, v.Items)
 	shareProgram(v.Items)
 	v.Unread, v.Remarks = reg.Unread, reg.Notes
@@ -143,19 +147,6 @@ func (Family) Survey(r *machine.Root, _ family.Options) family.Inventory {
 	}
 	item.Sort(v.Items)
 	return v
-}
-
-// attribute tells an item whether it belongs to the operating system: by where
-// its program is, as long as nothing more is looked at. Everybody's drivers and
-// tasks stand in folders of the system.
-func attribute(reg *registry.Registry, it *item.Item) {
-	inside := func(p string) bool { return launch.Folder(it.Program, path.Join(reg.Windows, p)) }
-	it.System = inside(".") && !inside("System32/drivers") &&
-		!inside("System32/DriverStore") && !inside("Temp") || strings.HasPrefix(it.ID,
-		"service:session/")
-	if it.System {
-		it.Maker = "operating system"
-	}
 }
 
 // shareProgram tells items which others launch the same program: an updater

@@ -37,6 +37,26 @@ func ID(kind item.Kind, place, name, owner, native string) string {
 	return id
 }
 
+// Path is the id of an item whose name is a path, its parts divided by
+// backslashes: in the id they are divided by slashes.
+func Path(kind item.Kind, native, owner string) string {
+	var parts []string
+	same := true
+	for part := range strings.SplitSeq(strings.Trim(native, `\`), `\`) {
+		plain, kept := tame(part)
+		parts, same = append(parts, plain), same && kept
+	}
+	id := string(kind) + ":" + strings.Join(parts, "/")
+	if owner != "" {
+		plain, kept := tame(owner)
+		id, same = id+"@"+plain, same && kept
+	}
+	if !same {
+		id += "#" + Sum(native, owner, 4)
+	}
+	return id
+}
+
 // Sum is a short sum of a native name and an owner, in so many digits.
 func Sum(native, owner string, digits int) string {
 	sum := sha256.Sum256([]byte(hive.Upper(native) + "\x00" + hive.Upper(owner)))

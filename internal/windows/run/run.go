@@ -4,7 +4,6 @@ package run
 
 import (
 	"cmp"
-	"encoding/binary"
 	"fmt"
 	"path"
 	"slices"
@@ -13,7 +12,6 @@ import (
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/machine"
-	"calmdawn/internal/windows/hive"
 	"calmdawn/internal/windows/launch"
 	"calmdawn/internal/windows/naming"
 	"calmdawn/internal/windows/registry"
@@ -26,7 +24,7 @@ const Mechanism = "run"
 const (
 	current  = registry.CurrentVersion
 	wow      = `Wow6432Node\`
-	approved = current + `\Explorer\StartupApproved`
+	approved = registry.Approved
 	policies = current + `\Policies\Explorer`
 	winlogon = registry.CurrentNT + `\Winlogon`
 )
@@ -41,7 +39,7 @@ type List struct {
 
 // Read reads the lists of the machine and of all its users.
 func Read(reg *registry.Registry) *List {
-	l := &List{reg: reg, finder: launch.Finder{Reg: reg}, approvals: honours(reg)}
+	l := &List{reg: reg, finder: launch.Finder{Reg: reg}, approvals: reg.Approves()}
 	l.machine()
 	for _, u := range reg.Users {
 		if u.Hive != nil && u.Account != registry.System {
@@ -50,16 +48,6 @@ func Read(reg *registry.Registry) *List {
 	}
 	l.session()
 	return l
-}
-
-// honours reports whether the version has approvals: from 6.2, Windows 8, on.
-func honours(reg *registry.Registry) bool {
-	version, _ := reg.Text(reg.Machine(`SOFTWARE\`+registry.CurrentNT), "CurrentVersion")
-	major, minor := 0, 0
-	if _, err := fmt.Sscanf(version, "%d.%d", &major, &minor); err != nil {
-		return true
-	}
-	return major > 6 || major == 6 && minor >= 2
 }
 
 // A list is one key of entries.
@@ -265,25 +253,7 @@ func (l *List) off(e entry) string {
 	if !l.approvals {
 		return ""
 	}
-	v, ok := l.reg.Value(e.approval, e.value)
-	if !ok {
-		return ""
-	}
-	data, err := v.Data()
-	if err != nil || len(data) == 0 || data[0]&1 == 0 {
-		return ""
-	}
-	who := "it was switched off for everybody"
-	if e.user != nil {
-		who = e.user.Name + " switched it off"
-	}
-	if len(data) != 12 {
-		return who + " (the note of that has an unusual form)"
-	}
-	if since := hive.Time(binary.LittleEndian.Uint64(data[4:])); !since.IsZero() {
-		return who + " on " + since.Local().Format("2 Jan 2006, 15:04")
-	}
-	return who
+	return l.reg.SwitchedOff(e.approval, e.value, e.user)
 }
 
 // policiesOf are the keys whose values switch lists off.

@@ -2,6 +2,7 @@
 package service
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
@@ -207,9 +208,7 @@ func (l *List) decide() {
 			Conditions: slices.Clone(s.target.Risks),
 			Aside:      s.driver(),
 		}
-		if text, ok := l.reg.Text(s.key, "Description"); ok && !strings.HasPrefix(text, "@") {
-			it.Summary = text
-		}
+		it.Summary, _ = l.reg.Text(s.key, "Description")
 		if s.target.Fate == launch.Found {
 			it.Program = s.target.Program
 		}
@@ -225,13 +224,10 @@ func (l *List) decide() {
 	}
 }
 
-// title is the name for people; where that stands in another file, the key's.
+// title is the name for people, which may be a reference to another file.
 func (l *List) title(s *service) string {
-	text, ok := l.reg.Text(s.key, "DisplayName")
-	if !ok || text == "" || strings.HasPrefix(text, "@") {
-		return s.name
-	}
-	return text
+	text, _ := l.reg.Text(s.key, "DisplayName")
+	return cmp.Or(text, s.name)
 }
 
 func (l *List) traits(s *service) (all []string) {

@@ -1,0 +1,141 @@
+//go:build linux
+
+package windows
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"calmdawn/internal/windows/hive"
+	"calmdawn/internal/windows/program"
+	"calmdawn/internal/windows/shortcut"
+	"calmdawn/internal/windows/windowstest"
+)
+
+// made is a program of a maker.
+func made(maker, says string) string {
+	return string(program.Build(program.Info{Maker: maker, Description: says, Version: "1.2"}, nil))
+}
+
+// TestWhoMadeWhat tells makers, packages, titles by reference, and what belongs
+// to the operating system.
+func TestWhoMadeWhat(t *testing.T) {
+	d := windowstest.New()
+	d.Files["Windows/System32/kernel32.dll"] = made("System Works", "")
+	d.Files["Windows/System32/own.exe"] = made("SYSTEM WORKS", "A part")
+	d.Files["Windows/System32/plain.exe"] = "MZ, and nothing more"
+	d.Files["Windows/System32/guest.exe"] = made("Penstock", "A guest")
+	d.Files["Windows/System32/drivers/guest.sys"] = made("Penstock", "")
+	d.Files["Windows/System32/drivers/bare.sys"] = ""
+	d.Files["Program Files/Office/desk.exe"] = made("System Works", "A desk")
+	d.Files["Program Files/Marl/app/sync.exe"] = "no program"
+	d.Files["Windows/System32/titles.dll"] = string(program.Build(program.Info{},
+		map[uint32]string{7: "In no language"}))
+	d.Files["Windows/System32/de-DE/titles.dll.mui"] = string(program.Build(program.Info{},
+		map[uint32]string{5: "Ein Titel"}))
+	for name, image := range map[string]string{
+		"Own": `C:\Windows\System32\own.exe`, "Plain": `C:\Windows\System32\plain.exe`,
+		"Guest": `C:\Windows\System32\guest.exe`, "Desk": `C:\Program Files\Office\desk.exe`,
+		"Marl": `C:\Program Files\Marl\app\sync.exe`,
+	} {
+		d.Service(name, windowstest.Auto(image)...)
+	}
+	for _, name := range []string{"guest", "bare"} {
+		d.Service("drv"+name, hive.Counted("Type", 1), hive.Counted("Start", 1),
+			text("ImagePath", `System32\drivers\`+name+".sys"))
+	}
+	d.Service("Own").Set(text("DisplayName", `@%SystemRoot%\System32\titles.dll,-5;an aid`))
+	d.Service("Plain").Set(text("DisplayName", `@titles.dll,-7`),
+		text("Description", `@titles.dll,-9`))
+	d.Service("Guest").Set(text("DisplayName", `@nothing.dll,-7`))
+	d.Run("", `Uninstall\{9}`).Set(text("DisplayName", "Marl Sync 3"), text("Publisher", "Marl"),
+		text("DisplayVersion", "3.1"), text("InstallDate", "20260504"),
+		text("InstallLocation", `"C:\Program Files\Marl\"`))
+	d.Run("", `Uninstall\Wide`).Set(text("DisplayName", "All"), text("Publisher", "No"),
+		text("UninstallString", `C:\Windows\un.exe`))
+	found, _ := survey(t, d)
+	for id, want := range map[string]string{
+		"Own":      "true | operating system | Ein Titel | A part | ",
+		"Plain":    "true | operating system | In no language |  | ",
+		"Guest":    "false | Penstock | Guest | A guest | ",
+		"drvguest": "false | Penstock | drvguest |  | ",
+		"drvbare":  "false |  | drvbare |  | ",
+		"Desk":     "false | System Works | Desk | A desk | ",
+		"Marl":     "false | Marl | Marl |  | Marl Sync 3 3.1",
+	} {
+		it, _ := found.Find("service:" + id)
+		got := fmt.Sprintf("%v | %s | %s | %s | %s", it.System, it.Maker, it.Title, it.Summary,
+			strings.TrimSpace(it.Package+" "+strings.TrimPrefix(it.Version, "1.2")))
+		if got != want {
+			t.Errorf("%s is %s; want %s", id, got, want)
+		}
+	}
+	if it, _ := found.Find("service:Marl"); !it.Installed.Equal(
+		time.Date(2026, 5, 4, 0, 0, 0, 0, time.UTC)) {
+		t.Error(it.Installed)
+	}
+}
+
+// TestStartupFolders has files of every kind, in folders that were moved.
+func TestStartupFolders(t *testing.T) {
+	d := windowstest.New()
+	const common = "ProgramData/Microsoft/Windows/Start Menu/Programs/StartUp/"
+	link := func(l shortcut.Link) string { return string(shortcut.Build(l)) }
+	to := func(target string) string { return link(shortcut.Link{Targets: []string{target}}) }
+	d.Files["Apps/a.exe"] = ""
+	for name, content := range map[string]string{
+		"Desk.lnk":         to(`C:\apps\A.exe`),
+		"Gone.lnk":         to(`C:\Apps\gone.exe`),
+		"Variable.lnk":     to(`%SystemRoot%\explorer.exe`),
+		"Relative.lnk":     link(shortcut.Link{Relative: `..\..\..\..\..\..\Apps\a.exe`}),
+		"Advertised.lnk":   link(shortcut.Link{Advertised: true}),
+		"Far.lnk":          to(`E:\far.exe`),
+		"Broken.lnk":       "nothing of the kind",
+		"Page.url":         "[InternetShortcut]\r\nURL=https://example.org/\r\n",
+		"run me.cmd":       "echo",
+		"desktop.ini":      "",
+		"Switched off.lnk": to(`C:\Apps\a.exe`),
+	} {
+		d.Files[common+name] = content
+	}
+	d.Files["Moved/Start/own.cmd"] = ""
+	d.Users["isolde"].At(`Software\Microsoft\Windows\CurrentVersion\Explorer\User Shell Folders`).
+		Set(grows("Startup", `%SystemDrive%\Moved\Start`))
+	d.Users["branko"].At(`Software\Microsoft\Windows\CurrentVersion\Explorer\User Shell Folders`).
+		Set(text("Startup", `F:\Start`))
+	d.Run("", `Explorer\StartupApproved\StartupFolder`).Set(
+		approval("switched off.lnk", 3, time.Date(2026, 5, 3, 10, 0, 0, 0, time.UTC), 12))
+	found, _ := survey(t, d)
+	const native = `C:\ProgramData\Microsoft\Windows\Start Menu\Programs\StartUp\`
+	all := map[string]string{}
+	for _, it := range found.Items {
+		name := strings.TrimPrefix(it.Native, native)
+		all[name] = strings.Join([]string{string(it.State), it.Program, it.Why,
+			strings.Join(it.Conditions, ","), it.Owner}, "|")
+	}
+	for name, want := range map[string]string{
+		"Desk.lnk":               "on|/Apps/a.exe|||",
+		"Gone.lnk":               `broken||its program is gone: C:\Apps\gone.exe||`,
+		"Variable.lnk":           "on|/Windows/explorer.exe|||",
+		"Relative.lnk":           "on|/Apps/a.exe|||",
+		"Advertised.lnk":         "on|||what it launches is known to the installer alone|",
+		"Far.lnk":                `on|||E:\far.exe is on a disk that is not here|`,
+		"Broken.lnk":             "broken||its file is no shortcut||",
+		"Page.url":               "on||||",
+		"run me.cmd":             "on|/" + common + "run me.cmd|||",
+		"Switched off.lnk":       "off|/Apps/a.exe|it was switched off for everybody on 3 May",
+		`C:\Moved\Start\own.cmd`: "on|/Moved/Start/own.cmd|||isolde",
+	} {
+		if !strings.HasPrefix(all[name], want) {
+			t.Errorf("%s is %q; want %q", name, all[name], want)
+		}
+	}
+	if len(all) != 11 || !strings.Contains(fmt.Sprint(found.Unread), "is on F:, not on this disk") {
+		t.Errorf("%d items, %v", len(all), found.Unread)
+	}
+	if _, ok := found.Find("program:startup/Desk.lnk"); !ok {
+		t.Error("there is no program:startup/Desk.lnk")
+	}
+}

@@ -1,0 +1,47 @@
+package registry
+
+import (
+	"encoding/binary"
+	"fmt"
+
+	"calmdawn/internal/windows/hive"
+)
+
+// Approved is where Windows notes which entries of a list are switched off.
+const Approved = CurrentVersion + `\Explorer\StartupApproved`
+
+// Approves reports whether the version honours approvals: from 6.2, Windows 8,
+// on.
+func (reg *Registry) Approves() bool {
+	version, _ := reg.Text(reg.Machine(`SOFTWARE\`+CurrentNT), "CurrentVersion")
+	major, minor := 0, 0
+	if _, err := fmt.Sscanf(version, "%d.%d", &major, &minor); err != nil {
+		return true
+	}
+	return major > 6 || major == 6 && minor >= 2
+}
+
+// SwitchedOff says, as a clause, who switched an entry off and when, by the
+// notes at a place; empty where nobody did. u is whose list it is; nil for the
+// machine's.
+func (reg *Registry) SwitchedOff(notes Place, entry string, u *User) string {
+	v, ok := reg.Value(notes, entry)
+	if !ok {
+		return ""
+	}
+	data, err := v.Data()
+	if err != nil || len(data) == 0 || data[0]&1 == 0 {
+		return ""
+	}
+	who := "it was switched off for everybody"
+	if u != nil {
+		who = u.Name + " switched it off"
+	}
+	if len(data) != 12 {
+		return who + " (the note of that has an unusual form)"
+	}
+	if since := hive.Time(binary.LittleEndian.Uint64(data[4:])); !since.IsZero() {
+		return who + " on " + since.Local().Format("2 Jan 2006, 15:04")
+	}
+	return who
+}

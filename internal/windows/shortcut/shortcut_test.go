@@ -1,0 +1,103 @@
+package shortcut
+
+import (
+	"encoding/binary"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+)
+
+func TestAllThatIsBuiltIsRead(t *testing.T) {
+	for _, l := range []Link{
+		{Targets: []string{`C:\Apps\Größe 日本\a.exe`}, Arguments: "/x /y", Name: "An app",
+			Relative: `..\a.exe`, Folder: `C:\Apps`},
+		{Targets: []string{`%ProgramFiles%\A\a.exe`}},
+		{Advertised: true},
+		{Relative: `.\b.exe`},
+	} {
+		got, err := Parse(Build(l))
+		if err != nil || fmt.Sprint(got) != fmt.Sprint(l) {
+			t.Errorf("%v: %+v, want %+v", err, got, l)
+		}
+	}
+}
+
+// TestLists makes paths of lists of items, with long names in blocks of each
+// version.
+func TestLists(t *testing.T) {
+	item := func(kind byte, body []byte) []byte {
+		it := append([]byte{0, 0, kind}, body...)
+		binary.LittleEndian.PutUint16(it, uint16(len(it)))
+		return it
+	}
+	file := func(kind byte, short, long string, version uint16, before int) []byte {
+		body := append(make([]byte, 11), short+"\x00"...)
+		if len(body)%2 == 0 {
+			body = append(body, 0)
+		}
+		at := 3 + len(body)
+		block := make([]byte, before)
+		binary.LittleEndian.PutUint16(block[2:], version)
+		binary.LittleEndian.PutUint32(block[4:], 0xBEEF0004)
+		block = append(block, wideOf(long+"\x00")...)
+		block = binary.LittleEndian.AppendUint16(block, uint16(at))
+		binary.LittleEndian.PutUint16(block, uint16(len(block)))
+		return item(kind, append(body, block...))
+	}
+	list := slices.Concat(item(0x1F, make([]byte, 17)), item(0x2F, []byte(`C:\`+"\x00")),
+		file(0x31, "APPS~1", "Apps of mine", 3, 20), file(0x31, "B", "日本", 9, 46),
+		file(0x32, "A.EXE", "a.exe", 8, 42))
+	raw := Build(Link{})
+	binary.LittleEndian.PutUint32(raw[20:], isUnicode|hasList)
+	sized := binary.LittleEndian.AppendUint16(nil, uint16(len(list)+2))
+	raw = slices.Concat(raw[:76], sized, list, []byte{0, 0}, raw[76:])
+	l, err := Parse(raw)
+	if want := `[C:\Apps of mine\日本\a.exe]`; err != nil || fmt.Sprint(l.Targets) != want {
+		t.Errorf("%v %q, want %s", err, l.Targets, want)
+	}
+}
+
+// TestAForeignReaderAgrees has an independent library tell one of ours.
+func TestAForeignReaderAgrees(t *testing.T) {
+	tool, err := exec.LookPath("lnkinfo")
+	if err != nil {
+		if os.Getenv("CI") != "" {
+			t.Fatal("lnkinfo (liblnk-utils) is missing")
+		}
+		t.Skip("lnkinfo (liblnk-utils) is not installed")
+	}
+	file := filepath.Join(t.TempDir(), "a.lnk")
+	l := Link{Targets: []string{`C:\Apps\a.exe`}, Arguments: "/x", Folder: `C:\Apps`, Name: "App"}
+	if err := os.WriteFile(file, Build(l), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	out, err := exec.Command(tool, file).Output()
+	for _, part := range []string{l.Targets[0], "/x", l.Folder, "App"} {
+		if !strings.Contains(string(out), part) {
+			t.Errorf("%v: without %q:\n%s", err, part, out)
+		}
+	}
+}
+
+// TestDamageIsBounded changes bytes at random, and cuts files short.
+func TestDamageIsBounded(t *testing.T) {
+	data := Build(Link{Targets: []string{`C:\Apps\a.exe`}, Arguments: "/x", Name: "b"})
+	rng := rand.New(rand.NewPCG(7, 8))
+	for range 50_000 {
+		bad := slices.Clone(data)
+		for range 1 + rng.IntN(4) {
+			bad[20+rng.IntN(len(bad)-20)] = byte(rng.Uint32())
+		}
+		_, _ = Parse(bad[:rng.IntN(len(bad)+1)])
+	}
+}
+
+func FuzzShortcut(f *testing.F) {
+	f.Add(Build(Link{Targets: []string{`C:\Apps\a.exe`}, Arguments: "/x", Advertised: true}))
+	f.Fuzz(func(_ *testing.T, data []byte) { _, _ = Parse(data) })
+}

@@ -1,0 +1,197 @@
+// Package startup reads the folders whose files a Windows machine launches at a
+// login.
+package startup
+
+import (
+	"errors"
+	"io/fs"
+	"path"
+	"strings"
+
+	"calmdawn/internal/core/boot"
+	"calmdawn/internal/core/item"
+	"calmdawn/internal/machine"
+	"calmdawn/internal/windows/launch"
+	"calmdawn/internal/windows/naming"
+	"calmdawn/internal/windows/registry"
+	"calmdawn/internal/windows/service"
+	"calmdawn/internal/windows/shortcut"
+)
+
+// Mechanism names items of this package.
+const Mechanism = "startup"
+
+const (
+	shellFolders = registry.CurrentVersion + `\Explorer\User Shell Folders`
+	usual        = `\Microsoft\Windows\Start Menu\Programs\Startup`
+	mostFiles    = 2000 // of one folder
+)
+
+// A List is the files of the folders.
+type List struct {
+	reg    *registry.Registry
+	finder launch.Finder
+	items  []item.Item
+}
+
+// Read reads the folder of the machine and those of its users, wherever they
+// were moved.
+func Read(reg *registry.Registry) *List {
+	l := &List{reg: reg, finder: launch.Finder{Reg: reg}}
+	place, ok := reg.Text(reg.Machine(`SOFTWARE\`+shellFolders), "Common Startup")
+	if !ok {
+		place = "%ProgramData%" + usual
+	}
+	l.folder(place, nil, reg.Machine(`SOFTWARE\`+registry.Approved+`\StartupFolder`))
+	for _, u := range reg.Users {
+		if u.Account == registry.System || u.Profile == "" {
+			continue
+		}
+		place, ok := reg.Text(reg.Of(u, `Software\`+shellFolders), "Startup")
+		if !ok {
+			place = "%APPDATA%" + usual
+		}
+		l.folder(place, u, reg.Of(u, `Software\`+registry.Approved+`\StartupFolder`))
+	}
+	return l
+}
+
+// folder adds the files of one.
+func (l *List) folder(place string, u *registry.User, approval registry.Place) {
+	outside := l.reg.Expand(place, u)
+	p, where, ok := l.reg.Local(outside)
+	if !ok {
+		l.reg.Unread = append(l.reg.Unread, item.Unread{
+			Path:   outside,
+			Reason: "this folder of programs for the login is on " + where + ", not on this disk",
+		})
+		return
+	}
+	dir, err := l.reg.Find(p)
+	if errors.Is(err, fs.ErrNotExist) {
+		return
+	}
+	var entries []machine.Entry
+	if err == nil {
+		entries, err = l.reg.Root.ReadDir(dir)
+	}
+	if err != nil {
+		l.reg.Unread = append(l.reg.Unread, item.Unread{Path: outside, Reason: machine.Reason(err)})
+		return
+	}
+	for _, e := range entries[:min(mostFiles, len(entries))] {
+		if e.Kind == machine.Folder || strings.EqualFold(e.Name, "desktop.ini") {
+			continue
+		}
+		l.file(path.Join(dir, e.Name), u, approval)
+	}
+}
+
+// file adds one file.
+func (l *List) file(p string, u *registry.User, approval registry.Place) {
+	name, native := path.Base(p), l.reg.Outside(p)
+	it := item.Item{
+		Kind:    item.Program,
+		Native:  native,
+		Title:   strings.TrimSuffix(name, path.Ext(name)),
+		When:    item.AtLogin,
+		State:   item.On,
+		Because: []string{l.reg.Outside(path.Dir(p))},
+		Command: native,
+		File:    p,
+	}
+	if u != nil {
+		it.Owner = u.Name
+	}
+	it.ID = naming.ID(item.Program, "startup", name, it.Owner, native)
+	switch strings.ToLower(path.Ext(name)) {
+	case ".lnk":
+		l.shortcut(p, u, &it)
+	case ".url":
+		l.address(p, &it)
+	default:
+		it.Program = p
+	}
+	if u != nil && u.Account == registry.New && it.Why == "" {
+		it.Why = "everybody gets it who logs in for the first time"
+	}
+	if why := l.reg.SwitchedOff(approval, name, u); why != "" && l.reg.Approves() {
+		if it.State == item.Broken {
+			why += "; besides, " + it.Why
+		}
+		it.State, it.Why = item.Off, why
+	}
+	l.items = append(l.items, it)
+}
+
+// shortcut fills in what a shortcut launches.
+func (l *List) shortcut(p string, u *registry.User, it *item.Item) {
+	raw, err := l.reg.Root.ReadFile(p, shortcut.MaxSize)
+	if err != nil {
+		l.reg.Unread = append(l.reg.Unread, item.Unread{Path: p, Reason: machine.Reason(err)})
+		return
+	}
+	link, err := shortcut.Parse(raw)
+	if err != nil {
+		it.State, it.Why = item.Broken, "its file is no shortcut"
+		return
+	}
+	it.Summary = link.Name
+	targets := link.Targets
+	if link.Relative != "" {
+		beside := strings.ReplaceAll(path.Dir(p), "/", `\`)
+		targets = append(targets, l.reg.Drive+beside+`\`+link.Relative)
+	}
+	var first launch.Target
+	for n, target := range targets {
+		line := `"` + target + `" ` + link.Arguments
+		found := l.finder.Find(launch.Line{Text: line, User: u})
+		if n == 0 || found.Fate == launch.Found {
+			first = found
+			it.Command = strings.TrimSpace(line)
+		}
+		if found.Fate == launch.Found {
+			break
+		}
+	}
+	switch {
+	case len(targets) == 0 && link.Advertised:
+		it.Conditions = append(it.Conditions, "what it launches is known to the installer alone")
+	case len(targets) == 0:
+		it.State, it.Why = item.Broken, "it names no program"
+	case first.Fate == launch.Found:
+		it.Program = first.Program
+	case first.Fate == launch.Elsewhere:
+		it.Conditions = append(it.Conditions, first.Program+" is on a disk that is not here")
+	case first.Fate == launch.Missing:
+		it.State, it.Why = item.Broken, "its program is gone: "+first.Program
+	}
+}
+
+// address fills in the address that a file of one opens.
+func (l *List) address(p string, it *item.Item) {
+	const most = 64 << 10
+	raw, err := l.reg.Root.ReadFile(p, most)
+	if err != nil {
+		l.reg.Unread = append(l.reg.Unread, item.Unread{Path: p, Reason: machine.Reason(err)})
+		return
+	}
+	for line := range strings.Lines(registry.Text(raw)) {
+		if name, value, ok := strings.Cut(strings.TrimSpace(line), "="); ok &&
+			strings.EqualFold(name, "URL") {
+			it.Command = value
+		}
+	}
+}
+
+// Name is the mechanism's.
+func (l *List) Name() string { return Mechanism }
+
+// Survey returns the files.
+func (l *List) Survey() []item.Item { return l.items }
+
+// Key is the name by which boots know a file: they know none so far.
+func (l *List) Key(item.Item) (boot.Key, bool) { return boot.Key{}, false }
+
+// Plan begins a plan. Nothing is changed on Windows disks yet.
+func (l *List) Plan(*machine.Draft) item.Plan { return service.ReadOnly{} }

@@ -1,0 +1,315 @@
+// Package task reads the scheduled tasks of a Windows machine: their files, and
+// the scheduler's own list, by which it goes.
+package task
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io/fs"
+	"maps"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"calmdawn/internal/core/boot"
+	"calmdawn/internal/core/item"
+	"calmdawn/internal/machine"
+	"calmdawn/internal/windows/hive"
+	"calmdawn/internal/windows/launch"
+	"calmdawn/internal/windows/naming"
+	"calmdawn/internal/windows/registry"
+	"calmdawn/internal/windows/service"
+)
+
+// Mechanism names items of this package.
+const Mechanism = "task"
+
+const (
+	cache     = `SOFTWARE\` + registry.CurrentNT + `\Schedule\TaskCache`
+	mostTasks = 20_000
+	deepest   = 32 // folders in folders
+)
+
+// A task is one path, by its file, the scheduler's list, or both.
+type task struct {
+	path   string // \Folder\Name
+	file   string // inside the machine; empty where there is none
+	listed bool
+	id     string // in the list
+	secret bool   // the list has nobody who may see it
+}
+
+// A List is the tasks of a machine.
+type List struct {
+	reg    *registry.Registry
+	finder launch.Finder
+	now    time.Time
+	tasks  map[string]*task // by path in upper case
+	items  []item.Item
+}
+
+// Read reads the tasks; now is when the next boot is taken to be.
+func Read(reg *registry.Registry, now time.Time) *List {
+	l := &List{reg: reg, finder: launch.Finder{Reg: reg}, now: now, tasks: map[string]*task{}}
+	l.list(reg.Machine(cache+`\Tree`), "", 0)
+	if dir, err := reg.Find(path.Join(reg.Windows, "System32/Tasks")); err == nil {
+		l.files(dir, "", 0)
+	}
+	for _, key := range slices.Sorted(maps.Keys(l.tasks)) {
+		l.add(l.tasks[key])
+	}
+	return l
+}
+
+// at is the task of a path.
+func (l *List) at(p string) *task {
+	key := hive.Upper(p)
+	if l.tasks[key] == nil {
+		l.tasks[key] = &task{path: p}
+	}
+	return l.tasks[key]
+}
+
+// list reads the scheduler's own list.
+func (l *List) list(place registry.Place, above string, depth int) {
+	for _, k := range l.reg.Keys(place) {
+		p := above + `\` + k.Key.Name
+		if id, ok := l.reg.Text(k, "Id"); ok && len(l.tasks) < mostTasks {
+			t := l.at(p)
+			t.listed, t.id = true, id
+			_, seen := l.reg.Value(k, "SD")
+			t.secret = !seen
+		}
+		if depth < deepest {
+			l.list(k, p, depth+1)
+		}
+	}
+}
+
+// files reads the folder of definitions.
+func (l *List) files(dir, above string, depth int) {
+	entries, err := l.reg.Root.ReadDir(dir)
+	if err != nil {
+		l.reg.Unread = append(l.reg.Unread, item.Unread{Path: dir, Reason: machine.Reason(err)})
+		return
+	}
+	for _, e := range entries {
+		p := above + `\` + e.Name
+		switch {
+		case e.Kind == machine.Folder && depth < deepest:
+			l.files(path.Join(dir, e.Name), p, depth+1)
+		case e.Kind == machine.Regular && len(l.tasks) < mostTasks:
+			l.at(p).file = path.Join(dir, e.Name)
+		}
+	}
+}
+
+// whom is the name of a user that a task means by an id or a name.
+func (l *List) whom(id string) string {
+	for _, u := range l.reg.Users {
+		if strings.EqualFold(u.SID, id) {
+			return u.Name
+		}
+	}
+	return id[strings.LastIndex(id, `\`)+1:]
+}
+
+// person is the user of a profile that a task means; empty for none.
+func (l *List) person(id string) string {
+	name := l.whom(id)
+	for _, u := range l.reg.Users {
+		if u.Account == registry.Person && strings.EqualFold(u.Name, name) {
+			return u.Name
+		}
+	}
+	return ""
+}
+
+// add makes an item of a task.
+func (l *List) add(t *task) {
+	it := item.Item{
+		Kind:    item.Task,
+		Native:  t.path,
+		Title:   t.path[strings.LastIndex(t.path, `\`)+1:],
+		When:    item.Later,
+		State:   item.On,
+		Because: []string{"Schedule", t.path},
+		File:    t.file,
+	}
+	defer func() {
+		it.ID = naming.Path(item.Task, t.path, "")
+		l.items = append(l.items, it)
+	}()
+	if t.file == "" {
+		it.State, it.Why = item.Broken, "its definition is gone; only the scheduler's list has it"
+		it.File = `HKLM\` + cache + `\Tree` + t.path
+		return
+	}
+	raw, err := l.reg.Root.ReadFile(t.file, maxDefinition)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		l.reg.Unread = append(l.reg.Unread, item.Unread{Path: t.file, Reason: machine.Reason(err)})
+	}
+	d, wrong := parse(raw)
+	if err != nil || wrong != nil {
+		it.State, it.Why = item.Broken, "its definition cannot be read"
+		return
+	}
+	it.Summary = strings.TrimSpace(d.Info.Description)
+	l.action(d, &it)
+	l.moment(d, &it)
+	if yes(d.Settings.Hidden) || t.listed && t.secret {
+		it.Traits = append(it.Traits, "hidden")
+		it.Conditions = append(it.Conditions, "ordinary views do not show it")
+	}
+	if ran := l.lastRun(t); ran != "" && it.State.Launched() {
+		it.Fires = strings.TrimPrefix(it.Fires+"; "+ran, "; ")
+	}
+	if !t.listed {
+		it.State, it.Why = item.Off, "the scheduler's own list, by which it goes, does not have it"
+	}
+}
+
+// action fills in what a task launches.
+func (l *List) action(d definition, it *item.Item) {
+	var target launch.Target
+	switch {
+	case len(d.Actions.Exec) > 0:
+		command := strings.Trim(strings.TrimSpace(d.Actions.Exec[0].Command), `"`)
+		it.Command = strings.TrimSpace(command + " " + d.Actions.Exec[0].Arguments)
+		line := `"` + command + `" ` + d.Actions.Exec[0].Arguments
+		target = l.finder.Find(launch.Line{Text: line, User: l.userOf(it.Owner)})
+	case len(d.Actions.Handler) > 0:
+		class := strings.TrimSpace(d.Actions.Handler[0].ClassID)
+		it.Command = "the class " + class
+		target = l.class(class)
+	default:
+		it.State, it.Why = item.Broken, "it launches nothing"
+		return
+	}
+	switch target.Fate {
+	case launch.Found:
+		it.Program = target.Program
+	case launch.Missing:
+		it.State, it.Why = item.Broken, "its program is gone: "+target.Program
+	case launch.Elsewhere:
+		it.Conditions = append(it.Conditions, target.Program+" is on a disk that is not here")
+	case launch.Unnamed:
+		it.State, it.Why = item.Broken, "it names no program"
+	}
+}
+
+func (l *List) userOf(name string) *registry.User {
+	for _, u := range l.reg.Users {
+		if name != "" && u.Name == name {
+			return u
+		}
+	}
+	return nil
+}
+
+// class finds the library or program of a class.
+func (l *List) class(id string) launch.Target {
+	for _, view := range []string{"", `Wow6432Node\`} {
+		for _, server := range []string{"InprocServer32", "LocalServer32"} {
+			key := l.reg.Machine(`SOFTWARE\Classes\` + view + `CLSID\` + id + `\` + server)
+			if text, ok := l.reg.Text(key, ""); ok && text != "" {
+				return l.finder.Find(launch.Line{Text: text})
+			}
+		}
+	}
+	return launch.Target{Fate: launch.Missing, Program: "the class " + id}
+}
+
+// moment fills in when a task is launched, and whether.
+func (l *List) moment(d definition, it *item.Item) {
+	var words []string
+	live, expired := 0, time.Time{}
+	held, atOnce := time.Duration(0), false
+	users := map[string]bool{}
+	for _, t := range d.Triggers.All {
+		end, ends := t.ends()
+		switch {
+		case no(t.Enabled):
+			continue
+		case ends && end.Before(l.now):
+			expired = end
+			continue
+		}
+		live++
+		said := t.words(l.whom)
+		if late := t.late(); late > 0 {
+			said += fmt.Sprintf(", %s later", late)
+		}
+		switch kind := t.XMLName.Local; kind {
+		case "BootTrigger", "LogonTrigger":
+			when := item.AtBoot
+			if kind == "LogonTrigger" {
+				when = item.AtLogin
+				users[l.person(t.UserID)] = true
+			}
+			if it.When == item.Later || when == item.AtBoot {
+				it.When = when
+			}
+			held = max(held, t.late())
+			atOnce = atOnce || t.late() == 0
+		}
+		if !slices.Contains(words, said) && len(words) < 5 {
+			words = append(words, said)
+		}
+	}
+	if len(users) == 1 && !users[""] && it.When == item.AtLogin {
+		for name := range users {
+			it.Owner = name
+		}
+	}
+	it.Fires = strings.Join(words, "; ")
+	switch {
+	case no(d.Settings.Enabled):
+		it.State, it.Why = item.Off, "it is disabled"
+	case len(d.Triggers.All) == 0:
+		it.State, it.Why = item.Off, "it has no trigger: it is started on demand only"
+	case live == 0 && !expired.IsZero():
+		it.State, it.Why = item.Off, "its time ended on "+expired.Format("2 Jan 2006")
+	case live == 0:
+		it.State, it.Why = item.Off, "all its triggers are off"
+	case it.State == item.On && held > 0 && !atOnce:
+		it.State, it.Why = item.Delayed, "it waits "+held.String()
+	}
+}
+
+// lastRun says when a task ran last, and how it ended, as far as the
+// scheduler's list tells.
+func (l *List) lastRun(t *task) string {
+	v, ok := l.reg.Value(l.reg.Machine(cache+`\Tasks\`+t.id), "DynamicInfo")
+	if !ok || t.id == "" {
+		return ""
+	}
+	data, err := v.Data()
+	if err != nil || len(data) < 28 {
+		return ""
+	}
+	ran := hive.Time(binary.LittleEndian.Uint64(data[12:]))
+	if ran.IsZero() {
+		return ""
+	}
+	said := "last on " + ran.Local().Format("2 Jan 2006")
+	if code := binary.LittleEndian.Uint32(data[24:]); code != 0 {
+		said += fmt.Sprintf(", ended with %#x", code)
+	}
+	return said
+}
+
+// Name is the mechanism's.
+func (l *List) Name() string { return Mechanism }
+
+// Survey returns the tasks.
+func (l *List) Survey() []item.Item { return l.items }
+
+// Key is the name by which boots know a task: they know none so far.
+func (l *List) Key(item.Item) (boot.Key, bool) { return boot.Key{}, false }
+
+// Plan begins a plan. Tasks on a disk are not changed: the scheduler refuses
+// definitions that its list does not know.
+func (l *List) Plan(*machine.Draft) item.Plan { return service.ReadOnly{} }
