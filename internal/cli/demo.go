@@ -57,7 +57,7 @@ var walk = []step{
 }
 
 func (a *app) demoCommand() *cobra.Command {
-	var keep string
+	var keep, family string
 	cmd := &cobra.Command{
 		Use:   "demo",
 		Short: "Walk through the job on a made-up machine",
@@ -71,18 +71,27 @@ so wherever their figures are shown.`,
 		Example: `  calmdawn demo
   calmdawn demo --keep /tmp/meridian         make the machine only, to play with
   calmdawn --root /tmp/meridian list
+  calmdawn demo --keep /tmp/gnomon --family windows
   calmdawn demo reboot /tmp/meridian         restart it, as a simulation`,
 		Args:              noWords,
 		ValidArgsFunction: cobra.NoFileCompletions,
 		RunE: func(*cobra.Command, []string) error {
+			if family != "linux" && family != "windows" {
+				return usage("--family takes linux or windows, not %q", family)
+			}
 			if keep != "" {
-				return a.keepDemo(keep)
+				return a.keepDemo(keep, family)
+			}
+			if family != "linux" {
+				return usage("the walk is on the Linux machine; --family windows goes with --keep")
 			}
 			return a.demo()
 		},
 	}
 	cmd.Flags().StringVar(&keep, "keep", "", "make the machine in `DIR`, which must be missing "+
 		"or empty, and leave it there")
+	cmd.Flags().StringVar(&family, "family", "linux", "of which `KIND` the machine is that is "+
+		"kept: linux, or windows (the shop's till)")
 	cmd.AddCommand(a.rebootCommand())
 	return cmd
 }
@@ -169,12 +178,16 @@ func wordsOf(call string) (words []string) {
 	return words
 }
 
-func (a *app) keepDemo(dir string) error {
+func (a *app) keepDemo(dir, family string) error {
 	dir, err := filepath.Abs(dir)
 	if err != nil {
 		return err
 	}
-	if err := demo.Make(dir, a.now()); err != nil {
+	make := demo.Make
+	if family == "windows" {
+		make = demo.MakeWindows
+	}
+	if err := make(dir, a.now()); err != nil {
 		return err
 	}
 	on := *a

@@ -110,11 +110,12 @@ func (a *app) show(s *render.Screen, l *visit.Visit, it item.Item) {
 	default:
 		s.Field("Maker", "unknown")
 	}
-	if label := "Package"; it.Summary != "" {
-		if it.Package == "" {
-			label = "Says"
-		}
-		s.Field(label, clean(it.Summary))
+	switch ofPackage := it.Came + it.Archive + it.Section; {
+	case it.Summary == "":
+	case ofPackage != "":
+		s.Field("Package", clean(it.Summary))
+	default:
+		s.Field("Says", clean(it.Summary))
 	}
 	if it.Owner != "" {
 		s.Field("Owner", clean(it.Owner)+", at whose login it starts")
@@ -203,7 +204,7 @@ func verdict(l *visit.Visit, it item.Item) string {
 	case item.Broken:
 		text = fmt.Sprintf("It is broken%s. %s tries to launch it all the same.", why, moment)
 	default:
-		text = fmt.Sprintf("It is %s. %s launches it.", it.State, moment)
+		text = fmt.Sprintf("It is %s%s. %s launches it.", it.State, why, moment)
 		if it.Unsure {
 			text = fmt.Sprintf("It may be on: %s may launch it, which depends on what the script "+
 				"does.", strings.ToLower(moment[:1])+moment[1:])

@@ -3,10 +3,15 @@
 package cli_test
 
 import (
+	"encoding/binary"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
+	"unicode/utf16"
+
+	"golang.org/x/sys/unix"
 
 	"calmdawn/internal/document/schematest"
 	"calmdawn/internal/testtree"
@@ -95,6 +100,33 @@ func TestAHibernatedDiskIsNotWrittenTo(t *testing.T) {
 	}
 }
 
+// TestTheWindowsDemo reads the shop's till, which has every kind of item.
+func TestTheWindowsDemo(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "gnomon")
+	says(t, "demo --keep "+dir+" --family windows", 0, "The demo machine stands in")
+	says(t, "demo --keep "+dir+" --family windows", 1, "is not empty")
+	says(t, "demo --family windows", 2, "goes with --keep")
+	says(t, "demo --family other", 2, "--family takes linux or windows")
+	on := "--root " + dir + " "
+	out := says(t, on+"list --all", 0, "Palisade virus protection", "operating system")
+	lines := strings.Count(out, "\n")
+	if lines < 125 || strings.Contains(out, "Not the whole list") {
+		t.Errorf("%d lines:\n%s", lines, out)
+	}
+	for id, want := range map[string][]string{
+		"CueUpdate":            {"delayed", "can go", "task:Pellin/Cue-update-check"},
+		"PalisadeGuard":        {"Protected", "it protects the machine", "Palisade Watch"},
+		"WinDefend":            {"the running system itself refuses", "operating system"},
+		"HallowayRing":         {"broken", "clean up"},
+		"CardGate":             {"Brightwell Cards"},
+		"Lanternfile@ivo":      {"ivo switched it off on 14 Sep 2026"},
+		"task:Mastwerk/Report": {"It is off: it is disabled"},
+	} {
+		says(t, on+"show "+id, 0, want...)
+	}
+	says(t, on+"conditions", 0, "balanced", "fast start-up")
+}
+
 func TestFoldersThatAreNoMachine(t *testing.T) {
 	for name, c := range map[string]struct {
 		files map[string]string
@@ -114,4 +146,77 @@ func TestFoldersThatAreNoMachine(t *testing.T) {
 	dir := windowsMachine(t, nil)
 	must(t, os.WriteFile(dir+"/Windows/System32/config/SYSTEM", []byte("not a hive"), 0o600))
 	says(t, "--root "+dir+" list", 0, "Not the whole list", "is no registry that can be read")
+}
+
+// TestARealNTFSVolume has the demo's Windows machine on one, mounted by FUSE:
+// the survey is that of the plain folder, junctions and names in other case
+// among it; mounted read-only, or hibernated, it is only read.
+func TestARealNTFSVolume(t *testing.T) {
+	if _, err := exec.LookPath("mkntfs"); err != nil || os.Geteuid() != 0 {
+		if os.Getenv("CI") != "" {
+			t.Fatal("mkntfs (ntfs-3g) is missing, or nobody is root")
+		}
+		t.Skip("mkntfs (ntfs-3g) and root are needed")
+	}
+	tmp := t.TempDir()
+	plain, volume, image := tmp+"/plain", tmp+"/volume", tmp+"/image"
+	says(t, "demo --keep "+plain+" --family windows", 0)
+	must(t, os.Rename(plain+"/Windows/System32", plain+"/Windows/system32"))
+	do := func(words ...string) {
+		t.Helper()
+		if out, err := exec.Command(words[0], words[1:]...).CombinedOutput(); err != nil {
+			t.Fatalf("%q: %v %s", words, err, out)
+		}
+	}
+	must(t, os.WriteFile(image, nil, 0o600))
+	must(t, os.Truncate(image, 40<<20))
+	must(t, os.Mkdir(volume, 0o755))
+	do("mkntfs", "-F", "-q", "-Q", image)
+	do("ntfs-3g", image, volume)
+	t.Cleanup(func() { _ = exec.Command("umount", volume).Run() })
+	do("cp", "-r", plain+"/.", volume)
+	survey := func(dir string) string {
+		t.Helper()
+		out := says(t, "--root "+dir+" list --all --csv", 0, "CueUpdate")
+		return strings.ReplaceAll(out, "/People/", "/Users/")
+	}
+	want := survey(plain)
+	if got := survey(volume); got != want {
+		t.Errorf("on the volume another list:\n%s", testtree.Diff(want, got))
+	}
+	// a profile moved away, with a junction in its place
+	must(t, os.Rename(volume+"/Users", volume+"/People"))
+	must(t, os.Mkdir(volume+"/Users", 0o755))
+	junction(t, volume+"/Users", `C:\People`)
+	if got := survey(volume); got != want {
+		t.Errorf("through a junction another list:\n%s", testtree.Diff(want, got))
+	}
+	do("umount", volume)
+	do("ntfs-3g", "-o", "ro", image, volume)
+	if got := survey(volume); got != want {
+		t.Errorf("read-only another list:\n%s", testtree.Diff(want, got))
+	}
+	out, errs, code := call(t, "--root "+volume+" drift --keep")
+	if code != 1 || !strings.Contains(errs, "read-only") {
+		t.Errorf("%d %s%s", code, out, errs)
+	}
+}
+
+// junction makes a folder a junction, as the file system keeps one.
+func junction(t *testing.T, dir, target string) {
+	t.Helper()
+	wide := func(text string) (raw []byte) {
+		for _, u := range utf16.Encode([]rune(text)) {
+			raw = binary.LittleEndian.AppendUint16(raw, u)
+		}
+		return raw
+	}
+	inside, shown := wide(`\??\`+target), wide(target)
+	names := append(append(append(inside, 0, 0), shown...), 0, 0)
+	raw := binary.LittleEndian.AppendUint32(nil, 0xA0000003)
+	raw = binary.LittleEndian.AppendUint16(raw, uint16(8+len(names)))
+	for _, n := range []int{0, 0, len(inside), len(inside) + 2, len(shown)} {
+		raw = binary.LittleEndian.AppendUint16(raw, uint16(n))
+	}
+	must(t, unix.Setxattr(dir, "system.ntfs_reparse_data", append(raw, names...), 0))
 }

@@ -132,9 +132,7 @@ func Make(dir string, now time.Time) error {
 	if err != nil {
 		return err
 	}
-	if found, err := os.ReadDir(dir); err == nil && len(found) > 0 {
-		return fmt.Errorf("%s is not empty; give a folder that is not there yet", dir)
-	} else if err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if err := mustBeEmpty(dir); err != nil {
 		return err
 	}
 	b := &builder{dir: dir, installed: now.AddDate(0, -3, 0)}
@@ -148,6 +146,18 @@ func Make(dir string, now time.Time) error {
 		_, b.err = Reboot(dir, Morning(now, -days), uint64(6-days))
 	}
 	return b.err
+}
+
+// mustBeEmpty refuses a folder in which something is.
+func mustBeEmpty(dir string) error {
+	found, err := os.ReadDir(dir)
+	switch {
+	case err == nil && len(found) > 0:
+		return fmt.Errorf("%s is not empty; give a folder that is not there yet", dir)
+	case errors.Is(err, fs.ErrNotExist):
+		return nil
+	}
+	return err
 }
 
 // Morning is when the visitor desk's computer is switched on, some days after

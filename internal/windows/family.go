@@ -19,6 +19,7 @@ import (
 	"calmdawn/internal/guard"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/recorder"
+	"calmdawn/internal/windows/app"
 	"calmdawn/internal/windows/naming"
 	"calmdawn/internal/windows/registry"
 	"calmdawn/internal/windows/run"
@@ -118,6 +119,7 @@ func (Family) Survey(r *machine.Root, o family.Options) family.Inventory {
 	}
 	v.mechanisms = []mechanism{
 		service.Read(reg), run.Read(reg), startup.Read(reg), task.Read(reg, o.Now),
+		app.Read(reg),
 	}
 	for _, m := range v.mechanisms {
 		items := m.Survey()

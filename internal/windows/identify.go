@@ -1,6 +1,7 @@
 package windows
 
 import (
+	"cmp"
 	"path"
 	"regexp"
 	"slices"
@@ -56,7 +57,7 @@ func (id *identifier) attribute(it *item.Item) {
 	if it.Program != "" {
 		info, _ = id.info(it.Program)
 	}
-	it.Maker = strings.TrimSpace(info.Maker)
+	it.Maker = cmp.Or(it.Maker, strings.TrimSpace(info.Maker))
 	if it.Summary == "" {
 		it.Summary = info.Description
 	}

@@ -139,3 +139,50 @@ func TestStartupFolders(t *testing.T) {
 		t.Error("there is no program:startup/Desk.lnk")
 	}
 }
+
+// TestPackagedApps has start-up tasks of packages in every state.
+func TestPackagedApps(t *testing.T) {
+	d := windowstest.New()
+	classes := &hive.Node{Name: "ROOT"}
+	const model = `Local Settings\Software\Microsoft\Windows\CurrentVersion\AppModel\`
+	const full, family = "Dunmarrow.Gorsedale_1.2.0.0_x64__8f3k", "Dunmarrow.Gorsedale_8f3k"
+	classes.At(model + `Repository\Packages\` + full)
+	classes.At(model + `Repository\Packages\NoManifest_1.0_x64__8f3k`)
+	tasks := ""
+	for name, state := range map[string]int{
+		"Off": 0, "ByUser": 1, "On": 2, "ByPolicy": 3, "Kept": 4, "Odd": 77, "Yes": -1, "No": -2,
+	} {
+		tasks += `<uap5:Extension Category="windows.startupTask" Executable="app\gorse.exe">` +
+			`<uap5:StartupTask TaskId="` + name + `" Enabled="` + fmt.Sprint(state == -1) +
+			`" DisplayName="Gorse"/></uap5:Extension>`
+		if state >= 0 {
+			classes.At(model + `SystemAppData\` + family + `\` + name).Set(
+				hive.Counted("State", uint32(state)))
+		}
+	}
+	d.Files["Program Files/WindowsApps/"+full+"/AppxManifest.xml"] = `<?xml version="1.0" ` +
+		`encoding="utf-8"?><Package xmlns:uap5="u"><Properties><DisplayName>Gorsedale` +
+		`</DisplayName><PublisherDisplayName>Dunmarrow</PublisherDisplayName></Properties>` +
+		`<Applications><Application><Extensions>` + tasks +
+		`</Extensions></Application></Applications></Package>`
+	d.Files["Program Files/WindowsApps/"+full+"/app/gorse.exe"] = ""
+	d.Files["Users/isolde/AppData/Local/Microsoft/Windows/UsrClass.dat"] = string(
+		hive.Build(classes, 5, "UsrClass.dat", windowstest.At))
+	found, _ := survey(t, d)
+	for name, want := range map[string]string{
+		"Off": "off it is off", "ByUser": "off isolde switched it off", "On": "on ",
+		"ByPolicy": "off a policy has it off", "Kept": "on a policy has it on",
+		"Odd": "off its state is a number that means nothing", "Yes": "on ",
+		"No": "off its maker has it off until somebody switches it on",
+	} {
+		it, _ := found.Find("program:app/" + family + "/" + name + "@isolde")
+		got := string(it.State) + " " + it.Why
+		if got != want || it.Native != family+"!"+name || it.Maker != "Dunmarrow" ||
+			!strings.HasSuffix(it.Program, "gorse.exe") {
+			t.Errorf("%s is %q: %+v", name, got, it)
+		}
+	}
+	if len(found.Items) != 8 || len(found.Unread) > 0 {
+		t.Errorf("%d items, %v", len(found.Items), found.Unread)
+	}
+}

@@ -37,6 +37,7 @@ type Rule struct {
 	// System rules are for parts of the operating system alone.
 	System bool `toml:"system"`
 
+	Marks    []string `toml:"marks"`
 	Names    []string `toml:"names"`
 	Programs []string `toml:"programs"`
 	Packages []string `toml:"packages"`
@@ -176,7 +177,8 @@ type strength int
 
 // Kinds of evidence, in the order of roles.toml.
 const (
-	byName strength = iota
+	byMark strength = iota // a trait that outdoes every name
+	byName
 	byProgram
 	byPackage
 	byTrait
@@ -194,7 +196,7 @@ const (
 func (rules Rules) find(it *item.Item) (Rule, string, strength) {
 	w := wordsOf(it)
 	for _, set := range rules {
-		for kind := byName; kind < weakest; kind++ {
+		for kind := byMark; kind < weakest; kind++ {
 			for _, r := range set {
 				if evidence := r.fits(it, kind, w); evidence != "" {
 					return r, evidence, kind
@@ -264,6 +266,8 @@ func (r Rule) fits(it *item.Item, kind strength, w texts) string {
 		return ""
 	}
 	switch kind {
+	case byMark:
+		return like("trait", r.Marks, it.Traits...)
 	case byName:
 		return like("name", r.Names, it.Native, path.Base(it.File))
 	case byProgram:

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"io/fs"
 	"path"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -34,6 +35,18 @@ func NewDisk(r *machine.Root) *Disk { return &Disk{Root: r, folders: map[string]
 // letter, whose parts are divided by either slash. What is not there is
 // [fs.ErrNotExist].
 func (d *Disk) Find(p string) (string, error) {
+	found, _, err := d.find(p)
+	return found, err
+}
+
+// Called is the same as names on the disk spell it, junctions in it not
+// followed.
+func (d *Disk) Called(p string) (string, error) {
+	_, called, err := d.find(p)
+	return called, err
+}
+
+func (d *Disk) find(p string) (found, called string, err error) {
 	var parts []string
 	for part := range strings.FieldsFuncSeq(p, func(r rune) bool { return r == '\\' || r == '/' }) {
 		bare := strings.TrimRight(part, ". ")
@@ -44,15 +57,36 @@ func (d *Disk) Find(p string) (string, error) {
 			parts = append(parts, bare)
 		}
 	}
-	found := "/"
+	found, called = "/", "/"
 	for _, part := range parts {
 		next, err := d.in(found, part)
 		if err != nil {
-			return "", err
+			return "", "", err
 		}
-		found = next
+		found, called = d.through(next), path.Join(called, path.Base(next))
 	}
-	return found, nil
+	return found, called, nil
+}
+
+// through follows a junction: the driver shows one as a link that begins with
+// where this computer has the disk mounted.
+func (d *Disk) through(p string) string {
+	info, err := d.Root.Lstat(p)
+	if err != nil || info.Kind != machine.Symlink {
+		return p
+	}
+	target, err := d.Root.ReadLink(p)
+	if err != nil {
+		return p
+	}
+	mounted, err := filepath.Abs(d.Root.Dir())
+	if err != nil {
+		return p
+	}
+	if rest, ok := strings.CutPrefix(target, strings.TrimSuffix(mounted, "/")+"/"); ok {
+		return path.Join("/", rest)
+	}
+	return p
 }
 
 // in finds a name in a folder.

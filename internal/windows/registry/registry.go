@@ -48,7 +48,9 @@ type User struct {
 	Name    string // the last part of the profile's folder
 	SID     string // empty for the profile that new users get
 	Profile string // its folder inside the machine; empty where it is missing
+	home    string // what Windows calls that
 	Hive    *hive.Hive
+	Classes *hive.Hive // what is registered for the user alone
 	Account Account
 	vars    map[string]string
 }
@@ -203,6 +205,11 @@ func (reg *Registry) Machine(p string) Place {
 // Of returns the key at a path of a user's part of the registry.
 func (reg *Registry) Of(u *User, p string) Place {
 	return reg.at(Place{Name: `HKCU\` + p}, u.Hive, p)
+}
+
+// ClassesOf returns the key at a path of what is registered for a user alone.
+func (reg *Registry) ClassesOf(u *User, p string) Place {
+	return reg.at(Place{Name: `HKCU\Software\Classes\` + p}, u.Classes, p)
 }
 
 // Below returns a key below another one, by a path.
@@ -380,7 +387,8 @@ func (reg *Registry) openUser(u *User, image, config string) {
 		}
 		return
 	}
-	p, letter, ok := reg.Local(reg.Expand(image, nil))
+	u.home = strings.TrimRight(reg.Expand(image, nil), `\`)
+	p, letter, ok := reg.Local(u.home)
 	if !ok {
 		reg.Unread = append(reg.Unread, item.Unread{
 			Path:   image,
@@ -391,6 +399,11 @@ func (reg *Registry) openUser(u *User, image, config string) {
 	at := strings.ReplaceAll(p, `\`, "/")
 	if found, err := reg.Find(p); err == nil {
 		u.Profile, at = found, found
+	}
+	const classes = "AppData/Local/Microsoft/Windows"
+	if u.Classes, err = reg.open(path.Join(at, classes), "UsrClass.dat"); err != nil &&
+		!errors.Is(err, fs.ErrNotExist) {
+		reg.unread(path.Join(at, classes, "UsrClass.dat"), err)
 	}
 	u.Hive, err = reg.open(at, "NTUSER.DAT")
 	if err != nil && (u.Account == Person || !errors.Is(err, fs.ErrNotExist)) {

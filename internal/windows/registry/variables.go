@@ -74,7 +74,7 @@ func (reg *Registry) Vars(u *User) map[string]string {
 	if u.vars == nil {
 		u.vars = reg.machineVars()
 		if u.Profile != "" {
-			home := reg.Outside(u.Profile)
+			home := u.home
 			u.vars["USERPROFILE"] = home
 			u.vars["APPDATA"] = home + `\AppData\Roaming`
 			u.vars["LOCALAPPDATA"] = home + `\AppData\Local`

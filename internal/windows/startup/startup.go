@@ -79,24 +79,29 @@ func (l *List) folder(place string, u *registry.User, approval registry.Place) {
 		l.reg.Unread = append(l.reg.Unread, item.Unread{Path: outside, Reason: machine.Reason(err)})
 		return
 	}
+	called, err := l.reg.Called(p)
+	if err != nil {
+		called = dir
+	}
 	for _, e := range entries[:min(mostFiles, len(entries))] {
 		if e.Kind == machine.Folder || strings.EqualFold(e.Name, "desktop.ini") {
 			continue
 		}
-		l.file(path.Join(dir, e.Name), u, approval)
+		native := l.reg.Outside(path.Join(called, e.Name))
+		l.file(path.Join(dir, e.Name), native, u, approval)
 	}
 }
 
-// file adds one file.
-func (l *List) file(p string, u *registry.User, approval registry.Place) {
-	name, native := path.Base(p), l.reg.Outside(p)
+// file adds one file, which Windows calls by its native path.
+func (l *List) file(p, native string, u *registry.User, approval registry.Place) {
+	name := path.Base(p)
 	it := item.Item{
 		Kind:    item.Program,
 		Native:  native,
 		Title:   strings.TrimSuffix(name, path.Ext(name)),
 		When:    item.AtLogin,
 		State:   item.On,
-		Because: []string{l.reg.Outside(path.Dir(p))},
+		Because: []string{native[:strings.LastIndex(native, `\`)]},
 		Command: native,
 		File:    p,
 	}

@@ -1,0 +1,193 @@
+// Package app reads what packaged apps have Windows launch at a login.
+package app
+
+import (
+	"cmp"
+	"encoding/xml"
+	"errors"
+	"io"
+	"io/fs"
+	"path"
+	"strings"
+
+	"calmdawn/internal/core/boot"
+	"calmdawn/internal/core/item"
+	"calmdawn/internal/machine"
+	"calmdawn/internal/windows/naming"
+	"calmdawn/internal/windows/registry"
+	"calmdawn/internal/windows/service"
+)
+
+// Mechanism names items of this package.
+const Mechanism = "app"
+
+const (
+	model    = `Local Settings\Software\Microsoft\Windows\CurrentVersion\AppModel\`
+	mostApps = 2000 // of one user
+)
+
+// A manifest is what a package says of itself, as far as it is asked.
+type manifest struct {
+	Properties struct {
+		DisplayName          string
+		PublisherDisplayName string
+	}
+	Extensions []extension `xml:"Applications>Application>Extensions>Extension"`
+}
+
+type extension struct {
+	Category   string `xml:"Category,attr"`
+	Executable string `xml:"Executable,attr"`
+	Task       struct {
+		ID      string `xml:"TaskId,attr"`
+		Enabled string `xml:"Enabled,attr"`
+		Title   string `xml:"DisplayName,attr"`
+	} `xml:"StartupTask"`
+}
+
+// A List is the start-up tasks of the packages that users have.
+type List struct {
+	reg       *registry.Registry
+	manifests map[string]*manifest
+	items     []item.Item
+}
+
+// Read reads those of all users.
+func Read(reg *registry.Registry) *List {
+	l := &List{reg: reg, manifests: map[string]*manifest{}}
+	for _, u := range reg.Users {
+		if u.Classes == nil || u.Account != registry.Person {
+			continue
+		}
+		packages := reg.Keys(reg.ClassesOf(u, model+`Repository\Packages`))
+		for _, k := range packages[:min(mostApps, len(packages))] {
+			l.packaged(u, k.Key.Name)
+		}
+	}
+	return l
+}
+
+// familyOf is the family of a package: the first and the last part of its full
+// name, which is NAME_VERSION_ARCHITECTURE_RESOURCE_PUBLISHER.
+func familyOf(full string) string {
+	parts := strings.Split(full, "_")
+	return parts[0] + "_" + parts[len(parts)-1]
+}
+
+// packaged adds what a package of a user has launched.
+func (l *List) packaged(u *registry.User, full string) {
+	m := l.manifest(full)
+	if m == nil {
+		return
+	}
+	for _, e := range m.Extensions {
+		if e.Category == "windows.startupTask" && e.Task.ID != "" {
+			l.add(u, full, *m, e)
+		}
+	}
+}
+
+// manifest reads that of a package, once; nil where it has none.
+func (l *List) manifest(full string) *manifest {
+	if m, known := l.manifests[full]; known {
+		return m
+	}
+	l.manifests[full] = nil
+	p, err := l.reg.Find(path.Join("Program Files/WindowsApps", full, "AppxManifest.xml"))
+	if err != nil {
+		return nil // of the system's own many have none there
+	}
+	const most = 1 << 20
+	raw, err := l.reg.Root.ReadFile(p, most)
+	m := &manifest{}
+	if err == nil {
+		dec := xml.NewDecoder(strings.NewReader(registry.Text(raw)))
+		dec.CharsetReader = func(_ string, in io.Reader) (io.Reader, error) { return in, nil }
+		err = dec.Decode(m)
+	}
+	if err != nil {
+		reason := machine.Reason(err)
+		if !errors.Is(err, fs.ErrPermission) {
+			reason = "is no manifest that can be read"
+		}
+		l.reg.Unread = append(l.reg.Unread, item.Unread{Path: p, Reason: reason})
+		return nil
+	}
+	l.manifests[full] = m
+	return m
+}
+
+// What the value State says.
+const (
+	off = iota
+	offByUser
+	on
+	offByPolicy
+	onByPolicy
+)
+
+func (l *List) add(u *registry.User, full string, m manifest, e extension) {
+	family := familyOf(full)
+	native := family + "!" + e.Task.ID
+	title := e.Task.Title
+	if title == "" || strings.HasPrefix(title, "ms-resource:") {
+		title = m.Properties.DisplayName
+	}
+	if title == "" || strings.HasPrefix(title, "ms-resource:") {
+		title, _, _ = strings.Cut(family, "_")
+	}
+	key := l.reg.ClassesOf(u, model+`SystemAppData\`+family+`\`+e.Task.ID)
+	it := item.Item{
+		ID:      naming.Path(item.Program, `app\`+family+`\`+e.Task.ID, u.Name),
+		Kind:    item.Program,
+		Native:  native,
+		Title:   title,
+		Owner:   u.Name,
+		When:    item.AtLogin,
+		State:   item.On,
+		Because: []string{full},
+		Command: e.Executable,
+		File:    key.Name,
+		Package: full,
+		Maker:   strings.TrimSpace(m.Properties.PublisherDisplayName),
+	}
+	if strings.HasPrefix(it.Maker, "ms-resource:") {
+		it.Maker = ""
+	}
+	state, known := l.reg.Number(key, "State")
+	switch {
+	case !known && strings.EqualFold(e.Task.Enabled, "true"):
+	case !known:
+		it.State, it.Why = item.Off, "its maker has it off until somebody switches it on"
+	case state == off:
+		it.State, it.Why = item.Off, "it is off"
+	case state == offByUser:
+		it.State, it.Why = item.Off, u.Name+" switched it off"
+	case state == offByPolicy:
+		it.State, it.Why = item.Off, "a policy has it off"
+	case state == onByPolicy:
+		it.Why = "a policy has it on"
+	case state != on:
+		it.State, it.Why = item.Off, "its state is a number that means nothing"
+	}
+	program := path.Join("Program Files/WindowsApps", full,
+		strings.ReplaceAll(cmp.Or(e.Executable, "."), `\`, "/"))
+	if found, ok, err := l.reg.IsFile(program); ok {
+		it.Program = found
+	} else if err == nil && it.State == item.On && e.Executable != "" {
+		it.State, it.Why = item.Broken, "its program is gone: "+l.reg.Outside("/"+program)
+	}
+	l.items = append(l.items, it)
+}
+
+// Name is the mechanism's.
+func (l *List) Name() string { return Mechanism }
+
+// Survey returns the start-up tasks.
+func (l *List) Survey() []item.Item { return l.items }
+
+// Key is the name by which boots know one: they know none so far.
+func (l *List) Key(item.Item) (boot.Key, bool) { return boot.Key{}, false }
+
+// Plan begins a plan. Nothing is changed on Windows disks yet.
+func (l *List) Plan(*machine.Draft) item.Plan { return service.ReadOnly{} }
