@@ -117,6 +117,9 @@ func (a *app) show(s *render.Screen, l *visit.Visit, it item.Item) {
 	default:
 		s.Field("Says", clean(it.Summary))
 	}
+	if it.Signature != "" {
+		s.Field("Signature", clean(it.Signature))
+	}
 	if it.Owner != "" {
 		s.Field("Owner", clean(it.Owner)+", at whose login it starts")
 	}

@@ -142,6 +142,8 @@ func (d *disk) frame(t till) {
 		profiles.At(u.SID).Set(exp("ProfileImagePath", `%SystemDrive%\Users\`+u.Name))
 		d.users[u.Name] = &hive.Node{Name: "ROOT"}
 	}
+	d.software.At(currentVersion + `\Policies\Explorer`).Set(
+		hive.Counted("DisableLocalMachineRunOnce", 1))
 	d.write("ProgramData/desktop.ini", nil)
 }
 

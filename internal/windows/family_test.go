@@ -377,12 +377,23 @@ func TestScriptsAndRegistrations(t *testing.T) {
 	d.Software.At(`Microsoft\Windows\CurrentVersion\Authentication\Credential Providers\{7}`)
 	d.Software.At(`Classes\CLSID\{7}\InprocServer32`).Set(
 		text("", `C:\Program Files\Gate\gate.dll`))
+	for _, p := range []string{"Palisade/engine/guard.exe", "Palisade/ui/tray.exe",
+		"Palisade/drv/flt.sys"} {
+		d.Files["Program Files/"+p] = made("Palisade", "")
+	}
+	d.Files["Program Files/Palisade/other/a.exe"] = made("Somebody else", "")
+	d.Service("palflt", hive.Counted("Type", 2), hive.Counted("Start", 0),
+		text("Group", "FSFilter Anti-Virus"),
+		text("ImagePath", `\??\C:\Program Files\Palisade\drv\flt.sys`))
+	d.Run("", "Run").Set(text("Tray", `C:\Program Files\Palisade\ui\tray.exe`),
+		text("Other", `C:\Program Files\Palisade\other\a.exe`))
 	d.Run("", "RunOnce").Set(text("0", `||C:\Program Files\Gate\tray.exe`))
 	found, _ := survey(t, d)
 	for id, want := range map[string]string{
 		"service:WkHelper":            "on class Net",
 		"program:run/Gate":            "on registered login: gate.dll",
 		"program:once/0":              "on registered login: gate.dll",
+		"program:run/Tray":            "on near security: flt.sys",
 		"program:script/hello.cmd":    "on ",
 		"program:script/gone.cmd":     "broken ",
 		"service:script/explorer.exe": "on ",
@@ -398,12 +409,17 @@ func TestScriptsAndRegistrations(t *testing.T) {
 			t.Errorf("%s is %q, want %q", id, got, want)
 		}
 	}
+	if it, ok := found.Find("program:run/Other"); !ok || strings.Contains(
+		fmt.Sprint(it.Traits), "near") {
+		t.Errorf("another maker's: %v", it.Traits)
+	}
 	rules, err := advice.Load(nil, Family{}.Rules())
 	if err != nil {
 		t.Fatal(err)
 	}
 	for id, role := range map[string]string{
 		"service:WkHelper": "network", "program:run/Gate": "login",
+		"program:run/Tray": "security",
 	} {
 		it, _ := found.Find(id)
 		if rules.Judge(&it, nil); it.Role != role || it.Protected == "" {

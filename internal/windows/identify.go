@@ -54,12 +54,21 @@ func (id *identifier) info(p string) (program.Info, bool) {
 // signature inside, so that none is no evidence.
 func (id *identifier) attribute(it *item.Item) {
 	var info program.Info
+	known := false
 	if it.Program != "" {
-		info, _ = id.info(it.Program)
+		info, known = id.info(it.Program)
 	}
 	it.Maker = cmp.Or(it.Maker, strings.TrimSpace(info.Maker))
 	if it.Summary == "" {
 		it.Summary = info.Description
+	}
+	switch {
+	case info.Signer != "":
+		it.Signature = "there is one inside, by " + info.Signer + "; it was not verified"
+	case info.Signed:
+		it.Signature = "there is one inside; it was not verified"
+	case known:
+		it.Signature = "there is none inside"
 	}
 	inside := func(p string) bool { return launch.Folder(it.Program, path.Join(id.reg.Windows, p)) }
 	ofSystem := inside(".") && !inside("Temp")

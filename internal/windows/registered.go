@@ -84,17 +84,48 @@ func providers(reg *registry.Registry) (files []string) {
 	return files
 }
 
+// ofDrivers are what drivers of some load-order groups are to the machine.
+var ofDrivers = map[string]string{
+	"FSFILTER ANTI-VIRUS":        "security",
+	"FSFILTER SECURITY ENHANCER": "security",
+	"FSFILTER ENCRYPTION":        "security",
+	"EARLY-LAUNCH":               "security",
+	"NDIS":                       "network",
+	"FSFILTER CONTINUOUS BACKUP": "backup",
+}
+
 // register gives items the traits of what their program, or another one in its
-// folder, is registered as. The system's own folder holds too much to tell
-// anything.
+// folder, is registered as; and of what is near: of the same maker, in the same
+// folder of programs. The system's own folder holds too much to tell anything.
 func register(reg *registry.Registry, items []item.Item) {
 	finder := launch.Finder{Reg: reg}
-	as := map[string]string{} // by folder
+	id := &identifier{reg: reg}
+	as, near := map[string]string{}, map[string]string{} // by folder; and that with the maker
+	note := func(what, program, maker string) {
+		if program == "" || launch.Folder(program, reg.Windows) {
+			return
+		}
+		said := what + ": " + path.Base(program)
+		as[strings.ToLower(path.Dir(program))] = said
+		if maker != "" {
+			near[topOf(program)+"\n"+maker] = said
+		}
+	}
 	for _, r := range registrations {
 		for _, file := range r.files(reg) {
 			t := finder.Find(launch.Line{Text: `"` + strings.Trim(file, `"`) + `"`})
-			if t.Fate == launch.Found && !launch.Folder(t.Program, reg.Windows) {
-				as[strings.ToLower(path.Dir(t.Program))] = r.as + ": " + path.Base(t.Program)
+			if t.Fate == launch.Found {
+				info, _ := id.info(t.Program)
+				note(r.as, t.Program, strings.TrimSpace(info.Maker))
+			}
+		}
+	}
+	for _, it := range items {
+		for _, trait := range it.Traits {
+			if group, ok := strings.CutPrefix(trait, "group "); ok && it.Aside {
+				if what := ofDrivers[strings.ToUpper(group)]; what != "" {
+					note(what, it.Program, it.Maker)
+				}
 			}
 		}
 	}
@@ -113,8 +144,17 @@ func register(reg *registry.Registry, items []item.Item) {
 		}
 		if what := as[strings.ToLower(path.Dir(it.Program))]; it.Program != "" && what != "" {
 			it.Traits = append(it.Traits, "registered "+what)
+		} else if what := near[topOf(it.Program)+"\n"+it.Maker]; what != "" && !it.Aside {
+			it.Traits = append(it.Traits, "near "+what)
 		}
 	}
+}
+
+// topOf is the folder of programs that a program is in, in small letters: of
+// /Program Files/A/b/c.exe it is /program files/a.
+func topOf(p string) string {
+	parts := strings.SplitN(strings.ToLower(p), "/", 4)
+	return strings.Join(parts[:min(3, len(parts))], "/")
 }
 
 // inStore is where packages of drivers are kept.

@@ -97,6 +97,10 @@ type Item struct {
 	Aside     bool      // shown only with all items: a driver, a part of the login itself
 	Ours      bool      // it is calmdawn's own: the recorder, the guard
 
+	// Signature says whether its program has one, and by whom, as a clause;
+	// whether it is good is not said. Empty where programs have none.
+	Signature string
+
 	Role   string // what it does for the machine; empty when not known
 	Advice Advice // what we say of it; empty for what is off
 	Reason string // why we say so, and what the role is known from

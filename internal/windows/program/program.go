@@ -18,6 +18,7 @@ type Info struct {
 	Product     string
 	Version     string // of the file, as its maker writes it
 	Signed      bool   // a signature is inside; whether it is good is not looked at
+	Signer      string // whom that names as its maker
 }
 
 const (
@@ -33,7 +34,7 @@ type File struct {
 	f         io.ReaderAt
 	sections  []pe.SectionHeader
 	resources uint32 // their address; 0 for none
-	signed    bool
+	signed    uint32 // where in the file the signature is; 0 for none
 }
 
 var errNone = errors.New("it is no program")
@@ -63,8 +64,8 @@ func Open(f io.ReaderAt) (*File, error) {
 		}
 		return 0
 	}
-	p.resources, p.signed = address(pe.IMAGE_DIRECTORY_ENTRY_RESOURCE), address(
-		pe.IMAGE_DIRECTORY_ENTRY_SECURITY) != 0
+	p.resources = address(pe.IMAGE_DIRECTORY_ENTRY_RESOURCE)
+	p.signed = address(pe.IMAGE_DIRECTORY_ENTRY_SECURITY)
 	const most, size = 96, 40
 	table := make([]byte, size*min(sections, most))
 	if _, err := f.ReadAt(table, at+24+int64(len(optional))); err != nil {
@@ -164,7 +165,7 @@ func (p *File) resource(kind, id uint32, languages ...uint32) ([]byte, error) {
 
 // Info reads the version resource.
 func (p *File) Info() Info {
-	info := Info{Signed: p.signed}
+	info := Info{Signed: p.signed != 0, Signer: signer(p.signature())}
 	raw, err := p.resource(versionType, 1)
 	if err != nil {
 		return info

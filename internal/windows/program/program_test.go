@@ -11,7 +11,10 @@ import (
 	"testing"
 )
 
-var whole = Info{"Penstock Works", "Pump for small dams", "Penstock", "4.2 (ÿ)", true}
+var whole = Info{
+	Maker: "Penstock Works", Description: "Pump for small dams", Product: "Penstock",
+	Version: "4.2 (ÿ)", Signed: true,
+}
 
 var texts = map[uint32]string{101: "Pump service", 7: "x", 4000: "日本"}
 

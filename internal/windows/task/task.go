@@ -3,6 +3,8 @@
 package task
 
 import (
+	"bytes"
+	"crypto/sha256"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -157,6 +159,10 @@ func (l *List) add(t *task) {
 		return
 	}
 	it.Summary = strings.TrimSpace(d.Info.Description)
+	if !l.known(t, raw) {
+		it.Conditions = append(it.Conditions, "its definition is another one than the scheduler "+
+			"has the sum of, and may be refused")
+	}
 	l.action(d, &it)
 	l.moment(d, &it)
 	if yes(d.Settings.Hidden) || t.listed && t.secret {
@@ -169,6 +175,18 @@ func (l *List) add(t *task) {
 	if !t.listed {
 		it.State, it.Why = item.Off, "the scheduler's own list, by which it goes, does not have it"
 	}
+}
+
+// known reports whether a definition is the one that the scheduler's list has
+// the sum of (SHA-256, FIPS 180-4), where it has one.
+func (l *List) known(t *task, raw []byte) bool {
+	v, ok := l.reg.Value(l.reg.Machine(cache+`\Tasks\`+t.id), "Hash")
+	if !ok || t.id == "" {
+		return true
+	}
+	sum, err := v.Data()
+	own := sha256.Sum256(raw)
+	return err != nil || len(sum) != len(own) || bytes.Equal(sum, own[:])
 }
 
 // action fills in what a task launches.
