@@ -51,6 +51,7 @@ type Visit struct {
 	rules    advice.Rules
 	uses     advice.Uses
 	notes    *notebook.Notebook
+	id       string // the machine's own
 }
 
 // Close closes the machine.
@@ -106,6 +107,7 @@ func (v *Visit) judge() error {
 		return err
 	}
 	v.rules, v.notes, v.uses = rules, notes, v.inventory.Uses()
+	v.id = casebook.MachineID(v.Root)
 	for i := range v.Items {
 		v.judgeOne(&v.Items[i])
 	}
@@ -149,7 +151,7 @@ func (v *Visit) judgeOne(it *item.Item) {
 // NotesOn are the technician's notes on an item: of this machine alone, and of
 // every machine; empty where there is none.
 func (v *Visit) NotesOn(id string) (here, everywhere string) {
-	return v.notes.On(id, casebook.MachineID(v.Root))
+	return v.notes.On(id, v.id)
 }
 
 // Lookup returns the item with an id that the survey may not hold, judged like
