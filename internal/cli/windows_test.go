@@ -191,6 +191,20 @@ func TestARealNTFSVolume(t *testing.T) {
 	if got := survey(volume); got != want {
 		t.Errorf("through a junction another list:\n%s", testtree.Diff(want, got))
 	}
+	// a driver that names nobody is the system's if its installer owns it
+	driver := volume + "/Windows/system32/drivers/basicdisplay.sys"
+	built, err := os.ReadFile(driver)
+	must(t, err)
+	must(t, os.Truncate(driver, 0))
+	for _, last := range []uint32{0, 2271478464, 0} {
+		owned(t, driver, 80, 956008885, 3418522649, 1831038044, 1853292631, last)
+		_, line, found := strings.Cut(survey(volume), "\nservice:BasicDisplay,")
+		line, _, _ = strings.Cut(line, "\n")
+		if !found || strings.Contains(line, ",operating system,") != (last != 0) {
+			t.Errorf("owner that ends in %d: %s", last, line)
+		}
+	}
+	must(t, os.WriteFile(driver, built, 0o600))
 	do("umount", volume)
 	do("ntfs-3g", "-o", "ro", image, volume)
 	if got := survey(volume); got != want {
@@ -200,6 +214,24 @@ func TestARealNTFSVolume(t *testing.T) {
 	if code != 1 || !strings.Contains(errs, "read-only") {
 		t.Errorf("%d %s%s", code, out, errs)
 	}
+}
+
+// owned gives a file the owner S-1-5-…, as the file system keeps one.
+func owned(t *testing.T, file string, parts ...uint32) {
+	t.Helper()
+	sid := []byte{1, byte(len(parts)), 0, 0, 0, 0, 0, 5}
+	for _, part := range parts {
+		sid = binary.LittleEndian.AppendUint32(sid, part)
+	}
+	raw := binary.LittleEndian.AppendUint32(nil, 1|0x80040000) // DACL, self-relative
+	for _, at := range []int{20, 20 + len(sid), 0, 20 + 2*len(sid)} {
+		raw = binary.LittleEndian.AppendUint32(raw, uint32(at))
+	}
+	everyone := []byte{1, 1, 0, 0, 0, 0, 0, 1, 0, 0, 0, 0}
+	rule := append([]byte{0, 0, 20, 0, 0xff, 1, 0x1f, 0}, everyone...)
+	list := append([]byte{2, 0, byte(8 + len(rule)), 0, 1, 0, 0, 0}, rule...)
+	raw = append(append(append(raw, sid...), sid...), list...)
+	must(t, unix.Setxattr(file, "system.ntfs_acl", raw, 0))
 }
 
 // junction makes a folder a junction, as the file system keeps one.

@@ -386,6 +386,17 @@ func linkText(fd int, name string) string {
 	return string(long[:n])
 }
 
+func (r *kernel) xattr(p, name string) ([]byte, error) {
+	fd, err := r.open(p, unix.O_PATH)
+	if err != nil {
+		return nil, err
+	}
+	defer unix.Close(fd)
+	buf := make([]byte, 64<<10) // the kernel's bound, xattr(7)
+	n, err := unix.Getxattr(fmt.Sprintf("/proc/self/fd/%d", fd), name, buf)
+	return buf[:max(0, n)], named("getxattr", p, err)
+}
+
 func (r *kernel) readOnly(p string) bool {
 	fd, err := r.open(p, unix.O_PATH)
 	if err != nil {

@@ -84,6 +84,10 @@ func (r *portable) walk(p string, follow bool) (string, fs.FileInfo, error) {
 	return at(), info, named("open", p, err)
 }
 
+func (r *portable) xattr(p, _ string) ([]byte, error) {
+	return nil, named("getxattr", p, errors.ErrUnsupported)
+}
+
 func (r *portable) close() error { return r.root.Close() }
 
 func (r *portable) handle(p string) (string, func() error, error) {

@@ -2,12 +2,15 @@ package windows
 
 import (
 	"cmp"
+	_ "embed"
 	"path"
 	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
+
+	"github.com/pelletier/go-toml/v2"
 
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/machine"
@@ -70,16 +73,7 @@ func (id *identifier) attribute(it *item.Item) {
 	case known:
 		it.Signature = "there is none inside"
 	}
-	inside := func(p string) bool { return launch.Folder(it.Program, path.Join(id.reg.Windows, p)) }
-	ofSystem := inside(".") && !inside("Temp")
-	switch shared := inside("System32/drivers") || inside("System32/DriverStore"); {
-	case strings.HasPrefix(it.ID, "service:session/"):
-		it.System = true
-	case it.Maker != "" && id.maker != "":
-		it.System = ofSystem && strings.EqualFold(it.Maker, id.maker)
-	default:
-		it.System = ofSystem && !shared
-	}
+	it.System = id.ofSystem(it)
 	if it.System {
 		it.Maker = "operating system"
 		return
@@ -93,6 +87,40 @@ func (id *identifier) attribute(it *item.Item) {
 	if it.Version == "" {
 		it.Version = info.Version
 	}
+}
+
+// belonging is what tells a part of the operating system; system.toml explains
+// it.
+var belonging = func() (b struct {
+	Places, Shared, Outside, Owners []string
+}) {
+	if err := toml.Unmarshal(systemRule, &b); err != nil {
+		panic("system.toml, which is built in, cannot be read: " + err.Error())
+	}
+	return b
+}()
+
+//go:embed system.toml
+var systemRule []byte
+
+// ofSystem reports whether an item is a part of the operating system.
+func (id *identifier) ofSystem(it *item.Item) bool {
+	in := func(places []string) bool {
+		return slices.ContainsFunc(places, func(p string) bool {
+			return launch.Folder(it.Program, path.Join(id.reg.Windows, p))
+		})
+	}
+	switch {
+	case strings.HasPrefix(it.ID, "service:session/"):
+		return true
+	case !in(belonging.Places) || in(belonging.Outside):
+		return false
+	case it.Maker != "" && id.maker != "": // which decides, whatever else says
+		return strings.EqualFold(it.Maker, id.maker)
+	case slices.Contains(belonging.Owners, id.reg.OwnerOf(it.Program)):
+		return true
+	}
+	return !in(belonging.Shared)
 }
 
 // An installed program is one that can be uninstalled, as the registry lists
