@@ -109,8 +109,13 @@ func proposed(l *visit.Visit, now time.Time) proposal.Proposal {
 	for _, one := range l.Propose() {
 		d := decisionOf(l, one.Item)
 		d.Do = one.Do
-		if one.Stays {
+		switch {
+		case one.Stays == nil:
+		case one.Advice == item.CanWait:
 			d.Why += "; it cannot be delayed, so it goes or stays"
+		default:
+			d.Why += "; it stays, since it cannot be switched off: " +
+				render.Clean(one.Stays.Error())
 		}
 		p.Decide = append(p.Decide, d)
 	}

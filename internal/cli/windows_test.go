@@ -56,7 +56,7 @@ func TestAWindowsDisk(t *testing.T) {
 	says(t, on+"show penstock", 0, "Maker       unknown", "none can be so far")
 	says(t, on+"conditions", 0, "free disk space", "memory", "not hibernated")
 	says(t, on+"boots", 0, "not read from the disks of such machines yet")
-	says(t, on+"propose", 0, "service:MarlUpdate", "do = 'disable'")
+	says(t, on+"propose", 0, "service:MarlUpdate", "it stays, since it cannot be switched off")
 	says(t, on+"report "+filepath.Join(t.TempDir(), "r.html"), 0, "The report stands in")
 	says(t, on+"disable RpcSs", 1, "is protected: the operating system cannot run without it")
 	says(t, on+"disable --yes penstock", 1, "only reads Windows disks so far")

@@ -17,7 +17,7 @@ import (
 type Proposed struct {
 	item.Item
 	Do    string // [proposal.Disable], [proposal.Delay] or [proposal.Keep]
-	Stays bool   // it could wait by advice, and cannot be delayed
+	Stays error  // why it is kept although by advice it could go or wait
 }
 
 // Propose puts decisions in order: those that bring most together first, then
@@ -55,18 +55,18 @@ func (v *Visit) Propose() []Proposed {
 	return proposed
 }
 
-// propose is what is proposed for an item: what can wait is delayed if it can
-// be.
+// propose is what is proposed for an item: what its advice says, where that can
+// be done.
 func (v *Visit) propose(it item.Item) Proposed {
 	p := Proposed{Item: it, Do: proposal.Keep}
 	switch it.Advice {
 	case item.CanGo:
-		p.Do = proposal.Disable
+		p.Do, p.Stays = proposal.Disable, v.MayTurn(it, item.Off)
 	case item.CanWait:
-		p.Do = proposal.Delay
-		if v.MayTurn(it, item.Delayed) != nil {
-			p.Do, p.Stays = proposal.Keep, true
-		}
+		p.Do, p.Stays = proposal.Delay, v.MayTurn(it, item.Delayed)
+	}
+	if p.Stays != nil {
+		p.Do = proposal.Keep
 	}
 	return p
 }
