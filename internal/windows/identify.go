@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/pelletier/go-toml/v2"
@@ -90,21 +91,22 @@ func (id *identifier) attribute(it *item.Item) {
 }
 
 // belonging is what tells a part of the operating system; system.toml explains
-// it.
-var belonging = func() (b struct {
+// it. It is read when a Windows disk is: the recorder does without.
+var belonging = sync.OnceValue(func() (b struct {
 	Places, Shared, Outside, Owners []string
 }) {
 	if err := toml.Unmarshal(systemRule, &b); err != nil {
 		panic("system.toml, which is built in, cannot be read: " + err.Error())
 	}
 	return b
-}()
+})
 
 //go:embed system.toml
 var systemRule []byte
 
 // ofSystem reports whether an item is a part of the operating system.
 func (id *identifier) ofSystem(it *item.Item) bool {
+	rule := belonging()
 	in := func(places []string) bool {
 		return slices.ContainsFunc(places, func(p string) bool {
 			return launch.Folder(it.Program, path.Join(id.reg.Windows, p))
@@ -113,14 +115,14 @@ func (id *identifier) ofSystem(it *item.Item) bool {
 	switch {
 	case strings.HasPrefix(it.ID, "service:session/"):
 		return true
-	case !in(belonging.Places) || in(belonging.Outside):
+	case !in(rule.Places) || in(rule.Outside):
 		return false
 	case it.Maker != "" && id.maker != "": // which decides, whatever else says
 		return strings.EqualFold(it.Maker, id.maker)
-	case slices.Contains(belonging.Owners, id.reg.OwnerOf(it.Program)):
+	case slices.Contains(rule.Owners, id.reg.OwnerOf(it.Program)):
 		return true
 	}
-	return !in(belonging.Shared)
+	return !in(rule.Shared)
 }
 
 // An installed program is one that can be uninstalled, as the registry lists

@@ -1,7 +1,7 @@
 package program
 
 import (
-	"crypto/x509"
+	"crypto/x509/pkix"
 	"encoding/asn1"
 	"encoding/binary"
 	"math/big"
@@ -29,6 +29,19 @@ type signed struct {
 	} `asn1:"set"`
 }
 
+// certificate is what is asked of one (RFC 5280, section 4.1). The whole parser
+// of certificates would weigh a megabyte in the recorder's memory.
+type certificate struct {
+	Body struct {
+		Version   int `asn1:"optional,explicit,default:0,tag:0"`
+		Serial    *big.Int
+		Algorithm asn1.RawValue
+		Issuer    asn1.RawValue
+		Valid     asn1.RawValue
+		Subject   pkix.RDNSequence
+	}
+}
+
 // signer is whom a signature names as its maker; empty where it cannot be read.
 // Nothing of it is verified.
 func signer(raw []byte) string {
@@ -43,14 +56,17 @@ func signer(raw []byte) string {
 	if _, err := asn1.Unmarshal(outer.Body.Bytes, &s); err != nil || len(s.Signers) == 0 {
 		return ""
 	}
-	all, err := x509.ParseCertificates(s.Certificates.Bytes)
-	if err != nil {
-		return ""
-	}
-	for _, c := range all {
-		if c.SerialNumber.Cmp(s.Signers[0].Issued.Serial) == 0 &&
-			string(c.RawIssuer) == string(s.Signers[0].Issued.Issuer.FullBytes) {
-			return c.Subject.CommonName
+	for rest := s.Certificates.Bytes; len(rest) > 0; {
+		var c certificate
+		var err error
+		if rest, err = asn1.Unmarshal(rest, &c); err != nil {
+			return ""
+		}
+		if c.Body.Serial.Cmp(s.Signers[0].Issued.Serial) == 0 &&
+			string(c.Body.Issuer.FullBytes) == string(s.Signers[0].Issued.Issuer.FullBytes) {
+			var name pkix.Name
+			name.FillFromRDNSequence(&c.Body.Subject)
+			return name.CommonName
 		}
 	}
 	return ""
