@@ -2,10 +2,8 @@ package machine
 
 import (
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
-	"slices"
 	"strings"
 	"time"
 
@@ -351,24 +349,13 @@ func (r *kernel) readDir(p string) ([]Entry, error) {
 	// up under the name it is given here.
 	dir := os.NewFile(uintptr(fd), fmt.Sprintf("/proc/self/fd/%d", fd))
 	defer dir.Close()
-	found, err := dir.ReadDir(MaxEntries + 1)
-	if len(found) > MaxEntries {
-		return nil, &Refusal{p, fmt.Sprintf("holds more than %d names", MaxEntries)}
-	}
-	if err != nil && err != io.EOF {
-		return nil, named("list", p, err)
-	}
-	entries := make([]Entry, 0, len(found))
-	for _, e := range found {
-		entries = append(entries, Entry{Name: e.Name(), Kind: kindOf(e.Type())})
-	}
+	entries, err := entriesOf(p, dir)
 	Each(len(entries), func(i int) {
 		if entries[i].Kind == Symlink {
 			entries[i].Target = linkText(fd, entries[i].Name)
 		}
 	})
-	slices.SortFunc(entries, func(a, b Entry) int { return strings.Compare(a.Name, b.Name) })
-	return entries, nil
+	return entries, err
 }
 
 // linkText is the text of a link in an open folder; empty where it cannot be

@@ -9,7 +9,6 @@ import (
 	"os"
 	"path"
 	"path/filepath"
-	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -234,21 +233,11 @@ func (r *portable) readDir(p string) ([]Entry, error) {
 		return nil, named("list", p, err)
 	}
 	defer f.Close()
-	found, err := f.ReadDir(MaxEntries + 1)
-	if len(found) > MaxEntries {
-		return nil, &Refusal{p, fmt.Sprintf("holds more than %d names", MaxEntries)}
-	}
-	if err != nil && err != io.EOF {
-		return nil, named("list", p, err)
-	}
-	entries := make([]Entry, 0, len(found))
-	for _, e := range found {
-		entry := Entry{Name: e.Name(), Kind: kindOf(e.Type())}
-		if entry.Kind == Symlink { // empty where it cannot be read
-			entry.Target, _ = r.root.Readlink(path.Join(rel, e.Name()))
+	entries, err := entriesOf(p, f)
+	for i, e := range entries {
+		if e.Kind == Symlink { // empty where it cannot be read
+			entries[i].Target, _ = r.root.Readlink(path.Join(rel, e.Name))
 		}
-		entries = append(entries, entry)
 	}
-	slices.SortFunc(entries, func(a, b Entry) int { return strings.Compare(a.Name, b.Name) })
-	return entries, nil
+	return entries, err
 }

@@ -1,8 +1,12 @@
 package machine
 
 import (
+	"fmt"
+	"io"
 	"io/fs"
 	"os"
+	"slices"
+	"strings"
 	"time"
 )
 
@@ -184,6 +188,24 @@ func (r *Root) Locked() bool { return r.files.locked() }
 // MayWrite reports why nothing can be written in the folder p, or in the
 // nearest one above it that is there; nil where something can.
 func (r *Root) MayWrite(p string) error { return r.files.mayWrite(p) }
+
+// entriesOf lists the open folder at p in the order of its names, links without
+// their targets.
+func entriesOf(p string, dir *os.File) ([]Entry, error) {
+	found, err := dir.ReadDir(MaxEntries + 1)
+	if len(found) > MaxEntries {
+		return nil, &Refusal{p, fmt.Sprintf("holds more than %d names", MaxEntries)}
+	}
+	if err != nil && err != io.EOF {
+		return nil, named("list", p, err)
+	}
+	entries := make([]Entry, 0, len(found))
+	for _, e := range found {
+		entries = append(entries, Entry{Name: e.Name(), Kind: kindOf(e.Type())})
+	}
+	slices.SortFunc(entries, func(a, b Entry) int { return strings.Compare(a.Name, b.Name) })
+	return entries, nil
+}
 
 // notExpected is the refusal of what is of another kind than expected.
 func notExpected(p string, kind Kind, expected string) error {

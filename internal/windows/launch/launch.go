@@ -9,6 +9,7 @@ import (
 	"strings"
 	"unicode/utf16"
 
+	"calmdawn/internal/core/item"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/windows/registry"
 )
@@ -32,6 +33,20 @@ type Target struct {
 	Through string   // the program that launches it in turn, where the line is a wrapper's
 	Risks   []string // as clauses: what else the line may be taken for
 	Why     string   // what Elsewhere and Unreadable are about, as a clause
+}
+
+// Tell tells an item what became of its program.
+func (t Target) Tell(it *item.Item) {
+	switch t.Fate {
+	case Found:
+		it.Program = t.Program
+	case Missing:
+		it.State, it.Why = item.Broken, "its program is gone: "+t.Program
+	case Elsewhere:
+		it.Conditions = append(it.Conditions, t.Program+" is on a disk that is not here")
+	case Unnamed:
+		it.State, it.Why = item.Broken, "it names no program"
+	}
 }
 
 // A Line is a launch line with what it means where it stands.

@@ -214,16 +214,7 @@ func (l *List) add(e entry) *item.Item {
 	if e.once {
 		it.Why = "it is launched once, and then taken from the list"
 	}
-	switch target.Fate {
-	case launch.Found:
-		it.Program = target.Program
-	case launch.Missing:
-		it.State, it.Why = item.Broken, "its program is gone: "+target.Program
-	case launch.Elsewhere:
-		it.Conditions = append(it.Conditions, target.Program+" is on a disk that is not here")
-	case launch.Unnamed:
-		it.State, it.Why = item.Broken, "it names no program"
-	}
+	target.Tell(&it)
 	if why := l.off(e); why != "" {
 		if it.State == item.Broken {
 			why += "; besides, " + it.Why

@@ -324,14 +324,7 @@ func (l *List) state(s *service, it *item.Item, wanted map[string][]string) {
 		it.State, it.Why = item.Off, why
 		return
 	}
-	switch s.target.Fate {
-	case launch.Missing:
-		it.State, it.Why = item.Broken, "its program is gone: "+s.target.Program
-	case launch.Unnamed:
-		it.State, it.Why = item.Broken, "it names no program"
-	case launch.Elsewhere:
-		it.Conditions = append(it.Conditions, s.target.Program+" is on a disk that is not here")
-	}
+	s.target.Tell(it)
 	if s.hosted != "" && !l.listed(s) {
 		it.State = item.Broken
 		it.Why = "the group " + s.hosted + ", in which it is to run, does not list it"

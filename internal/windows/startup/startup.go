@@ -164,12 +164,8 @@ func (l *List) shortcut(p string, u *registry.User, it *item.Item) {
 		it.Conditions = append(it.Conditions, "what it launches is known to the installer alone")
 	case len(targets) == 0:
 		it.State, it.Why = item.Broken, "it names no program"
-	case first.Fate == launch.Found:
-		it.Program = first.Program
-	case first.Fate == launch.Elsewhere:
-		it.Conditions = append(it.Conditions, first.Program+" is on a disk that is not here")
-	case first.Fate == launch.Missing:
-		it.State, it.Why = item.Broken, "its program is gone: "+first.Program
+	default:
+		first.Tell(it)
 	}
 }
 

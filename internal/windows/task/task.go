@@ -206,16 +206,7 @@ func (l *List) action(d definition, it *item.Item) {
 		it.State, it.Why = item.Broken, "it launches nothing"
 		return
 	}
-	switch target.Fate {
-	case launch.Found:
-		it.Program = target.Program
-	case launch.Missing:
-		it.State, it.Why = item.Broken, "its program is gone: "+target.Program
-	case launch.Elsewhere:
-		it.Conditions = append(it.Conditions, target.Program+" is on a disk that is not here")
-	case launch.Unnamed:
-		it.State, it.Why = item.Broken, "it names no program"
-	}
+	target.Tell(it)
 }
 
 func (l *List) userOf(name string) *registry.User {
