@@ -34,6 +34,13 @@ func (p plan) of(id string) int {
 	return -1
 }
 
+// turns reports whether the plan changes anything.
+func (p plan) turns() bool {
+	return slices.ContainsFunc(p.decisions, func(d proposal.Decision) bool {
+		return d.Do != proposal.Keep
+	})
+}
+
 // with is the plan with other decisions on some items; an empty Do takes an
 // item's away.
 func (p plan) with(all []proposal.Decision, insist bool) plan {

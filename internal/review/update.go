@@ -447,14 +447,8 @@ func (m *Model) carryKey(key string) []tea.Cmd {
 
 // beginCarry shows how the plan would be carried out.
 func (m *Model) beginCarry() {
-	n := 0
-	for _, d := range m.plan.decisions {
-		if d.Do != proposal.Keep {
-			n++
-		}
-	}
 	switch {
-	case n == 0:
+	case !m.plan.turns():
 		m.say(render.Plain, "There is no decision to carry out.")
 	case m.o.ReadOnly != "":
 		m.say(render.Warn, "%s: w writes the plan to a file.", m.o.ReadOnly)

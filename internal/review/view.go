@@ -8,7 +8,6 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"calmdawn/internal/core/item"
-	"calmdawn/internal/core/proposal"
 	"calmdawn/internal/render"
 	"calmdawn/internal/visit"
 )
@@ -276,14 +275,8 @@ func (m *Model) viewFoot() []string {
 
 // outlook says what is forecast for the plan, as far as it is worked out.
 func (m *Model) outlook() string {
-	n := 0
-	for _, d := range m.plan.decisions {
-		if d.Do != proposal.Keep {
-			n++
-		}
-	}
 	switch {
-	case n == 0:
+	case !m.plan.turns():
 		return ""
 	case m.reading:
 		return "What it brings is known when the boots are read."

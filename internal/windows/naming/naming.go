@@ -22,19 +22,10 @@ const most = 48
 // anything to a shell.
 func ID(kind item.Kind, place, name, owner, native string) string {
 	plain, same := tame(name)
-	id := string(kind) + ":"
 	if place != "" {
-		id += place + "/"
+		plain = place + "/" + plain
 	}
-	id += plain
-	if owner != "" {
-		tamed, kept := tame(owner)
-		id, same = id+"@"+tamed, same && kept
-	}
-	if !same {
-		id += "#" + Sum(native, owner, 4)
-	}
-	return id
+	return compose(kind, plain, same, owner, native)
 }
 
 // Path is the id of an item whose name is a path, its parts divided by
@@ -46,7 +37,12 @@ func Path(kind item.Kind, native, owner string) string {
 		plain, kept := tame(part)
 		parts, same = append(parts, plain), same && kept
 	}
-	id := string(kind) + ":" + strings.Join(parts, "/")
+	return compose(kind, strings.Join(parts, "/"), same, owner, native)
+}
+
+// compose puts an id together; same says that its name is as it was found.
+func compose(kind item.Kind, name string, same bool, owner, native string) string {
+	id := string(kind) + ":" + name
 	if owner != "" {
 		plain, kept := tame(owner)
 		id, same = id+"@"+plain, same && kept
