@@ -146,7 +146,7 @@ func (a *app) showDrift(
 ) {
 	s := a.screen()
 	var rows [][]render.Cell
-	ours, folded, again := 0, 0, 0
+	ours, folded, again, gone := 0, 0, 0, false
 	for _, d := range found {
 		switch {
 		case d.Ours != 0:
@@ -158,6 +158,7 @@ func (a *app) showDrift(
 		case d.Kind == drift.OnAgain:
 			again++
 		}
+		gone = gone || d.Kind == drift.Gone
 		tone := render.Plain
 		if d.Kind == drift.OnAgain || d.Kind == drift.New {
 			tone = render.Warn
@@ -205,6 +206,9 @@ func (a *app) showDrift(
 	if missing != nil && !keep {
 		s.SayWrapped(0, render.Dim, "%s",
 			"What is new or gone cannot be told: "+missing.Error()+".")
+	}
+	if gone && len(l.Unread) > 0 {
+		s.SayWrapped(0, render.Warn, "What is called gone may stand in what was not read.")
 	}
 	a.unread(s, l.Unread)
 	switch {

@@ -241,7 +241,10 @@ func adviceTone(a item.Advice) render.Tone {
 
 // headline answers what the list is asked for.
 func headline(l *visit.Visit, f filter) string {
-	if !f.Chooses() {
+	switch {
+	case len(l.Items) == 0:
+		return fmt.Sprintf("Nothing was found that %s launches by itself.", machineName(l))
+	case !f.Chooses():
 		return fmt.Sprintf("%s launches %s by itself (%s).", machineName(l),
 			count(launched(l.Items), "thing", "things"), states(l.Items))
 	}

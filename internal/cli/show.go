@@ -95,7 +95,7 @@ func (a *app) show(s *render.Screen, l *visit.Visit, it item.Item) {
 	}
 	switch {
 	case it.System && it.Package == "":
-		s.Field("Maker", clean(it.Maker)+"; a part of the operating system, by where it is")
+		s.Field("Maker", clean(it.Maker)+", as its place and its file tell")
 	case it.System:
 		s.Field("Maker", clean(fmt.Sprintf("%s; a part of the operating system%s, package %s",
 			it.Maker, came, from)))

@@ -37,10 +37,11 @@ func (a *app) standing() error {
 	}
 	s.Say(render.Strong, "%s launches %s by itself.", machineName(l),
 		count(launched(l.Items), "thing", "things"))
-	if len(added) > 0 {
+	switch {
+	case len(added) > 0:
 		s.Line("  %s added to its operating system: %s.",
 			count(len(added), "item was", "items were"), states(added))
-	} else {
+	case len(l.Unread) == 0:
 		s.Line("  All of them are parts of its operating system; nothing was added.")
 	}
 	if len(l.Boots) > 0 {

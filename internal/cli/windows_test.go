@@ -144,8 +144,20 @@ func TestFoldersThatAreNoMachine(t *testing.T) {
 		})
 	}
 	dir := windowsMachine(t, nil)
+	on := "--root " + dir + " "
+	says(t, on+"drift --keep", 0)
 	must(t, os.WriteFile(dir+"/Windows/System32/config/SYSTEM", []byte("not a hive"), 0o600))
-	says(t, "--root "+dir+" list", 0, "Not the whole list", "is no registry that can be read")
+	says(t, on+"drift", 3, "What is called gone may stand in what was not read.")
+	says(t, on+"list", 0, "Not the whole list", "is no registry that can be read",
+		"program:run/")
+	says(t, on+"conditions", 0, "updates waiting  not known")
+	must(t, os.WriteFile(dir+"/Windows/System32/config/SOFTWARE", nil, 0o600))
+	must(t, os.RemoveAll(dir+"/Users"))
+	says(t, on+"list", 0, "Nothing was found that", "Not the whole list", "SOFTWARE")
+	out := says(t, strings.TrimSpace(on), 0, "0 things")
+	if strings.Contains(out, "nothing was added") {
+		t.Errorf("it could not read, and says: %s", out)
+	}
 }
 
 // TestARealNTFSVolume has the demo's Windows machine on one, mounted by FUSE:

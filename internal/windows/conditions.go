@@ -45,9 +45,13 @@ func (f Family) Conditions(r *machine.Root) (all []boot.Condition) {
 		add("hibernation", "not hibernated", "the disk of a hibernated machine is only read", false)
 	}
 	waiting := f.waiting(reg)
-	value = "none known of"
-	if len(waiting) > 0 {
+	switch {
+	case len(waiting) > 0:
 		value = strings.Join(waiting, ", ")
+	case reg.Whole():
+		value = "none known of"
+	default:
+		value = "not known"
 	}
 	add("updates waiting", value, "the next start puts them in, which takes time once, and may "+
 		"change things back", len(waiting) > 0)

@@ -106,7 +106,7 @@ func (Family) Survey(r *machine.Root, o family.Options) family.Inventory {
 	reg, err := registry.Open(r)
 	if err != nil {
 		v.Unread = append(v.Unread, item.Unread{
-			Path: "Windows/System32/config/SYSTEM", Reason: machine.Reason(err),
+			Path: "/Windows/System32/config/SYSTEM", Reason: machine.Reason(err),
 		})
 		return v
 	}
@@ -136,7 +136,7 @@ func (Family) Survey(r *machine.Root, o family.Options) family.Inventory {
 	v.Unread, v.Remarks = reg.Unread, reg.Notes
 	if reg.Other != "" {
 		v.Remarks = append(v.Remarks, item.Unread{
-			Path: "Windows/System32/config/SYSTEM",
+			Path: "/Windows/System32/config/SYSTEM",
 			Reason: "the next boot uses " + reg.Set + ", which is shown, and the last one used " +
 				reg.Other,
 		})

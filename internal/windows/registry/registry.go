@@ -28,10 +28,10 @@ const (
 // use any more then.
 type Registry struct {
 	*Disk
-	Windows  string // the system's folder, inside the machine: "/Windows"
-	Drive    string // the letter that the disk has there: "C:"
-	System   *hive.Hive
-	Software *hive.Hive // nil where it cannot be read
+	Windows  string     // the system's folder, inside the machine: "/Windows"
+	Drive    string     // the letter that the disk has there: "C:"
+	System   *hive.Hive // nil where it cannot be read, as Software
+	Software *hive.Hive
 	// Set is the control set of the next boot: "ControlSet001". Other is that
 	// of the last one, where it is another.
 	Set, Other string
@@ -76,8 +76,8 @@ func FindConfig(d *Disk) (string, error) {
 	return dir, err
 }
 
-// Open opens the registry of a disk. An error says why SYSTEM, without which
-// nothing can be told, cannot be read.
+// Open opens the registry of a disk. It fails where there is none; hives that
+// cannot be read are in Unread, and what stands in them is not there.
 func Open(r *machine.Root) (*Registry, error) {
 	reg := &Registry{Disk: NewDisk(r), Drive: "C:"}
 	config, err := FindConfig(reg.Disk)
@@ -85,14 +85,17 @@ func Open(r *machine.Root) (*Registry, error) {
 		return nil, err
 	}
 	reg.Windows = path.Dir(path.Dir(config))
-	if reg.System, err = reg.open(config, "SYSTEM"); err != nil {
-		reg.Close()
-		return nil, err
+	machines := func(name string) *hive.Hive {
+		h, err := reg.open(config, name)
+		if err != nil {
+			reg.unread(path.Join(config, name), err)
+		}
+		return h
 	}
-	if reg.Software, err = reg.open(config, "SOFTWARE"); err != nil {
-		reg.unread(path.Join(config, "SOFTWARE"), err)
+	reg.System, reg.Software = machines("SYSTEM"), machines("SOFTWARE")
+	if reg.System != nil {
+		reg.chooseSet()
 	}
-	reg.chooseSet()
 	if v, ok := reg.Text(reg.Machine(`SOFTWARE\`+CurrentNT), "SystemRoot"); ok && len(v) > 2 &&
 		v[1] == ':' {
 		reg.Drive = strings.ToUpper(v[:2])
@@ -151,6 +154,9 @@ func (reg *Registry) open(dir, name string) (*hive.Hive, error) {
 	}
 	return h, nil
 }
+
+// Whole reports whether both hives of the machine can be read.
+func (reg *Registry) Whole() bool { return reg.System != nil && reg.Software != nil }
 
 // chooseSet takes the control set that the next boot uses.
 func (reg *Registry) chooseSet() {
