@@ -227,10 +227,12 @@ func (b *builder) value(d Datum) uint32 {
 	return b.put(append(cell, name...))
 }
 
-// named is a key that stands in its parent's list.
+// A namedCell is a key of a list, with the sign that a list has of it already.
 type namedCell struct {
-	name string
-	at   uint32
+	name   string
+	at     uint32
+	sign   [4]byte
+	signed bool
 }
 
 // list makes a list of keys.
@@ -239,26 +241,34 @@ func (b *builder) list(kind string, keys []namedCell) uint32 {
 		cell := binary.LittleEndian.AppendUint16([]byte(kind), 0)
 		n := uint16(0)
 		for part := range slices.Chunk(keys, 500) {
-			cell = binary.LittleEndian.AppendUint32(cell, b.list("lh", part))
+			cell = binary.LittleEndian.AppendUint32(cell, b.put(listed("lh", part)))
 			n++
 		}
 		binary.LittleEndian.PutUint16(cell[2:], n)
 		return b.put(cell)
 	}
+	return b.put(listed(kind, keys))
+}
+
+// listed is a list of keys of the kind lf, lh or li.
+func listed(kind string, keys []namedCell) []byte {
 	cell := binary.LittleEndian.AppendUint16([]byte(kind), uint16(len(keys)))
 	for _, k := range keys {
 		cell = binary.LittleEndian.AppendUint32(cell, k.at)
-		switch kind {
-		case "lh":
-			cell = binary.LittleEndian.AppendUint32(cell, hashOf(k.name))
-		case "lf":
-			var hint [4]byte
+		sign := k.sign
+		switch {
+		case kind == "li":
+			continue
+		case k.signed: // as it was found, right or wrong
+		case kind == "lh":
+			binary.LittleEndian.PutUint32(sign[:], hashOf(k.name))
+		default:
 			name, _ := encoded(k.name)
-			copy(hint[:], name)
-			cell = append(cell, hint[:]...)
+			copy(sign[:], name)
 		}
+		cell = append(cell, sign[:]...)
 	}
-	return b.put(cell)
+	return cell
 }
 
 // less orders names as the registry does: by units in upper case.
@@ -287,7 +297,7 @@ func (b *builder) key(n, parent *Node, above, owner uint32) uint32 {
 	var subs []namedCell
 	longestKey := 0
 	for _, k := range n.Keys {
-		subs = append(subs, namedCell{k.Name, b.key(k, n, at, owner)})
+		subs = append(subs, namedCell{name: k.Name, at: b.key(k, n, at, owner)})
 		longestKey = max(longestKey, len(wide(k.Name)))
 	}
 	slices.SortFunc(subs, less)

@@ -46,6 +46,7 @@ type Hive struct {
 	Notes []string
 
 	patches map[int64][]patch // by block
+	flat    []byte            // all bins, where they are held as a whole
 
 	mu     sync.Mutex
 	blocks map[int64][]byte
@@ -189,6 +190,9 @@ func (h *Hive) block(n int64) ([]byte, error) {
 func (h *Hive) bytes(at int64, n int) ([]byte, error) {
 	if at < 0 || n < 0 || at+int64(n) > h.size {
 		return nil, &Fault{uint32(at), "it leads out of the hive"}
+	}
+	if h.flat != nil {
+		return h.flat[at : at+int64(n)], nil
 	}
 	var all []byte
 	for n > 0 {
@@ -351,10 +355,12 @@ func hashOf(name string) uint32 {
 
 // A listed key is one as its parent's list has it.
 type listedKey struct {
-	at      uint32
-	hash    uint32
-	hasHash bool
+	at     uint32
+	sign   [4]byte // by which it is found: a hash, or the begin of its name
+	hashed bool
 }
+
+func (l listedKey) hash() uint32 { return binary.LittleEndian.Uint32(l.sign[:]) }
 
 // listed returns the keys that a list names.
 func (k Key) listed() ([]listedKey, error) {
@@ -391,8 +397,8 @@ func (h *Hive) listAt(at uint32, deeper bool) (all []listedKey, err error) {
 			}
 			continue
 		}
-		if kind == "lh" {
-			one.hash, one.hasHash = binary.LittleEndian.Uint32(c[8+i*step:]), true
+		if one.hashed = kind == "lh"; step == 8 {
+			copy(one.sign[:], c[8+i*step:])
 		}
 		all = append(all, one)
 	}
@@ -439,7 +445,7 @@ func (k Key) sub(name string) (Key, error) {
 	want := hashOf(name)
 	for _, trust := range []bool{true, false} { // some writers' hashes are wrong
 		for _, l := range listed {
-			if (l.hasHash && l.hash == want) != trust {
+			if (l.hashed && l.hash() == want) != trust {
 				continue
 			}
 			sub, wrong := k.h.key(l.at)
