@@ -279,3 +279,21 @@ func (b *Book) Mark(folder string) (change.FolderMark, bool, error) {
 	}
 	return m, err == nil, err
 }
+
+// Made returns the marks of the folders that the ledger made.
+func (b *Book) Made() ([]change.FolderMark, error) {
+	rows, err := b.query("SELECT path, home FROM folders WHERE made")
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var all []change.FolderMark
+	for rows.Next() {
+		m := change.FolderMark{Made: true}
+		if err := rows.Scan(&m.Path, &m.Home); err != nil {
+			return nil, err
+		}
+		all = append(all, m)
+	}
+	return all, rows.Err()
+}

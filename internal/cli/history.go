@@ -60,7 +60,7 @@ func (a *app) wholeChange(words []string) error {
 		a.cameBack(changes)[c.ID])
 	s.Line("")
 	a.showTargets(s, nil, c)
-	a.showEdits(s, c)
+	a.showEdits(s, r, c)
 	if f := c.Judged(); f != nil {
 		s.Wrap(2, "%s", forecastLine(*f))
 	}

@@ -124,7 +124,7 @@ func (a *app) recorderPlan(s *render.Screen, c change.Change, says string) plan 
 		show: func() {
 			s.Say(render.Strong, "%s", says)
 			a.showTargets(s, nil, c)
-			a.showEdits(s, c)
+			a.showEdits(s, nil, c)
 			s.Line("It takes effect %s.", effect(c))
 		},
 		carry: func(d *visit.Desk) error {

@@ -152,7 +152,7 @@ func (a *app) showPlan(s *render.Screen, t visit.Applying, v applyView) {
 		s.Line("  Change %d is taken back.", p.Undoes)
 	}
 	a.showReasons(s, t.Visit, t.Picked, whole)
-	a.showEdits(s, whole)
+	a.showEdits(s, t.Root, whole)
 	for _, r := range t.All {
 		if !r.Now {
 			continue

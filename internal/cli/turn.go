@@ -16,6 +16,7 @@ import (
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/document"
+	"calmdawn/internal/machine"
 	"calmdawn/internal/render"
 	"calmdawn/internal/visit"
 )
@@ -152,6 +153,8 @@ func (a *app) turnCommand(w turnWords) *cobra.Command {
 			"and timers that could start the items on demand")
 		flags.BoolVar(&wish.Dependents, "and-dependents", false, "also switch off the items that "+
 			"need the given ones")
+		flags.BoolVar(&wish.Twins, "and-twins", false, "also switch off what else launches the "+
+			"same programs, as far as that can be")
 		flags.BoolVar(&wish.Best, "best", false, "the few items that bring most, of those that "+
 			"can go or wait by advice")
 		flags.BoolVar(&wish.stop, "stop", false, "also stop what of it runs now, on the running "+
@@ -189,12 +192,13 @@ func (a *app) planTurn(d *visit.Desk, w wish) (plan, error) {
 			machineName(t.Visit))
 		a.showTargets(s, t.Visit, c)
 		a.showReasons(s, t.Visit, t.Picked, c)
-		a.showEdits(s, c)
+		a.showEdits(s, t.Root, c)
 		for _, it := range t.LeftOut {
 			s.Line("  Left out: %s is off already.", render.Clean(it.ID))
 		}
+		said := map[string]bool{}
 		for _, it := range t.Picked {
-			warn(s, t.Visit, it, w, c)
+			warn(s, t.Visit, it, w, c, said)
 		}
 		if f := c.Forecast; f != nil && f.Usable == nil && !f.Shows() && ofLogin(c) {
 			s.Wrap(2, "Ready does not wait for it; how much sooner one can work is not forecast: "+
@@ -302,12 +306,25 @@ func forecastLine(f change.Forecast) string {
 	return fmt.Sprintf("%s, from %s.", text, count(f.Lead().Boots, "boot", "boots"))
 }
 
-// warn tells what else a decision about an item means.
-func warn(s *render.Screen, l *visit.Visit, it item.Item, w wish, c change.Change) {
+// warn tells what else a decision about an item means, as far as it was not
+// said.
+func warn(
+	s *render.Screen,
+	l *visit.Visit,
+	it item.Item,
+	w wish,
+	c change.Change,
+	said map[string]bool,
+) {
 	for _, line := range minds(l, it, w, c) {
-		if line.mind {
+		again := said[line.text]
+		said[line.text] = true
+		switch {
+		case again:
+		case line.mind:
+
 			s.SayWrapped(4, render.Warn, "  %s", line.text)
-		} else {
+		default:
 			s.Line("    %s", line.text)
 		}
 	}
@@ -344,6 +361,19 @@ func minds(l *visit.Visit, it item.Item, w wish, c change.Change) (lines []minde
 		mind("%s is needed by %s.", render.Clean(it.Native),
 			render.Clean(strings.Join(others, ", ")))
 		lines = append(lines, minded{text: "--and-dependents switches that off as well."})
+	}
+	var twins []string
+	can, cannot := l.Twins(it)
+	for _, id := range append(can, cannot...) {
+		if !slices.ContainsFunc(c.Targets, func(t change.Target) bool { return t.ID == id }) {
+			twins = append(twins, id)
+		}
+	}
+	if len(twins) > 0 {
+		mind("the same program is launched by %s too.", render.Clean(strings.Join(twins, ", ")))
+		if len(can) > 0 && slices.Contains(twins, can[0]) {
+			lines = append(lines, minded{text: "--and-twins switches off as well what of that can be."})
+		}
 	}
 	switchable := visit.SwitchableStarters(it)
 	left := slices.DeleteFunc(slices.Clone(it.Starters), func(starter string) bool {
@@ -463,12 +493,15 @@ func reasonText(l *visit.Visit, it item.Item) string {
 	return text + "."
 }
 
-// showEdits says which paths a change touches.
-func (a *app) showEdits(s *render.Screen, c change.Change) {
+// showEdits says which paths of a machine a change touches; of one that is nil
+// nothing but files.
+func (a *app) showEdits(s *render.Screen, r *machine.Root, c change.Change) {
 	s.Line("This touches %s:", count(len(c.Edits), "path", "paths"))
 	for _, e := range c.Edits {
 		detail := ""
 		switch {
+		case change.Scheme(e.Path) != "" && r != nil:
+			detail = fmt.Sprintf(" (%s → %s)", r.Words(e.Path, e.Before), r.Words(e.Path, e.After))
 		case e.After.Kind == change.Link:
 			detail = " as a link to " + e.After.Target
 		case e.Before.Kind == change.File && e.Before.Links > 1:

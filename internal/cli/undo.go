@@ -13,6 +13,7 @@ import (
 
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/ledger"
+	"calmdawn/internal/machine"
 	"calmdawn/internal/render"
 	"calmdawn/internal/visit"
 )
@@ -130,7 +131,7 @@ func (a *app) planUndo(d *visit.Desk, ids []int64, u undoing) (plan, error) {
 	left = errors.Join(left, a.leftOpen(undo.Open))
 	switch {
 	case len(undo.Plans) > 0:
-		return a.takeBack(s, undo.Plans, u, left), nil
+		return a.takeBack(s, d.Root, undo.Plans, u, left), nil
 	case left != nil:
 		return plan{}, left
 	}
@@ -220,6 +221,7 @@ func inWords(changes []change.Change) string {
 // them and should be.
 func (a *app) takeBack(
 	s *render.Screen,
+	r *machine.Root,
 	plans []change.Change,
 	u undoing,
 	left error,
@@ -230,7 +232,7 @@ func (a *app) takeBack(
 			show: func() {
 				s.Say(render.Strong, "Taking change %d back:", c.Undoes)
 				a.showTargets(s, nil, c)
-				a.showEdits(s, c)
+				a.showEdits(s, r, c)
 				if !u.yes { // it is said when it is done
 					s.Line("It takes effect %s.", effect(c))
 				}

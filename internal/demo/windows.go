@@ -41,6 +41,10 @@ type maker struct {
 	}
 	Runs  []struct{ Name, Run, List, User, Off string }
 	Files []struct{ Name, Run, User string }
+	Apps  []struct {
+		Name, Task, Run, User string
+		Off                   bool
+	}
 	Tasks []struct {
 		Path, Trigger, Run, User, Late string
 		Off                            bool
@@ -61,6 +65,7 @@ type disk struct {
 	at               time.Time
 	system, software *hive.Node
 	users            map[string]*hive.Node
+	classes          map[string]*hive.Node // what is registered for a user alone
 	err              error
 }
 
@@ -79,6 +84,7 @@ func MakeWindows(dir string, now time.Time) error {
 		system:   &hive.Node{Name: "ROOT"},
 		software: &hive.Node{Name: "ROOT"},
 		users:    map[string]*hive.Node{},
+		classes:  map[string]*hive.Node{},
 	}
 	d.frame(t)
 	d.own(t)
@@ -90,6 +96,10 @@ func MakeWindows(dir string, now time.Time) error {
 	d.write(config+"SOFTWARE", hive.Build(d.software, 5, `\Config\SOFTWARE`, d.at))
 	for name, n := range d.users {
 		d.write("Users/"+name+"/NTUSER.DAT", hive.Build(n, 5, `\ntuser.dat`, d.at))
+	}
+	for name, n := range d.classes {
+		d.write("Users/"+name+"/AppData/Local/Microsoft/Windows/UsrClass.dat",
+			hive.Build(n, 5, `\UsrClass.dat`, d.at))
 	}
 	return d.err
 }
@@ -253,6 +263,15 @@ func (d *disk) install(m maker) {
 		}
 	}
 	for _, r := range m.Runs {
+		switch r.List {
+		case "load":
+			d.user(r.User).At(currentNT + `\Windows`).Set(str("load", line(r.Run, r.Name)))
+			continue
+		case "script":
+			d.users[r.User].At("Environment").Set(
+				str("UserInitMprLogonScript", line(r.Run, r.Name)))
+			continue
+		}
 		key := map[string]string{
 			"": `\Run`, "run32": `\Run`, "once": `\RunOnce`, "policy": `\Policies\Explorer\Run`,
 		}[r.List]
@@ -265,6 +284,9 @@ func (d *disk) install(m maker) {
 	}
 	for _, f := range m.Files {
 		d.startup(f.Name, f.User, line(f.Run, strings.TrimSuffix(f.Name, ".lnk")))
+	}
+	for _, a := range m.Apps {
+		d.app(a.Name, a.Task, a.Run, a.User, m, a.Off)
 	}
 	for _, t := range m.Tasks {
 		d.task(t.Path, t.Trigger, t.Late, line(t.Run, t.Path), t.User, t.Off)
@@ -309,6 +331,33 @@ func (d *disk) startup(name, user, line string) {
 		Arguments: strings.TrimSpace(words),
 		Name:      strings.TrimSuffix(name, ".lnk"),
 	}))
+}
+
+// app installs a packaged app for a user, with a start-up task.
+func (d *disk) app(name, task, run, user string, m maker, off bool) {
+	const id = "k0dn7qz2r4w6e"
+	full := name + "_" + m.Version + ".0.0_x64__" + id
+	folder := "Program Files/WindowsApps/" + full + "/"
+	d.write(folder+"AppxManifest.xml", []byte(`<?xml version="1.0" encoding="utf-8"?>`+"\r\n"+
+		`<Package xmlns="http://schemas.microsoft.com/appx/manifest/foundation/windows10" `+
+		`xmlns:desktop="http://schemas.microsoft.com/appx/manifest/desktop/windows10">`+
+		"<Properties><DisplayName>"+strings.ReplaceAll(name, ".", " ")+"</DisplayName>"+
+		"<PublisherDisplayName>"+m.Name+"</PublisherDisplayName></Properties><Applications>"+
+		`<Application Id="App"><Extensions><desktop:Extension Category="windows.startupTask" `+
+		`Executable="`+run+`"><desktop:StartupTask TaskId="`+task+`" Enabled="true" DisplayName="`+
+		strings.ReplaceAll(name, ".", " ")+`"/></desktop:Extension></Extensions></Application>`+
+		"</Applications></Package>\r\n"))
+	d.program(folder+run, program.Info{Maker: m.Name, Product: name, Version: m.Version})
+	if d.classes[user] == nil {
+		d.classes[user] = &hive.Node{Name: "ROOT"}
+	}
+	model := d.classes[user].At(`Local Settings\Software\` + currentVersion + `\AppModel`)
+	model.At(`Repository\Packages\` + full)
+	state := uint32(2)
+	if off {
+		state = 1
+	}
+	model.At(`SystemAppData\` + name + "_" + id + `\` + task).Set(hive.Counted("State", state))
 }
 
 // task registers a task.

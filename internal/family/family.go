@@ -24,6 +24,9 @@ type Family interface {
 	Fits(r *machine.Root) bool
 	// Home says where things of ours stand in such a machine.
 	Home() machine.Home
+	// Attach gives an open machine the stores of what is edited in it besides
+	// files.
+	Attach(r *machine.Root)
 	// Rules are its names for roles, in the form of roles.toml; nil where the
 	// built-in ones are of it.
 	Rules() []byte

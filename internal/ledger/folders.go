@@ -1,7 +1,6 @@
 package ledger
 
 import (
-	"path"
 	"slices"
 	"strings"
 	"time"
@@ -17,7 +16,7 @@ func (l *Ledger) marks(c change.Change) ([]change.FolderMark, error) {
 	seen := map[string]bool{}
 	for _, e := range c.Edits {
 		folder, ok := e.Folder()
-		for ; ok && !seen[folder]; folder = path.Dir(folder) {
+		for ; ok && !seen[folder]; folder, ok = change.Above(folder) {
 			seen[folder] = true
 			m, err := l.mark(folder, e.Home, c.MadeAt)
 			if err != nil {
@@ -76,7 +75,7 @@ func (l *Ledger) tidy(c change.Change, status change.Status) (forget []string, e
 	standing := l.standing(c, status)
 	inUse := func(folder string) bool {
 		return slices.ContainsFunc(standing, func(p string) bool {
-			return strings.HasPrefix(p, strings.TrimSuffix(folder, "/")+"/")
+			return change.Within(folder, p)
 		})
 	}
 	holdsEdit := func(folder string) bool {
@@ -125,7 +124,7 @@ func foldersOf(c change.Change) []string {
 		folder, ok := e.Folder()
 		for ok && !slices.Contains(folders, folder) {
 			folders = append(folders, folder)
-			folder = path.Dir(folder)
+			folder, ok = change.Above(folder)
 		}
 	}
 	slices.SortFunc(folders, func(a, b string) int { return strings.Compare(b, a) })
@@ -135,18 +134,15 @@ func foldersOf(c change.Change) []string {
 // madeBelow reports whether a folder that the ledger made still stands directly
 // in the given one.
 func (l *Ledger) madeBelow(folder string, gone []string) bool {
-	entries, err := l.root.ReadDir(folder)
-	if err != nil {
-		return false
-	}
-	for _, e := range entries {
-		p := path.Join(folder, e.Name)
-		if m, known, err := l.book.Mark(p); err == nil && known && m.Made &&
-			!slices.Contains(gone, p) {
-			return true
+	made, err := l.book.Made()
+	return err == nil && slices.ContainsFunc(made, func(m change.FolderMark) bool {
+		above, _ := change.Above(m.Path)
+		if above != folder || slices.Contains(gone, m.Path) {
+			return false
 		}
-	}
-	return false
+		state, err := l.root.Folder(m.Path, m.Home)
+		return err == nil && state.Exists
+	})
 }
 
 // standing returns the paths that records hold, once c has the given status.

@@ -3,6 +3,7 @@ package ledger
 import (
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path"
 	"slices"
@@ -15,6 +16,7 @@ import (
 
 	"calmdawn/internal/casebook"
 	"calmdawn/internal/core/change"
+	"calmdawn/internal/machine"
 	"calmdawn/internal/ownfile"
 )
 
@@ -22,9 +24,44 @@ import (
 // among those in force. The casebook says all that it says, so that one which a
 // stop left behind is put right by the next call.
 func (l *Ledger) writeGuide() error {
-	text := []byte(guide(l.all))
+	files := l.root.Imports(inForce(l.all))
+	text := guide(l.root, l.all, slices.Sorted(maps.Keys(files)))
+	if l.root.Home.Marked {
+		text = "\uFEFF" + strings.ReplaceAll(text, "\n", "\r\n")
+	}
+	files[casebook.GuideName] = []byte(text)
+	for _, name := range slices.Sorted(maps.Keys(files)) {
+		if err := l.writeBeside(name, files[name]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// inForce are the edits that are in force, one for each address: from what was
+// there before all of them.
+func inForce(changes []change.Change) (edits []change.Edit) {
+	at := map[string]int{}
+	for _, c := range changes {
+		if c.Verb == change.Undo || c.UndoneBy != 0 || c.Status == change.Failed {
+			continue
+		}
+		for _, e := range c.Edits {
+			if i, ok := at[e.Path]; ok {
+				edits[i].After = e.After
+			} else if c.Settlement == nil || !c.Settlement.Settled(e.Path) {
+				at[e.Path] = len(edits)
+				edits = append(edits, e)
+			}
+		}
+	}
+	return edits
+}
+
+// writeBeside has a file beside the casebook hold a text.
+func (l *Ledger) writeBeside(name string, text []byte) error {
 	if l.choice.File != "" {
-		file := l.choice.File + "." + casebook.GuideName
+		file := l.choice.File + "." + name
 		if info, err := os.Lstat(file); err == nil && info.Mode().IsRegular() {
 			if old, err := os.ReadFile(file); err == nil && string(old) == string(text) {
 				return nil
@@ -39,7 +76,7 @@ func (l *Ledger) writeGuide() error {
 	if err := l.root.Sweep(folder, ""); err != nil {
 		return err
 	}
-	p := path.Join(folder, casebook.GuideName)
+	p := path.Join(folder, name)
 	now, err := l.root.Node(p, "")
 	if err != nil {
 		return err
@@ -60,13 +97,18 @@ func (l *Ledger) writeGuide() error {
 
 // guide tells, newest first, what each change in force did, and how each of its
 // edits is taken back without calmdawn.
-func guide(changes []change.Change) string {
+// imports are the files beside it that the running machine takes.
+func guide(r *machine.Root, changes []change.Change, imports []string) string {
 	var b strings.Builder
 	b.WriteString("How to take back by hand what calmdawn changed on this machine, newest change " +
 		"first.\n" +
 		"With calmdawn at hand, calmdawn undo does the same and checks it. All paths are the " +
 		"machine's own:\n" +
 		"on a rescue system, put the folder before them at which its disk is mounted.\n")
+	for _, name := range imports {
+		fmt.Fprintf(&b, "The machine, running, takes %s beside this file, and does the same by "+
+			"itself.\n", name)
+	}
 	any := false
 	for _, c := range slices.Backward(changes) {
 		if c.Verb == change.Undo || c.UndoneBy != 0 || c.Status == change.Failed {
@@ -84,7 +126,7 @@ func guide(changes []change.Change) string {
 		b.WriteString("\n")
 		for _, e := range slices.Backward(c.Edits) {
 			if c.Settlement == nil || !c.Settlement.Settled(e.Path) {
-				b.WriteString(byHand(e))
+				b.WriteString(byHand(r, e))
 			}
 		}
 	}
@@ -95,11 +137,17 @@ func guide(changes []change.Change) string {
 }
 
 // byHand tells how one edit is taken back with the tools of every system.
-func byHand(e change.Edit) string {
-	p := quote(e.Path)
-	if change.Scheme(e.Path) != "" { // no tool of every system knows it
-		return fmt.Sprintf("  %s was %s: %x\n", p, e.Before.Describe(), e.Before.Data)
+func byHand(r *machine.Root, e change.Edit) string {
+	if scheme := change.Scheme(e.Path); scheme != "" {
+		_, p, _ := strings.Cut(printable(e.Path), scheme+":")
+		if e.Before.Kind == change.Absent {
+			return fmt.Sprintf("  take away %s\n    which the change made %s\n", p,
+				printable(r.Words(e.Path, e.After)))
+		}
+		return fmt.Sprintf("  give %s\n    %s again; the change made it %s\n", p,
+			printable(r.Words(e.Path, e.Before)), printable(r.Words(e.Path, e.After)))
 	}
+	p := quote(e.Path)
 	switch {
 	case e.Before.Kind == change.Absent:
 		return "  rm " + p + "\n"

@@ -72,7 +72,7 @@ var drafts = []func(*machine.Draft) error{
 	// values of a store, alone and with files
 	func(d *machine.Draft) error { return d.Set(`toy:Key\\One`, 4, []byte("off")) },
 	func(d *machine.Draft) error {
-		return errors.Join(d.Remove(`toy:Key\\Two`, ""), d.Set(`toy:Key\\New`, 3, []byte("new")),
+		return errors.Join(d.Remove(`toy:Key\\Two`, ""), d.Set(`toy:Key\Made\Deep\\New`, 3, []byte("new")),
 			d.Link("/etc/other/deep", "", "/dev/null"))
 	},
 }
@@ -221,7 +221,7 @@ func interrupt(r *machine.Root, n int, crash bool, call func() error) (ended boo
 			return nil
 		}
 		info, err := r.Lstat(op.Path)
-		folder := err == nil && info.Kind == machine.Folder
+		folder := err == nil && info.Kind == machine.Folder || change.Scheme(op.Path) != ""
 		if !crash && folder && (op.Name == "utimes" || op.Name == "rmdir") {
 			return nil // a folder that cannot be put right is told, and holds nothing up
 		}

@@ -133,6 +133,8 @@ func (l *Ledger) finish(e change.Edit, at time.Time) error {
 		return err
 	}
 	switch {
+	case now.Means != "" && now.Agrees(e.After) && !now.Agrees(e.Before):
+		return nil
 	case now.Same(e.After), now.Kind == change.File && now.Bare(e.After).Same(e.After):
 		if change.SameTime(e.After.ModTime, now.ModTime) || now.Kind == change.Absent {
 			return nil

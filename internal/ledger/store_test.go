@@ -73,7 +73,44 @@ func (s toy) Sweep() error {
 	return nil
 }
 
-func (s toy) ReadOnly() bool { return false }
+func (s toy) ReadOnly() bool             { return false }
+func (s toy) Words(n change.Node) string { return string(n.Data) }
+
+// Its keys stand as values of a kind of their own.
+func (s toy) Folder(address string) (machine.FolderState, error) {
+	all, err := s.read()
+	state := machine.FolderState{Exists: address == "toy:Key", Empty: true}
+	for a, n := range all {
+		state.Exists = state.Exists || a == address
+		state.Empty = state.Empty && !change.Within(address, a)
+		if a == address {
+			state.ModTime = n.ModTime
+		}
+	}
+	return state, err
+}
+
+func (s toy) set(op, address string, n change.Node) error {
+	now, err := s.Node(address)
+	return errors.Join(err, s.step(op, address, func() error {
+		return toy{s.file, &machine.Root{}}.Apply(change.Edit{Path: address, Before: now, After: n})
+	}))
+}
+
+func (s toy) MakeFolder(address string) error {
+	return s.set("mkdir", address, change.Node{Kind: change.Value})
+}
+
+func (s toy) RemoveFolder(address string) error {
+	return s.set("rmdir", address, change.Node{Kind: change.Absent})
+}
+
+func (s toy) SetFolderTime(address string, ns int64) error {
+	if address == "toy:Key" {
+		return nil
+	}
+	return s.set("utimes", address, change.Node{Kind: change.Value, ModTime: ns})
+}
 
 // withToy attaches a toy store with two values in it.
 func withToy(t *testing.T, r *machine.Root) {
@@ -95,7 +132,9 @@ func withToy(t *testing.T, r *machine.Root) {
 func whole(t *testing.T, dir string, r *machine.Root) string {
 	t.Helper()
 	text := testtree.Snapshot(t, dir, skip)
-	for _, address := range []string{`toy:Key\\One`, `toy:Key\\Two`, `toy:Key\\New`} {
+	for _, address := range []string{
+		`toy:Key\\One`, `toy:Key\\Two`, `toy:Key\Made\Deep\\New`, `toy:Key\Made`, `toy:Key\Made\Deep`,
+	} {
 		n, err := r.Node(address, "")
 		if err != nil {
 			t.Fatal(err)

@@ -40,6 +40,7 @@ func (Family) Home() machine.Home {
 	}
 }
 
+func (Family) Attach(*machine.Root)        {}
 func (Family) Rules() []byte               { return nil }
 func (Family) Frozen(*machine.Root) string { return "" }
 

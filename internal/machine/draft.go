@@ -28,6 +28,9 @@ func (r *Root) Draft(at time.Time) *Draft {
 	return &Draft{root: r, at: at, edits: map[string]*change.Edit{}}
 }
 
+// At is when what the draft plans is taken to be made.
+func (d *Draft) At() time.Time { return d.at }
+
 // plan returns the edit of p, planned so far or empty. Folders that are links
 // are followed first, so that one file has one edit.
 func (d *Draft) plan(p, home string) (*change.Edit, error) {

@@ -379,8 +379,7 @@ func (at place) setXattrs(name string, kind Kind, to change.Node) error {
 	return nil
 }
 
-// Folder describes the folder at p.
-func (r *Root) Folder(p, home string) (FolderState, error) {
+func (r *Root) fileFolder(p, home string) (FolderState, error) {
 	var s FolderState
 	err := r.at(path.Join(p, "x"), home, func(at place) error {
 		info, err := at.dir.stat(".")
@@ -403,9 +402,7 @@ func (r *Root) Folder(p, home string) (FolderState, error) {
 	return s, err
 }
 
-// MakeFolder makes the folder p with the given mode and the owner of the folder
-// around it; one that is there is left alone.
-func (r *Root) MakeFolder(p, home string, mode uint32) error {
+func (r *Root) makeFolder(p, home string, mode uint32) error {
 	return r.at(p, home, func(at place) error {
 		up, err := at.dir.stat(".")
 		if err != nil {
@@ -434,8 +431,7 @@ func (r *Root) MakeFolder(p, home string, mode uint32) error {
 	})
 }
 
-// RemoveFolder removes the folder p, which must be empty.
-func (r *Root) RemoveFolder(p, home string) error {
+func (r *Root) removeFolder(p, home string) error {
 	return r.at(p, home, func(at place) error {
 		if err := at.step("rmdir", 0, func() error {
 			return at.dir.remove(at.name, Folder)
@@ -446,9 +442,7 @@ func (r *Root) RemoveFolder(p, home string) error {
 	})
 }
 
-// SetFolderTime gives the folder p the modification time ns, in nanoseconds
-// since 1970 UTC.
-func (r *Root) SetFolderTime(p, home string, ns int64) error {
+func (r *Root) setFolderTime(p, home string, ns int64) error {
 	return r.at(path.Join(p, "x"), home, func(at place) error {
 		at.path = p
 		err := at.step("utimes", 0, func() error { return at.dir.chtime(".", Folder, ns) })

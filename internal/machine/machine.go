@@ -196,6 +196,9 @@ type Home struct {
 	// Elsewhere is the folder of the marks that changes leave which are
 	// recorded outside the machine.
 	Elsewhere string
+	// Marked texts begin with the mark of UTF-8 and end their lines by CR and
+	// LF, so that the machine's own programs show them as they are.
+	Marked bool
 	// ID is the machine's own id, of any length; empty where it has none yet.
 	ID func(r *Root) string
 }

@@ -3,6 +3,7 @@ package machine
 import (
 	"fmt"
 	"path"
+	"slices"
 
 	"calmdawn/internal/core/change"
 )
@@ -22,6 +23,39 @@ type Store interface {
 	Sweep() error
 	// ReadOnly reports whether it takes no edits.
 	ReadOnly() bool
+	// Words says in a word or two what a value is, as people who know the store
+	// write it.
+	Words(n change.Node) string
+	// What the addresses stand in is to it what folders are to files:
+	// [change.Edit.Folder] says which.
+	Folder(address string) (FolderState, error)
+	MakeFolder(address string) error
+	RemoveFolder(address string) error
+	SetFolderTime(address string, ns int64) error
+}
+
+// An Importer is a store that can take edits back with a file which the running
+// machine imports by its own means.
+type Importer interface {
+	Store
+	// Import returns such a file for the states of edits before them, and what
+	// it is called. Which machines take it, it says itself.
+	Import(edits []change.Edit) (name string, data []byte)
+}
+
+// Imports returns the files that take edits back by the machine's own means, by
+// their names.
+func (r *Root) Imports(edits []change.Edit) map[string][]byte {
+	all := map[string][]byte{}
+	for scheme, s := range r.stores {
+		if i, ok := s.(Importer); ok {
+			name, data := i.Import(slices.DeleteFunc(slices.Clone(edits), func(e change.Edit) bool {
+				return change.Scheme(e.Path) != scheme
+			}))
+			all[name] = data
+		}
+	}
+	return all
 }
 
 // Attach has a store hold the addresses of a scheme. It is called before the
@@ -60,6 +94,14 @@ func (r *Root) Node(p, home string) (change.Node, error) {
 	return s.Node(p)
 }
 
+// Words says in a word or two what is at an address.
+func (r *Root) Words(address string, n change.Node) string {
+	if s, err := r.store(address); s != nil && err == nil && n.Kind == change.Value {
+		return s.Words(n)
+	}
+	return n.Describe()
+}
+
 // Apply makes the edit e and verifies it. An address that is not as e expects
 // is a *change.Conflict, and is left alone. At every moment it is either the
 // one or the other; a file with several names (hard links) is written in place,
@@ -91,6 +133,58 @@ func (r *Root) Force(e change.Edit) error {
 		return err
 	}
 	return s.Apply(e)
+}
+
+// Folder describes what edits stand in: the folder at p, or what a store has as
+// one.
+func (r *Root) Folder(p, home string) (FolderState, error) {
+	s, err := r.store(p)
+	if s == nil && err == nil {
+		return r.fileFolder(p, home)
+	}
+	if err != nil {
+		return FolderState{}, err
+	}
+	return s.Folder(p)
+}
+
+// MakeFolder makes the folder p with the given mode and the owner of the folder
+// around it; one that is there is left alone. What a store has as one gets the
+// rights of that around it.
+func (r *Root) MakeFolder(p, home string, mode uint32) error {
+	s, err := r.store(p)
+	if s == nil && err == nil {
+		return r.makeFolder(p, home, mode)
+	}
+	if err != nil {
+		return err
+	}
+	return s.MakeFolder(p)
+}
+
+// RemoveFolder removes the folder p, which must be empty.
+func (r *Root) RemoveFolder(p, home string) error {
+	s, err := r.store(p)
+	if s == nil && err == nil {
+		return r.removeFolder(p, home)
+	}
+	if err != nil {
+		return err
+	}
+	return s.RemoveFolder(p)
+}
+
+// SetFolderTime gives the folder p the modification time ns, in nanoseconds
+// since 1970 UTC.
+func (r *Root) SetFolderTime(p, home string, ns int64) error {
+	s, err := r.store(p)
+	if s == nil && err == nil {
+		return r.setFolderTime(p, home, ns)
+	}
+	if err != nil {
+		return err
+	}
+	return s.SetFolderTime(p, ns)
 }
 
 // SweepBeside removes what an interrupted write left beside an edit.

@@ -40,6 +40,9 @@ func (p Place) Sit(at time.Time) (*Desk, error) {
 		return nil, err
 	}
 	d := &Desk{Place: p, Root: r, At: at, Barred: p.HasPlace(r)}
+	if why := kind(r).Frozen(r); why != "" {
+		d.Barred = fmt.Errorf("nothing is written to this disk, not even the casebook: %s", why)
+	}
 	if d.Barred != nil {
 		d.Ledger, err = ledger.View(r, p.Casebook)
 	} else {

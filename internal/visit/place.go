@@ -64,6 +64,7 @@ func (p Place) Open() (*machine.Root, error) {
 			looksLike(r))
 	}
 	r.Home = f.Home()
+	f.Attach(r)
 	return r, nil
 }
 

@@ -1,6 +1,7 @@
 package visit
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"maps"
@@ -26,6 +27,7 @@ type Wish struct {
 	Insist     []string // protected items that are meant all the same, as in IDs
 	Starters   bool     // what could start the items on demand as well
 	Dependents bool     // what needs the items as well
+	Twins      bool     // what launches the same programs as well, as far as it can be turned
 	By         time.Duration
 	Until      string // the last day of a trial; empty for none
 	Guard      Wanted
@@ -86,19 +88,38 @@ func (v *Visit) Choose(w Wish) ([]item.Item, error) {
 		}
 	}
 	picked, err := v.Pick(ids)
-	if err != nil || !w.Dependents {
-		return picked, err
-	}
-	for i := 0; i < len(picked); i++ { // the list grows with those that need those that need it
-		for _, id := range picked[i].NeededBy {
-			it, ok := v.Find(id)
-			known := slices.ContainsFunc(picked, func(p item.Item) bool { return p.ID == id })
-			if ok && !known && it.State.Launched() {
-				picked = append(picked, it)
+	for i := 0; err == nil && i < len(picked); i++ { // the list grows with those of those
+		var more []string
+		if w.Dependents {
+			more = append(more, picked[i].NeededBy...)
+		}
+		if w.Twins {
+			can, _ := v.Twins(picked[i])
+			more = append(more, can...)
+		}
+		for _, id := range more {
+			if it, ok := v.Find(id); ok && it.State.Launched() {
+				picked = addNew(picked, it)
 			}
 		}
 	}
-	return picked, nil
+	return picked, err
+}
+
+// Twins are the ids of what else launches an item's program: what can be
+// switched off, and what cannot.
+func (v *Visit) Twins(it item.Item) (can, cannot []string) {
+	for _, id := range it.Twins {
+		other, ok := v.Find(id)
+		switch {
+		case !ok || !other.State.Launched():
+		case other.Protected == "" && v.MayTurn(other, item.Off) == nil:
+			can = append(can, id)
+		default:
+			cannot = append(cannot, id)
+		}
+	}
+	return can, cannot
 }
 
 // best are the few items that bring most of what all would that can go or wait
@@ -174,6 +195,22 @@ func (v *Visit) protect(picked []item.Item, insist []string) error {
 	return p
 }
 
+// fixed refuses protected items that cannot be turned at all, so that nobody is
+// told to insist on them.
+func (v *Visit) fixed(p *Protected, to item.State) error {
+	var refused []error
+	for _, it := range p.Items {
+		if err := v.MayTurn(it, to); err != nil {
+			refused = append(refused, cannotBe(it, to, err))
+		}
+	}
+	return errors.Join(refused...)
+}
+
+func cannotBe(it item.Item, to item.State, why error) error {
+	return fmt.Errorf("%s cannot be %s: %w", it.ID, Participle(to), why)
+}
+
 // PlanTurn works out what a wish means on this machine.
 func (d *Desk) PlanTurn(w Wish) (Turning, error) {
 	v, err := d.look()
@@ -185,7 +222,11 @@ func (d *Desk) PlanTurn(w Wish) (Turning, error) {
 		return t, err
 	}
 	if w.To != item.On {
-		if err := v.protect(t.Picked, w.Insist); err != nil {
+		err := v.protect(t.Picked, w.Insist)
+		if p := (*Protected)(nil); errors.As(err, &p) {
+			err = cmp.Or(v.fixed(p, w.To), err)
+		}
+		if err != nil {
 			return t, err
 		}
 	}
@@ -250,8 +291,7 @@ func (v *Visit) turn(
 				err = plan.Turn(it.Item, it.to, it.by)
 			}
 			if err != nil {
-				refused = append(refused,
-					fmt.Errorf("%s cannot be %s: %w", it.ID, Participle(it.to), err))
+				refused = append(refused, cannotBe(it.Item, it.to, err))
 				continue
 			}
 			c.Targets = append(c.Targets, change.Target{

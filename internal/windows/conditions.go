@@ -39,22 +39,22 @@ func (f Family) Conditions(r *machine.Root) (all []boot.Condition) {
 	}
 	add("fast start-up", value, "with it a start after shutting down is no full start: such ones "+
 		"are not to be compared with restarts", false)
-	if why := f.Frozen(r); why != "" {
+	if why := hibernated(r); why != "" {
 		add("hibernation", "hibernated", why, true)
 	} else {
 		add("hibernation", "not hibernated", "the disk of a hibernated machine is only read", false)
 	}
-	waiting := f.waiting(reg)
+	updates := waiting(reg)
 	switch {
-	case len(waiting) > 0:
-		value = strings.Join(waiting, ", ")
+	case len(updates) > 0:
+		value = strings.Join(updates, ", ")
 	case reg.Whole():
 		value = "none known of"
 	default:
 		value = "not known"
 	}
 	add("updates waiting", value, "the next start puts them in, which takes time once, and may "+
-		"change things back", len(waiting) > 0)
+		"change things back", len(updates) > 0)
 	if inSetup(reg) {
 		add("set-up", "in progress", "an upgrade, or the first set-up, is not at its end", true)
 	}
@@ -88,7 +88,7 @@ func planName(id string) string {
 }
 
 // waiting are the signs that updates are to be put in.
-func (Family) waiting(reg *registry.Registry) (all []string) {
+func waiting(reg *registry.Registry) (all []string) {
 	const servicing = `SOFTWARE\` + registry.CurrentVersion + `\Component Based Servicing`
 	if reg.Machine(servicing + `\RebootPending`).There {
 		all = append(all, "parts of the system")

@@ -6,7 +6,9 @@
 package windows
 
 import (
+	"cmp"
 	_ "embed"
+	"fmt"
 	"path"
 	"strings"
 	"time"
@@ -44,8 +46,14 @@ func (Family) Home() machine.Home {
 	return machine.Home{
 		Casebook:  "/ProgramData/calmdawn",
 		Elsewhere: "/ProgramData/calmdawn/elsewhere",
+		Marked:    true,
 		ID:        machineID,
 	}
+}
+
+// Attach has the machine's registry be edited.
+func (f Family) Attach(r *machine.Root) {
+	r.Attach(registry.Scheme, registry.NewStore(r, f.Frozen))
 }
 
 func (Family) Rules() []byte { return roles }
@@ -147,8 +155,31 @@ func (Family) Survey(r *machine.Root, o family.Options) family.Inventory {
 			Reason: "an upgrade, or the first set-up, is not at its end",
 		})
 	}
+	v.returning(reg)
 	item.Sort(v.Items)
 	return v
+}
+
+// returning tells what may change back what is changed on the disk.
+func (v *inventory) returning(reg *registry.Registry) {
+	if all := waiting(reg); len(all) > 0 {
+		v.Remarks = append(v.Remarks, item.Unread{
+			Path: reg.Windows,
+			Reason: "updates wait to be put in (" + strings.Join(all, ", ") + "): the next start " +
+				"may change things back",
+		})
+	}
+	for _, u := range reg.Users {
+		profiles := reg.Machine(`SOFTWARE\` + registry.CurrentNT + `\ProfileList\` + u.SID)
+		server, _ := reg.Text(profiles, "CentralProfile")
+		if u.SID != "" && server != "" {
+			v.Remarks = append(v.Remarks, item.Unread{
+				Path: cmp.Or(u.Profile, u.Name),
+				Reason: "is a profile that a server keeps too (" + server + "): the next login may " +
+					"change things of " + u.Name + " back",
+			})
+		}
+	}
 }
 
 // shareProgram tells items which others launch the same program: an updater
@@ -189,13 +220,26 @@ func (v *inventory) Key(it item.Item) (boot.Key, bool) {
 	return boot.Key{}, false
 }
 
-// Plan begins a plan, which refuses everything so far.
-func (v *inventory) Plan(*machine.Draft) family.Plan { return refusing{} }
+// Plan begins a plan.
+func (v *inventory) Plan(d *machine.Draft) family.Plan {
+	p := plan{}
+	for _, m := range v.mechanisms {
+		p[m.Name()] = m.Plan(d)
+	}
+	return p
+}
 
-type refusing struct{ service.ReadOnly }
+// A plan turns each item by its mechanism's.
+type plan map[string]item.Plan
 
-func (refusing) TurnStarter(it item.Item, _ string, to item.State) error {
-	return service.ReadOnly{}.Turn(it, to, 0)
+func (p plan) Turn(it item.Item, to item.State, by time.Duration) error {
+	return p[it.Mechanism].Turn(it, to, by)
+}
+
+// TurnStarter has nothing to turn: items of Windows have no starters of their
+// own.
+func (plan) TurnStarter(_ item.Item, starter string, _ item.State) error {
+	return fmt.Errorf("%s is nothing that is switched", starter)
 }
 
 // Log is the folder of the event logs.
@@ -220,8 +264,24 @@ func (Family) Failed(boot.Boot) boot.Condition {
 
 // Frozen says why no byte may be written to a disk: a hibernated system still
 // holds what it knew of it, and would write that over whatever is changed.
-// Shut down with fast start-up, a machine is hibernated.
+// Shut down with fast start-up, a machine is hibernated. And one that is being
+// set up is not yet what it will be.
 func (Family) Frozen(r *machine.Root) string {
+	if why := hibernated(r); why != "" {
+		return why
+	}
+	reg, err := registry.Open(r)
+	if err != nil {
+		return ""
+	}
+	defer reg.Close()
+	if inSetup(reg) {
+		return "an upgrade, or the first set-up, is not at its end: have Windows finish it first"
+	}
+	return ""
+}
+
+func hibernated(r *machine.Root) string {
 	p, err := registry.NewDisk(r).Find("hiberfil.sys")
 	if err != nil {
 		return ""

@@ -33,11 +33,34 @@ func IsAddress(text string) bool {
 		strings.IndexFunc(rest, unicode.IsControl) < 0
 }
 
-// Folder is the folder that an edit's path stands in; false for what is no
-// file.
+// Folder is what an edit's path stands in: a folder, or of what a store holds
+// the part before two backslashes, as a key of a registry; false where there is
+// none.
 func (e Edit) Folder() (string, bool) {
-	if Scheme(e.Path) != "" {
+	if Scheme(e.Path) == "" {
+		return path.Dir(e.Path), true
+	}
+	folder, _, ok := strings.Cut(e.Path, `\\`)
+	return folder, ok
+}
+
+// Above is the folder around a folder; false for the topmost one.
+func Above(folder string) (string, bool) {
+	if Scheme(folder) == "" {
+		return path.Dir(folder), folder != "/"
+	}
+	i := strings.LastIndex(folder, `\`)
+	if i < 0 {
 		return "", false
 	}
-	return path.Dir(e.Path), true
+	return folder[:i], true
+}
+
+// Within reports whether an address, or a folder, is somewhere in a folder.
+func Within(folder, address string) bool {
+	divider := "/"
+	if Scheme(folder) != "" {
+		divider = `\`
+	}
+	return strings.HasPrefix(address, strings.TrimSuffix(folder, divider)+divider)
 }

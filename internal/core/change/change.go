@@ -45,16 +45,26 @@ type Node struct {
 	GID     int               `json:"gid"`
 	ModTime int64             `json:"mtime,omitempty"` // nanoseconds since 1970 UTC
 	Xattrs  map[string][]byte `json:"xattrs,omitempty"`
+	// of what a store holds, or does not: what it comes to, where that can be
+	// written in several ways
+	Means string `json:"means,omitempty"`
 	// names that share the file (hard links); found, never restored
 	Links uint64 `json:"-"`
 }
 
 // SameTime reports whether a file system gave back a modification time that was
-// recorded: some keep whole seconds, some every second one.
+// recorded: some keep whole seconds, some every second one, some 100
+// nanoseconds.
 func SameTime(recorded, found int64) bool {
-	const second = int64(time.Second)
+	const second, tick = int64(time.Second), int64(100)
 	cut := recorded - found
-	return cut == 0 || found%second == 0 && cut > 0 && cut < 2*second
+	return cut == 0 || cut > 0 &&
+		(found%second == 0 && cut < 2*second || found%tick == 0 && cut < tick)
+}
+
+// Agrees reports whether two nodes come to the same, if not in the same bytes.
+func (n Node) Agrees(m Node) bool {
+	return n.Same(m) || n.Means != "" && n.Means == m.Means
 }
 
 // Bare returns the node without the attributes that other does not have.
@@ -233,7 +243,7 @@ func (c *Conflict) Diff() string {
 // and After to what e makes of it.
 //
 // Where now is what e expects, After is unchanged. Where now already is what e
-// would make, the returned edit changes nothing. Where all three are files that
+// would make, or comes to the same, the returned edit changes nothing. Where all three are files that
 // differ in their text alone, the lines that e changes are found again in the
 // present text, by three lines of context around them; known gives earlier
 // states of the path, so that a text that is back to one of them gets its
@@ -244,8 +254,10 @@ func Rebase(e Edit, now Node, known []Node, at time.Time) (Edit, error) {
 	switch {
 	case now.Same(e.Before):
 		return fitted, nil
-	case now.Same(e.After):
+	case now.Same(e.After), now.Agrees(e.After) && !now.Agrees(e.Before):
 		fitted.After = now
+		return fitted, nil
+	case now.Agrees(e.Before):
 		return fitted, nil
 	}
 	textOnly := e.Before

@@ -42,6 +42,9 @@ func TakeBack(steps []Step, change int64, now Node, at time.Time, overwrite bool
 		return edit, nil
 	case now.Same(should), overwrite:
 		return edit, nil
+	case now.Agrees(edit.After) && !now.Agrees(should):
+		edit.After = now
+		return edit, nil
 	}
 	var known []Node
 	for _, s := range steps {

@@ -9,13 +9,14 @@ import (
 	"io/fs"
 	"path"
 	"strings"
+	"time"
 
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/machine"
+	"calmdawn/internal/windows/hive"
 	"calmdawn/internal/windows/naming"
 	"calmdawn/internal/windows/registry"
-	"calmdawn/internal/windows/service"
 )
 
 // Mechanism names items of this package.
@@ -50,11 +51,12 @@ type List struct {
 	reg       *registry.Registry
 	manifests map[string]*manifest
 	items     []item.Item
+	states    map[[2]string]string // addresses of the values State, by native name and owner
 }
 
 // Read reads those of all users.
 func Read(reg *registry.Registry) *List {
-	l := &List{reg: reg, manifests: map[string]*manifest{}}
+	l := &List{reg: reg, manifests: map[string]*manifest{}, states: map[[2]string]string{}}
 	for _, u := range reg.Users {
 		if u.Classes == nil || u.Account != registry.Person {
 			continue
@@ -154,6 +156,9 @@ func (l *List) add(u *registry.User, full string, m manifest, e extension) {
 	if strings.HasPrefix(it.Maker, "ms-resource:") {
 		it.Maker = ""
 	}
+	if address, ok := key.Address("State"); ok {
+		l.states[[2]string{native, u.Name}] = address
+	}
 	state, known := l.reg.Number(key, "State")
 	switch {
 	case !known && strings.EqualFold(e.Task.Enabled, "true"):
@@ -189,5 +194,31 @@ func (l *List) Survey() []item.Item { return l.items }
 // Key is the name by which boots know one: they know none so far.
 func (l *List) Key(item.Item) (boot.Key, bool) { return boot.Key{}, false }
 
-// Plan begins a plan. Nothing is changed on Windows disks yet.
-func (l *List) Plan(*machine.Draft) item.Plan { return service.ReadOnly{} }
+// Plan begins a plan.
+func (l *List) Plan(d *machine.Draft) item.Plan { return plan{l, d} }
+
+type plan struct {
+	*List
+	draft *machine.Draft
+}
+
+// Turn plans a start-up task on, or off as by its user. What a policy decides
+// stays.
+func (p plan) Turn(it item.Item, to item.State, _ time.Duration) error {
+	address := p.states[[2]string{it.Native, it.Owner}]
+	if to == item.Delayed {
+		return errors.New("Windows has no delay for what it launches at a login")
+	}
+	now, err := p.draft.Node(address, "")
+	if err != nil {
+		return err
+	}
+	if len(now.Data) == 4 && (now.Data[0] == offByPolicy || now.Data[0] == onByPolicy) {
+		return errors.New("a policy decides on it: it goes with the policy")
+	}
+	state := uint32(on)
+	if to == item.Off {
+		state = offByUser
+	}
+	return p.draft.Set(address, uint32(hive.DWord), registry.Number(state))
+}

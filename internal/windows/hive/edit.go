@@ -1,7 +1,6 @@
 package hive
 
 import (
-	"bytes"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -89,6 +88,10 @@ func Edit(data []byte, f File) (*Editor, error) {
 	e.findFree()
 	return e, nil
 }
+
+// Image is what the file holds: its first page and its bins. It is not to be
+// written to.
+func (e *Editor) Image() []byte { return e.image }
 
 // look has the reader see the image.
 func (e *Editor) look() {
@@ -661,7 +664,3 @@ func (w *work) leadTo(k Key, n, list uint32) error {
 	}
 	return nil
 }
-
-// Same reports whether the file still holds what the editor knows of it, by its
-// first sector: every writer of hives changes that.
-func (e *Editor) Same(sector []byte) bool { return bytes.Equal(sector, e.image[:512]) }

@@ -3,7 +3,10 @@ package registry
 import (
 	"encoding/binary"
 	"fmt"
+	"slices"
 
+	"calmdawn/internal/core/change"
+	"calmdawn/internal/machine"
 	"calmdawn/internal/windows/hive"
 )
 
@@ -44,4 +47,44 @@ func (reg *Registry) SwitchedOff(notes Place, entry string, u *User) string {
 		return who + " on " + since.Local().Format("2 Jan 2006, 15:04")
 	}
 	return who
+}
+
+// approvalSize is how long a note usually is: a number of flags, and when the
+// entry was switched off.
+const approvalSize = 12
+
+// Approve plans the note, at an address, that an entry is on or off, as Windows
+// writes it: its lowest bit decides, and the other bits of the first number
+// stay. Of a note of an unusual length only that bit changes.
+func Approve(d *machine.Draft, address string, on bool) error {
+	now, err := d.Node(address, "")
+	if err != nil {
+		return err
+	}
+	data := slices.Clone(now.Data)
+	if now.Kind != change.Value || len(data) == 0 {
+		data = make([]byte, approvalSize)
+		data[0] = 2
+	}
+	off := data[0]&1 != 0
+	switch {
+	case off == !on:
+		return nil
+	case on:
+		data[0] &^= 1
+	default:
+		data[0] |= 1
+	}
+	if len(data) == approvalSize {
+		since := uint64(0)
+		if !on {
+			since = hive.Filetime(d.At())
+		}
+		binary.LittleEndian.PutUint64(data[4:], since)
+	}
+	kind := hive.Binary
+	if now.Kind == change.Value {
+		kind = hive.Type(now.Type)
+	}
+	return d.Set(address, uint32(kind), data)
 }

@@ -40,6 +40,7 @@ type Registry struct {
 	Notes      []item.Unread // what is to be known of what was read
 
 	files []*os.File
+	hives map[string]string // their files, by how addresses begin
 	vars  map[string]string
 }
 
@@ -79,7 +80,7 @@ func FindConfig(d *Disk) (string, error) {
 // Open opens the registry of a disk. It fails where there is none; hives that
 // cannot be read are in Unread, and what stands in them is not there.
 func Open(r *machine.Root) (*Registry, error) {
-	reg := &Registry{Disk: NewDisk(r), Drive: "C:"}
+	reg := &Registry{Disk: NewDisk(r), Drive: "C:", hives: map[string]string{}}
 	config, err := FindConfig(reg.Disk)
 	if err != nil {
 		return nil, err
@@ -93,6 +94,8 @@ func Open(r *machine.Root) (*Registry, error) {
 		return h
 	}
 	reg.System, reg.Software = machines("SYSTEM"), machines("SOFTWARE")
+	reg.hiveFile(`HKLM\SYSTEM`, config, "SYSTEM")
+	reg.hiveFile(`HKLM\SOFTWARE`, config, "SOFTWARE")
 	if reg.System != nil {
 		reg.chooseSet()
 	}
@@ -190,13 +193,14 @@ type Place struct {
 	hive.Key
 	Name  string // "HKLM\SOFTWARE\…"
 	There bool
+
+	address string // the same as addresses have it, for whoever looks
 }
 
 // Machine returns the key at a path of the machine's part of the registry, that
 // begins with SOFTWARE or SYSTEM; SYSTEM\CurrentControlSet is that of the next
 // boot.
 func (reg *Registry) Machine(p string) Place {
-	place := Place{Name: `HKLM\` + p}
 	name, rest, _ := strings.Cut(p, `\`)
 	h := reg.Software
 	if hive.Same(name, "SYSTEM") {
@@ -205,22 +209,27 @@ func (reg *Registry) Machine(p string) Place {
 			rest = strings.TrimSuffix(reg.Set+`\`+more, `\`)
 		}
 	}
-	return reg.at(place, h, rest)
+	address := `HKLM\` + strings.ToUpper(name) + `\` + rest
+	return reg.at(Place{Name: `HKLM\` + p, address: address}, h, rest)
 }
 
 // Of returns the key at a path of a user's part of the registry.
 func (reg *Registry) Of(u *User, p string) Place {
-	return reg.at(Place{Name: `HKCU\` + p}, u.Hive, p)
+	return reg.at(Place{Name: `HKCU\` + p, address: u.root() + `\` + p}, u.Hive, p)
 }
+
+// root begins the addresses of what a user has.
+func (u *User) root() string { return `HKU\` + cmp.Or(u.SID, "Default") }
 
 // ClassesOf returns the key at a path of what is registered for a user alone.
 func (reg *Registry) ClassesOf(u *User, p string) Place {
-	return reg.at(Place{Name: `HKCU\Software\Classes\` + p}, u.Classes, p)
+	place := Place{Name: `HKCU\Software\Classes\` + p, address: u.root() + `_Classes\` + p}
+	return reg.at(place, u.Classes, p)
 }
 
 // Below returns a key below another one, by a path.
 func (reg *Registry) Below(p Place, rest string) Place {
-	place := Place{Name: p.Name + `\` + rest}
+	place := Place{Name: p.Name + `\` + rest, address: p.address + `\` + rest}
 	if !p.There {
 		return place
 	}
@@ -268,7 +277,9 @@ func (reg *Registry) Keys(p Place) (all []Place) {
 		reg.damaged(p.Name, err)
 	}
 	for _, k := range keys {
-		all = append(all, Place{Key: k, Name: p.Name + `\` + k.Name, There: true})
+		place := reg.Below(Place{Name: p.Name, address: p.address}, k.Name)
+		place.Key, place.There = k, true
+		all = append(all, place)
 	}
 	return all
 }
@@ -391,6 +402,7 @@ func (reg *Registry) openUser(u *User, image, config string) {
 		if u.Hive, err = reg.open(config, "DEFAULT"); err != nil {
 			reg.unread(path.Join(config, "DEFAULT"), err)
 		}
+		reg.hiveFile(u.root(), config, "DEFAULT")
 		return
 	}
 	u.home = strings.TrimRight(reg.Expand(image, nil), `\`)
@@ -411,6 +423,8 @@ func (reg *Registry) openUser(u *User, image, config string) {
 		!errors.Is(err, fs.ErrNotExist) {
 		reg.unread(path.Join(at, classes, "UsrClass.dat"), err)
 	}
+	reg.hiveFile(u.root()+"_Classes", path.Join(at, classes), "UsrClass.dat")
+	reg.hiveFile(u.root(), at, "NTUSER.DAT")
 	u.Hive, err = reg.open(at, "NTUSER.DAT")
 	if err != nil && (u.Account == Person || !errors.Is(err, fs.ErrNotExist)) {
 		reg.unread(path.Join(at, "NTUSER.DAT"), err)

@@ -4,10 +4,12 @@ package run
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"path"
 	"slices"
 	"strings"
+	"time"
 
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/item"
@@ -15,7 +17,6 @@ import (
 	"calmdawn/internal/windows/launch"
 	"calmdawn/internal/windows/naming"
 	"calmdawn/internal/windows/registry"
-	"calmdawn/internal/windows/service"
 )
 
 // Mechanism names items of this package.
@@ -35,11 +36,29 @@ type List struct {
 	finder    launch.Finder
 	approvals bool // the version honours them
 	items     []item.Item
+	ways      map[switchKey]way
+}
+
+// A switchKey finds the way in which an item is switched.
+type switchKey struct{ native, owner string }
+
+// A way is how an entry is switched.
+type way struct {
+	refused string // why it is not, as a clause
+	bound   string // why it stays off whatever is noted of it
+	note    string // the address of the note that it is off
+	value   string // its own, where it is taken away instead
+	empty   bool   // its value stays, and says nothing
 }
 
 // Read reads the lists of the machine and of all its users.
 func Read(reg *registry.Registry) *List {
-	l := &List{reg: reg, finder: launch.Finder{Reg: reg}, approvals: reg.Approves()}
+	l := &List{
+		reg:       reg,
+		finder:    launch.Finder{Reg: reg},
+		approvals: reg.Approves(),
+		ways:      map[switchKey]way{},
+	}
 	l.machine()
 	for _, u := range reg.Users {
 		if u.Hive != nil && u.Account != registry.System {
@@ -60,7 +79,19 @@ type list struct {
 	approval registry.Place // where Windows notes what is off
 	policy   string         // the policy that switches the whole list off
 	why      string         // what is to be known of every entry, as a clause
+	fixed    string         // why none of them is switched, as a clause
 }
+
+// Why entries of some places are not switched.
+const (
+	ofPolicy = "a policy launches it, and Windows puts it back: it goes with the policy"
+	ofOnce   = "it is launched once, and Windows itself takes it away then"
+	ofLogin  = "every login goes through it, and with it wrong nobody could log in: it is changed " +
+		"in the running Windows alone"
+	ofSetup   = "it sets something up once for each user, and is done then"
+	ofSession = "it runs before any service does, and with it wrong the machine may not start: it " +
+		"is changed in the running Windows alone"
+)
 
 func (l *List) machine() {
 	for _, v := range []struct{ view, end string }{{"", ""}, {wow, "32"}} {
@@ -81,6 +112,7 @@ func (l *List) machine() {
 				narrow: v.end != "",
 				once:   true,
 				policy: "DisableLocalMachineRunOnce",
+				fixed:  ofOnce,
 			})
 		}
 	}
@@ -88,6 +120,7 @@ func (l *List) machine() {
 		place: "policy",
 		key:   l.reg.Machine(`SOFTWARE\` + policies + `\Run`),
 		why:   "a policy launches it",
+		fixed: ofPolicy,
 	})
 	l.chain(l.reg.Machine(`SOFTWARE\`+winlogon), nil)
 	l.setups()
@@ -115,29 +148,34 @@ func (l *List) user(u *registry.User) {
 		once:   true,
 		policy: "DisableCurrentUserRunOnce",
 		why:    why,
+		fixed:  ofOnce,
 	})
 	l.entries(list{
 		place: "policy",
 		key:   own(`Software\` + policies + `\Run`),
 		user:  u,
 		why:   cmp.Or(why, "a policy launches it"),
+		fixed: ofPolicy,
 	})
 	old := own(`Software\` + registry.CurrentNT + `\Windows`)
 	for _, name := range []string{"load", "run"} {
-		l.single(list{key: old, user: u, why: why}, name, name)
+		l.single(list{key: old, user: u, why: why}, name, name, true)
 	}
 	l.single(list{
 		key:  own("Environment"),
 		user: u,
 		why:  cmp.Or(why, "it is a script of the login"),
-	}, "script", "UserInitMprLogonScript")
+	}, "script", "UserInitMprLogonScript", false)
 	l.chain(own(`Software\`+winlogon), u)
 }
 
-// single adds the line of one value that is no list.
-func (l *List) single(of list, name, value string) {
+// single adds the line of one value that is no list; empty says that Windows
+// expects the value to be there.
+func (l *List) single(of list, name, value string, empty bool) {
 	if line, ok := l.reg.Text(of.key, value); ok && strings.TrimSpace(line) != "" {
-		l.add(entry{list: of, name: name, value: value, line: line, title: name})
+		l.add(entry{
+			list: of, name: name, value: value, line: line, title: name, empty: empty,
+		})
 	}
 }
 
@@ -180,7 +218,8 @@ type entry struct {
 	title string // empty where it has none
 	value string // its value's name
 	line  string
-	fixed bool // it belongs to the login itself
+	aside bool // it belongs to the login itself
+	empty bool // it is taken away by a text that says nothing
 }
 
 // add makes an item of an entry.
@@ -203,7 +242,7 @@ func (l *List) add(e entry) *item.Item {
 		Command:    e.line,
 		File:       e.key.Name,
 		Conditions: slices.Clone(target.Risks),
-		Aside:      e.fixed,
+		Aside:      e.aside,
 	}
 	if text := launch.Encoded(e.line); text != "" {
 		it.Conditions = append(it.Conditions, "its encoded command is: "+text)
@@ -215,6 +254,7 @@ func (l *List) add(e entry) *item.Item {
 		it.Why = "it is launched once, and then taken from the list"
 	}
 	target.Tell(&it)
+	l.ways[switchKey{native, owner}] = l.way(e)
 	if why := l.off(e); why != "" {
 		if it.State == item.Broken {
 			why += "; besides, " + it.Why
@@ -231,15 +271,37 @@ func stem(p string) string {
 	return strings.TrimSuffix(name, path.Ext(name))
 }
 
+// way tells how an entry is switched.
+func (l *List) way(e entry) way {
+	w := way{refused: e.fixed, bound: l.offByPolicy(e), empty: e.empty}
+	known := false
+	if e.approval.Name != "" && l.approvals {
+		w.note, known = e.approval.Address(e.value)
+	} else {
+		w.value, known = e.key.Address(e.value)
+	}
+	if !known && w.refused == "" {
+		w.refused = "its name is no text"
+	}
+	return w
+}
+
+// offByPolicy says which policy switches the whole list of an entry off; empty
+// where none does.
+func (l *List) offByPolicy(e entry) string {
+	for _, p := range l.policiesOf(e.user) {
+		if n, _ := l.reg.Number(p, e.policy); e.policy != "" && n != 0 {
+			return "a policy (" + e.policy + ") switches the whole list off"
+		}
+	}
+	return ""
+}
+
 // off says why an entry is not launched although it stands there; empty where
 // it is.
 func (l *List) off(e entry) string {
-	if e.policy != "" {
-		for _, p := range l.policiesOf(e.user) {
-			if n, _ := l.reg.Number(p, e.policy); n != 0 {
-				return "a policy (" + e.policy + ") switches the whole list off"
-			}
-		}
+	if why := l.offByPolicy(e); why != "" {
+		return why
 	}
 	if !l.approvals {
 		return ""
@@ -277,14 +339,16 @@ func (l *List) chain(key registry.Place, u *registry.User) {
 			n++
 			first, _, _ := strings.Cut(strings.ToLower(line), " ")
 			e := entry{
-				list:  list{place: strings.ToLower(c.value), key: key, user: u},
+				list: list{
+					place: strings.ToLower(c.value), key: key, user: u, fixed: ofLogin,
+				},
 				name:  fmt.Sprint(n),
 				value: c.value,
 				line:  line,
-				fixed: strings.HasSuffix(strings.Trim(first, `"`), c.own),
+				aside: strings.HasSuffix(strings.Trim(first, `"`), c.own),
 			}
 			e.why = "it was added to what every login goes through"
-			if e.fixed {
+			if e.aside {
 				e.why = "every login goes through it"
 			}
 			l.add(e)
@@ -313,12 +377,12 @@ func (l *List) setups() {
 			}
 			title, _ := l.reg.Text(k, "")
 			it := l.add(entry{
-				list:  list{place: "setup", key: k, narrow: view != ""},
+				list:  list{place: "setup", key: k, narrow: view != "", fixed: ofSetup},
 				name:  k.Key.Name,
 				title: title,
 				value: "StubPath",
 				line:  line,
-				fixed: true,
+				aside: true,
 			})
 			it.Why = "it is launched once for each user, and next for " + strings.Join(left, ", ")
 			if len(left) == 0 {
@@ -377,6 +441,7 @@ func (l *List) session() {
 				File:    manager.Name,
 				Aside:   true,
 			})
+			l.ways[switchKey{native, ""}] = way{refused: ofSession}
 		}
 	}
 }
@@ -390,5 +455,37 @@ func (l *List) Survey() []item.Item { return l.items }
 // Key is the name by which boots know an entry: they know none so far.
 func (l *List) Key(item.Item) (boot.Key, bool) { return boot.Key{}, false }
 
-// Plan begins a plan. Nothing is changed on Windows disks yet.
-func (l *List) Plan(*machine.Draft) item.Plan { return service.ReadOnly{} }
+// Plan begins a plan.
+func (l *List) Plan(d *machine.Draft) item.Plan { return plan{l, d} }
+
+type plan struct {
+	*List
+	draft *machine.Draft
+}
+
+// Turn plans an entry on or off: by the note that Windows itself keeps of that,
+// or, where it keeps none, by taking the entry away.
+func (p plan) Turn(it item.Item, to item.State, _ time.Duration) error {
+	w, ok := p.ways[switchKey{it.Native, it.Owner}]
+	switch {
+	case !ok: // which the survey has found elsewhere
+		return errors.New(ofPolicy)
+	case w.refused != "":
+		return errors.New(w.refused)
+	case to == item.Delayed:
+		return errors.New("Windows has no delay for what it launches at a login")
+	case to == item.On && w.bound != "":
+		return errors.New(w.bound)
+	case w.note != "":
+		return registry.Approve(p.draft, w.note, to == item.On)
+	case to == item.On:
+		return errors.New("it is on")
+	case !w.empty:
+		return p.draft.Remove(w.value, "")
+	}
+	n, err := p.draft.Node(w.value, "")
+	if err != nil {
+		return err
+	}
+	return p.draft.Set(w.value, n.Type, []byte{0, 0}) // a text without letters
+}

@@ -3,7 +3,6 @@ package service
 
 import (
 	"cmp"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -11,7 +10,6 @@ import (
 
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/item"
-	"calmdawn/internal/machine"
 	"calmdawn/internal/windows/hive"
 	"calmdawn/internal/windows/launch"
 	"calmdawn/internal/windows/naming"
@@ -50,7 +48,9 @@ type service struct {
 	command string
 	hosted  string // the group of a shared program in which it runs
 	delayed bool
-	item    item.Item
+	// the running system refuses to have it changed
+	protected bool
+	item      item.Item
 }
 
 func (s *service) driver() bool { return s.kind&drivers != 0 }
@@ -61,11 +61,16 @@ type List struct {
 	finder launch.Finder
 	all    map[string]*service // by name in upper case
 	order  []*service
+	late   time.Duration // after the boot delayed services start
 }
 
 // Read reads the services of the control set that the next boot uses.
 func Read(reg *registry.Registry) *List {
 	l := &List{reg: reg, finder: launch.Finder{Reg: reg}, all: map[string]*service{}}
+	l.late = usualDelay
+	if n, ok := reg.Number(reg.Machine(`SYSTEM\CurrentControlSet\Control`), "AutoStartDelay"); ok {
+		l.late = time.Duration(uint32(n)) * time.Second
+	}
 	for _, k := range reg.Keys(reg.Machine(`SYSTEM\CurrentControlSet\Services`)) {
 		if s := l.read(k); s != nil {
 			l.all[hive.Upper(s.name)] = s
@@ -95,6 +100,8 @@ func (l *List) read(k registry.Place) *service {
 	late, _ := l.reg.Number(k, "DelayedAutostart")
 	s.delayed = late != 0 && s.start == auto
 	s.trigger = l.triggers(k)
+	protected, _ := l.reg.Number(k, "LaunchProtected")
+	s.protected = protected != 0
 	image, _ := l.reg.Text(k, "ImagePath")
 	s.command = image
 	if s.driver() {
@@ -234,7 +241,7 @@ func (l *List) traits(s *service) (all []string) {
 	if s.group != "" {
 		all = append(all, "group "+s.group)
 	}
-	if protected, _ := l.reg.Number(s.key, "LaunchProtected"); protected != 0 {
+	if s.protected {
 		all = append(all, "launch protected")
 	}
 	for _, name := range s.needs {
@@ -312,7 +319,7 @@ func (l *List) state(s *service, it *item.Item, wanted map[string][]string) {
 			return
 		}
 	case s.delayed:
-		it.State, it.Why = item.Delayed, "it starts about two minutes after the boot"
+		it.State, it.Why = item.Delayed, "it starts about "+inWords(l.late)+" after the boot"
 	default:
 		it.State = item.On
 	}
@@ -369,14 +376,3 @@ func (l *List) Survey() (all []item.Item) {
 
 // Key is the name by which boots know a service.
 func (l *List) Key(it item.Item) (boot.Key, bool) { return boot.Key{Native: it.Native}, true }
-
-// Plan begins a plan. Nothing is changed on Windows disks yet.
-func (l *List) Plan(*machine.Draft) item.Plan { return ReadOnly{} }
-
-// ReadOnly is a plan that turns nothing.
-type ReadOnly struct{}
-
-var errReadOnly = errors.New("calmdawn only reads Windows disks so far")
-
-// Turn refuses.
-func (ReadOnly) Turn(item.Item, item.State, time.Duration) error { return errReadOnly }

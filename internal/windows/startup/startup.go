@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"path"
 	"strings"
+	"time"
 
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/item"
@@ -14,7 +15,6 @@ import (
 	"calmdawn/internal/windows/launch"
 	"calmdawn/internal/windows/naming"
 	"calmdawn/internal/windows/registry"
-	"calmdawn/internal/windows/service"
 	"calmdawn/internal/windows/shortcut"
 )
 
@@ -32,12 +32,21 @@ type List struct {
 	reg    *registry.Registry
 	finder launch.Finder
 	items  []item.Item
+	// of what is off, where the version keeps notes of that: their addresses,
+	// by the native names of items
+	notes    map[string]string
+	approves bool
 }
 
 // Read reads the folder of the machine and those of its users, wherever they
 // were moved.
 func Read(reg *registry.Registry) *List {
-	l := &List{reg: reg, finder: launch.Finder{Reg: reg}}
+	l := &List{
+		reg:      reg,
+		finder:   launch.Finder{Reg: reg},
+		notes:    map[string]string{},
+		approves: reg.Approves(),
+	}
 	place, ok := reg.Text(reg.Machine(`SOFTWARE\`+shellFolders), "Common Startup")
 	if !ok {
 		place = "%ProgramData%" + usual
@@ -120,7 +129,10 @@ func (l *List) file(p, native string, u *registry.User, approval registry.Place)
 	if u != nil && u.Account == registry.New && it.Why == "" {
 		it.Why = "everybody gets it who logs in for the first time"
 	}
-	if why := l.reg.SwitchedOff(approval, name, u); why != "" && l.reg.Approves() {
+	if address, ok := approval.Address(name); ok && l.approves {
+		l.notes[native] = address
+	}
+	if why := l.reg.SwitchedOff(approval, name, u); why != "" && l.approves {
 		if it.State == item.Broken {
 			why += "; besides, " + it.Why
 		}
@@ -194,5 +206,27 @@ func (l *List) Survey() []item.Item { return l.items }
 // Key is the name by which boots know a file: they know none so far.
 func (l *List) Key(item.Item) (boot.Key, bool) { return boot.Key{}, false }
 
-// Plan begins a plan. Nothing is changed on Windows disks yet.
-func (l *List) Plan(*machine.Draft) item.Plan { return service.ReadOnly{} }
+// Plan begins a plan.
+func (l *List) Plan(d *machine.Draft) item.Plan { return plan{l, d} }
+
+type plan struct {
+	*List
+	draft *machine.Draft
+}
+
+// Turn plans a file on or off, by the note that Windows itself keeps of that;
+// versions that keep none have the file taken away.
+func (p plan) Turn(it item.Item, to item.State, _ time.Duration) error {
+	note := p.notes[it.Native]
+	switch {
+	case to == item.Delayed:
+		return errors.New("Windows has no delay for what it launches at a login")
+	case note != "":
+		return registry.Approve(p.draft, note, to == item.On)
+	case to == item.On:
+		return errors.New("it is on")
+	case p.approves:
+		return errors.New("its name is no text")
+	}
+	return p.draft.Remove(it.File, "")
+}

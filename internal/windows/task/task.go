@@ -22,7 +22,6 @@ import (
 	"calmdawn/internal/windows/launch"
 	"calmdawn/internal/windows/naming"
 	"calmdawn/internal/windows/registry"
-	"calmdawn/internal/windows/service"
 )
 
 // Mechanism names items of this package.
@@ -319,6 +318,13 @@ func (l *List) Survey() []item.Item { return l.items }
 // Key is the name by which boots know a task: they know none so far.
 func (l *List) Key(item.Item) (boot.Key, bool) { return boot.Key{}, false }
 
-// Plan begins a plan. Tasks on a disk are not changed: the scheduler refuses
-// definitions that its list does not know.
-func (l *List) Plan(*machine.Draft) item.Plan { return service.ReadOnly{} }
+// Plan begins a plan, which turns nothing: the scheduler refuses a definition
+// whose sum its own list does not have.
+func (l *List) Plan(*machine.Draft) item.Plan { return refusing{} }
+
+type refusing struct{}
+
+var errOnDisk = errors.New("the scheduler of Windows would take a task that was changed on its " +
+	"disk for a damaged one: switch it off in the running Windows")
+
+func (refusing) Turn(item.Item, item.State, time.Duration) error { return errOnDisk }

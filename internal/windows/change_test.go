@@ -1,0 +1,386 @@
+package windows_test
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"maps"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"calmdawn/internal/casebook"
+	"calmdawn/internal/core/change"
+	"calmdawn/internal/core/item"
+	"calmdawn/internal/demo"
+	"calmdawn/internal/family"
+	"calmdawn/internal/ledger"
+	"calmdawn/internal/machine"
+	"calmdawn/internal/windows"
+	"calmdawn/internal/windows/hive"
+	"calmdawn/internal/windows/windowstest"
+)
+
+// opened opens a disk for changes.
+func opened(t *testing.T, dir string) *machine.Root {
+	t.Helper()
+	r, err := machine.Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { r.Close() })
+	r.Home = windows.Family{}.Home()
+	windows.Family{}.Attach(r)
+	return r
+}
+
+// registryOf is all that the hives of a disk hold, by file, key and name, read
+// by the reader that edits none; keys with their times.
+func registryOf(t *testing.T, dir string) map[string]string {
+	t.Helper()
+	all := map[string]string{}
+	var walk func(at string, k hive.Key)
+	walk = func(at string, k hive.Key) {
+		all[at] = k.Written.String()
+		values, err1 := k.Values()
+		keys, err2 := k.Keys()
+		if err := errors.Join(err1, err2); err != nil {
+			t.Fatalf("%s: %v", at, err)
+		}
+		for _, v := range values {
+			data, err := v.Data()
+			if err != nil {
+				t.Fatalf("%s %s: %v", at, v.Name, err)
+			}
+			all[at+`\\`+v.Name] = fmt.Sprintf("%d:%x", v.Type, data)
+		}
+		for _, sub := range keys {
+			walk(at+`\`+sub.Name, sub)
+		}
+	}
+	for _, p := range hivesOf(t, dir) {
+		data, err := os.ReadFile(p)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := hive.Edit(slices.Clone(data), nil); err != nil {
+			t.Fatalf("%s: %v", p, err)
+		}
+		h, err := hive.Open(strings.NewReader(string(data)), int64(len(data)))
+		if err != nil || h.Behind {
+			t.Fatalf("%s: %v", p, err)
+		}
+		walk(strings.TrimPrefix(p, dir), h.Root())
+	}
+	return all
+}
+
+func hivesOf(t *testing.T, dir string) (all []string) {
+	t.Helper()
+	err := filepath.WalkDir(dir, func(p string, _ fs.DirEntry, err error) error {
+		switch filepath.Base(p) {
+		case "SYSTEM", "SOFTWARE", "NTUSER.DAT", "UsrClass.dat":
+			all = append(all, p)
+		}
+		return err
+	})
+	if err != nil || len(all) == 0 {
+		t.Fatal("no hives", err)
+	}
+	return all
+}
+
+// differing are the values in which two registries differ.
+func differing(a, b map[string]string) (values, others []string) {
+	keys := maps.Clone(a)
+	maps.Copy(keys, b)
+	for _, at := range slices.Sorted(maps.Keys(keys)) {
+		switch {
+		case a[at] == b[at]:
+		case strings.Contains(at, `\\`):
+			values = append(values, at)
+		default:
+			others = append(others, at)
+		}
+	}
+	return values, others
+}
+
+func ledgerOf(t *testing.T, r *machine.Root, at time.Time) *ledger.Ledger {
+	t.Helper()
+	led, err := ledger.Open(r, casebook.Inside, at, "test")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return led
+}
+
+// turned plans items in a state, as edits.
+func turned(r *machine.Root, v family.Inventory, to item.State, at time.Time,
+	items ...item.Item) ([]change.Edit, error) {
+	d := r.Draft(at)
+	p := v.Plan(d)
+	for _, it := range items {
+		if err := p.Turn(it, to, time.Minute); err != nil {
+			return nil, err
+		}
+	}
+	return d.Edits(), nil
+}
+
+// TestEachItemOfTheDemo switches each item of the demo machine off, or on, or
+// delays it, and takes that back: exactly the one value differs that Windows
+// goes by, the survey says so, and after all the registry is as it was, times
+// included.
+func TestEachItemOfTheDemo(t *testing.T) {
+	t.Parallel()
+	dir := filepath.Join(t.TempDir(), "gnomon")
+	now := time.Date(2026, 11, 26, 9, 0, 0, 0, time.UTC)
+	if err := demo.MakeWindows(dir, now); err != nil {
+		t.Fatal(err)
+	}
+	r := opened(t, dir)
+	before := registryOf(t, dir)
+	look := func() family.Inventory {
+		return windows.Family{}.Survey(r, family.Options{Now: now})
+	}
+	inventory := look()
+	done, refused := map[string]int{}, map[string]int{}
+	for _, it := range inventory.Found().Items {
+		states := []item.State{item.Off, item.Delayed}
+		if it.State == item.Off {
+			states = []item.State{item.On}
+		}
+		for _, to := range states {
+			edits, err := turned(r, inventory, to, now, it)
+			if err != nil || len(edits) == 0 {
+				if to != item.Delayed {
+					refused[it.Mechanism]++
+				}
+				continue
+			}
+			led := ledgerOf(t, r, now)
+			c, err := led.CarryOut(change.Change{Verb: change.Disable, MadeAt: now, Edits: edits})
+			if err != nil {
+				t.Fatalf("%s to %s: %v", it.ID, to, err)
+			}
+			values, _ := differing(before, registryOf(t, dir))
+			if len(values) != 1 {
+				t.Errorf("%s to %s: differs in %q", it.ID, to, values)
+			}
+			found, there := look().Lookup(it.ID)
+			launched := to != item.Off && found.State.Launched() // if its program is there
+			if found.State != to && !launched && there {
+				t.Errorf("%s to %s: it is %s (%s)", it.ID, to, found.State, found.Why)
+			}
+			undo, err := led.PlanUndo(c.ID, ledger.Undoing{At: now, By: "test"})
+			if err == nil {
+				_, err = led.CarryOut(undo)
+			}
+			if err != nil {
+				t.Fatalf("%s back from %s: %v", it.ID, to, err)
+			}
+			led.Close()
+			if values, others := differing(before, registryOf(t, dir)); len(values)+len(others) > 0 {
+				t.Fatalf("%s back from %s: differs in %q %q", it.ID, to, values, others)
+			}
+			done[it.Mechanism+" "+string(to)]++
+		}
+	}
+	for _, way := range []string{
+		"service off", "service on", "service delayed", "run off", "run on", "startup off", "app off",
+	} {
+		if done[way] == 0 {
+			t.Errorf("no item was turned as %q: %v", way, done)
+		}
+	}
+	if done["task off"] > 0 || refused["task"] == 0 {
+		t.Errorf("tasks: %v, refused: %v", done, refused)
+	}
+	t.Log(done, refused)
+}
+
+var errStop = errors.New("stopped")
+
+// machineToTurn is a small disk, with what of every kind is switched, and keys
+// that are missing.
+func machineToTurn() *windowstest.Disk {
+	d := windowstest.New()
+	d.Files["Program Files/Marl/a.exe"] = ""
+	const line = `"C:\Program Files\Marl\a.exe"`
+	d.Service("Marl", windowstest.Auto(line)...)
+	d.Run("", "Run").Set(hive.Texted("Marl", hive.String, line))
+	d.Run("isolde", "Run").Set(hive.Texted("Marl tray", hive.String, line))
+	d.Users["isolde"].At(`Software\Microsoft\Windows NT\CurrentVersion\Windows`).Set(
+		hive.Texted("load", hive.String, line))
+	d.Users["isolde"].At("Environment").Set(
+		hive.Texted("UserInitMprLogonScript", hive.Expand, line))
+	return d
+}
+
+// TestEveryInterruption fails, and then stops, each operation of a change of
+// values in three hives, and of its undo.
+func TestEveryInterruption(t *testing.T) {
+	t.Parallel()
+	now := time.Date(2026, 11, 26, 9, 0, 0, 0, time.UTC)
+	for _, crash := range []bool{false, true} {
+		for _, undo := range []bool{false, true} {
+			interrupted := 0
+			for n := 0; ; n++ {
+				dir := machineToTurn().Make(t)
+				r := opened(t, dir)
+				before := registryOf(t, dir)
+				id := int64(0)
+				if undo {
+					id = turnAll(t, r, now, 0)
+				}
+				left, hit := n, false
+				r.Hook = func(op machine.Op) error {
+					if op.Name != "write" && op.Name != "sync" ||
+						!strings.HasPrefix(filepath.Base(op.Path), "S") &&
+							filepath.Base(op.Path) != "NTUSER.DAT" {
+						return nil
+					}
+					if left--; left >= 0 || hit && !crash {
+						return nil
+					}
+					if hit = true; crash {
+						panic(errStop)
+					}
+					return errStop
+				}
+				func() {
+					defer func() {
+						if p := recover(); p != nil && p != any(errStop) {
+							panic(p)
+						}
+					}()
+					turnAll(nil, r, now, id)
+				}()
+				r.Hook = nil
+				r.Close()
+				if !hit {
+					break
+				}
+				interrupted++
+				r = opened(t, dir)
+				led := ledgerOf(t, r, now)
+				standing := int64(0)
+				for _, c := range led.Changes() {
+					if c.Status == change.Planned {
+						t.Errorf("crash %v undo %v at %d: change %d is open: %v", crash, undo, n, c.ID,
+							c.Settlement)
+					}
+					if c.Stands() {
+						standing = c.ID
+					}
+				}
+				led.Close()
+				if standing != 0 {
+					turnAll(t, r, now, standing)
+				}
+				if values, _ := differing(before, registryOf(t, dir)); len(values) > 0 {
+					t.Fatalf("crash %v undo %v at %d: differs in %q", crash, undo, n, values)
+				}
+			}
+			if interrupted < 30 {
+				t.Errorf("only %d operations were interrupted", interrupted)
+			}
+		}
+	}
+}
+
+// turnAll switches all of [machineToTurn] off, or takes that change back. With
+// t nil it may fail.
+func turnAll(t *testing.T, r *machine.Root, at time.Time, undo int64) int64 {
+	led, err := ledger.Open(r, casebook.Inside, at, "test")
+	if err != nil {
+		if t != nil {
+			t.Fatal(err)
+		}
+		return 0
+	}
+	defer led.Close()
+	var c change.Change
+	if undo != 0 {
+		c, err = led.PlanUndo(undo, ledger.Undoing{At: at, By: "test"})
+	} else {
+		v := windows.Family{}.Survey(r, family.Options{Now: at})
+		var items []item.Item
+		for _, it := range v.Found().Items {
+			if it.State == item.On && !it.Aside {
+				items = append(items, it)
+			}
+		}
+		c = change.Change{Verb: change.Disable, MadeAt: at}
+		c.Edits, err = turned(r, v, item.Off, at, items...)
+		if t != nil && len(c.Edits) != 5 {
+			t.Fatalf("%d edits", len(c.Edits))
+		}
+	}
+	if err == nil {
+		c, err = led.CarryOut(c)
+	}
+	if err != nil && t != nil {
+		t.Fatal(err)
+	}
+	return c.ID
+}
+
+// TestRandomDecisions makes and takes back random decisions on the demo's
+// machine in any order.
+func TestRandomDecisions(t *testing.T) {
+	t.Parallel()
+	now := time.Date(2026, 11, 26, 9, 0, 0, 0, time.UTC)
+	for seed := range uint64(3) {
+		rng := rand.New(rand.NewPCG(seed, 5))
+		dir := filepath.Join(t.TempDir(), "gnomon")
+		if err := demo.MakeWindows(dir, now); err != nil {
+			t.Fatal(err)
+		}
+		r := opened(t, dir)
+		before := registryOf(t, dir)
+		var standing []int64
+		decided := 0
+		back := func(i int) {
+			now = now.Add(time.Second)
+			turnAll(t, r, now, standing[i])
+			standing = slices.Delete(standing, i, i+1)
+		}
+		for range 150 {
+			if len(standing) > 0 && rng.IntN(3) == 0 {
+				back(rng.IntN(len(standing)))
+				continue
+			}
+			now = now.Add(time.Second)
+			v := windows.Family{}.Survey(r, family.Options{Now: now})
+			all := v.Found().Items
+			to := []item.State{item.Off, item.On, item.Delayed}[rng.IntN(3)]
+			picked := []item.Item{all[rng.IntN(len(all))], all[rng.IntN(len(all))]}
+			edits, err := turned(r, v, to, now, picked[:1+rng.IntN(2)]...)
+			if err != nil || len(edits) == 0 {
+				continue
+			}
+			led := ledgerOf(t, r, now)
+			c, err := led.CarryOut(change.Change{Verb: change.Disable, MadeAt: now, Edits: edits})
+			led.Close()
+			if err != nil {
+				t.Fatal(err)
+			}
+			standing, decided = append(standing, c.ID), decided+1
+		}
+		if decided < 20 {
+			t.Errorf("seed %d: only %d decisions were made", seed, decided)
+		}
+		for len(standing) > 0 {
+			back(rng.IntN(len(standing)))
+		}
+		if values, others := differing(before, registryOf(t, dir)); len(values)+len(others) > 0 {
+			t.Fatalf("seed %d: differs in %q %q", seed, values, others)
+		}
+	}
+}

@@ -1,0 +1,394 @@
+package registry
+
+import (
+	"cmp"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"path"
+	"strings"
+	"sync"
+	"time"
+	"unicode"
+
+	"calmdawn/internal/core/change"
+	"calmdawn/internal/machine"
+	"calmdawn/internal/windows/hive"
+)
+
+// Scheme begins the addresses of values: "registry:HKLM\SOFTWARE\…\\NAME",
+// "registry:HKU\SID\…\\NAME", and "registry:HKU\SID_Classes\…\\NAME" of what is
+// registered for one user. Addresses are logical: they name no file. In the
+// name of a value "%" and control characters stand as % with four digits.
+const Scheme = "registry"
+
+// A Store edits values of the registry of a machine's disk, as a
+// [machine.Store], each with one commit of its hive. It may be called by
+// several goroutines.
+type Store struct {
+	root   *machine.Root
+	frozen func(*machine.Root) string
+
+	mu     sync.Mutex
+	files  map[string]string // of hives, by how addresses begin, in upper case
+	open   map[string]*opened
+	asked  bool
+	barred string // why nothing is written, once that was asked
+}
+
+// An opened hive is one as it was last read, or written by us.
+type opened struct {
+	*hive.Editor
+	file    *machine.InPlace // while it is written
+	size    int64
+	written time.Time
+}
+
+// NewStore is for an open machine. frozen says why its disk may not be written
+// to; empty where it may.
+func NewStore(r *machine.Root, frozen func(*machine.Root) string) *Store {
+	return &Store{root: r, frozen: frozen, open: map[string]*opened{}}
+}
+
+// Address is that of a value of a place, and false where the value has a name
+// that no text stands for.
+func (p Place) Address(value string) (string, bool) {
+	var b strings.Builder
+	for _, r := range value {
+		switch {
+		case r == unicode.ReplacementChar || r > 0xFFFF && unicode.IsControl(r):
+			return "", false
+		case r == '%' || unicode.IsControl(r):
+			fmt.Fprintf(&b, "%%%04X", r)
+		default:
+			b.WriteRune(r)
+		}
+	}
+	return Scheme + ":" + p.address + `\\` + b.String(), p.address != ""
+}
+
+// parse parts an address, without its scheme, into its key and the name of a
+// value; false for that of a key.
+func parse(address string) (key, value string, isValue bool) {
+	address = strings.TrimPrefix(address, Scheme+":")
+	key, rest, ok := strings.Cut(address, `\\`)
+	var b strings.Builder
+	for i := 0; i < len(rest); i++ {
+		var r rune
+		if rest[i] == '%' && i+5 <= len(rest) {
+			if _, err := fmt.Sscanf(rest[i+1:i+5], "%04X", &r); err == nil {
+				b.WriteRune(r)
+				i += 4
+				continue
+			}
+		}
+		b.WriteByte(rest[i])
+	}
+	return key, b.String(), ok
+}
+
+// hiveOf returns the file of the hive in which a key is, and the names that
+// lead to it there.
+func (s *Store) hiveOf(key string) (file string, names []string, err error) {
+	parts := strings.Split(key, `\`)
+	if len(parts) < 2 {
+		return "", nil, &machine.Refusal{Path: key, Reason: "is no place in a registry"}
+	}
+	if s.files == nil {
+		reg, err := Open(s.root)
+		if err != nil {
+			return "", nil, err
+		}
+		s.files = reg.hives
+		reg.Close()
+	}
+	file, ok := s.files[hive.Upper(parts[0]+`\`+parts[1])]
+	if !ok {
+		return "", nil, &machine.Refusal{Path: key, Reason: "this machine has no hive for it"}
+	}
+	return file, parts[2:], nil
+}
+
+// load returns a hive as it is on the disk now. Where it cannot be written to,
+// that is a *machine.Refusal.
+func (s *Store) load(file string) (*opened, error) {
+	info, err := s.root.Stat(file)
+	if err != nil {
+		return nil, err
+	}
+	if o := s.open[file]; o != nil && o.size == info.Size && o.written.Equal(info.ModTime) {
+		return o, nil
+	}
+	delete(s.open, file)
+	f, err := s.root.OpenFile(file)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	o := &opened{size: info.Size, written: info.ModTime}
+	if info.Size > hive.MaxEdited {
+		return nil, &machine.Refusal{Path: file, Reason: "is too large to be changed"}
+	}
+	data := make([]byte, info.Size)
+	if _, err := io.ReadFull(io.NewSectionReader(f, 0, info.Size), data); err != nil {
+		return nil, err
+	}
+	if o.Editor, err = hive.Edit(data, o); err != nil {
+		return nil, &machine.Refusal{
+			Path: file, Reason: "cannot be changed: " + cmp.Or(s.why(), err.Error()),
+		}
+	}
+	s.open[file] = o
+	return o, nil
+}
+
+func (o *opened) WriteAt(data []byte, at int64) (int, error) { return o.file.WriteAt(data, at) }
+func (o *opened) Sync() error                                { return o.file.Sync() }
+func (o *opened) Reserve(size int64) error                   { return o.file.Reserve(size) }
+
+// key finds a key of an address; false where it is not there.
+func (s *Store) key(key string) (*opened, hive.Key, bool, error) {
+	file, names, err := s.hiveOf(key)
+	if err != nil {
+		return nil, hive.Key{}, false, err
+	}
+	o, err := s.load(file)
+	if err != nil {
+		return nil, hive.Key{}, false, err
+	}
+	k, err := o.Root().Key(names...)
+	if errors.Is(err, hive.ErrNone) {
+		return o, k, false, nil
+	}
+	return o, k, err == nil, err
+}
+
+// Node returns the value at an address.
+func (s *Store) Node(address string) (change.Node, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.node(address)
+}
+
+func (s *Store) node(address string) (change.Node, error) {
+	key, name, _ := parse(address)
+	n := change.Node{Kind: change.Absent}
+	_, k, there, err := s.key(key)
+	if err != nil {
+		return n, err
+	}
+	if there {
+		v, err := k.Value(name)
+		switch {
+		case err == nil:
+			n.Kind, n.Type = change.Value, uint32(v.Type)
+			if n.Data, err = v.Data(); err != nil {
+				return n, err
+			}
+		case !errors.Is(err, hive.ErrNone):
+			return n, err
+		}
+	}
+	n.Means = means(key, n)
+	return n, nil
+}
+
+// means says what a value comes to that Windows writes anew by itself: a note
+// of what is off, which one bit decides.
+func means(key string, n change.Node) string {
+	if !strings.Contains(hive.Upper(key), `\EXPLORER\STARTUPAPPROVED\`) {
+		return ""
+	}
+	if len(n.Data) > 0 && n.Data[0]&1 != 0 {
+		return "off"
+	}
+	return "on"
+}
+
+// why says why nothing may be written to the disk; empty where something may.
+func (s *Store) why() string {
+	if !s.asked {
+		s.barred, s.asked = s.frozen(s.root), true
+	}
+	return s.barred
+}
+
+// write opens the file of a hive, has it changed, and looks at what came of it.
+func (s *Store) write(key string, do func(o *opened, k hive.Key, now time.Time) error) error {
+	if why := s.why(); why != "" {
+		return &machine.Refusal{Path: key, Reason: why}
+	}
+	o, k, there, err := s.key(key)
+	if err != nil {
+		return err
+	}
+	if !there {
+		return &machine.Refusal{Path: key, Reason: "is not there"}
+	}
+	file, _, err := s.hiveOf(key)
+	if err != nil {
+		return err
+	}
+	if o.file, err = s.root.OpenInPlace(file); err != nil {
+		return err
+	}
+	defer o.file.Close()
+	delete(s.open, file) // unless all goes well
+	if err := do(o, k, time.Now()); err != nil {
+		return refused(file, err)
+	}
+	info, err := s.root.Stat(file)
+	if err != nil {
+		return err
+	}
+	if err := o.verify(info.Size); err != nil {
+		return &machine.Refusal{Path: file, Reason: err.Error()}
+	}
+	o.size, o.written = info.Size, info.ModTime
+	s.open[file] = o
+	return nil
+}
+
+// refused names the file of an error that does not.
+func refused(file string, err error) error {
+	if fault := (*hive.Fault)(nil); errors.As(err, &fault) {
+		return &machine.Refusal{Path: file, Reason: "is not changed: " + fault.What}
+	}
+	return err
+}
+
+// verify compares the file with what the editor says that it holds, and has
+// the walker look at that once more where it does not take long.
+func (o *opened) verify(size int64) error {
+	const short = 16 << 20
+	data := make([]byte, len(o.Image()))
+	if _, err := o.file.ReadAt(data, 0); err != nil {
+		return err
+	}
+	if size < int64(len(data)) || string(data) != string(o.Image()) {
+		return errors.New("does not hold what was just written to it")
+	}
+	if len(data) > short {
+		return nil
+	}
+	if faults := o.Check(); len(faults) > 0 {
+		return fmt.Errorf("is damaged by what was just written: %w", &faults[0])
+	}
+	return nil
+}
+
+// Apply makes an edit of a value.
+func (s *Store) Apply(e change.Edit) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	now, err := s.node(e.Path)
+	if err != nil {
+		return err
+	}
+	if !now.Same(e.Before) {
+		return &change.Conflict{Edit: e, Now: now}
+	}
+	if now.Same(e.After) {
+		return nil
+	}
+	key, name, ok := parse(e.Path)
+	if !ok || e.After.Kind != change.Absent && e.After.Kind != change.Value {
+		return &machine.Refusal{Path: e.Path, Reason: "cannot become what the edit says"}
+	}
+	err = s.write(key, func(o *opened, k hive.Key, now time.Time) error {
+		if e.After.Kind == change.Absent {
+			return o.Unset(k, name, now)
+		}
+		return o.Set(k, name, hive.Type(e.After.Type), e.After.Data, -1, now)
+	})
+	if err != nil {
+		return err
+	}
+	made, err := s.node(e.Path)
+	if err == nil && !made.Same(e.After) {
+		err = &machine.Refusal{Path: e.Path, Reason: "does not hold what was just written to it"}
+	}
+	return err
+}
+
+// Sweep has nothing to remove: what a stop leaves is inside a hive, and
+// harmless.
+func (s *Store) Sweep() error { return nil }
+
+// ReadOnly reports whether the disk takes no edits.
+func (s *Store) ReadOnly() bool {
+	config, err := FindConfig(NewDisk(s.root))
+	return err == nil && s.root.ReadOnly(config)
+}
+
+// Folder describes a key.
+func (s *Store) Folder(address string) (machine.FolderState, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	key, _, _ := parse(address)
+	_, k, there, err := s.key(key)
+	if err != nil || !there {
+		return machine.FolderState{}, err
+	}
+	values, err1 := k.Values()
+	keys, err2 := k.Keys()
+	return machine.FolderState{
+		Exists:  true,
+		Empty:   len(values) == 0 && len(keys) == 0,
+		ModTime: k.Written.UnixNano(),
+	}, errors.Join(err1, err2)
+}
+
+// MakeFolder makes a key, with the rights of the one above it; one that is
+// there is left alone.
+func (s *Store) MakeFolder(address string) error {
+	above, name := splitKey(address)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.write(above, func(o *opened, k hive.Key, now time.Time) error {
+		return o.MakeKey(k, name, now)
+	})
+}
+
+// RemoveFolder takes a key away, which must be empty.
+func (s *Store) RemoveFolder(address string) error {
+	above, name := splitKey(address)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.write(above, func(o *opened, k hive.Key, now time.Time) error {
+		return o.RemoveKey(k, name, now)
+	})
+}
+
+// SetFolderTime gives a key the time ns, in nanoseconds since 1970 UTC, of
+// which it keeps 100.
+func (s *Store) SetFolderTime(address string, ns int64) error {
+	key, _, _ := parse(address)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	_, k, there, err := s.key(key)
+	if err == nil && there && k.Written.Equal(time.Unix(0, ns-ns%100)) {
+		return nil
+	}
+	return s.write(key, func(o *opened, k hive.Key, _ time.Time) error {
+		return o.Stamp(k, time.Unix(0, ns))
+	})
+}
+
+// splitKey parts the address of a key into the one above and its name.
+func splitKey(address string) (above, name string) {
+	key, _, _ := parse(address)
+	i := strings.LastIndex(key, `\`)
+	return key[:max(0, i)], key[i+1:]
+}
+
+// Number is a value of four bytes, as an edit has it.
+func Number(n uint32) []byte { return binary.LittleEndian.AppendUint32(nil, n) }
+
+// hiveFile notes where the hive stands that addresses begin with so.
+func (reg *Registry) hiveFile(begin, dir, name string) {
+	if p, err := reg.Find(path.Join(dir, name)); err == nil {
+		reg.hives[hive.Upper(begin)] = p
+	}
+}

@@ -1,0 +1,137 @@
+package service
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"time"
+
+	"calmdawn/internal/core/item"
+	"calmdawn/internal/machine"
+	"calmdawn/internal/windows/hive"
+	"calmdawn/internal/windows/registry"
+)
+
+// usualDelay is how long after the boot Windows starts delayed services where
+// nothing else is set.
+const usualDelay = 2 * time.Minute
+
+// anyDelay is what is asked for by who leaves the time open.
+const anyDelay = time.Minute
+
+func inWords(d time.Duration) string {
+	if d == usualDelay {
+		return "two minutes"
+	}
+	return fmt.Sprintf("%d seconds", int(d.Seconds()))
+}
+
+// Plan begins a plan.
+func (l *List) Plan(d *machine.Draft) item.Plan { return plan{l, d} }
+
+type plan struct {
+	*List
+	draft *machine.Draft
+}
+
+// Turn plans another start type for a service.
+func (p plan) Turn(it item.Item, to item.State, by time.Duration) error {
+	s := p.all[hive.Upper(it.Native)]
+	if s == nil {
+		return errors.New("it is no service any more")
+	}
+	if err := p.refused(s); err != nil {
+		return err
+	}
+	start, ok := p.number(s, "Start")
+	if !ok || start > disabled {
+		return errors.New(it.Why)
+	}
+	switch to {
+	case item.Off:
+		return p.set(s, "Start", disabled)
+	case item.Delayed:
+		return p.delay(s, start, by)
+	}
+	return p.start(s, it, start)
+}
+
+// refused says why a service is never turned; nil where it may be.
+func (p plan) refused(s *service) error {
+	switch {
+	case s.driver():
+		return errors.New("it is a driver: without the wrong one the machine does not start, and " +
+			"nobody could take it back there")
+	case s.protected:
+		return errors.New("the system itself refuses to have it changed, and insisting does not " +
+			"help; what brought it can be uninstalled in the running Windows")
+	case s.kind&instance != 0:
+		return errors.New("it is a copy that a login made of another service, and the next one " +
+			"makes anew")
+	}
+	return nil
+}
+
+// number is a value of a service as planned so far.
+func (p plan) number(s *service, name string) (uint32, bool) {
+	address, ok := s.key.Address(name)
+	if !ok {
+		return 0, false
+	}
+	n, err := p.draft.Node(address, "")
+	if err != nil || len(n.Data) < 4 {
+		return 0, false
+	}
+	return binary.LittleEndian.Uint32(n.Data), true
+}
+
+func (p plan) set(s *service, name string, n uint32) error {
+	address, ok := s.key.Address(name)
+	if !ok {
+		return errors.New("its name is no text")
+	}
+	return p.draft.Set(address, uint32(hive.DWord), registry.Number(n))
+}
+
+// delay plans that a service is among those that Windows starts late.
+func (p plan) delay(s *service, start uint32, by time.Duration) error {
+	switch {
+	case s.kind&perUser != 0:
+		return errors.New("it starts with a login, and Windows delays none of these")
+	case start != auto:
+		return errors.New("it does not start by itself, but when something needs it or triggers it")
+	case s.group != "":
+		return fmt.Errorf("it is in the load-order group %s, whose services Windows does not delay",
+			s.group)
+	case by != anyDelay && by != p.late:
+		return fmt.Errorf("Windows starts all delayed services about %s after the boot, and none "+
+			"at another time: leave out how late", inWords(p.late))
+	}
+	return p.set(s, "DelayedAutostart", 1)
+}
+
+// start plans that a service starts by itself. What waits for triggers goes on
+// waiting for them.
+func (p plan) start(s *service, it item.Item, start uint32) error {
+	if flags, ok := p.number(s, "UserServiceFlags"); ok && flags == 0 && s.kind&perUser != 0 {
+		return errors.New("no user gets one of it")
+	}
+	for _, name := range s.needs {
+		needed := p.all[hive.Upper(name)]
+		if needed == nil {
+			return fmt.Errorf("it needs %s, which is not there", name)
+		}
+		if n, ok := p.number(needed, "Start"); ok && n == disabled {
+			return fmt.Errorf("it needs %s, which is off: switch that on before it", needed.name)
+		}
+	}
+	switch {
+	case start == disabled && s.trigger != "":
+		return p.set(s, "Start", demand)
+	case start >= demand:
+		return p.set(s, "Start", auto)
+	case it.State == item.Delayed:
+		return p.set(s, "DelayedAutostart", 0)
+	}
+	return errors.New(it.Why)
+}
