@@ -137,6 +137,9 @@ func Write(r *machine.Root, c Choice) (*Book, error) {
 		return nil, err
 	}
 	b, err := at.open(r, url.Values{"mode": {"rwc"}}, true)
+	if err == nil && c.File == "" {
+		err = r.Hide(path.Join(r.Home.Casebook, Name))
+	}
 	if err != nil {
 		at.release()
 		return nil, err

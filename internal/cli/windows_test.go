@@ -4,6 +4,7 @@ package cli_test
 
 import (
 	"encoding/binary"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -16,6 +17,7 @@ import (
 	"calmdawn/internal/document/schematest"
 	"calmdawn/internal/testtree"
 	"calmdawn/internal/windows/hive"
+	"calmdawn/internal/windows/registry"
 	"calmdawn/internal/windows/windowstest"
 )
 
@@ -166,14 +168,8 @@ func TestFoldersThatAreNoMachine(t *testing.T) {
 // the survey is that of the plain folder, junctions and names in other case
 // among it; mounted read-only, or hibernated, it is only read.
 func TestARealNTFSVolume(t *testing.T) {
-	if _, err := exec.LookPath("mkntfs"); err != nil || os.Geteuid() != 0 {
-		if os.Getenv("CI") != "" {
-			t.Fatal("mkntfs (ntfs-3g) is missing, or nobody is root")
-		}
-		t.Skip("mkntfs (ntfs-3g) and root are needed")
-	}
 	tmp := t.TempDir()
-	plain, volume, image := tmp+"/plain", tmp+"/volume", tmp+"/image"
+	plain, volume := tmp+"/plain", tmp+"/volume"
 	says(t, "demo --keep "+plain+" --family windows", 0)
 	must(t, os.Rename(plain+"/Windows/System32", plain+"/Windows/system32"))
 	do := func(words ...string) {
@@ -182,12 +178,8 @@ func TestARealNTFSVolume(t *testing.T) {
 			t.Fatalf("%q: %v %s", words, err, out)
 		}
 	}
-	must(t, os.WriteFile(image, nil, 0o600))
-	must(t, os.Truncate(image, 40<<20))
 	must(t, os.Mkdir(volume, 0o755))
-	do("mkntfs", "-F", "-q", "-Q", image)
-	do("ntfs-3g", image, volume)
-	t.Cleanup(func() { _ = exec.Command("umount", volume).Run() })
+	image := windowstest.Mount(t, volume, 40)
 	do("cp", "-r", plain+"/.", volume)
 	survey := func(dir string) string {
 		t.Helper()
@@ -228,6 +220,88 @@ func TestARealNTFSVolume(t *testing.T) {
 	if code != 1 || !strings.Contains(errs, "read-only") {
 		t.Errorf("%d %s%s", code, out, errs)
 	}
+}
+
+// TestARoundOnNTFS decides on a real volume, and takes all back: hives keep
+// their identity and descriptor, files of ours get one of their own; and on a
+// full volume a change is made whole or not at all.
+func TestARoundOnNTFS(t *testing.T) {
+	volume := t.TempDir()
+	windowstest.Mount(t, volume, 24)
+	says(t, "demo --keep "+volume+"/x --family windows", 0)
+	if out, err := exec.Command("sh", "-c", "mv "+volume+"/x/* "+volume).CombinedOutput(); err != nil {
+		t.Fatalf("%v %s", err, out)
+	}
+	software := volume + "/Windows/System32/config/SOFTWARE"
+	owned(t, software, 18)
+	attribute := func(file string) string {
+		t.Helper()
+		raw := make([]byte, 1000)
+		n, err := unix.Getxattr(file, registry.Descriptor, raw)
+		must(t, err)
+		return string(raw[:n])
+	}
+	identity := func() string {
+		t.Helper()
+		var st unix.Stat_t
+		must(t, unix.Stat(software, &st))
+		return fmt.Sprint(st.Ino, st.Nlink, attribute(software))
+	}
+	before, was := windowstest.Registry(t, volume), identity()
+	on := "--root " + volume + " "
+	const some = "Handrail program:run/Handrail-Panel#4ab3 program:run/Lanternfile@nora"
+	says(t, on+"disable --yes "+some, 0, "Done, as change 1", `dword:00000002 → dword:00000004`)
+	says(t, on+"history 1", 0, "ControlSet001", "in force")
+	says(t, on+"list --state off", 0, "change 1")
+	home := volume + "/ProgramData/calmdawn"
+	guide, err := os.ReadFile(home + "/how-to-take-back.txt")
+	must(t, err)
+	if text := string(guide); !strings.HasPrefix(text, "\uFEFFHow to") ||
+		strings.Count(text, "\n") != strings.Count(text, "\r\n") ||
+		!strings.Contains(text, "dword:00000002 again; the change made it dword:00000004") {
+		t.Errorf("the guide: %q", text)
+	}
+	for _, name := range []string{"", "/casebook.db", "/how-to-take-back.txt", "/take-back.reg"} {
+		if attribute(home+name) != string(registry.Private(name == "")) {
+			t.Errorf("others may have %s", home+name)
+		}
+	}
+	says(t, on+"delay --yes LoanDesk --trial 14d", 0, "Done, as change 2")
+	says(t, on+"trial", 0, "on trial, 14 days left")
+	says(t, on+"undo --all --yes", 0)
+	if values, times := windowstest.Differing(before, windowstest.Registry(t, volume)); len(
+		values)+len(times) > 0 || identity() != was {
+		t.Errorf("differs in %q %q, %q was %q", values, times, identity(), was)
+	}
+	fill(t, volume)
+	for _, book := range []string{"", "--casebook " + t.TempDir() + "/book.db "} {
+		out, errs, code := call(t, on+book+"disable --yes --insist program:run/Palisade program:run*")
+		if values, _ := windowstest.Differing(before, windowstest.Registry(t, volume)); code != 1 ||
+			len(values) > 0 || !strings.Contains(errs, "space") && !strings.Contains(errs, "full") {
+			t.Errorf("%s on a full volume: %d %s%s, differs in %q", book, code, out, errs, values)
+		}
+	}
+	must(t, os.Remove(volume+"/filler"))
+	says(t, on+"disable --yes "+some, 0, "Done")
+	says(t, on+"undo last --yes", 0)
+	if values, times := windowstest.Differing(before, windowstest.Registry(t, volume)); len(
+		values)+len(times) > 0 {
+		t.Errorf("at the end differs in %q %q", values, times)
+	}
+}
+
+// fill leaves no room on a volume.
+func fill(t *testing.T, volume string) {
+	t.Helper()
+	f, err := os.Create(volume + "/filler")
+	must(t, err)
+	defer f.Close()
+	for _, size := range []int{1 << 20, 64 << 10, 4096, 512} {
+		for err = nil; err == nil; {
+			_, err = f.Write(make([]byte, size))
+		}
+	}
+	must(t, f.Sync())
 }
 
 // owned gives a file the owner S-1-5-…, as the file system keeps one.

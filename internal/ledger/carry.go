@@ -71,6 +71,10 @@ func (l *Ledger) CarryOut(c change.Change) (change.Change, error) {
 		return c, fmt.Errorf("change %d is done and recorded, but the guide beside the casebook "+
 			"could not be brought up to date: %w", c.ID, err)
 	}
+	if l.root.Exposed() {
+		l.note("Other users of the machine may read what is kept in %s: its file system holds no "+
+			"rights.", l.root.Home.Casebook)
+	}
 	if c.Verb != change.Watch {
 		l.dismiss()
 	}
@@ -178,6 +182,8 @@ func (l *Ledger) amend(c *change.Change) error {
 			return err
 		}
 		c.Edits[i].After.Xattrs = made.Xattrs
+		c.Edits[i].After.Mode, c.Edits[i].After.UID, c.Edits[i].After.GID = made.Mode, made.UID,
+			made.GID
 	}
 	return l.book.Amend(*c)
 }

@@ -19,7 +19,14 @@ type place struct {
 	dir  folder
 	path string
 	name string
-	born map[string][]byte // attributes that a file made here had by itself
+	born *born
+}
+
+// born is what a file that was made here had by itself.
+type born struct {
+	made   bool
+	info   Info
+	xattrs map[string][]byte
 }
 
 // at opens the folder of p and calls do.
@@ -32,7 +39,7 @@ func (r *Root) at(p, home string, do func(place) error) error {
 		}
 	}
 	return r.files.within(dir, home, func(f folder) error {
-		return do(place{r, f, p, name, map[string][]byte{}})
+		return do(place{r, f, p, name, &born{}})
 	})
 }
 
@@ -207,16 +214,71 @@ func (r *Root) forceFile(e change.Edit) error {
 
 func (at place) verify(want change.Node) error {
 	made, err := at.node()
-	for key, value := range at.born {
-		if _, wanted := want.Xattrs[key]; !wanted && bytes.Equal(made.Xattrs[key], value) {
+	private := at.r.Home.Private
+	for key, value := range at.born.xattrs {
+		_, wanted := want.Xattrs[key]
+		ours := key == private.Key && bytes.Equal(made.Xattrs[key], private.File)
+		if !wanted && (ours || bytes.Equal(made.Xattrs[key], value)) {
 			delete(made.Xattrs, key)
 			at.r.selfMade = true
 		}
+	}
+	if at.unheld(made, want) {
+		want.Mode, want.UID, want.GID = made.Mode, made.UID, made.GID
+		at.r.selfMade = true
 	}
 	if err == nil && !made.Same(want) {
 		err = &Refusal{at.path, "does not hold what was just written to it"}
 	}
 	return err
+}
+
+// unheld reports whether a file that was made here still has the mode and the
+// owner that it had by itself, after it was given others: its file system says
+// that it takes them, and holds none.
+func (at place) unheld(made, want change.Node) bool {
+	had, kept := at.born.info, made.Mode == want.Mode && made.UID == want.UID &&
+		made.GID == want.GID
+	return at.born.made && !kept && made.Mode == had.Mode && made.UID == had.UID &&
+		made.GID == had.GID
+}
+
+// hide keeps what only its owner may read from others, where a file system
+// holds no modes, by the attribute that it has for that. Where there is none,
+// [Root.Exposed] tells.
+func (at place) hide(name string, mode uint32, value []byte) error {
+	info, err := at.dir.stat(name)
+	if err != nil || mode&0o077 != 0 || info.Mode == mode {
+		return err
+	}
+	err = errors.ErrUnsupported
+	if key := at.r.Home.Private.Key; key != "" {
+		err = at.step("xattr", len(value), func() error { return at.dir.setXattr(name, key, value) })
+	}
+	if err != nil {
+		at.r.exposed = true
+	}
+	return nil
+}
+
+// Hide keeps the file at p from all but the administrators where its folder
+// cannot do that, since the file system holds no modes. It is for the casebook,
+// which a library makes.
+func (r *Root) Hide(p string) error {
+	if r.Home.Private.Key == "" {
+		return nil
+	}
+	return r.at(p, "", func(at place) error {
+		folder, err := at.dir.stat(".")
+		if err != nil || folder.Mode&0o077 == 0 {
+			return err
+		}
+		old, err := at.dir.xattrs(at.name, Regular)
+		if err != nil || bytes.Equal(old[r.Home.Private.Key], r.Home.Private.File) {
+			return err
+		}
+		return at.hide(at.name, 0o600, r.Home.Private.File)
+	})
 }
 
 // step shows an operation to the hook, makes it, and names it in its error.
@@ -299,13 +361,20 @@ func (at place) fill(f *os.File, name string, to change.Node) error {
 		return err
 	}
 	if name != at.name { // it is new: what it has is none of ours to take
-		born, err := at.xattrs(name, Regular)
+		info, err := at.dir.stat(name)
 		if err != nil {
+			return named("stat", at.path, err)
+		}
+		born := born{made: true, info: info}
+		if born.xattrs, err = at.xattrs(name, Regular); err != nil {
 			return err
 		}
-		maps.Copy(at.born, born)
+		*at.born = born
 	}
 	if err := at.dress(name, to); err != nil {
+		return err
+	}
+	if err := at.hide(name, to.Mode, at.r.Home.Private.File); err != nil {
 		return err
 	}
 	return at.step("sync", 0, f.Sync)
@@ -360,7 +429,7 @@ func (at place) setXattrs(name string, kind Kind, to change.Node) error {
 	}
 	for key := range have {
 		_, wanted := to.Xattrs[key]
-		_, born := at.born[key]
+		_, born := at.born.xattrs[key]
 		if wanted || born || change.IsLabel(key) {
 			continue
 		}
@@ -425,6 +494,9 @@ func (r *Root) makeFolder(p, home string, mode uint32) error {
 		if err := at.step("chmod", 0, func() error {
 			return at.dir.chmod(at.name, mode)
 		}); err != nil {
+			return err
+		}
+		if err := at.hide(at.name, mode, r.Home.Private.Folder); err != nil {
 			return err
 		}
 		return at.syncFolder()

@@ -201,10 +201,28 @@ func (d openFolder) path(name string) string { return fmt.Sprintf("/proc/self/fd
 
 func (d openFolder) xattrs(name string, _ Kind) (map[string][]byte, error) {
 	p := d.path(name)
-	return allXattrs(
-		func(buf []byte) (int, error) { return unix.Llistxattr(p, buf) },
-		func(key string, buf []byte) (int, error) { return unix.Lgetxattr(p, key, buf) },
-	)
+	get := func(key string, buf []byte) (int, error) { return unix.Lgetxattr(p, key, buf) }
+	all, err := allXattrs(func(buf []byte) (int, error) { return unix.Llistxattr(p, buf) }, get)
+	if err != nil || !d.driven() {
+		return all, err
+	}
+	for _, key := range []string{"system.ntfs_acl", "system.ntfs_attrib_be"} {
+		buf := make([]byte, 64<<10)
+		if n, err := get(key, buf); err == nil {
+			if all == nil {
+				all = map[string][]byte{}
+			}
+			all[key] = buf[:n]
+		}
+	}
+	return all, nil
+}
+
+// driven reports whether the folder's file system is driven by a program, as
+// NTFS may be: that tells attributes which it does not list.
+func (d openFolder) driven() bool {
+	var st unix.Statfs_t
+	return unix.Fstatfs(int(d), &st) == nil && int64(st.Type) == unix.FUSE_SUPER_MAGIC
 }
 
 func (d openFolder) setXattr(name, key string, value []byte) error {

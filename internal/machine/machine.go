@@ -199,8 +199,17 @@ type Home struct {
 	// Marked texts begin with the mark of UTF-8 and end their lines by CR and
 	// LF, so that the machine's own programs show them as they are.
 	Marked bool
+	// Private is what keeps files of ours from others where modes are not held.
+	Private Private
 	// ID is the machine's own id, of any length; empty where it has none yet.
 	ID func(r *Root) string
+}
+
+// Private is an extended attribute that keeps a file or a folder from all but
+// the administrators; without a key there is none.
+type Private struct {
+	Key          string
+	File, Folder []byte
 }
 
 // Each calls do for 0 to n-1, on all processors, and returns when all calls

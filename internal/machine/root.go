@@ -19,7 +19,7 @@ type Root struct {
 	dir   string
 	files resolver
 
-	selfMade bool
+	selfMade, exposed bool
 
 	// Home is set once, before the casebook or the ledger is opened.
 	Home Home
@@ -104,8 +104,13 @@ func (r *Root) Close() error { return r.files.close() }
 func (r *Root) Dir() string { return r.dir }
 
 // SelfMade reports whether what we wrote got extended attributes from its file
-// system that nobody asked for, so that it differs from what was written.
+// system that nobody asked for, or a mode or an owner that it cannot hold, so
+// that it differs from what was written.
 func (r *Root) SelfMade() bool { return r.selfMade }
+
+// Exposed reports whether others can read what was written for its owner alone,
+// since its file system holds no modes, and nothing in their place.
+func (r *Root) Exposed() bool { return r.exposed }
 
 // OwnDisk reports whether the machine's root is a file system of its own. Where
 // it is a folder of another one, what is true of that is not true of the

@@ -2,11 +2,7 @@ package windows_test
 
 import (
 	"errors"
-	"fmt"
-	"io/fs"
-	"maps"
 	"math/rand/v2"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -36,78 +32,6 @@ func opened(t *testing.T, dir string) *machine.Root {
 	r.Home = windows.Family{}.Home()
 	windows.Family{}.Attach(r)
 	return r
-}
-
-// registryOf is all that the hives of a disk hold, by file, key and name, read
-// by the reader that edits none; keys with their times.
-func registryOf(t *testing.T, dir string) map[string]string {
-	t.Helper()
-	all := map[string]string{}
-	var walk func(at string, k hive.Key)
-	walk = func(at string, k hive.Key) {
-		all[at] = k.Written.String()
-		values, err1 := k.Values()
-		keys, err2 := k.Keys()
-		if err := errors.Join(err1, err2); err != nil {
-			t.Fatalf("%s: %v", at, err)
-		}
-		for _, v := range values {
-			data, err := v.Data()
-			if err != nil {
-				t.Fatalf("%s %s: %v", at, v.Name, err)
-			}
-			all[at+`\\`+v.Name] = fmt.Sprintf("%d:%x", v.Type, data)
-		}
-		for _, sub := range keys {
-			walk(at+`\`+sub.Name, sub)
-		}
-	}
-	for _, p := range hivesOf(t, dir) {
-		data, err := os.ReadFile(p)
-		if err != nil {
-			t.Fatal(err)
-		}
-		if _, err := hive.Edit(slices.Clone(data), nil); err != nil {
-			t.Fatalf("%s: %v", p, err)
-		}
-		h, err := hive.Open(strings.NewReader(string(data)), int64(len(data)))
-		if err != nil || h.Behind {
-			t.Fatalf("%s: %v", p, err)
-		}
-		walk(strings.TrimPrefix(p, dir), h.Root())
-	}
-	return all
-}
-
-func hivesOf(t *testing.T, dir string) (all []string) {
-	t.Helper()
-	err := filepath.WalkDir(dir, func(p string, _ fs.DirEntry, err error) error {
-		switch filepath.Base(p) {
-		case "SYSTEM", "SOFTWARE", "NTUSER.DAT", "UsrClass.dat":
-			all = append(all, p)
-		}
-		return err
-	})
-	if err != nil || len(all) == 0 {
-		t.Fatal("no hives", err)
-	}
-	return all
-}
-
-// differing are the values in which two registries differ.
-func differing(a, b map[string]string) (values, others []string) {
-	keys := maps.Clone(a)
-	maps.Copy(keys, b)
-	for _, at := range slices.Sorted(maps.Keys(keys)) {
-		switch {
-		case a[at] == b[at]:
-		case strings.Contains(at, `\\`):
-			values = append(values, at)
-		default:
-			others = append(others, at)
-		}
-	}
-	return values, others
 }
 
 func ledgerOf(t *testing.T, r *machine.Root, at time.Time) *ledger.Ledger {
@@ -144,7 +68,7 @@ func TestEachItemOfTheDemo(t *testing.T) {
 		t.Fatal(err)
 	}
 	r := opened(t, dir)
-	before := registryOf(t, dir)
+	before := windowstest.Registry(t, dir)
 	look := func() family.Inventory {
 		return windows.Family{}.Survey(r, family.Options{Now: now})
 	}
@@ -168,7 +92,10 @@ func TestEachItemOfTheDemo(t *testing.T) {
 			if err != nil {
 				t.Fatalf("%s to %s: %v", it.ID, to, err)
 			}
-			values, _ := differing(before, registryOf(t, dir))
+			values, _ := windowstest.Differing(before, windowstest.Registry(t, dir))
+			values = slices.DeleteFunc(values, func(at string) bool {
+				return !strings.Contains(at, `\\`) // a key that was missing
+			})
 			if len(values) != 1 {
 				t.Errorf("%s to %s: differs in %q", it.ID, to, values)
 			}
@@ -185,7 +112,7 @@ func TestEachItemOfTheDemo(t *testing.T) {
 				t.Fatalf("%s back from %s: %v", it.ID, to, err)
 			}
 			led.Close()
-			if values, others := differing(before, registryOf(t, dir)); len(values)+len(others) > 0 {
+			if values, others := windowstest.Differing(before, windowstest.Registry(t, dir)); len(values)+len(others) > 0 {
 				t.Fatalf("%s back from %s: differs in %q %q", it.ID, to, values, others)
 			}
 			done[it.Mechanism+" "+string(to)]++
@@ -233,7 +160,7 @@ func TestEveryInterruption(t *testing.T) {
 			for n := 0; ; n++ {
 				dir := machineToTurn().Make(t)
 				r := opened(t, dir)
-				before := registryOf(t, dir)
+				before := windowstest.Registry(t, dir)
 				id := int64(0)
 				if undo {
 					id = turnAll(t, r, now, 0)
@@ -283,7 +210,7 @@ func TestEveryInterruption(t *testing.T) {
 				if standing != 0 {
 					turnAll(t, r, now, standing)
 				}
-				if values, _ := differing(before, registryOf(t, dir)); len(values) > 0 {
+				if values, _ := windowstest.Differing(before, windowstest.Registry(t, dir)); len(values) > 0 {
 					t.Fatalf("crash %v undo %v at %d: differs in %q", crash, undo, n, values)
 				}
 			}
@@ -343,7 +270,7 @@ func TestRandomDecisions(t *testing.T) {
 			t.Fatal(err)
 		}
 		r := opened(t, dir)
-		before := registryOf(t, dir)
+		before := windowstest.Registry(t, dir)
 		var standing []int64
 		decided := 0
 		back := func(i int) {
@@ -379,7 +306,7 @@ func TestRandomDecisions(t *testing.T) {
 		for len(standing) > 0 {
 			back(rng.IntN(len(standing)))
 		}
-		if values, others := differing(before, registryOf(t, dir)); len(values)+len(others) > 0 {
+		if values, others := windowstest.Differing(before, windowstest.Registry(t, dir)); len(values)+len(others) > 0 {
 			t.Fatalf("seed %d: differs in %q %q", seed, values, others)
 		}
 	}

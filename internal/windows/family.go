@@ -47,7 +47,10 @@ func (Family) Home() machine.Home {
 		Casebook:  "/ProgramData/calmdawn",
 		Elsewhere: "/ProgramData/calmdawn/elsewhere",
 		Marked:    true,
-		ID:        machineID,
+		Private: machine.Private{
+			Key: registry.Descriptor, File: registry.Private(false), Folder: registry.Private(true),
+		},
+		ID: machineID,
 	}
 }
 

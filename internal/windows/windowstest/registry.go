@@ -1,0 +1,91 @@
+package windowstest
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"calmdawn/internal/windows/hive"
+)
+
+// Registry is all that the hives of a disk hold, by file, key and name, read by
+// the reader that edits none: values with type and data, keys with their times.
+// Each hive has to be whole and clean.
+func Registry(t testing.TB, dir string) map[string]string {
+	t.Helper()
+	all := map[string]string{}
+	for _, p := range hivesOf(t, dir) {
+		data, err := os.ReadFile(p)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := hive.Edit(slices.Clone(data), nil); err != nil {
+			t.Fatalf("%s: %v", p, err)
+		}
+		h, err := hive.Open(strings.NewReader(string(data)), int64(len(data)))
+		if err != nil || h.Behind {
+			t.Fatalf("%s: %v", p, err)
+		}
+		walk(t, all, strings.TrimPrefix(p, dir), h.Root())
+	}
+	return all
+}
+
+func walk(t testing.TB, all map[string]string, at string, k hive.Key) {
+	all[at] = k.Written.String()
+	values, err1 := k.Values()
+	keys, err2 := k.Keys()
+	if err := errors.Join(err1, err2); err != nil {
+		t.Fatalf("%s: %v", at, err)
+	}
+	for _, v := range values {
+		data, err := v.Data()
+		if err != nil {
+			t.Fatalf("%s %s: %v", at, v.Name, err)
+		}
+		all[at+`\\`+v.Name] = fmt.Sprintf("%d:%x", v.Type, data)
+	}
+	for _, sub := range keys {
+		walk(t, all, at+`\`+sub.Name, sub)
+	}
+}
+
+func hivesOf(t testing.TB, dir string) (all []string) {
+	t.Helper()
+	err := filepath.WalkDir(dir, func(p string, _ fs.DirEntry, err error) error {
+		switch filepath.Base(p) {
+		case "SYSTEM", "SOFTWARE", "NTUSER.DAT", "UsrClass.dat":
+			all = append(all, p)
+		}
+		return err
+	})
+	if err != nil || len(all) == 0 {
+		t.Fatal("no hives", err)
+	}
+	return all
+}
+
+// Differing are the values in which two registries differ, and the keys that
+// only one of them has; times are those of keys that both have.
+func Differing(a, b map[string]string) (values, times []string) {
+	both := maps.Clone(a)
+	maps.Copy(both, b)
+	for _, at := range slices.Sorted(maps.Keys(both)) {
+		before, inA := a[at]
+		after, inB := b[at]
+		switch {
+		case before == after && inA == inB:
+		case strings.Contains(at, `\\`) || inA != inB:
+			values = append(values, at)
+		default:
+			times = append(times, at)
+		}
+	}
+	return values, times
+}
