@@ -1,7 +1,7 @@
 # Build, test and look at Calm Dawn. CONTRIBUTING.md explains what needs what.
 
 export CGO_ENABLED = 0
-NEEDS = systemd-container mmdebstrap chromium bash-completion zsh fish less tmux python3-hivex icoutils liblnk-utils ntfs-3g openssl procps
+NEEDS = systemd-container mmdebstrap chromium bash-completion zsh fish less tmux python3-hivex icoutils liblnk-utils ntfs-3g openssl procps wine wine64
 SUDO = $(if $(filter 0,$(shell id -u)),,sudo)
 
 .PHONY: build test deps check bench bench-forecast bench-real bench-recorder bench-statistics bench-stops bench-vm pictures
@@ -12,7 +12,7 @@ build:
 
 # All tests, after installing what they need on a Debian machine. Real boots need root, and by themselves: what runs beside them is measured too.
 test: deps
-	go test $$(go list ./... | grep -v /internal/boottest$$)
+	go test -timeout 25m $$(go list ./... | grep -v /internal/boottest$$)
 	go test -timeout 40m ./internal/boottest
 
 deps:

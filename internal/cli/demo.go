@@ -56,6 +56,26 @@ var walk = []step{
 	{say: "And now?"},
 }
 
+// shopWalk is that of the Windows machine, whose boots are not read yet.
+var shopWalk = []step{
+	{say: "Where does the shop's till stand, whose disk is on the bench?"},
+	{say: "What could go or wait, of all that it launches?",
+		call: "list --advice \"can go,can wait\""},
+	{
+		say:  "What is this updater, and what else launches it?",
+		call: "show program:run/Cue-Update#24a5",
+	},
+	{say: "Off with it, and with what else launches the same program, as far as that can be.",
+		call: "disable program:run/Cue-Update#24a5 --and-twins --yes"},
+	{say: "Two makers advertise themselves at each login.",
+		call: "disable program:run32/Inkerholm-Offers#19e0 program:run/Varnholt-Tips* --yes"},
+	{say: "The loan-telescope database is wanted, but not while somebody waits for the till.",
+		call: "delay service:LoanDesk --trial 14d --yes"},
+	{say: "What was done, and where does it stand in the registry?", call: "history 1"},
+	{say: "The shop wants the updater back: taken back exactly.", call: "undo 1 --yes"},
+	{say: "And now?", call: "history"},
+}
+
 func (a *app) demoCommand() *cobra.Command {
 	var keep, family string
 	cmd := &cobra.Command{
@@ -64,11 +84,13 @@ func (a *app) demoCommand() *cobra.Command {
 		Long: `Demo makes the machine "meridian", the visitor-desk computer of a made-up
 observatory, in a temporary folder, walks through the job with it, showing
 each call and what it really prints, and clears up. Nothing outside that
-folder is touched.
+folder is touched. With --family windows it is "gnomon", the disk of its
+shop's till.
 
 No hardware stands behind that machine: its boots are simulated, and labelled
 so wherever their figures are shown.`,
 		Example: `  calmdawn demo
+  calmdawn demo --family windows
   calmdawn demo --keep /tmp/meridian         make the machine only, to play with
   calmdawn --root /tmp/meridian list
   calmdawn demo --keep /tmp/gnomon --family windows
@@ -82,16 +104,20 @@ so wherever their figures are shown.`,
 			if keep != "" {
 				return a.keepDemo(keep, family)
 			}
-			if family != "linux" {
-				return usage("the walk is on the Linux machine; --family windows goes with --keep")
+			if family == "windows" {
+				return a.walk("gnomon", demo.MakeWindows, shopWalk, `A made-up machine: `+
+					`"gnomon", the till of Brightwell Observatory's shop, in %s. Two people log `+
+					`in there: nora and ivo.`)
 			}
-			return a.demo()
+			return a.walk("meridian", demo.Make, walk, `A made-up machine: "meridian", the `+
+				`visitor-desk computer of Brightwell Observatory, in %s. Two people log in there: `+
+				`maria (front desk) and teo (exhibits). Its boots are simulated.`)
 		},
 	}
 	cmd.Flags().StringVar(&keep, "keep", "", "make the machine in `DIR`, which must be missing "+
 		"or empty, and leave it there")
-	cmd.Flags().StringVar(&family, "family", "linux", "of which `KIND` the machine is that is "+
-		"kept: linux, or windows (the shop's till)")
+	cmd.Flags().StringVar(&family, "family", "linux", "of which `KIND` the machine is: linux, "+
+		"or windows (the shop's till)")
 	cmd.AddCommand(a.rebootCommand())
 	return cmd
 }
@@ -198,8 +224,15 @@ func (a *app) keepDemo(dir, family string) error {
 	return nil
 }
 
-func (a *app) demo() error {
-	dir, err := os.MkdirTemp("", "meridian-")
+// walk makes a machine, and takes its steps on it; intro says which it is, and
+// has %s for where.
+func (a *app) walk(
+	name string,
+	make func(string, time.Time) error,
+	steps []step,
+	intro string,
+) error {
+	dir, err := os.MkdirTemp("", name+"-")
 	if err != nil {
 		return err
 	}
@@ -211,17 +244,11 @@ func (a *app) demo() error {
 	}
 	const mornings = 5
 	clock := demo.Morning(a.now(), -mornings-1).Add(150 * time.Minute) // the walk ends yesterday
-	if err := demo.Make(dir, clock); err != nil {
+	if err := make(dir, clock); err != nil {
 		return err
 	}
 	s := a.screen()
-	s.Wrap(
-		0,
-		`A made-up machine: "meridian", the visitor-desk computer of Brightwell `+
-			`Observatory, in %s. Two people log in there: maria (front desk) and teo `+
-			`(exhibits). Its boots are simulated.`,
-		dir,
-	)
+	s.Wrap(0, intro, dir)
 	streams := a.Streams
 	streams.State = state
 	streams.Now = func() time.Time { return clock }
@@ -233,7 +260,7 @@ func (a *app) demo() error {
 		}
 		return nil
 	}
-	for _, st := range walk {
+	for _, st := range steps {
 		words := strings.TrimSpace("--root " + dir + " " + strings.ReplaceAll(st.call, "DIR", dir))
 		if st.restarts > 0 {
 			words = "demo reboot " + dir
@@ -252,6 +279,7 @@ func (a *app) demo() error {
 	}
 	s.Line("")
 	s.Line("That was the job so far. The folder is gone again; to play with such a machine:")
-	s.Line("  calmdawn demo --keep /tmp/meridian")
+	s.Line("  calmdawn demo --keep %s%s", filepath.Join("/tmp", name),
+		map[bool]string{true: " --family windows"}[name == "gnomon"])
 	return nil
 }

@@ -372,7 +372,9 @@ func minds(l *visit.Visit, it item.Item, w wish, c change.Change) (lines []minde
 	if len(twins) > 0 {
 		mind("the same program is launched by %s too.", render.Clean(strings.Join(twins, ", ")))
 		if len(can) > 0 && slices.Contains(twins, can[0]) {
-			lines = append(lines, minded{text: "--and-twins switches off as well what of that can be."})
+			lines = append(lines, minded{
+				text: "--and-twins switches off as well what of that can be.",
+			})
 		}
 	}
 	switchable := visit.SwitchableStarters(it)
@@ -496,7 +498,13 @@ func reasonText(l *visit.Visit, it item.Item) string {
 // showEdits says which paths of a machine a change touches; of one that is nil
 // nothing but files.
 func (a *app) showEdits(s *render.Screen, r *machine.Root, c change.Change) {
-	s.Line("This touches %s:", count(len(c.Edits), "path", "paths"))
+	if slices.ContainsFunc(c.Edits, func(e change.Edit) bool {
+		return change.Scheme(e.Path) == ""
+	}) {
+		s.Line("This touches %s:", count(len(c.Edits), "path", "paths"))
+	} else {
+		s.Line("This touches %s:", count(len(c.Edits), "value", "values"))
+	}
 	for _, e := range c.Edits {
 		detail := ""
 		switch {
@@ -507,7 +515,22 @@ func (a *app) showEdits(s *render.Screen, r *machine.Root, c change.Change) {
 		case e.Before.Kind == change.File && e.Before.Links > 1:
 			detail = fmt.Sprintf(" (it has %d names; all of them see the new text)", e.Before.Links)
 		}
-		s.Wrap(11, "  %-8s %s%s", e.Verb(), render.Clean(e.Path), render.Clean(detail))
+		verb := e.Verb()
+		if e.Before.Identical(e.After) {
+			verb, detail = "leaves", " as it is: it was put back already"
+		}
+		s.Wrap(11, "  %-8s %s%s", verb, render.Clean(e.Path), render.Clean(detail))
+	}
+	minds := map[string]bool{}
+	for _, e := range c.Edits {
+		if r != nil && change.Scheme(e.Path) != "" {
+			minds[r.Mind(e.Path)] = true
+		}
+	}
+	for _, text := range slices.Sorted(maps.Keys(minds)) {
+		if text != "" {
+			s.SayWrapped(4, render.Warn, "  %s", text)
+		}
 	}
 }
 

@@ -91,7 +91,8 @@ func (l *Ledger) withMark(c change.Change) (change.Change, error) {
 // isMark reports whether an edit is of a mark.
 func isMark(e change.Edit) bool {
 	folder, _ := e.Folder()
-	return e.Home == "" && change.Scheme(e.Path) == "" && strings.HasSuffix(folder, "/calmdawn/elsewhere")
+	return e.Home == "" && change.Scheme(e.Path) == "" &&
+		strings.HasSuffix(folder, "/calmdawn/elsewhere")
 }
 
 // unsettledMark is the mark's text while its change is under way.

@@ -72,7 +72,8 @@ var drafts = []func(*machine.Draft) error{
 	// values of a store, alone and with files
 	func(d *machine.Draft) error { return d.Set(`toy:Key\\One`, 4, []byte("off")) },
 	func(d *machine.Draft) error {
-		return errors.Join(d.Remove(`toy:Key\\Two`, ""), d.Set(`toy:Key\Made\Deep\\New`, 3, []byte("new")),
+		return errors.Join(d.Remove(`toy:Key\\Two`, ""),
+			d.Set(`toy:Key\Made\Deep\\New`, 3, []byte("new")),
 			d.Link("/etc/other/deep", "", "/dev/null"))
 	},
 }

@@ -70,7 +70,7 @@ func (l *Ledger) settleOne(c change.Change) error {
 			l.note("What we had put at %s could not be put right: %s.", e.Path, machine.Reason(err))
 		}
 		if err != nil {
-			after.Open[e.Path] = reason(err)
+			after.Open[e.Path] = l.reason(err)
 			continue
 		}
 		after.Done = append(after.Done, e.Path)
@@ -153,9 +153,10 @@ func (l *Ledger) finish(e change.Edit, at time.Time) error {
 }
 
 // reason says in a line why a path could not be settled.
-func reason(err error) string {
+func (l *Ledger) reason(err error) string {
 	if conflict := (*change.Conflict)(nil); errors.As(err, &conflict) {
-		return "somebody else changed it since: it is " + conflict.Now.Describe() + " now"
+		return "somebody else changed it since: it is " +
+			l.root.Words(conflict.Edit.Path, conflict.Now) + " now"
 	}
 	text, _, _ := strings.Cut(machine.Reason(err), "\n")
 	return text
@@ -201,7 +202,7 @@ func (l *Ledger) Resolve(c change.Change, overwrite bool, leave []string) (chang
 				l.edited = append(l.edited, e)
 				continue
 			}
-			s.Open[e.Path] = reason(err)
+			s.Open[e.Path] = l.reason(err)
 		default:
 			s.Open[e.Path] = c.Settlement.Open[e.Path]
 		}

@@ -74,6 +74,7 @@ func (s toy) Sweep() error {
 }
 
 func (s toy) ReadOnly() bool             { return false }
+func (s toy) Mind(string) string         { return "" }
 func (s toy) Words(n change.Node) string { return string(n.Data) }
 
 // Its keys stand as values of a kind of their own.
@@ -133,7 +134,8 @@ func whole(t *testing.T, dir string, r *machine.Root) string {
 	t.Helper()
 	text := testtree.Snapshot(t, dir, skip)
 	for _, address := range []string{
-		`toy:Key\\One`, `toy:Key\\Two`, `toy:Key\Made\Deep\\New`, `toy:Key\Made`, `toy:Key\Made\Deep`,
+		`toy:Key\\One`, `toy:Key\\Two`, `toy:Key\Made\Deep\\New`, `toy:Key\Made`,
+		`toy:Key\Made\Deep`,
 	} {
 		n, err := r.Node(address, "")
 		if err != nil {

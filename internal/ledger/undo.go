@@ -72,6 +72,9 @@ func (l *Ledger) PlanUndo(id int64, u Undoing) (change.Change, error) {
 			continue
 		}
 		fitted, err := change.TakeBack(l.steps(e.Path), id, now, u.At, u.Overwrite)
+		if conflict := (*change.Conflict)(nil); errors.As(err, &conflict) {
+			conflict.Words = func(n change.Node) string { return l.root.Words(e.Path, n) }
+		}
 		if err != nil {
 			wrong = append(wrong, err)
 			continue

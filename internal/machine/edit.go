@@ -253,7 +253,9 @@ func (at place) hide(name string, mode uint32, value []byte) error {
 	}
 	err = errors.ErrUnsupported
 	if key := at.r.Home.Private.Key; key != "" {
-		err = at.step("xattr", len(value), func() error { return at.dir.setXattr(name, key, value) })
+		err = at.step("xattr", len(value), func() error {
+			return at.dir.setXattr(name, key, value)
+		})
 	}
 	if err != nil {
 		at.r.exposed = true

@@ -26,6 +26,9 @@ type Store interface {
 	// Words says in a word or two what a value is, as people who know the store
 	// write it.
 	Words(n change.Node) string
+	// Mind says, as a sentence, what whoever decides on an edit there has to
+	// know; empty for nothing.
+	Mind(address string) string
 	// What the addresses stand in is to it what folders are to files:
 	// [change.Edit.Folder] says which.
 	Folder(address string) (FolderState, error)
@@ -100,6 +103,15 @@ func (r *Root) Words(address string, n change.Node) string {
 		return s.Words(n)
 	}
 	return n.Describe()
+}
+
+// Mind says, as a sentence, what is to be known of an edit at an address; empty
+// for nothing.
+func (r *Root) Mind(address string) string {
+	if s, err := r.store(address); s != nil && err == nil {
+		return s.Mind(address)
+	}
+	return ""
 }
 
 // Apply makes the edit e and verifies it. An address that is not as e expects

@@ -51,7 +51,8 @@ func stopOnWindows(t *testing.T, dir, plain string) {
 	fresh := func() {
 		t.Helper()
 		must(t, os.RemoveAll(machine+"/ProgramData/calmdawn"))
-		if out, err := exec.Command("cp", "-r", plain+"/.", machine).CombinedOutput(); err != nil {
+		out, err := exec.Command("cp", "-r", plain+"/.", machine).CombinedOutput()
+		if err != nil {
 			t.Fatalf("%v %s", err, out)
 		}
 	}
@@ -61,9 +62,10 @@ func stopOnWindows(t *testing.T, dir, plain string) {
 	t.Logf("seed %d", seed)
 	rng := rand.New(rand.NewPCG(seed, 27))
 	nexts := []string{
-		"undo --all --yes", "disable --yes " + ofWindows, "enable --yes program:run/Lanternfile@ivo",
+		"undo --all --yes", "disable --yes " + ofWindows,
+		"enable --yes program:run/Lanternfile@ivo",
 	}
-	rounds := 25
+	rounds := 15
 	if os.Getenv("CALMDAWN_STOPS") == "all" {
 		rounds = 1000
 	}
@@ -94,9 +96,11 @@ func stopOnWindows(t *testing.T, dir, plain string) {
 			must(t, err)
 			windowstest.Registry(t, machine) // it is whole
 			var story strings.Builder
-			fmt.Fprintf(&story, "undo %v, stopped before call %d of %d (%s)\n", undo, n, whole.Calls,
-				r.Last)
-			for i, next := range []string{"history", nexts[rng.IntN(len(nexts))], "undo --all --yes"} {
+			fmt.Fprintf(&story, "undo %v, stopped before call %d of %d (%s)\n", undo, n,
+				whole.Calls, r.Last)
+			for i, next := range []string{
+				"history", nexts[rng.IntN(len(nexts))], "undo --all --yes",
+			} {
 				out, code := calm(dir, next)
 				fmt.Fprintf(&story, "$ %s\n%s[%d]\n", next, out, code)
 				if code < 0 || code > 5 || code != 0 && i != 1 {

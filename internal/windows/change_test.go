@@ -2,6 +2,7 @@ package windows_test
 
 import (
 	"errors"
+	"fmt"
 	"math/rand/v2"
 	"path/filepath"
 	"slices"
@@ -32,6 +33,15 @@ func opened(t *testing.T, dir string) *machine.Root {
 	r.Home = windows.Family{}.Home()
 	windows.Family{}.Attach(r)
 	return r
+}
+
+// same fails unless a registry is as it was, times of keys included.
+func same(t *testing.T, dir string, before map[string]string, story string) {
+	t.Helper()
+	values, times := windowstest.Differing(before, windowstest.Registry(t, dir))
+	if len(values)+len(times) > 0 {
+		t.Fatalf("%s: differs in %q %q", story, values, times)
+	}
 }
 
 func ledgerOf(t *testing.T, r *machine.Root, at time.Time) *ledger.Ledger {
@@ -112,14 +122,13 @@ func TestEachItemOfTheDemo(t *testing.T) {
 				t.Fatalf("%s back from %s: %v", it.ID, to, err)
 			}
 			led.Close()
-			if values, others := windowstest.Differing(before, windowstest.Registry(t, dir)); len(values)+len(others) > 0 {
-				t.Fatalf("%s back from %s: differs in %q %q", it.ID, to, values, others)
-			}
+			same(t, dir, before, fmt.Sprintf("%s back from %s", it.ID, to))
 			done[it.Mechanism+" "+string(to)]++
 		}
 	}
 	for _, way := range []string{
-		"service off", "service on", "service delayed", "run off", "run on", "startup off", "app off",
+		"service off", "service on", "service delayed", "run off", "run on", "startup off",
+		"app off",
 	} {
 		if done[way] == 0 {
 			t.Errorf("no item was turned as %q: %v", way, done)
@@ -199,8 +208,8 @@ func TestEveryInterruption(t *testing.T) {
 				standing := int64(0)
 				for _, c := range led.Changes() {
 					if c.Status == change.Planned {
-						t.Errorf("crash %v undo %v at %d: change %d is open: %v", crash, undo, n, c.ID,
-							c.Settlement)
+						t.Errorf("crash %v undo %v at %d: change %d is open: %v", crash, undo, n,
+							c.ID, c.Settlement)
 					}
 					if c.Stands() {
 						standing = c.ID
@@ -210,7 +219,8 @@ func TestEveryInterruption(t *testing.T) {
 				if standing != 0 {
 					turnAll(t, r, now, standing)
 				}
-				if values, _ := windowstest.Differing(before, windowstest.Registry(t, dir)); len(values) > 0 {
+				values, _ := windowstest.Differing(before, windowstest.Registry(t, dir))
+				if len(values) > 0 {
 					t.Fatalf("crash %v undo %v at %d: differs in %q", crash, undo, n, values)
 				}
 			}
@@ -306,8 +316,6 @@ func TestRandomDecisions(t *testing.T) {
 		for len(standing) > 0 {
 			back(rng.IntN(len(standing)))
 		}
-		if values, others := windowstest.Differing(before, windowstest.Registry(t, dir)); len(values)+len(others) > 0 {
-			t.Fatalf("seed %d: differs in %q %q", seed, values, others)
-		}
+		same(t, dir, before, fmt.Sprintf("seed %d", seed))
 	}
 }

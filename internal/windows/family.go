@@ -48,7 +48,9 @@ func (Family) Home() machine.Home {
 		Elsewhere: "/ProgramData/calmdawn/elsewhere",
 		Marked:    true,
 		Private: machine.Private{
-			Key: registry.Descriptor, File: registry.Private(false), Folder: registry.Private(true),
+			Key:    registry.Descriptor,
+			File:   registry.Private(false),
+			Folder: registry.Private(true),
 		},
 		ID: machineID,
 	}
@@ -178,8 +180,8 @@ func (v *inventory) returning(reg *registry.Registry) {
 		if u.SID != "" && server != "" {
 			v.Remarks = append(v.Remarks, item.Unread{
 				Path: cmp.Or(u.Profile, u.Name),
-				Reason: "is a profile that a server keeps too (" + server + "): the next login may " +
-					"change things of " + u.Name + " back",
+				Reason: "is a profile that a server keeps too (" + server + "): the next login " +
+					"may change things of " + u.Name + " back",
 			})
 		}
 	}

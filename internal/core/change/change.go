@@ -219,11 +219,17 @@ func (e Edit) Verb() string {
 type Conflict struct {
 	Edit Edit
 	Now  Node
+	// Words says what a node is; nil for [Node.Describe].
+	Words func(Node) string
 }
 
 func (c *Conflict) Error() string {
+	words := c.Words
+	if words == nil {
+		words = Node.Describe
+	}
 	s := fmt.Sprintf("%s was changed by somebody else since: expected %s, found %s",
-		c.Edit.Path, c.Edit.Before.Describe(), c.Now.Describe())
+		c.Edit.Path, words(c.Edit.Before), words(c.Now))
 	if d := c.Diff(); d != "" {
 		s += "\n" + strings.TrimRight(d, "\n")
 	}
@@ -243,9 +249,10 @@ func (c *Conflict) Diff() string {
 // and After to what e makes of it.
 //
 // Where now is what e expects, After is unchanged. Where now already is what e
-// would make, or comes to the same, the returned edit changes nothing. Where all three are files that
-// differ in their text alone, the lines that e changes are found again in the
-// present text, by three lines of context around them; known gives earlier
+// would make, or comes to the same, the returned edit changes nothing. Where
+// all three are files that differ in their text alone, the lines that e changes
+// are found again in the present text, by three lines of context around them;
+// known gives earlier
 // states of the path, so that a text that is back to one of them gets its
 // modification time too, and at is the modification time otherwise. Anything
 // else is a *Conflict.

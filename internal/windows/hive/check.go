@@ -72,8 +72,9 @@ func (c *checker) cells() bool {
 			c.fault(uint32(bin), "no bin begins there")
 			return false
 		}
-		at, size := binary.LittleEndian.Uint32(flat[bin+4:]), binary.LittleEndian.Uint32(flat[bin+8:])
-		if int(at) != bin || size == 0 || size%4096 != 0 || uint64(bin)+uint64(size) > uint64(len(flat)) {
+		at := binary.LittleEndian.Uint32(flat[bin+4:])
+		size := binary.LittleEndian.Uint32(flat[bin+8:])
+		if int(at) != bin || size == 0 || size%4096 != 0 || int64(bin)+int64(size) > c.h.size {
 			c.fault(uint32(bin), "the bin says to be at %#x and to have %d bytes", at, size)
 			return false
 		}

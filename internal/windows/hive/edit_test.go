@@ -353,7 +353,8 @@ func TestAStoppedChange(t *testing.T) {
 	for seed := range rounds(12) {
 		rng := rand.New(rand.NewPCG(seed, 3))
 		root := &Node{Name: "ROOT"}
-		run := root.At("Run").Set(Counted("Start", 2), Datum{"Note", Binary, []byte("twelve bytes")},
+		run := root.At("Run").Set(Counted("Start", 2),
+			Datum{"Note", Binary, []byte("twelve bytes")},
 			Datum{"Long", Binary, make([]byte, rng.IntN(3000))})
 		for i := range rng.IntN(9) { // so that records lie elsewhere each time
 			run.At(fmt.Sprintf("Pad%s%d", strings.Repeat("p", rng.IntN(60)), i))

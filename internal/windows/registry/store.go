@@ -35,6 +35,7 @@ type Store struct {
 	open   map[string]*opened
 	asked  bool
 	barred string // why nothing is written, once that was asked
+	set    string // the control set of the next boot
 }
 
 // An opened hive is one as it was last read, or written by us.
@@ -100,7 +101,7 @@ func (s *Store) hiveOf(key string) (file string, names []string, err error) {
 		if err != nil {
 			return "", nil, err
 		}
-		s.files = reg.hives
+		s.files, s.set = reg.hives, reg.Set
 		reg.Close()
 	}
 	file, ok := s.files[hive.Upper(parts[0]+`\`+parts[1])]
@@ -310,6 +311,19 @@ func (s *Store) Apply(e change.Edit) error {
 		err = &machine.Refusal{Path: e.Path, Reason: "does not hold what was just written to it"}
 	}
 	return err
+}
+
+// Mind tells of an edit of a control set that the next boot does not use.
+func (s *Store) Mind(address string) string {
+	key, _, _ := parse(address)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	_, names, err := s.hiveOf(key)
+	inSet := strings.HasPrefix(hive.Upper(key), `HKLM\SYSTEM\CONTROLSET`)
+	if err != nil || !inSet || s.set == "" || hive.Same(names[0], s.set) {
+		return ""
+	}
+	return "The next boot uses " + s.set + ": what is edited in another set means nothing to it."
 }
 
 // Sweep has nothing to remove: what a stop leaves is inside a hive, and

@@ -86,11 +86,11 @@ type list struct {
 const (
 	ofPolicy = "a policy launches it, and Windows puts it back: it goes with the policy"
 	ofOnce   = "it is launched once, and Windows itself takes it away then"
-	ofLogin  = "every login goes through it, and with it wrong nobody could log in: it is changed " +
-		"in the running Windows alone"
+	ofLogin  = "every login goes through it, and with it wrong nobody could log in: it is " +
+		"changed in the running Windows alone"
 	ofSetup   = "it sets something up once for each user, and is done then"
-	ofSession = "it runs before any service does, and with it wrong the machine may not start: it " +
-		"is changed in the running Windows alone"
+	ofSession = "it runs before any service does, and with it wrong the machine may not " +
+		"start: it is changed in the running Windows alone"
 )
 
 func (l *List) machine() {

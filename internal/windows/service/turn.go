@@ -43,8 +43,11 @@ func (p plan) Turn(it item.Item, to item.State, by time.Duration) error {
 	if err := p.refused(s); err != nil {
 		return err
 	}
-	start, ok := p.number(s, "Start")
-	if !ok || start > disabled {
+	start, known, err := p.number(s, "Start")
+	switch {
+	case err != nil:
+		return err
+	case !known || start > disabled:
 		return errors.New(it.Why)
 	}
 	switch to {
@@ -72,23 +75,32 @@ func (p plan) refused(s *service) error {
 	return nil
 }
 
-// number is a value of a service as planned so far.
-func (p plan) number(s *service, name string) (uint32, bool) {
-	address, ok := s.key.Address(name)
-	if !ok {
-		return 0, false
+// number is a value of a service as planned so far; false where there is no
+// such number.
+func (p plan) number(s *service, name string) (uint32, bool, error) {
+	address, err := addressOf(s, name)
+	if err != nil {
+		return 0, false, err
 	}
 	n, err := p.draft.Node(address, "")
 	if err != nil || len(n.Data) < 4 {
-		return 0, false
+		return 0, false, err
 	}
-	return binary.LittleEndian.Uint32(n.Data), true
+	return binary.LittleEndian.Uint32(n.Data), true, nil
+}
+
+func addressOf(s *service, name string) (string, error) {
+	address, ok := s.key.Address(name)
+	if !ok {
+		return "", errors.New("its name is no text")
+	}
+	return address, nil
 }
 
 func (p plan) set(s *service, name string, n uint32) error {
-	address, ok := s.key.Address(name)
-	if !ok {
-		return errors.New("its name is no text")
+	address, err := addressOf(s, name)
+	if err != nil {
+		return err
 	}
 	return p.draft.Set(address, uint32(hive.DWord), registry.Number(n))
 }
@@ -113,7 +125,8 @@ func (p plan) delay(s *service, start uint32, by time.Duration) error {
 // start plans that a service starts by itself. What waits for triggers goes on
 // waiting for them.
 func (p plan) start(s *service, it item.Item, start uint32) error {
-	if flags, ok := p.number(s, "UserServiceFlags"); ok && flags == 0 && s.kind&perUser != 0 {
+	flags, known, err := p.number(s, "UserServiceFlags")
+	if err == nil && known && flags == 0 && s.kind&perUser != 0 {
 		return errors.New("no user gets one of it")
 	}
 	for _, name := range s.needs {
@@ -121,7 +134,7 @@ func (p plan) start(s *service, it item.Item, start uint32) error {
 		if needed == nil {
 			return fmt.Errorf("it needs %s, which is not there", name)
 		}
-		if n, ok := p.number(needed, "Start"); ok && n == disabled {
+		if n, _, err := p.number(needed, "Start"); err == nil && n == disabled {
 			return fmt.Errorf("it needs %s, which is off: switch that on before it", needed.name)
 		}
 	}

@@ -1,6 +1,7 @@
 package windowstest
 
 import (
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -88,4 +89,49 @@ func Differing(a, b map[string]string) (values, times []string) {
 		}
 	}
 	return values, times
+}
+
+// Write gives a value of a hive's file a type and data, as somebody else would.
+func Write(t testing.TB, file, key, name string, kind hive.Type, data []byte) {
+	t.Helper()
+	whole, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	f, err := os.OpenFile(file, os.O_RDWR, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	e, err := hive.Edit(whole, growing{f})
+	if err != nil {
+		t.Fatal(err)
+	}
+	k, err := e.Root().Key(strings.Split(key, `\`)...)
+	if err == nil {
+		err = e.Set(k, name, kind, data, -1, At)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
+// growing is a file that becomes as long as it has to.
+type growing struct{ *os.File }
+
+func (f growing) Reserve(size int64) error {
+	info, err := f.Stat()
+	if err != nil || info.Size() >= size {
+		return err
+	}
+	return f.Truncate(size)
+}
+
+// Seal puts the sum of a hive's first page right.
+func Seal(data []byte) {
+	sum := uint32(0)
+	for at := 0; at < 508; at += 4 {
+		sum ^= binary.LittleEndian.Uint32(data[at:])
+	}
+	binary.LittleEndian.PutUint32(data[508:], sum)
 }

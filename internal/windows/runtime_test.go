@@ -1,0 +1,342 @@
+//go:build linux && amd64
+
+package windows_test
+
+import (
+	"bytes"
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io/fs"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"calmdawn/internal/core/change"
+	"calmdawn/internal/core/item"
+	"calmdawn/internal/family"
+	"calmdawn/internal/ledger"
+	"calmdawn/internal/windows"
+	"calmdawn/internal/windows/hive"
+	"calmdawn/internal/windows/registry"
+	"calmdawn/internal/windows/windowstest"
+)
+
+// A runtime is an environment that runs Windows programs, with a machine of its
+// own in a folder that is thrown away.
+type runtime struct {
+	t      *testing.T
+	prefix string
+}
+
+// newRuntime makes one, in which mark.exe is a service that writes its name
+// down. Where none is installed the test is skipped, in CI it fails.
+func newRuntime(t *testing.T) *runtime {
+	t.Helper()
+	if _, err := exec.LookPath("wine"); err != nil {
+		if os.Getenv("CI") != "" {
+			t.Fatal("wine is missing")
+		}
+		t.Skip("wine is needed")
+	}
+	w := &runtime{t, t.TempDir()}
+	t.Cleanup(func() { _, _ = w.try(time.Minute, "wineserver", "-k", "-w") })
+	w.run("wineboot", "-i")
+	w.run("wineserver", "-w")
+	system := w.drive("windows/system32/bcryptprimitives.dll")
+	if err := os.WriteFile(system, forwarding(), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	build := exec.Command("go", "build", "-ldflags=-s -w", "-o", w.drive("mark.exe"),
+		"./testdata/mark")
+	build.Env = append(os.Environ(), "GOOS=windows", "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
+		t.Fatalf("%v %s", err, out)
+	}
+	return w
+}
+
+func (w *runtime) drive(p string) string { return filepath.Join(w.prefix, "drive_c", p) }
+
+func (w *runtime) try(patience time.Duration, words ...string) (string, error) {
+	ctx, cancel := context.WithTimeout(context.Background(), patience)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, words[0], words[1:]...)
+	cmd.Env = append(os.Environ(), "WINEPREFIX="+w.prefix, "WINEDEBUG=-all", "DISPLAY=",
+		"WINEDLLOVERRIDES=mscoree=;mshtml=")
+	cmd.WaitDelay = time.Second // what it started may hold its output
+	out, err := cmd.CombinedOutput()
+	if errors.Is(err, exec.ErrWaitDelay) {
+		err = nil
+	}
+	return string(out), err
+}
+
+func (w *runtime) run(words ...string) {
+	w.t.Helper()
+	if out, err := w.try(2*time.Minute, words...); err != nil {
+		w.t.Fatalf("%q: %v %s", words, err, out)
+	}
+}
+
+// forwarding is a library of one export that leads to another one: what
+// programs of Go ask for randomness, and this environment lacks under that
+// name ("PE Format", Microsoft Learn).
+func forwarding() []byte {
+	const rva, file = 0x1000, 512
+	u := binary.LittleEndian.AppendUint32
+	library, export := "bcryptprimitives.dll\x00", "ProcessPrng\x00"
+	names := library + export + "ADVAPI32.SystemFunction036\x00"
+	const strings = 52
+	at := func(offset int) uint32 { return uint32(rva + offset) }
+	var table []byte
+	for _, v := range []uint32{
+		0, 0, 0, at(strings), 1, 1, 1, at(40), at(44), at(48), // the directory
+		at(strings + len(library) + len(export)), at(strings + len(library)), 0,
+	} {
+		table = u(table, v)
+	}
+	table = append(table, names...)
+	head := make([]byte, 60)
+	copy(head, "MZ")
+	head = append(u(head, 64), "PE\x00\x00"...)
+	head = append(head, 0x64, 0x86, 1, 0) // x64, one section
+	for _, v := range []uint32{0, 0, 0} {
+		head = u(head, v)
+	}
+	head = append(head, 240, 0, 0x22, 0x20)
+	head = append(head, 0x0B, 0x02, 14, 0)
+	for _, v := range []uint32{0, file, 0, 0, 0} {
+		head = u(head, v)
+	}
+	head = binary.LittleEndian.AppendUint64(head, 0x180000000)
+	for _, v := range []uint32{0x1000, file, 6, 0, 6, 0, 0x2000, file, 0, 3 | 0x100<<16} {
+		head = u(head, v)
+	}
+	for _, v := range []uint64{1 << 20, 4096, 1 << 20, 4096} {
+		head = binary.LittleEndian.AppendUint64(head, v)
+	}
+	for _, v := range []uint32{0, 16, rva, uint32(len(table))} {
+		head = u(head, v)
+	}
+	head = append(head, make([]byte, 15*8)...)
+	head = append(head, ".rdata\x00\x00"...)
+	for _, v := range []uint32{uint32(len(table)), rva, file, file, 0, 0, 0, 0x40000040} {
+		head = u(head, v)
+	}
+	return append(append(head, make([]byte, file-len(head))...),
+		append(table, make([]byte, file-len(table))...)...)
+}
+
+// asImport has a foreign reader make a file for import of the services that a
+// SYSTEM hive holds for the next boot, of which nothing is left from before.
+const asImport = `
+import hivex, struct, sys
+h = hivex.Hivex(sys.argv[1])
+def child(n, *names):
+    for name in names:
+        n = h.node_get_child(n, name)
+    return n
+number = lambda n, v: struct.unpack("<I", h.value_value(h.node_get_value(n, v))[1])[0]
+chosen = "ControlSet%03d" % number(child(h.root(), "Select"), "Default")
+here = "HKEY_LOCAL_MACHINE\\System\\CurrentControlSet\\"
+out = ["Windows Registry Editor Version 5.00", "", "[%sControl]" % here,
+       '"AutoStartDelay"=dword:000007d0', ""]  # milliseconds there
+for n in h.node_children(child(h.root(), chosen, "Services")):
+    key = here + "Services\\" + h.node_name(n)
+    out += ["[-%s]" % key, "", "[%s]" % key]
+    for v in h.node_values(n):
+        kind, data = h.value_value(v)
+        out.append('"%s"=hex(%x):%s' % (h.value_key(v), kind, ",".join("%02x" % b for b in data)))
+    out.append("")
+open(sys.argv[2], "wb").write(b"\xff\xfe" + "\r\n".join(out).encode("utf-16le"))
+`
+
+// boot has the machine take over a SYSTEM hive, restarts it, and returns what
+// it launched, in its order.
+func (w *runtime) boot(system string) (launched []string) {
+	w.t.Helper()
+	file := w.drive("import.reg")
+	out, err := exec.Command("/usr/bin/python3", "-c", asImport, system, file).CombinedOutput()
+	if err != nil {
+		w.t.Fatalf("%v %s", err, out)
+	}
+	w.run("wine", "regedit", "/S", `C:\import.reg`)
+	_, _ = w.try(time.Minute, "wineserver", "-k", "-w") // where none runs it says so
+	if err := os.Remove(w.drive("marks.txt")); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		w.t.Fatal(err)
+	}
+	w.run("wineserver", "-p8") // else a service was started twice once
+	w.run("wine", "wineboot")
+	last := -1
+	for range 40 { // until nothing came for a while that is longer than the delay
+		time.Sleep(3500 * time.Millisecond)
+		marks, _ := os.ReadFile(w.drive("marks.txt"))
+		if n := bytes.Count(marks, []byte("\n")); n == last {
+			return strings.Fields(string(marks))
+		} else {
+			last = n
+		}
+	}
+	w.t.Fatal("services go on being launched")
+	return nil
+}
+
+// takesBack has the machine import what is to take edits back, and export what
+// it holds then: values of every form that can be read there, and none of those
+// that were not there before.
+func (w *runtime) takesBack() {
+	w.t.Helper()
+	const key = `registry:HKLM\SOFTWARE\Orchard\List`
+	value := func(kind hive.Type, data string) change.Node {
+		return change.Node{Kind: change.Value, Type: uint32(kind), Data: []byte(data)}
+	}
+	var edits, others []change.Edit
+	for name, before := range map[string]change.Node{
+		"Start":           value(hive.DWord, "\x02\x00\x00\x00"),
+		"":                value(hive.String, "a\x00\\\x00\"\x00\x00\x00"),
+		`a\b "c"`:         value(hive.Binary, "\x03\x00\x00\x00\x01\x02\x03\x04\x05\x06\x07\x08"),
+		"Expand":          value(hive.Expand, "%\x00X\x00%\x00\x00\x00"),
+		"Many":            value(hive.Multi, "a\x00\x00\x00b\x00\x00\x00\x00\x00"),
+		"Gr\u00f6\u00dfe": value(hive.None, "\x00\x01"),
+		"Odd":             value(hive.String, "a\x00b"),
+		"Gone":            {Kind: change.Absent},
+	} {
+		e := change.Edit{Path: key + `\\` + name, Before: before, After: value(hive.Binary, "x")}
+		edits, others = append(edits, e), append(others, e.Inverse())
+	}
+	r := opened(w.t, windowstest.New().Make(w.t))
+	for _, all := range [][]change.Edit{others, edits} {
+		_, data := registry.NewStore(r, nil).Import(all)
+		if err := os.WriteFile(w.drive("back.reg"), data, 0o644); err != nil {
+			w.t.Fatal(err)
+		}
+		w.run("wine", "regedit", "/S", `C:\back.reg`)
+	}
+	w.run("wine", "regedit", "/E", `C:\out.reg`, `HKEY_LOCAL_MACHINE\SOFTWARE\Orchard`)
+	raw, err := os.ReadFile(w.drive("out.reg"))
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	text := strings.ReplaceAll(registry.Text(raw), "\\\r\n  ", "")
+	var got []string
+	for line := range strings.Lines(text) {
+		if line = strings.TrimSpace(line); strings.Contains(line, "=") {
+			got = append(got, line)
+		}
+	}
+	slices.Sort(got)
+	want := []string{
+		`"Expand"=hex(2):25,00,58,00,25,00,00,00`, "\"Gr\u00f6\u00dfe\"=hex(0):00,01",
+		`"Many"=hex(7):61,00,00,00,62,00,00,00,00,00`, `"Odd"="a"`,
+		`"Start"=dword:00000002`,
+		`"a\\b \"c\""=hex:03,00,00,00,01,02,03,04,05,06,07,08`, `@="a\\\""`,
+	}
+	if !slices.Equal(got, want) {
+		w.t.Errorf("taken back by the machine:\n%s\nnot\n%s", strings.Join(got, "\n"),
+			strings.Join(want, "\n"))
+	}
+}
+
+// TestRealBootsLaunchWhatIsOn restarts a machine that takes over the registry
+// of a disk, before changes, after some of thirty services were switched off or
+// delayed, and after that was taken back; once in each of two control sets.
+// What each boot launches is what the survey says, and no more.
+func TestRealBootsLaunchWhatIsOn(t *testing.T) {
+	w := newRuntime(t)
+	w.takesBack()
+	seed := uint64(time.Now().UnixNano())
+	t.Logf("seed %d", seed)
+	rng := rand.New(rand.NewPCG(seed, 8))
+	for set := range uint32(2) {
+		d := windowstest.New()
+		d.Files["mark.exe"] = ""
+		d.System.At("Select").Set(hive.Counted("Default", 1+set))
+		for n := range 30 {
+			name := fmt.Sprintf("Cb%02d", n)
+			for of := range uint32(2) {
+				services := d.System.At(fmt.Sprintf(`ControlSet%03d\Services\%s`, 1+of, name))
+				start := uint32(2)
+				if of != set || rng.IntN(5) == 0 { // what the other set has means nothing
+					start = 2 + rng.Uint32N(3)
+				}
+				services.Set(windowstest.Auto(`C:\mark.exe ` + name)...)
+				services.Set(hive.Counted("Start", start), hive.Counted("ErrorControl", 1),
+					hive.Texted("ObjectName", hive.String, "LocalSystem"))
+			}
+		}
+		dir := d.Make(t)
+		r := opened(t, dir)
+		system := dir + "/Windows/System32/config/SYSTEM"
+		now := time.Now()
+		judge := func(when string) {
+			t.Helper()
+			var on, late []string
+			v := windows.Family{}.Survey(r, family.Options{Now: now})
+			for _, it := range v.Found().Items {
+				switch {
+				case !strings.HasPrefix(it.Native, "Cb"):
+				case it.State == item.On:
+					on = append(on, it.Native)
+				case it.State == item.Delayed:
+					late = append(late, it.Native)
+				}
+			}
+			launched := w.boot(system)
+			got := slices.Sorted(slices.Values(launched))
+			want := slices.Sorted(slices.Values(slices.Concat(on, late)))
+			if !slices.Equal(got, want) {
+				t.Fatalf("set %d, %s: launched %q, and not %q", 1+set, when, got, want)
+			}
+			for i, name := range launched {
+				if slices.Contains(late, name) != (i >= len(on)) {
+					t.Errorf("set %d, %s: in the order %q, of which %q are delayed", 1+set, when,
+						launched, late)
+					break
+				}
+			}
+			t.Logf("set %d, %s: %d at once, %d late", 1+set, when, len(on), len(late))
+		}
+		judge("before")
+		v := windows.Family{}.Survey(r, family.Options{Now: now})
+		draft := r.Draft(now)
+		plan := v.Plan(draft)
+		off, late := 0, 0
+		for _, it := range v.Found().Items {
+			to := []item.State{item.Off, item.Delayed, item.On}[rng.IntN(3)]
+			if it.State != item.On || to == item.On || !strings.HasPrefix(it.Native, "Cb") {
+				continue
+			}
+			if err := plan.Turn(it, to, time.Minute); err != nil {
+				t.Fatal(err)
+			}
+			if off++; to == item.Delayed {
+				off, late = off-1, late+1
+			}
+		}
+		if off < 2 || late < 2 {
+			t.Fatalf("only %d are switched off, and %d delayed", off, late)
+		}
+		led := ledgerOf(t, r, now)
+		c, err := led.CarryOut(change.Change{Verb: change.Disable, MadeAt: now,
+			Edits: draft.Edits()})
+		if err != nil {
+			t.Fatal(err)
+		}
+		judge("after")
+		undo, err := led.PlanUndo(c.ID, ledger.Undoing{At: now, By: "test"})
+		if err == nil {
+			_, err = led.CarryOut(undo)
+		}
+		if err := errors.Join(err, led.Close()); err != nil {
+			t.Fatal(err)
+		}
+		judge("taken back")
+	}
+}
