@@ -207,7 +207,7 @@ type plan struct {
 func (p plan) Turn(it item.Item, to item.State, _ time.Duration) error {
 	address := p.states[[2]string{it.Native, it.Owner}]
 	if to == item.Delayed {
-		return errors.New("Windows has no delay for what it launches at a login")
+		return registry.ErrNoDelay
 	}
 	now, err := p.draft.Node(address, "")
 	if err != nil {

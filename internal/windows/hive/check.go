@@ -3,7 +3,6 @@ package hive
 import (
 	"encoding/binary"
 	"fmt"
-	"math/bits"
 	"slices"
 	"unicode/utf16"
 )
@@ -40,13 +39,6 @@ func (s set) has(at uint32) bool {
 }
 
 func (s set) add(at uint32) { s[at/8/64] |= 1 << (at / 8 % 64) }
-
-func (s set) count() (n int) {
-	for _, word := range s {
-		n += bits.OnesCount64(word)
-	}
-	return n
-}
 
 // A checker is one walk over a hive.
 type checker struct {

@@ -2,6 +2,7 @@ package registry
 
 import (
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"slices"
 
@@ -48,6 +49,9 @@ func (reg *Registry) SwitchedOff(notes Place, entry string, u *User) string {
 	}
 	return who
 }
+
+// ErrNoDelay refuses to delay what is launched at a login.
+var ErrNoDelay = errors.New("there is no delay for what Windows launches at a login")
 
 // approvalSize is how long a note usually is: a number of flags, and when the
 // entry was switched off.

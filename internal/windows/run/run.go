@@ -473,7 +473,7 @@ func (p plan) Turn(it item.Item, to item.State, _ time.Duration) error {
 	case w.refused != "":
 		return errors.New(w.refused)
 	case to == item.Delayed:
-		return errors.New("Windows has no delay for what it launches at a login")
+		return registry.ErrNoDelay
 	case to == item.On && w.bound != "":
 		return errors.New(w.bound)
 	case w.note != "":

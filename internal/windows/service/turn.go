@@ -116,8 +116,8 @@ func (p plan) delay(s *service, start uint32, by time.Duration) error {
 		return fmt.Errorf("it is in the load-order group %s, whose services Windows does not delay",
 			s.group)
 	case by != anyDelay && by != p.late:
-		return fmt.Errorf("Windows starts all delayed services about %s after the boot, and none "+
-			"at another time: leave out how late", inWords(p.late))
+		return fmt.Errorf("all delayed services start about %s after the boot, and none at "+
+			"another time: leave out how late", inWords(p.late))
 	}
 	return p.set(s, "DelayedAutostart", 1)
 }

@@ -220,7 +220,7 @@ func (p plan) Turn(it item.Item, to item.State, _ time.Duration) error {
 	note := p.notes[it.Native]
 	switch {
 	case to == item.Delayed:
-		return errors.New("Windows has no delay for what it launches at a login")
+		return registry.ErrNoDelay
 	case note != "":
 		return registry.Approve(p.draft, note, to == item.On)
 	case to == item.On:
