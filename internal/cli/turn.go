@@ -524,13 +524,13 @@ func (a *app) showEdits(s *render.Screen, r *machine.Root, c change.Change) {
 	minds := map[string]bool{}
 	for _, e := range c.Edits {
 		if r != nil && change.Scheme(e.Path) != "" {
-			minds[r.Mind(e.Path)] = true
+			for _, text := range r.Mind(e.Path) {
+				minds[text] = true
+			}
 		}
 	}
 	for _, text := range slices.Sorted(maps.Keys(minds)) {
-		if text != "" {
-			s.SayWrapped(4, render.Warn, "  %s", text)
-		}
+		s.SayWrapped(4, render.Warn, "  %s", render.Clean(text))
 	}
 }
 

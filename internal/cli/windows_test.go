@@ -186,6 +186,8 @@ func TestWhatKeepsAWindowsDiskFromChanges(t *testing.T) {
 			hive.Texted("CentralProfile", hive.String, `\\vault\profiles\isolde`))
 	})
 	says(t, "--root "+dir+" list", 0, "updates wait to be put in", `\\vault\profiles\isolde`)
+	says(t, "--root "+dir+" disable --yes program:run/Marl* Penstock", 0, "Updates wait",
+		"A server keeps the profile isolde too")
 	// before Windows 8 nothing notes what is off: the entry goes and comes back
 	dir = windowsMachine(t, func(d *windowstest.Disk) {
 		d.Software.At(`Microsoft\Windows NT\CurrentVersion`).Set(

@@ -73,9 +73,10 @@ func (s toy) Sweep() error {
 	return nil
 }
 
-func (s toy) ReadOnly() bool             { return false }
-func (s toy) Mind(string) string         { return "" }
-func (s toy) Words(n change.Node) string { return string(n.Data) }
+func (s toy) ReadOnly() bool       { return false }
+func (s toy) Mind(string) []string { return nil }
+
+func (s toy) Words(_ string, n change.Node) string { return string(n.Data) }
 
 // Its keys stand as values of a kind of their own.
 func (s toy) Folder(address string) (machine.FolderState, error) {

@@ -23,12 +23,12 @@ type Store interface {
 	Sweep() error
 	// ReadOnly reports whether it takes no edits.
 	ReadOnly() bool
-	// Words says in a word or two what a value is, as people who know the store
-	// write it.
-	Words(n change.Node) string
-	// Mind says, as a sentence, what whoever decides on an edit there has to
-	// know; empty for nothing.
-	Mind(address string) string
+	// Words says in a word or two what a value at an address is, as people who
+	// know the store write it.
+	Words(address string, n change.Node) string
+	// Mind says, a sentence each, what whoever decides on an edit there has to
+	// know.
+	Mind(address string) []string
 	// What the addresses stand in is to it what folders are to files:
 	// [change.Edit.Folder] says which.
 	Folder(address string) (FolderState, error)
@@ -100,18 +100,17 @@ func (r *Root) Node(p, home string) (change.Node, error) {
 // Words says in a word or two what is at an address.
 func (r *Root) Words(address string, n change.Node) string {
 	if s, err := r.store(address); s != nil && err == nil && n.Kind == change.Value {
-		return s.Words(n)
+		return s.Words(address, n)
 	}
 	return n.Describe()
 }
 
-// Mind says, as a sentence, what is to be known of an edit at an address; empty
-// for nothing.
-func (r *Root) Mind(address string) string {
+// Mind says, a sentence each, what is to be known of an edit at an address.
+func (r *Root) Mind(address string) []string {
 	if s, err := r.store(address); s != nil && err == nil {
 		return s.Mind(address)
 	}
-	return ""
+	return nil
 }
 
 // Apply makes the edit e and verifies it. An address that is not as e expects

@@ -44,7 +44,7 @@ func (f Family) Conditions(r *machine.Root) (all []boot.Condition) {
 	} else {
 		add("hibernation", "not hibernated", "the disk of a hibernated machine is only read", false)
 	}
-	updates := waiting(reg)
+	updates := reg.Waiting()
 	switch {
 	case len(updates) > 0:
 		value = strings.Join(updates, ", ")
@@ -85,26 +85,4 @@ func planName(id string) string {
 		return "not known"
 	}
 	return "one of the machine's own"
-}
-
-// waiting are the signs that updates are to be put in.
-func waiting(reg *registry.Registry) (all []string) {
-	const servicing = `SOFTWARE\` + registry.CurrentVersion + `\Component Based Servicing`
-	if reg.Machine(servicing + `\RebootPending`).There {
-		all = append(all, "parts of the system")
-	}
-	const update = `SOFTWARE\` + registry.CurrentVersion + `\WindowsUpdate\Auto Update`
-	if reg.Machine(update + `\RebootRequired`).There {
-		all = append(all, "an update")
-	}
-	if _, err := reg.Find(`Windows\WinSxS\pending.xml`); err == nil && len(all) == 0 {
-		all = append(all, "parts of the system")
-	}
-	manager := reg.Machine(`SYSTEM\CurrentControlSet\Control\Session Manager`)
-	if v, ok := reg.Value(manager, "PendingFileRenameOperations"); ok {
-		if names, _ := v.Texts(); len(names) > 0 {
-			all = append(all, "files to be replaced")
-		}
-	}
-	return all
 }

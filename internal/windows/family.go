@@ -167,7 +167,7 @@ func (Family) Survey(r *machine.Root, o family.Options) family.Inventory {
 
 // returning tells what may change back what is changed on the disk.
 func (v *inventory) returning(reg *registry.Registry) {
-	if all := waiting(reg); len(all) > 0 {
+	if all := reg.Waiting(); len(all) > 0 {
 		v.Remarks = append(v.Remarks, item.Unread{
 			Path: reg.Windows,
 			Reason: "updates wait to be put in (" + strings.Join(all, ", ") + "): the next start " +
@@ -175,9 +175,7 @@ func (v *inventory) returning(reg *registry.Registry) {
 		})
 	}
 	for _, u := range reg.Users {
-		profiles := reg.Machine(`SOFTWARE\` + registry.CurrentNT + `\ProfileList\` + u.SID)
-		server, _ := reg.Text(profiles, "CentralProfile")
-		if u.SID != "" && server != "" {
+		if server := reg.Server(u); server != "" {
 			v.Remarks = append(v.Remarks, item.Unread{
 				Path: cmp.Or(u.Profile, u.Name),
 				Reason: "is a profile that a server keeps too (" + server + "): the next login " +

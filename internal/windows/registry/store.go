@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"path"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -34,8 +35,9 @@ type Store struct {
 	files  map[string]string // of hives, by how addresses begin, in upper case
 	open   map[string]*opened
 	asked  bool
-	barred string // why nothing is written, once that was asked
-	set    string // the control set of the next boot
+	barred string            // why nothing is written, once that was asked
+	set    string            // the control set of the next boot
+	minds  map[string]string // as of [Registry.Returning]
 }
 
 // An opened hive is one as it was last read, or written by us.
@@ -101,7 +103,7 @@ func (s *Store) hiveOf(key string) (file string, names []string, err error) {
 		if err != nil {
 			return "", nil, err
 		}
-		s.files, s.set = reg.hives, reg.Set
+		s.files, s.set, s.minds = reg.hives, reg.Set, reg.Returning()
 		reg.Close()
 	}
 	file, ok := s.files[hive.Upper(parts[0]+`\`+parts[1])]
@@ -313,17 +315,25 @@ func (s *Store) Apply(e change.Edit) error {
 	return err
 }
 
-// Mind tells of an edit of a control set that the next boot does not use.
-func (s *Store) Mind(address string) string {
+// Mind tells of an edit of a control set that the next boot does not use, and
+// of what may change things back.
+func (s *Store) Mind(address string) (all []string) {
 	key, _, _ := parse(address)
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	_, names, err := s.hiveOf(key)
 	inSet := strings.HasPrefix(hive.Upper(key), `HKLM\SYSTEM\CONTROLSET`)
-	if err != nil || !inSet || s.set == "" || hive.Same(names[0], s.set) {
-		return ""
+	if err == nil && inSet && s.set != "" && !hive.Same(names[0], s.set) {
+		all = append(all, "The next boot uses "+s.set+": what is edited in another set means "+
+			"nothing to it.")
 	}
-	return "The next boot uses " + s.set + ": what is edited in another set means nothing to it."
+	for begin, text := range s.minds {
+		if strings.HasPrefix(key, begin) {
+			all = append(all, text)
+		}
+	}
+	slices.Sort(all)
+	return all
 }
 
 // Sweep has nothing to remove: what a stop leaves is inside a hive, and

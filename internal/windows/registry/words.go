@@ -13,15 +13,20 @@ import (
 )
 
 // Words is a value as files for import write it: "dword:00000004", a text in
-// quotes, or the bytes of any other.
-func (s *Store) Words(n change.Node) string {
+// quotes, or the bytes of any other; with what a note of what is off says.
+func (s *Store) Words(address string, n change.Node) string {
 	const most = 40 // bytes that are shown of a long one
-	text := imported(n)
-	if len(n.Data) <= most || !strings.HasPrefix(text, "hex") {
-		return text
+	key, _, _ := parse(address)
+	says := means(key, n)
+	if says != "" {
+		says = ", which says " + says
 	}
-	n.Data = n.Data[:most]
-	return imported(n) + ",…"
+	text := imported(n)
+	if len(n.Data) > most && strings.HasPrefix(text, "hex") {
+		n.Data = n.Data[:most]
+		text = imported(n) + ",…"
+	}
+	return text + says
 }
 
 // imported is the data of a value in the form of files for import. A text is

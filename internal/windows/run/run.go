@@ -174,7 +174,7 @@ func (l *List) user(u *registry.User) {
 func (l *List) single(of list, name, value string, empty bool) {
 	if line, ok := l.reg.Text(of.key, value); ok && strings.TrimSpace(line) != "" {
 		l.add(entry{
-			list: of, name: name, value: value, line: line, title: name, empty: empty,
+			list: of, name: name, value: value, line: line, empty: empty,
 		})
 	}
 }
