@@ -47,9 +47,7 @@ sound, graphics, input, storage, …) is refused with the reason; --insist
 switches it off all the same, and takes its id where several items are given.`,
 		example: `  calmdawn disable service:star-index.service
   calmdawn disable 'service:cue-update*' program:cue-update-helper.desktop
-  calmdawn disable program:lanternfile.desktop@teo
   calmdawn disable --maker inkerholm --advice "can go"
-  calmdawn disable service:cups.service --and-starters
   calmdawn disable service:palisade.service --insist`,
 	}
 	enableWords = turnWords{
@@ -68,7 +66,8 @@ var delayWords = turnWords{
 	long: `Delay keeps the given items, but starts them only some time after the boot is
 ready; programs of the desktop, after login. The machine needs no calmdawn for
 that. What others need, and what a vendor's text pulls in, cannot be delayed.
-It is taken back with undo like any change.`,
+Of a Windows disk only services can, by the time that Windows holds all such
+back. It is taken back with undo like any change.`,
 	example: `  calmdawn delay service:star-index.service
   calmdawn delay program:lanternfile.desktop@maria --by 3m
   calmdawn delay --role backup,sync --when boot`,

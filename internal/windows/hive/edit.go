@@ -660,7 +660,7 @@ func (w *work) leadTo(k Key, n, list uint32) error {
 		w.leads = [][]patch{{{count, le32(n)}}, {{place, le32(list)}}}
 	default:
 		return &Fault{k.at, "the key's record lies across two sectors, so that no key can be " +
-			"made below it safely"}
+			"made below it safely; Windows makes it when something of the kind is switched there"}
 	}
 	return nil
 }
