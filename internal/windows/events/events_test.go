@@ -1,0 +1,269 @@
+package events
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+)
+
+var at = time.Date(2026, 11, 2, 7, 31, 5, 123456700, time.UTC)
+
+// sample makes events of several kinds, with data of every type.
+func sample(n int) (all []Event) {
+	for i := range n {
+		when := at.Add(time.Duration(i) * time.Minute)
+		e := Event{
+			Record: uint64(i) + 40, Time: when, Provider: "Microsoft-Windows-Kernel-General",
+			ID: 12, Level: 4, Channel: "System", Computer: "GNOMON", Data: []Field{
+				{"MajorVersion", Uint32(10)}, {"StartTime", Instant(when)},
+			},
+		}
+		switch i % 3 {
+		case 1:
+			e.Provider, e.ID, e.User = "Microsoft-Windows-Diagnostics-Performance", 100, "S-1-5-19"
+			e.Data = []Field{
+				{"BootTime", Uint32(uint32(31000 + i))}, {"BootIsRebootAfterInstall", Bool(i%2 == 0)},
+				{"Name", Text(strings.Repeat("größer 日本 ", 1+i%40))}, {"Hex", Hex32(uint32(i))},
+				{"Long", Uint64(1 << 40)},
+			}
+		case 2:
+			e.Provider, e.ID, e.Data = "Other", uint16(i), nil
+		}
+		all = append(all, e)
+	}
+	return all
+}
+
+func everything(string, uint16) bool { return true }
+
+func readAll(t testing.TB, log []byte, want Wanted) ([]Event, Report) {
+	t.Helper()
+	var all []Event
+	report, err := Read(bytes.NewReader(log), int64(len(log)), want,
+		func(e Event) { all = append(all, e) })
+	if err != nil {
+		t.Fatal(err)
+	}
+	return all, report
+}
+
+func told(e Event) string {
+	text := fmt.Sprint(e.Record, e.Time, e.Provider, e.ID, e.Level, e.Channel, e.Computer, e.User)
+	for _, f := range e.Data {
+		text += fmt.Sprintf(" %s=%d:%s", f.Name, f.Value.Type, f.Value.Text())
+	}
+	return text
+}
+
+// TestAllThatIsWrittenIsRead writes logs of several chunks, closed and not, and
+// reads them back whole, or what is wanted of them.
+func TestAllThatIsWrittenIsRead(t *testing.T) {
+	all := sample(2000)
+	for _, dirty := range []bool{false, true} {
+		log := Build(all, 40, dirty)
+		found, report := readAll(t, log, everything)
+		if len(found) != len(all) || report.Lost > 0 || report.Damaged > 0 || report.Dirty != dirty {
+			t.Fatalf("%d of %d, %+v", len(found), len(all), report)
+		}
+		for i := range all {
+			if told(found[i]) != told(all[i]) {
+				t.Fatalf("event %d is\n%s, and was\n%s", i, told(found[i]), told(all[i]))
+			}
+		}
+	}
+	few, _ := readAll(t, Build(all, 40, false), func(provider string, id uint16) bool {
+		return provider == "Microsoft-Windows-Diagnostics-Performance" && id == 100
+	})
+	if len(few) != 667 {
+		t.Errorf("%d events are wanted", len(few))
+	}
+	if n, ok := few[3].Number("BootTime"); !ok || n < 31000 {
+		t.Errorf("a number: %d %v", n, ok)
+	}
+	start, _ := found0(t, all).Field("StartTime")
+	if when, ok := start.Time(); !ok || !when.Equal(at) {
+		t.Errorf("an instant: %v %v", when, ok)
+	}
+}
+
+func found0(t *testing.T, all []Event) Event {
+	found, _ := readAll(t, Build(all[:1], 40, false), everything)
+	return found[0]
+}
+
+// TestDamageLosesOnlyItself damages records, chunks and the end of a log: what
+// is elsewhere is read all the same.
+func TestDamageLosesOnlyItself(t *testing.T) {
+	all := sample(2000)
+	log := Build(all, 40, false)
+	chunks := (len(log) - fileHead) / chunkSize
+	if chunks < 4 {
+		t.Fatalf("%d chunks", chunks)
+	}
+	spoil := func(change func(log []byte)) ([]Event, Report) {
+		copy := slices.Clone(log)
+		change(copy)
+		return readAll(t, copy, everything)
+	}
+	whole, _ := spoil(func([]byte) {})
+	second := fileHead + chunkSize
+	one := second + chunkHead + int(log[second+chunkHead+4]) + int(log[second+chunkHead+5])<<8
+	for want, change := range map[string]func(log []byte){
+		"a record":   func(log []byte) { log[one] = 7 },
+		"its size":   func(log []byte) { log[one+4] = 9 },
+		"a chunk":    func(log []byte) { clear(log[second : second+chunkSize]) },
+		"a sum":      func(log []byte) { log[second+124] ^= 1 },
+		"a template": func(log []byte) { log[second+chunkHead+40] ^= 0xFF },
+	} {
+		found, report := spoil(change)
+		first, last := found[0].Record, found[len(found)-1].Record
+		if first != 40 || last != whole[len(whole)-1].Record || len(found) > len(whole) {
+			t.Errorf("%s: from %d to %d, %+v", want, first, last, report)
+		}
+		if want != "a chunk" && len(found) < len(whole)-900 || want == "a record" &&
+			len(found) < len(whole)-2 {
+			t.Errorf("%s: %d of %d, %+v", want, len(found), len(whole), report)
+		}
+	}
+	cut, _ := readAll(t, log[:len(log)-chunkSize/2], everything)
+	if len(cut) < len(whole)*3/4 {
+		t.Errorf("cut off: %d of %d", len(cut), len(whole))
+	}
+	// a ring that began anew: what was there before stands behind
+	ring := Build(all[:30], 5000, true)
+	old := slices.Clone(log[fileHead : fileHead+chunkSize])
+	free := int(ring[fileHead+48]) | int(ring[fileHead+49])<<8
+	copy(old[:free], ring[fileHead:fileHead+free])
+	found, _ := readAll(t, append(ring[:fileHead:fileHead], old...), everything)
+	if len(found) != 30 {
+		t.Errorf("of a ring %d events, and not 30", len(found))
+	}
+}
+
+// TestRandomDamage never panics, and never runs away.
+func TestRandomDamage(t *testing.T) {
+	log := Build(sample(300), 1, false)
+	rng := rand.New(rand.NewPCG(2, 2))
+	for range 500 {
+		copy := slices.Clone(log)
+		for range 1 + rng.IntN(20) {
+			copy[fileHead+rng.IntN(len(copy)-fileHead)] = byte(rng.Uint32())
+		}
+		readAll(t, copy, everything)
+	}
+}
+
+// FuzzRead reads logs of any bytes.
+func FuzzRead(f *testing.F) {
+	f.Add(Build(sample(20), 1, false))
+	f.Fuzz(func(t *testing.T, log []byte) {
+		_, _ = Read(bytes.NewReader(log), int64(len(log)), everything, func(e Event) { told(e) })
+	})
+}
+
+// foreign prints the events of a log as another reader has them.
+const foreign = `
+import json, sys
+import Evtx.Evtx as evtx
+import xml.etree.ElementTree as tree
+ns = "{http://schemas.microsoft.com/win/2004/08/events/event}"
+out = []
+with evtx.Evtx(sys.argv[1]) as log:
+    for record in log.records():
+        root = tree.fromstring(record.xml())
+        system = root.find(ns + "System")
+        data = root.find(ns + "EventData")
+        out.append({
+            "Record": int(system.find(ns + "EventRecordID").text),
+            "Provider": system.find(ns + "Provider").get("Name"),
+            "ID": int(system.find(ns + "EventID").text),
+            "Level": int(system.find(ns + "Level").text),
+            "Channel": system.find(ns + "Channel").text,
+            "Computer": system.find(ns + "Computer").text,
+            "Time": system.find(ns + "TimeCreated").get("SystemTime"),
+            "User": system.find(ns + "Security").get("UserID") or "",
+            "Data": [[d.get("Name"), d.text or ""] for d in (data if data is not None else [])],
+        })
+json.dump(out, sys.stdout)
+`
+
+// TestAForeignReaderAgrees holds logs of ours against what another reader has
+// of them, field by field.
+func TestAForeignReaderAgrees(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "log.evtx")
+	all := sample(400)
+	if err := os.WriteFile(file, Build(all, 40, false), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	cmd := exec.Command("/usr/bin/python3", "-c", foreign, file)
+	var errs bytes.Buffer
+	cmd.Stderr = &errs
+	out, err := cmd.Output()
+	if err != nil {
+		if strings.Contains(errs.String(), "No module named") && os.Getenv("CI") == "" {
+			t.Skip("python3-evtx is not installed")
+		}
+		t.Fatalf("%v %s", err, errs.String())
+	}
+	var theirs []struct {
+		Record                      uint64
+		Provider, Channel, Computer string
+		ID, Level                   int
+		Time, User                  string
+		Data                        [][2]string
+	}
+	if err := json.Unmarshal(out, &theirs); err != nil {
+		t.Fatal(err)
+	}
+	ours, _ := readAll(t, Build(all, 40, false), everything)
+	if len(theirs) != len(ours) {
+		t.Fatalf("%d events, and ours are %d", len(theirs), len(ours))
+	}
+	for i, e := range ours {
+		o := theirs[i]
+		if o.Record != e.Record || o.Provider != e.Provider || o.ID != int(e.ID) ||
+			o.Level != int(e.Level) || o.Channel != e.Channel || o.Computer != e.Computer ||
+			o.User != e.User || len(o.Data) != len(e.Data) {
+			t.Fatalf("event %d: %+v\n%s", i, o, told(e))
+		}
+		// it keeps microseconds, in either form
+		if want := e.Time.Format("2006-01-02 15:04:05.00000"); !strings.HasPrefix(
+			strings.Replace(o.Time, "T", " ", 1), want) {
+			t.Fatalf("event %d: the time %s, ours %s", i, o.Time, want)
+		}
+		for k, f := range e.Data {
+			got, want := o.Data[k][1], f.Value.Text()
+			switch f.Value.Type {
+			case TypeFiletime:
+				got, want = strings.Replace(got, "T", " ", 1)[:24],
+					strings.Replace(want, "T", " ", 1)[:24]
+			case TypeHex32:
+				var n uint32
+				_, _ = fmt.Sscanf(got, "%v", &n)
+				got, want = fmt.Sprint(n), fmt.Sprint(uint32(f.Value.bits()))
+			case TypeBool:
+				got = strings.ToLower(got)
+			}
+			if o.Data[k][0] != f.Name || got != strings.TrimSpace(want) && got != want {
+				t.Fatalf("event %d, %s: %q, ours %q", i, f.Name, got, want)
+			}
+		}
+	}
+}
+
+// BenchmarkRead finds a few events in a large log.
+func BenchmarkRead(b *testing.B) {
+	log := Build(sample(20000), 1, false)
+	b.SetBytes(int64(len(log)))
+	for b.Loop() {
+		readAll(b, log, func(_ string, id uint16) bool { return id == 100 })
+	}
+}
