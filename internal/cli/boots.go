@@ -196,6 +196,9 @@ func loginText(b boot.Boot) string {
 		return ""
 	}
 	who := cmp.Or(render.Clean(all[0].User), "somebody")
+	if !u.Waited.Known {
+		return who
+	}
 	return fmt.Sprintf("%s %+.0f s", who, u.Waited.Value.Seconds())
 }
 
@@ -230,7 +233,7 @@ func bootFields(labels map[string][]string) []render.Field[numberedBoot] {
 			Cell:   func(b numberedBoot) render.Cell { return render.C(fmt.Sprint(b.number)) },
 		},
 		{Column: render.Column{Title: "BOOT", Keep: 8}, Cell: func(b numberedBoot) render.Cell {
-			return render.C(b.ID[:8])
+			return render.C(b.Short())
 		}},
 		{Column: render.Column{Title: "BEGAN"}, Cell: func(b numberedBoot) render.Cell {
 			return render.C(day(b.Began))
@@ -344,12 +347,12 @@ func (a *app) bootTable(
 	}
 	for _, b := range shown {
 		if u := b.Usable(); u.Unsure != "" {
-			s.SayWrapped(2, render.Dim, "Uncertain: usable of %s, since %s.", b.ID[:8], u.Unsure)
+			s.SayWrapped(2, render.Dim, "Uncertain: usable of %s, since %s.", b.Short(), u.Unsure)
 		}
 	}
 	for _, b := range shown {
 		if len(b.Odd) > 0 {
-			s.SayWrapped(2, render.Warn, "Odd: %s, since %s.", b.ID[:8],
+			s.SayWrapped(2, render.Warn, "Odd: %s, since %s.", b.Short(),
 				render.Clean(strings.Join(b.Odd, "; ")))
 		}
 	}
@@ -445,7 +448,7 @@ func (a *app) pickBoot(boots []boot.Boot, labels map[string][]string, word strin
 	if len(found) > 1 {
 		text := fmt.Sprintf("%q is %d boots; give one of them", word, len(found))
 		for _, b := range found[:min(mostNamed, len(found))] {
-			text += fmt.Sprintf("\n%s, of %s", b.ID[:8], day(b.Began))
+			text += fmt.Sprintf("\n%s, of %s", b.Short(), day(b.Began))
 		}
 		return boot.Boot{}, usage("%s", text)
 	}

@@ -278,7 +278,7 @@ func (a *app) offerBoots(have []string, typed string, numbers bool) ([]string,
 		return o.words, noFiles
 	}
 	for i, b := range slices.Backward(a.place().Remember(r, 0).Boots) {
-		o.add(fmt.Sprint(i+1), day(b.Began)+", "+b.ID[:8])
+		o.add(fmt.Sprint(i+1), day(b.Began)+", "+b.Short())
 	}
 	return o.words, noFiles
 }

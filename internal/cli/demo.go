@@ -127,8 +127,8 @@ func (a *app) rebootCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "reboot DIR",
 		Short: "Restart the demo machine that stands in DIR, as a simulation",
-		Long: `Reboot reads what the demo machine in DIR would launch from its files as they
-are now, plays a boot through on two imagined processors, and writes it into
+		Long: `Reboot reads what the demo machine in DIR would launch from its files, or its
+registry, as they are now, plays a boot through on two imagined processors, and writes it into
 the machine's log. It is a simulation, with noise as real boots have it, and
 it is labelled as one.`,
 		Example: "  calmdawn demo reboot /tmp/meridian\n  calmdawn demo reboot /tmp/meridian " +
@@ -155,14 +155,27 @@ it is labelled as one.`,
 // reboot restarts the demo machine now, or just after its last boot began.
 func (a *app) reboot(dir string, times int) error {
 	s := a.screen()
+	boots, till := demo.Boots, demo.IsTill(dir)
+	if till {
+		boots = demo.TillBoots
+	}
 	for range times {
-		n, last, err := demo.Boots(dir)
+		n, last, err := boots(dir)
 		if err != nil {
 			return err
 		}
 		at := a.now()
 		if !at.After(last) {
 			at = last.Add(time.Second)
+		}
+		if till {
+			usable, err := demo.RebootTill(dir, at, uint64(n+1))
+			if err != nil {
+				return err
+			}
+			s.Line("The boot of %s, simulated: usable after %s.", day(at),
+				render.Duration(usable))
+			continue
 		}
 		b, err := demo.Reboot(dir, at, uint64(n+1))
 		if err != nil {

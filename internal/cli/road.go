@@ -63,7 +63,7 @@ func (a *app) road(s *render.Screen, b boot.Boot, v bootsView) error {
 	}
 	s.SayWrapped(0, render.Dim, "Beside it: what worked meanwhile, with what it used of the "+
 		"processors. What is shorter than a 250th of all counts for the next.")
-	s.Line("All starts with their times: %s", a.call("boots --spans --csv --boot "+b.ID[:8]))
+	s.Line("All starts with their times: %s", a.call("boots --spans --csv --boot "+b.Short()))
 	return nil
 }
 

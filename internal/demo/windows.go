@@ -27,7 +27,8 @@ type till struct {
 	Host, Build string
 	Users       []struct{ Name, SID string }
 	System      struct{ Auto, Late, Demand, Off, Drivers, Protected, Tasks []string }
-	Makers      []maker `toml:"maker"`
+	Makers      []maker              `toml:"maker"`
+	Cost        map[string][]float64 // of programs: seconds of processor time, MB read
 }
 
 type maker struct {
@@ -57,6 +58,8 @@ const (
 	currentNT      = `Microsoft\Windows NT\CurrentVersion`
 	controlSet     = `ControlSet001`
 	ownMaker       = "Operating system works" // of the parts of the system
+	gnomonID       = "5b0c6c1e-7a52-4c0b-9d6e-6e6f6d6f6e21"
+	packageID      = "k0dn7qz2r4w6e" // that one maker's packages have
 )
 
 // A disk is the Windows machine while it is made.
@@ -101,6 +104,12 @@ func MakeWindows(dir string, now time.Time) error {
 		d.write("Users/"+name+"/AppData/Local/Microsoft/Windows/UsrClass.dat",
 			hive.Build(n, 5, `\UsrClass.dat`, d.at))
 	}
+	const mornings = 6
+	for n := range mornings {
+		if d.err == nil {
+			_, d.err = RebootTill(dir, Morning(now, n-mornings), uint64(n+1))
+		}
+	}
 	return d.err
 }
 
@@ -143,7 +152,7 @@ func (d *disk) frame(t till) {
 	d.software.At(currentNT).Set(str("SystemRoot", `C:\Windows`), str("CurrentBuild", t.Build),
 		str("CurrentVersion", "6.3"))
 	d.software.At(`Microsoft\Cryptography`).Set(
-		str("MachineGuid", "5b0c6c1e-7a52-4c0b-9d6e-6e6f6d6f6e21"))
+		str("MachineGuid", gnomonID))
 	d.software.At(currentNT+`\Winlogon`).Set(
 		str("Userinit", `C:\Windows\system32\userinit.exe,`), str("Shell", "explorer.exe"))
 	profiles := d.software.At(currentNT + `\ProfileList`)
@@ -335,8 +344,7 @@ func (d *disk) startup(name, user, line string) {
 
 // app installs a packaged app for a user, with a start-up task.
 func (d *disk) app(name, task, run, user string, m maker, off bool) {
-	const id = "k0dn7qz2r4w6e"
-	full := name + "_" + m.Version + ".0.0_x64__" + id
+	full := name + "_" + m.Version + ".0.0_x64__" + packageID
 	folder := "Program Files/WindowsApps/" + full + "/"
 	d.write(folder+"AppxManifest.xml", []byte(`<?xml version="1.0" encoding="utf-8"?>`+"\r\n"+
 		`<Package xmlns="http://schemas.microsoft.com/appx/manifest/foundation/windows10" `+
@@ -357,7 +365,7 @@ func (d *disk) app(name, task, run, user string, m maker, off bool) {
 	if off {
 		state = 1
 	}
-	model.At(`SystemAppData\` + name + "_" + id + `\` + task).Set(hive.Counted("State", state))
+	model.At(`SystemAppData\` + name + "_" + packageID + `\` + task).Set(hive.Counted("State", state))
 }
 
 // task registers a task.

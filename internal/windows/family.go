@@ -22,6 +22,7 @@ import (
 	"calmdawn/internal/machine"
 	"calmdawn/internal/recorder"
 	"calmdawn/internal/windows/app"
+	"calmdawn/internal/windows/boots"
 	"calmdawn/internal/windows/naming"
 	"calmdawn/internal/windows/registry"
 	"calmdawn/internal/windows/run"
@@ -248,8 +249,17 @@ func (plan) TurnStarter(_ item.Item, starter string, _ item.State) error {
 // Log is the folder of the event logs.
 func (Family) Log() string { return "/Windows/System32/winevt/Logs" }
 
-// Boots are not read from such disks yet.
-func (Family) Boots(*machine.Root, int) family.Boots { return family.Boots{} }
+// Boots are what the event logs, and the traces of logins, tell of.
+func (Family) Boots(r *machine.Root, last int) family.Boots {
+	reg, err := registry.Open(r)
+	if err != nil {
+		return family.Boots{Unread: []item.Unread{{
+			Path: "/Windows/System32/config/SYSTEM", Reason: machine.Reason(err),
+		}}}
+	}
+	defer reg.Close()
+	return boots.Read(reg, last)
+}
 
 func (Family) Label(boots []boot.Boot) []boot.Boot                { return boots }
 func (Family) Running(*machine.Root) string                       { return "" }
@@ -261,8 +271,23 @@ func (Family) Recorder() recorder.Kit                             { return nil }
 func (Family) Guard() guard.Kit                                   { return nil }
 
 // Failed is the condition that services of a boot failed.
-func (Family) Failed(boot.Boot) boot.Condition {
-	return boot.Condition{Name: "failed services", Value: "not known", When: "last boot"}
+func (Family) Failed(b boot.Boot) boot.Condition {
+	var names []string
+	for _, s := range b.Spans {
+		if s.Failed {
+			names = append(names, s.Native)
+		}
+	}
+	c := boot.Condition{
+		Name:  "failed services",
+		Value: "none known of",
+		Why:   "one that fails may hold others back each time",
+		When:  "last boot",
+	}
+	if len(names) > 0 {
+		c.Value, c.Bad = strings.Join(names, ", "), true
+	}
+	return c
 }
 
 // Frozen says why no byte may be written to a disk: a hibernated system still

@@ -215,6 +215,18 @@ type Boot struct {
 	Simulated bool     // a simulator's work, no measurement
 	Sources   []Source
 
+	// Start is the kind of start, where there are several; empty where not
+	// known, or where there is one.
+	Start Start `json:",omitempty"`
+	// Worked is when one could work, as the machine itself measured it, with
+	// the waiting for a person taken out; unknown where it did not.
+	Worked Figure `json:",omitzero"`
+	// Unwritten says that the machine wrote down that it started, and nothing
+	// of how long that took.
+	Unwritten bool `json:",omitempty"`
+	// Slow is what the machine itself noted as slower than usual.
+	Slow []Slow `json:",omitempty"`
+
 	Kernel     string // its release; empty where not known
 	Processors int    // 0 where not known
 	Memory     int64  // bytes; 0 where not known
@@ -232,6 +244,36 @@ type Boot struct {
 	Rest      Figure     `json:",omitzero"`
 	Recording *Recording // of the recorder itself; nil where it did not run
 	Notes     []string   // what is missing in the record, and why
+}
+
+// A Start is a kind of start. Boots of different kinds are not compared.
+type Start string
+
+// The kinds of start.
+const (
+	FullStart Start = "a full start"
+	FastStart Start = "a fast start" // from a kernel that was saved when it was shut down
+	Resumed   Start = "a resume"     // from a whole system that was saved
+)
+
+// A Slow is something of which a machine itself noted that its start took
+// longer than it usually does.
+type Slow struct {
+	Kind  string // program, service, driver, device
+	Name  string // a file's, or a service's
+	Path  string // as the machine calls it; empty where not known
+	Title string
+	Took  time.Duration
+	By    time.Duration // longer than usual
+}
+
+// Short is as much of a boot's id as people are shown: enough to name it.
+func (b Boot) Short() string {
+	const instant = 20 // such ids are moments
+	if len(b.ID) <= instant {
+		return b.ID
+	}
+	return b.ID[:8]
 }
 
 // A Recording is what the recorder knows of itself.

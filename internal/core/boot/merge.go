@@ -95,6 +95,12 @@ func join(a, b Boot) Boot {
 	}
 	a.Simulated = a.Simulated || b.Simulated
 	a.Sources = slices.Compact(slices.Sorted(slices.Values(slices.Concat(a.Sources, b.Sources))))
+	a.Start = cmp.Or(a.Start, b.Start)
+	a.Worked = finer(a.Worked, b.Worked, clocks)
+	a.Unwritten = a.Unwritten && !b.Ready.Known
+	if len(a.Slow) == 0 {
+		a.Slow = b.Slow
+	}
 	a.Kernel = cmp.Or(a.Kernel, b.Kernel)
 	a.Processors = cmp.Or(a.Processors, b.Processors)
 	a.Memory = cmp.Or(a.Memory, b.Memory)

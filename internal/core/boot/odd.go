@@ -9,9 +9,13 @@ import (
 // NeverReady is the reason of a boot whose end is not known.
 const NeverReady = "it never became ready, as far as is known"
 
+// NotWritten is the reason of a boot of which the machine kept no times.
+const NotWritten = "the machine wrote down nothing of how long it took"
+
 // Bounds of what is odd.
 const (
-	longCheck   = 3 * time.Second  // a disk check below this is the look that every boot takes
+	// LongCheck is what a disk check takes that is more than every boot's look.
+	LongCheck   = 3 * time.Second
 	clockJump   = 2 * time.Minute  // a clock that is set by less is a clock that is kept right
 	manyUpdates = 20               // packages
 	memoryShare = 0.02             // of the memory: less is what kernels report differently
@@ -26,6 +30,7 @@ type reason func(c circumstances) []string
 // reasons are all there are, in the order in which they are told.
 var reasons = []reason{
 	unfinished,
+	otherStart,
 	elsewhere,
 	emergency,
 	afterCrash,
@@ -46,6 +51,7 @@ type circumstances struct {
 	*Boot
 	prev         *Boot        // nil for the first
 	usual        map[Key]bool // what fails in most boots
+	starts       Start        // what kind of start most boots are
 	aimed        bool         // some boots know their goal
 	endsAreKnown bool         // some boots are known to have ended cleanly
 	updates      int          // packages installed between the boot before and this one
@@ -58,6 +64,7 @@ func Judge(boots []Boot, updates []time.Time) []Boot {
 	boots = slices.Clone(boots)
 	c := circumstances{
 		usual:        usualFailures(boots),
+		starts:       usualStart(boots),
 		aimed:        slices.ContainsFunc(boots, func(b Boot) bool { return b.Goal != "" }),
 		endsAreKnown: slices.ContainsFunc(boots, func(b Boot) bool { return b.Ending == Clean }),
 	}
@@ -94,8 +101,35 @@ func unfinished(c circumstances) []string {
 		return nil
 	case c.Ending == Running:
 		return because("its start-up is not finished yet")
+	case c.Unwritten:
+		return because(NotWritten)
 	}
 	return because(NeverReady)
+}
+
+// otherStart tells of a boot that started in another way than most do.
+func otherStart(c circumstances) []string {
+	if c.Start == "" || c.Start == c.starts {
+		return nil
+	}
+	return because("it is %s, and most boots are %s", c.Start, c.starts)
+}
+
+// usualStart is the kind of start that most boots have of which one is known,
+// those alone counted that know how long they took, if there are any; of two,
+// that of the later boot.
+func usualStart(boots []Boot) (most Start) {
+	measured := slices.ContainsFunc(boots, func(b Boot) bool { return b.Ready.Known })
+	n := map[Start]int{}
+	for _, b := range boots {
+		if b.Start == "" || measured && !b.Ready.Known {
+			continue
+		}
+		if n[b.Start]++; n[b.Start] >= n[most] {
+			most = b.Start
+		}
+	}
+	return most
 }
 
 // elsewhere tells of a boot that did not come near the goal of others: of an
@@ -169,7 +203,7 @@ func firstAfterUpdates(c circumstances) []string {
 
 func disksChecked(c circumstances) (why []string) {
 	for _, s := range c.Spans {
-		if own := s.OwnTime(); s.Is(DiskCheck) && own.Known && own.Value >= longCheck {
+		if own := s.OwnTime(); s.Is(DiskCheck) && own.Known && own.Value >= LongCheck {
 			why = append(why, fmt.Sprintf("a disk was checked, for %.0f s", own.Value.Seconds()))
 		}
 	}

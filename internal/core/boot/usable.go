@@ -54,6 +54,13 @@ func (b Boot) Usable() Usable {
 	if !b.Ready.Known {
 		return u
 	}
+	if b.Worked.Known {
+		u.Figure, u.Kind = b.Worked, "login of somebody"
+		if len(b.Logins) > 0 && b.Logins[0].User != "" {
+			u.Kind = "login of " + b.Logins[0].User
+		}
+		return u
+	}
 	ready, from := b.Ready.Value, b.Ready.Value
 	if all := b.Logged(); len(all) > 0 {
 		u.Kind = "login of " + all[0].User

@@ -335,3 +335,20 @@ func (b *builder) close() []byte {
 	binary.LittleEndian.PutUint32(whole[124:], sum)
 	return whole
 }
+
+// Append adds events to a log that is closed; one of no bytes begins anew.
+func Append(log []byte, all []Event) []byte {
+	if len(log) < fileHead {
+		return Build(all, 1, false)
+	}
+	first := binary.LittleEndian.Uint64(log[24:])
+	more := Build(all, first, false)
+	chunks := uint16((len(log)-fileHead)/chunkSize) + binary.LittleEndian.Uint16(more[42:])
+	whole := append(log[:len(log):len(log)], more[fileHead:]...)
+	head := whole[:fileHead]
+	binary.LittleEndian.PutUint64(head[16:], uint64(chunks)-1)
+	binary.LittleEndian.PutUint64(head[24:], first+uint64(len(all)))
+	binary.LittleEndian.PutUint16(head[42:], chunks)
+	binary.LittleEndian.PutUint32(head[124:], crc32.ChecksumIEEE(head[:120]))
+	return whole
+}

@@ -1,0 +1,371 @@
+// Package boots finds the boots that a Windows machine remembers: their starts
+// and ends in its event logs, how long they took where it wrote that down, and
+// what its logins launched in its traces of them.
+//
+// Which figure is which field stands in docs/windows.md.
+package boots
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"calmdawn/internal/core/boot"
+	"calmdawn/internal/core/item"
+	"calmdawn/internal/family"
+	"calmdawn/internal/machine"
+	"calmdawn/internal/windows/events"
+	"calmdawn/internal/windows/registry"
+)
+
+// Logs is the folder of the event logs, below the system's own.
+const Logs = "System32/winevt/Logs"
+
+// The logs that tell of boots, and who writes in them.
+const (
+	systemLog = "System.evtx"
+	timesLog  = "Microsoft-Windows-Diagnostics-Performance%4Operational.evtx"
+
+	general  = "Microsoft-Windows-Kernel-General"
+	kernel   = "Microsoft-Windows-Kernel-Boot"
+	power    = "Microsoft-Windows-Kernel-Power"
+	service  = "EventLog"
+	winlogon = "Microsoft-Windows-Winlogon"
+	manager  = "Service Control Manager"
+	times    = "Microsoft-Windows-Diagnostics-Performance"
+)
+
+// Simulated is the datum by which a simulator's start is known.
+const Simulated = "CalmdawnSimulated"
+
+const (
+	mostEvents = 200_000
+	sameStart  = 2 * time.Minute // two records of one start are no further apart
+)
+
+// wanted are the events that tell of boots.
+func wanted(provider string, id uint16) bool {
+	switch provider {
+	case general:
+		return id == 12 || id == 13 || id == 1
+	case kernel:
+		return id == 27
+	case power:
+		return id == 41 || id == 42
+	case service:
+		return id == 6006 || id == 6008
+	case winlogon:
+		return id == 7001
+	case manager:
+		return id == 7000 || id == 7001 || id == 7009 || id == 7022
+	case times:
+		return id >= 100 && id <= 110
+	}
+	return false
+}
+
+// A reader puts boots together.
+type reader struct {
+	reg    *registry.Registry
+	boots  []boot.Boot // oldest first, once they are sorted
+	starts []time.Time // when each began by the machine's clock
+	waits  []time.Duration
+	found  family.Boots
+}
+
+// Read finds the last boots (0: all of them) of a machine.
+func Read(reg *registry.Registry, last int) family.Boots {
+	r := &reader{reg: reg}
+	r.system(r.log(systemLog))
+	r.times(r.log(timesLog))
+	r.traces()
+	slices.SortStableFunc(r.boots, func(a, b boot.Boot) int { return a.Began.Compare(b.Began) })
+	if last > 0 {
+		r.boots = r.boots[max(0, len(r.boots)-last):]
+	}
+	r.found.Boots = r.boots
+	return r.found
+}
+
+// log reads what is wanted of a log, in the order of its records.
+func (r *reader) log(name string) []events.Event {
+	p, err := r.reg.Find(path.Join(r.reg.Windows, Logs, name))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	unread := func(reason string) {
+		r.found.Unread = append(r.found.Unread, item.Unread{Path: cmp.Or(p, name), Reason: reason})
+	}
+	if err != nil {
+		unread(machine.Reason(err))
+		return nil
+	}
+	f, err := r.reg.Root.OpenFile(p)
+	if err != nil {
+		unread(machine.Reason(err))
+		return nil
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		unread(machine.Reason(err))
+		return nil
+	}
+	var all []events.Event
+	report, err := events.Read(f, info.Size(), wanted, func(e events.Event) {
+		if len(all) < mostEvents {
+			all = append(all, e)
+		}
+	})
+	switch {
+	case err != nil:
+		unread(machine.Reason(err))
+	case report.Damaged > 0 || report.Lost > 0:
+		unread(fmt.Sprintf("%d of %d parts are damaged, and %d records lost", report.Damaged,
+			report.Chunks, report.Lost))
+	}
+	slices.SortStableFunc(all, func(a, b events.Event) int { return cmp.Compare(a.Record, b.Record) })
+	return all
+}
+
+// begin adds a boot that began at an instant.
+func (r *reader) begin(at time.Time) *boot.Boot {
+	at = at.UTC()
+	r.boots = append(r.boots, boot.Boot{
+		ID:        at.Truncate(time.Second).Format(time.RFC3339),
+		Began:     at,
+		Sources:   []boot.Source{boot.Log},
+		Unwritten: true,
+	})
+	r.starts, r.waits = append(r.starts, at), append(r.waits, 0)
+	return &r.boots[len(r.boots)-1]
+}
+
+// system finds the starts and ends in the system's log.
+func (r *reader) system(all []events.Event) {
+	var now *boot.Boot
+	for _, e := range all {
+		key := fmt.Sprintf("%s %d", e.Provider, e.ID)
+		switch {
+		case key == general+" 12":
+			began := e.Time
+			if v, ok := e.Field("StartTime"); ok {
+				if at, ok := v.Time(); ok {
+					began = at
+				}
+			}
+			now = r.begin(began)
+			now.Kernel = release(e)
+			_, now.Simulated = e.Field(Simulated)
+		case key == kernel+" 27":
+			kind, ok := e.Number("BootType")
+			if ok && kind == 1 && (now == nil || now.Start != "" || now.Ending == boot.Clean) {
+				now = r.begin(e.Time) // such a start may have no other record
+			}
+			if ok && now != nil && now.Start == "" {
+				now.Start = map[int64]boot.Start{
+					0: boot.FullStart, 1: boot.FastStart, 2: boot.Resumed,
+				}[kind]
+			}
+		case now == nil:
+		case key == general+" 13", key == service+" 6006":
+			now.Ending = boot.Clean
+		case key == power+" 41", key == service+" 6008": // of the boot before
+			if len(r.boots) > 1 {
+				r.boots[len(r.boots)-2].Ending = boot.Cut
+			}
+		case key == power+" 42":
+			now.Slept = now.Slept || e.Time.Sub(now.Began) < sameStart
+		case key == general+" 1":
+			r.clock(now, e)
+		case key == winlogon+" 7001":
+			r.login(now, e)
+		case e.Provider == manager:
+			r.failed(now, e)
+		}
+	}
+}
+
+// release is the version of the system that started.
+func release(e events.Event) string {
+	var parts []string
+	for _, name := range []string{"MajorVersion", "MinorVersion", "BuildVersion"} {
+		if n, ok := e.Number(name); ok {
+			parts = append(parts, fmt.Sprint(n))
+		}
+	}
+	return strings.Join(parts, ".")
+}
+
+// clock notes by how much the clock was set.
+func (r *reader) clock(b *boot.Boot, e events.Event) {
+	to, _ := e.Field("NewTime")
+	from, _ := e.Field("OldTime")
+	after, ok1 := to.Time()
+	before, ok2 := from.Time()
+	if jump := after.Sub(before); ok1 && ok2 && jump.Abs() > b.Jump.Value.Abs() {
+		b.Jump = boot.Of(jump, boot.Log)
+	}
+}
+
+// login notes who logged in.
+func (r *reader) login(b *boot.Boot, e events.Event) {
+	user := ""
+	for _, u := range r.reg.Users {
+		if u.SID != "" && u.SID == e.Text("UserSid") {
+			user = u.Name
+		}
+	}
+	b.Logins = append(b.Logins, boot.Login{User: user, Began: e.Time.Sub(b.Began)})
+}
+
+// failed notes a service that did not start.
+func (r *reader) failed(b *boot.Boot, e events.Event) {
+	name := e.Text("param1")
+	if e.ID == 7009 { // its first parameter is how long was waited
+		name = e.Text("param2")
+	}
+	if name == "" {
+		return
+	}
+	if key := r.serviceOf(name); key != "" {
+		name = key
+	}
+	b.Spans = append(b.Spans, boot.Span{
+		Native: name, Failed: true, FailedAt: boot.Of(e.Time.Sub(b.Began), boot.Log),
+	})
+}
+
+// serviceOf is the key of a service by its title.
+func (r *reader) serviceOf(title string) string {
+	for _, k := range r.reg.Keys(r.reg.Machine(`SYSTEM\CurrentControlSet\Services`)) {
+		if text, ok := r.reg.Text(k, "DisplayName"); ok && text == title {
+			return k.Key.Name
+		}
+	}
+	return ""
+}
+
+// of finds the boot that began about then; -1 for none.
+func (r *reader) of(at time.Time) int {
+	best := -1
+	for i, began := range r.starts {
+		far := at.Sub(began).Abs()
+		if far <= sameStart && (best < 0 || far < at.Sub(r.starts[best]).Abs()) {
+			best = i
+		}
+	}
+	return best
+}
+
+// phases are how long parts of a boot took, by the fields that tell it.
+var phases = []struct{ field, name string }{
+	{"OSLoaderDuration", "loader"},
+	{"BootKernelInitTime", "kernel"},
+	{"BootDriverInitTime", "drivers"},
+	{"BootDevicesInitTime", "devices"},
+	{"BootPrefetchInitTime", "prefetch"},
+	{"BootAutoChkTime", "disk check"},
+	{"BootSmssInitTime", "session"},
+	{"BootCriticalServicesInitTime", "services"},
+	{"BootMachineProfileProcessingTime", "machine policies"},
+	{"BootUserProfileProcessingTime", "profile"},
+	{"BootExplorerInitTime", "desktop"},
+}
+
+// times takes what the machine measured of its boots.
+func (r *reader) times(all []events.Event) {
+	for _, e := range all {
+		if e.ID == 100 {
+			r.measured(e)
+		}
+	}
+	for _, e := range all {
+		if e.ID > 100 {
+			r.slow(e)
+		}
+	}
+	for i := range r.boots {
+		b := &r.boots[i]
+		for k := range b.Logins {
+			b.Logins[k].Began = max(0, b.Logins[k].Began-r.waits[i])
+		}
+	}
+}
+
+// measured takes one record of how long a boot took.
+func (r *reader) measured(e events.Event) {
+	field, _ := e.Field("BootStartTime")
+	at, ok := field.Time()
+	if !ok {
+		return
+	}
+	i := r.of(at)
+	if i < 0 { // the system's log does not reach back so far
+		r.begin(at)
+		i = len(r.boots) - 1
+	}
+	b := &r.boots[i]
+	took := func(name string) (time.Duration, bool) {
+		n, ok := e.Number(name)
+		const most = 24 * 60 * 60 * 1000
+		return time.Duration(n) * time.Millisecond, ok && n >= 0 && n < most
+	}
+	main, ok := took("MainPathBootTime")
+	wait, waited := took("UserLogonWaitDuration")
+	if !ok || wait > main {
+		return
+	}
+	if waited && wait > 0 {
+		b.Waits = append(b.Waits, boot.Wait{What: "somebody to log in", At: main - wait, Took: wait})
+		r.waits[i] = wait
+	}
+	b.Unwritten, b.Goal = false, "the desktop"
+	b.Ready = boot.Of(main-wait, boot.Log)
+	if post, ok := took("BootPostBootTime"); ok {
+		b.Settled.FromReady = boot.Of(post, boot.Log)
+		b.Worked = boot.Of(main-wait+post, boot.Log)
+	}
+	for _, p := range phases {
+		if took, ok := took(p.field); ok && took > 0 {
+			b.Phases = append(b.Phases, boot.Phase{Name: p.name, Took: took})
+		}
+	}
+	if check, ok := took("BootAutoChkTime"); ok && check >= boot.LongCheck {
+		b.Odd = append(b.Odd, fmt.Sprintf("a disk was checked, for %.0f s", check.Seconds()))
+	}
+	if after := e.Text("BootIsRebootAfterInstall"); after == "true" || after == "1" {
+		b.Odd = append(b.Odd, "it is the first after updates were put in")
+	}
+	_, simulated := e.Field(Simulated)
+	b.Simulated = b.Simulated || simulated
+}
+
+// kinds are what the machine notes as slow, by the ids of events.
+var kinds = map[uint16]string{101: "program", 102: "driver", 103: "service", 109: "device"}
+
+// slow takes what the machine noted as slower than usual.
+func (r *reader) slow(e events.Event) {
+	field, _ := e.Field("StartTime")
+	at, ok := field.Time()
+	i := r.of(at)
+	const most = 200 // of one boot
+	if !ok || i < 0 || kinds[e.ID] == "" || len(r.boots[i].Slow) >= most {
+		return
+	}
+	took, _ := e.Number("TotalTime")
+	by, _ := e.Number("DegradationTime")
+	r.boots[i].Slow = append(r.boots[i].Slow, boot.Slow{
+		Kind:  kinds[e.ID],
+		Name:  e.Text("Name"),
+		Path:  e.Text("Path"),
+		Title: e.Text("FriendlyName"),
+		Took:  time.Duration(took) * time.Millisecond,
+		By:    time.Duration(by) * time.Millisecond,
+	})
+}
