@@ -1,7 +1,7 @@
 # Build, test and look at Calm Dawn. CONTRIBUTING.md explains what needs what.
 
 export CGO_ENABLED = 0
-NEEDS = systemd-container mmdebstrap chromium bash-completion zsh fish less tmux python3-hivex icoutils liblnk-utils ntfs-3g openssl procps wine wine64
+NEEDS = systemd-container mmdebstrap chromium bash-completion zsh fish less tmux python3-hivex icoutils liblnk-utils ntfs-3g openssl procps wine wine64 python3-evtx libevtx-utils
 SUDO = $(if $(filter 0,$(shell id -u)),,sudo)
 
 .PHONY: build test deps check bench bench-forecast bench-real bench-recorder bench-statistics bench-stops bench-vm pictures

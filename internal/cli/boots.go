@@ -125,16 +125,14 @@ func (a *app) boots(v bootsView) error {
 		return writeCSV(a, bootColumns(), shown)
 	}
 	s := a.screen()
-	if len(found.Boots) == 0 && !visit.Recordable(r) {
-		s.Say(render.Strong, "Boots are not read from the disks of such machines yet.")
-		return nil
-	}
 	if len(found.Boots) == 0 {
 		s.Say(render.Strong, "The machine remembers no boot: there is no log in %s that could be "+
 			"read.", a.place().Log(r))
 		a.unreadLog(s, found)
-		s.Line("Where the log is kept in memory only, the operating system keeps it on the disk " +
-			"once that folder exists.")
+		if visit.Recordable(r) {
+			s.Line("Where the log is kept in memory only, the operating system keeps it on the " +
+				"disk once that folder exists.")
+		}
 		return nil
 	}
 	if v.spans {
@@ -142,7 +140,7 @@ func (a *app) boots(v bootsView) error {
 	}
 	changes, _ := a.place().ReadChanges(r)
 	a.tellUnsettled(r, changes)
-	a.bootTable(s, found.Boots, len(shown), changes, labels)
+	a.bootTable(s, found.Boots, len(shown), changes, labels, visit.Recordable(r))
 	a.unreadLog(s, found)
 	s.Line("Next: what one boot waited for, with %s", a.call("boots --spans"))
 	return nil
@@ -295,6 +293,7 @@ func (a *app) bootTable(
 	last int,
 	changes []change.Change,
 	labels map[string][]string,
+	recordable bool,
 ) {
 	s.SayWrapped(0, render.Strong, "%s",
 		bootHeadline(job.BaselineOf(all, changes, a.now()).Boots))
@@ -336,14 +335,18 @@ func (a *app) bootTable(
 		legend = "Usable: when one could work, the time left out in which it waited for somebody " +
 			"to log in."
 	}
-	if titles["LOGIN"] {
+	if titles["LOGIN"] && slices.ContainsFunc(shown, func(b boot.Boot) bool {
+		return b.Usable().Waited.Known
+	}) {
 		legend += " Login: who did, and when, counted from ready."
 	}
 	if legend != "" {
 		s.SayWrapped(0, render.Dim, "%s", legend)
-	} else {
+	} else if recordable {
 		s.SayWrapped(0, render.Dim, "When it was usable nobody recorded; %s has that done.",
 			a.call("recorder on"))
+	} else {
+		s.SayWrapped(0, render.Dim, "When it was usable nobody wrote down.")
 	}
 	for _, b := range shown {
 		if u := b.Usable(); u.Unsure != "" {

@@ -56,7 +56,7 @@ var walk = []step{
 	{say: "And now?"},
 }
 
-// shopWalk is that of the Windows machine, whose boots are not read yet.
+// shopWalk is that of the Windows machine.
 var shopWalk = []step{
 	{say: "Where does the shop's till stand, whose disk is on the bench?"},
 	{say: "What could go or wait, of all that it launches?",
@@ -72,6 +72,8 @@ var shopWalk = []step{
 	{say: "The loan-telescope database is wanted, but not while somebody waits for the till.",
 		call: "delay service:LoanDesk --trial 14d --yes"},
 	{say: "What was done, and where does it stand in the registry?", call: "history 1"},
+	{say: "The till is switched on, on each of the next six mornings.", restarts: 6},
+	{say: "Did it help?", call: "compare"},
 	{say: "The shop wants the updater back: taken back exactly.", call: "undo 1 --yes"},
 	{say: "And now?", call: "history"},
 }
@@ -107,7 +109,7 @@ so wherever their figures are shown.`,
 			if family == "windows" {
 				return a.walk("gnomon", demo.MakeWindows, shopWalk, `A made-up machine: `+
 					`"gnomon", the till of Brightwell Observatory's shop, in %s. Two people log `+
-					`in there: nora and ivo.`)
+					`in there: nora and ivo. Its boots are simulated.`)
 			}
 			return a.walk("meridian", demo.Make, walk, `A made-up machine: "meridian", the `+
 				`visitor-desk computer of Brightwell Observatory, in %s. Two people log in there: `+

@@ -334,8 +334,10 @@ func (a *app) unmeasured(l *visit.Visit, it item.Item) string {
 		})
 	})
 	switch {
+	case len(l.Boots) == 0 && !visit.Recordable(l.Root):
+		return "the machine remembers no boot"
 	case !recorded && !visit.Recordable(l.Root):
-		return "no boot was recorded; of such machines none can be so far"
+		return "the machine writes down nothing of it; boots before and after a change tell"
 	case !recorded:
 		return "no boot was recorded; " + a.call("recorder on") + " has the next ones recorded"
 	case it.When == item.AtLogin && !logged && it.Owner != "":
@@ -476,6 +478,11 @@ protected, for the few that bring most of what all of them would.`,
 			defer l.Close()
 			if err := l.ReadBoots(); err != nil {
 				return err
+			}
+			if len(l.Replays) == 0 && !visit.Recordable(l.Root) && len(l.Boots) > 0 {
+				return fmt.Errorf("nothing can be forecast for %s: it writes down how long its "+
+					"boots take, and not what waited for what\nboots before and after a change "+
+					"tell: %s", machineName(l), a.call("compare"))
 			}
 			if len(l.Replays) == 0 {
 				return fmt.Errorf("nothing can be forecast for %s: %s\n%s shows the boots that "+

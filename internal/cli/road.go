@@ -31,6 +31,9 @@ func (a *app) road(s *render.Screen, b boot.Boot, v bootsView) error {
 		}
 		defer l.Close()
 		b = l.Order([]boot.Boot{b})[0]
+		note = "What waited for what within these nobody wrote down."
+	}
+	if note != "" && b.Ordered() {
 		note = "The order is that of the unit files as they are now; the log does not tell what " +
 			"waited for what."
 	}

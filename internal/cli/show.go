@@ -170,6 +170,10 @@ func (a *app) show(s *render.Screen, l *visit.Visit, it item.Item) {
 		s.Field("Asked for", clean("by "+strings.Join(parts, ", ")+": it was started on demand"))
 	}
 	a.showCost(s, l, it)
+	if n, of, by := l.NotedSlow(it); n > 0 {
+		s.Field("Noted slow", clean(fmt.Sprintf("by the machine itself in %d of the last %s: %s "+
+			"longer than usual, the median", n, count(of, "boot", "boots"), render.Duration(by))))
+	}
 	if other, ok := l.WorkOf(it); ok {
 		s.Field("Work of", clean(fmt.Sprintf("%s, which is started only because this is, and took "+
 			"%s in the last boot: the wait is for its work", other.Native,

@@ -19,8 +19,8 @@ import (
 	"calmdawn/internal/windows/hive"
 )
 
-// A run is one simulated restart of the Windows machine. It reads hives, start-up
-// folders and tasks by its own means, as plainly as can be.
+// A run is one simulated restart of the Windows machine. It reads hives and
+// start-up folders by its own means, as plainly as can be.
 type run struct {
 	dir      string
 	till     till
@@ -111,8 +111,8 @@ func TillBoots(dir string) (n int, last time.Time, err error) {
 	return n, last, err
 }
 
-// RebootTill starts the demo's Windows machine in dir once, as a simulation, and
-// returns how long it took until one could work. seed decides the noise.
+// RebootTill starts the demo's Windows machine in dir once, as a simulation,
+// and returns how long it took until one could work. seed decides the noise.
 func RebootTill(dir string, at time.Time, seed uint64) (time.Duration, error) {
 	r := &run{dir: dir, rng: rand.New(rand.NewPCG(seed, 28))}
 	if err := toml.Unmarshal(gnomon, &r.till); err != nil {

@@ -146,7 +146,8 @@ func (d *disk) frame(t till) {
 	control.At(`Session Manager`).Set(hive.Listed("BootExecute", "autocheck autochk *"))
 	control.At(`Session Manager\Power`).Set(hive.Counted("HiberbootEnabled", 1))
 	control.At(`Session Manager\Environment`).Set(
-		exp("Path", `%SystemRoot%\system32;%SystemRoot%`), exp("windir", "%SystemRoot%"))
+		exp("Path", `%SystemRoot%\system32;%SystemRoot%`), exp("windir", "%SystemRoot%"),
+		str("NUMBER_OF_PROCESSORS", fmt.Sprint(tillProcessors)))
 	control.At(`Power\User\PowerSchemes`).Set(
 		str("ActivePowerScheme", "381b4222-f694-41f0-9685-ff5bb260df2e"))
 	d.software.At(currentNT).Set(str("SystemRoot", `C:\Windows`), str("CurrentBuild", t.Build),
@@ -365,7 +366,8 @@ func (d *disk) app(name, task, run, user string, m maker, off bool) {
 	if off {
 		state = 1
 	}
-	model.At(`SystemAppData\` + name + "_" + packageID + `\` + task).Set(hive.Counted("State", state))
+	model.At(`SystemAppData\` + name + "_" + packageID + `\` + task).Set(
+		hive.Counted("State", state))
 }
 
 // task registers a task.

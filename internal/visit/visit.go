@@ -576,12 +576,41 @@ func (v *Visit) cameBack(c change.Change) bool {
 	return len(c.Targets) > 0 && !slices.ContainsFunc(c.Targets, stays)
 }
 
-// PastSettled are the delayed items whose work none of some boots had seen
-// begin when they had settled: it is in no figure of theirs.
+// NotedSlow is in how many of the last boots, of how many, the machine itself
+// noted that the start of an item was slower than usual, and by how much in the
+// middle of them.
+func (v *Visit) NotedSlow(it item.Item) (n, of int, by time.Duration) {
+	last := v.Boots[max(0, len(v.Boots)-RatedBoots):]
+	var all []time.Duration
+	for _, b := range last {
+		for _, s := range b.Slow {
+			own := s.Kind == "service" && it.Kind == item.Service &&
+				strings.EqualFold(s.Name, it.Native)
+			file := s.Kind == "program" && it.Kind == item.Program && it.Program != "" &&
+				s.Path == it.Program
+			if own || file {
+				all = append(all, s.By)
+				break
+			}
+		}
+	}
+	if len(all) == 0 {
+		return 0, len(last), 0
+	}
+	return len(all), len(last), boot.Median(all)
+}
+
+// PastSettled are the items that changes have delayed and whose work none of
+// some boots had seen begin when they had settled: it is in no figure of
+// theirs.
 func (v *Visit) PastSettled(boots []boot.Boot) (late []item.Item) {
 	for _, it := range v.Items {
 		key, ok := v.Key(it)
-		seen := !ok || it.State != item.Delayed
+		c, changed := v.LastChange(it.ID)
+		seen := !ok || it.State != item.Delayed || !changed ||
+			!slices.ContainsFunc(c.Targets, func(t change.Target) bool {
+				return t.ID == it.ID && t.After == item.Delayed
+			})
 		settled := false
 		for _, b := range boots {
 			quiet := b.Quietens()

@@ -246,6 +246,24 @@ func (plan) TurnStarter(_ item.Item, starter string, _ item.State) error {
 	return fmt.Errorf("%s is nothing that is switched", starter)
 }
 
+// Installs are when updates and packages were put in or taken away.
+func (f Family) Installs(r *machine.Root) (all []time.Time) {
+	for _, e := range f.Events(r, nil) {
+		all = append(all, e.At)
+	}
+	return all
+}
+
+// Events are what the logs tell of that.
+func (Family) Events(r *machine.Root, _ *time.Location) []drift.Event {
+	reg, err := registry.Open(r)
+	if err != nil {
+		return nil
+	}
+	defer reg.Close()
+	return boots.Installs(reg)
+}
+
 // Log is the folder of the event logs.
 func (Family) Log() string { return "/Windows/System32/winevt/Logs" }
 
@@ -261,14 +279,12 @@ func (Family) Boots(r *machine.Root, last int) family.Boots {
 	return boots.Read(reg, last)
 }
 
-func (Family) Label(boots []boot.Boot) []boot.Boot                { return boots }
-func (Family) Running(*machine.Root) string                       { return "" }
-func (Family) Installs(*machine.Root) []time.Time                 { return nil }
-func (Family) Events(*machine.Root, *time.Location) []drift.Event { return nil }
-func (Family) Away(*machine.Root) []string                        { return nil }
-func (Family) Live(*machine.Root) family.Live                     { return nil }
-func (Family) Recorder() recorder.Kit                             { return nil }
-func (Family) Guard() guard.Kit                                   { return nil }
+func (Family) Label(boots []boot.Boot) []boot.Boot { return boots }
+func (Family) Running(*machine.Root) string        { return "" }
+func (Family) Away(*machine.Root) []string         { return nil }
+func (Family) Live(*machine.Root) family.Live      { return nil }
+func (Family) Recorder() recorder.Kit              { return nil }
+func (Family) Guard() guard.Kit                    { return nil }
 
 // Failed is the condition that services of a boot failed.
 func (Family) Failed(b boot.Boot) boot.Condition {

@@ -61,6 +61,22 @@ var PhaseNames = []string{"firmware", "loader", "kernel", "initrd", "userspace"}
 // and count in what a boot took.
 var EarlyPhases = PhaseNames[2:4]
 
+// WrittenPhases are those that some machines write down of what passes until
+// ready, in their order.
+var WrittenPhases = []string{
+	"drivers", "devices", "prefetch", "disk check", "session", "services", "machine policies",
+	"profile", "desktop",
+}
+
+// Rest names what is left of ready where a machine wrote its phases down.
+const Rest = "not written down"
+
+// IsPhase reports whether a name is that of a phase.
+func IsPhase(name string) bool {
+	return name == Rest || slices.Contains(PhaseNames, name) ||
+		slices.Contains(WrittenPhases, name)
+}
+
 // A Label says what part spans play in a boot, whatever their operating system
 // calls them. Labels are not recorded: whoever reads a boot sets them.
 type Label uint16
@@ -261,7 +277,7 @@ const (
 type Slow struct {
 	Kind  string // program, service, driver, device
 	Name  string // a file's, or a service's
-	Path  string // as the machine calls it; empty where not known
+	Path  string // of its file, inside the machine; empty where not known
 	Title string
 	Took  time.Duration
 	By    time.Duration // longer than usual

@@ -92,13 +92,14 @@ func (g Graph) Path(b Boot) []Span {
 // A Part is what one phase, or one item that ready waited for, explains of
 // ready.
 type Part struct {
-	Name string // of a phase in [PhaseNames], or an item's native name
+	Name string // of a phase, see [IsPhase], or an item's native name
 	Took time.Duration
 }
 
 // Explain parts ready into what it waited for, one after the other: the kernel
-// and the initrd, then each item of the [Graph.Path], from when the one before
-// it was done. The parts add up to ready. It is empty where ready is not known.
+// and the initrd, and other phases that were written down, then each item of
+// the [Graph.Path], from when the one before it was done. The parts add up to
+// ready. It is empty where ready is not known.
 func Explain(b Boot) []Part {
 	if !b.Ready.Known {
 		return nil
@@ -111,9 +112,16 @@ func Explain(b Boot) []Part {
 			at = until
 		}
 	}
+	rest := "userspace"
 	for _, name := range EarlyPhases {
 		if p := b.Phase(name); p.Known {
 			add(name, at+p.Value)
+		}
+	}
+	for _, name := range WrittenPhases {
+		if p := b.Phase(name); p.Known {
+			add(name, at+p.Value)
+			rest = Rest
 		}
 	}
 	for _, s := range GraphOf(b, "").Path(b) {
@@ -121,7 +129,7 @@ func Explain(b Boot) []Part {
 			add(s.Native, s.End.Value)
 		}
 	}
-	add("userspace", b.Ready.Value)
+	add(rest, b.Ready.Value)
 	return parts
 }
 

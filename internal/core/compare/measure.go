@@ -36,7 +36,7 @@ var Measures = func() []Measure {
 			},
 		},
 	}
-	for _, name := range boot.PhaseNames {
+	for _, name := range slices.Concat(boot.PhaseNames, boot.WrittenPhases) {
 		all = append(all, Measure{
 			Name: name,
 			Of: func(b boot.Boot) (int64, bool) {

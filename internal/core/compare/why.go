@@ -108,7 +108,7 @@ func kindOf(name string, before, after []boot.Boot, explained, explains time.Dur
 		})
 	}
 	switch {
-	case slices.Contains(boot.PhaseNames, name):
+	case boot.IsPhase(name):
 		return Outside
 	case !ran(after):
 		return Gone

@@ -12,6 +12,7 @@ import (
 	"io/fs"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -71,16 +72,18 @@ func wanted(provider string, id uint16) bool {
 
 // A reader puts boots together.
 type reader struct {
-	reg    *registry.Registry
-	boots  []boot.Boot // oldest first, once they are sorted
-	starts []time.Time // when each began by the machine's clock
-	waits  []time.Duration
-	found  family.Boots
+	want       events.Wanted
+	reg        *registry.Registry
+	boots      []boot.Boot // oldest first, once they are sorted
+	processors int
+	starts     []time.Time // when each began by the machine's clock
+	waits      []time.Duration
+	found      family.Boots
 }
 
 // Read finds the last boots (0: all of them) of a machine.
 func Read(reg *registry.Registry, last int) family.Boots {
-	r := &reader{reg: reg}
+	r := &reader{want: wanted, reg: reg, processors: processors(reg)}
 	r.system(r.log(systemLog))
 	r.times(r.log(timesLog))
 	r.traces()
@@ -90,6 +93,18 @@ func Read(reg *registry.Registry, last int) family.Boots {
 	}
 	r.found.Boots = r.boots
 	return r.found
+}
+
+// processors is how many the machine has, as its last start noted it; 0 where
+// that is not known.
+func processors(reg *registry.Registry) (n int) {
+	variables := reg.Machine(`SYSTEM\CurrentControlSet\Control\Session Manager\Environment`)
+	text, _ := reg.Text(variables, "NUMBER_OF_PROCESSORS")
+	const most = 4096
+	if n, err := strconv.Atoi(text); err == nil && n > 0 && n <= most {
+		return n
+	}
+	return 0
 }
 
 // log reads what is wanted of a log, in the order of its records.
@@ -117,7 +132,7 @@ func (r *reader) log(name string) []events.Event {
 		return nil
 	}
 	var all []events.Event
-	report, err := events.Read(f, info.Size(), wanted, func(e events.Event) {
+	report, err := events.Read(f, info.Size(), r.want, func(e events.Event) {
 		if len(all) < mostEvents {
 			all = append(all, e)
 		}
@@ -129,7 +144,9 @@ func (r *reader) log(name string) []events.Event {
 		unread(fmt.Sprintf("%d of %d parts are damaged, and %d records lost", report.Damaged,
 			report.Chunks, report.Lost))
 	}
-	slices.SortStableFunc(all, func(a, b events.Event) int { return cmp.Compare(a.Record, b.Record) })
+	slices.SortStableFunc(all, func(a, b events.Event) int {
+		return cmp.Compare(a.Record, b.Record)
+	})
 	return all
 }
 
@@ -137,10 +154,11 @@ func (r *reader) log(name string) []events.Event {
 func (r *reader) begin(at time.Time) *boot.Boot {
 	at = at.UTC()
 	r.boots = append(r.boots, boot.Boot{
-		ID:        at.Truncate(time.Second).Format(time.RFC3339),
-		Began:     at,
-		Sources:   []boot.Source{boot.Log},
-		Unwritten: true,
+		ID:         at.Truncate(time.Second).Format(time.RFC3339),
+		Began:      at,
+		Sources:    []boot.Source{boot.Log},
+		Unwritten:  true,
+		Processors: r.processors,
 	})
 	r.starts, r.waits = append(r.starts, at), append(r.waits, 0)
 	return &r.boots[len(r.boots)-1]
@@ -322,7 +340,9 @@ func (r *reader) measured(e events.Event) {
 		return
 	}
 	if waited && wait > 0 {
-		b.Waits = append(b.Waits, boot.Wait{What: "somebody to log in", At: main - wait, Took: wait})
+		b.Waits = append(b.Waits, boot.Wait{
+			What: "somebody to log in", At: main - wait, Took: wait,
+		})
 		r.waits[i] = wait
 	}
 	b.Unwritten, b.Goal = false, "the desktop"
@@ -358,12 +378,18 @@ func (r *reader) slow(e events.Event) {
 	if !ok || i < 0 || kinds[e.ID] == "" || len(r.boots[i].Slow) >= most {
 		return
 	}
+	file := e.Text("Path")
+	if inside, _, ok := r.reg.Local(file); ok {
+		if found, err := r.reg.Find(inside); err == nil {
+			file = found
+		}
+	}
 	took, _ := e.Number("TotalTime")
 	by, _ := e.Number("DegradationTime")
 	r.boots[i].Slow = append(r.boots[i].Slow, boot.Slow{
 		Kind:  kinds[e.ID],
 		Name:  e.Text("Name"),
-		Path:  e.Text("Path"),
+		Path:  file,
 		Title: e.Text("FriendlyName"),
 		Took:  time.Duration(took) * time.Millisecond,
 		By:    time.Duration(by) * time.Millisecond,

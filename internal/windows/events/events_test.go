@@ -30,7 +30,8 @@ func sample(n int) (all []Event) {
 		case 1:
 			e.Provider, e.ID, e.User = "Microsoft-Windows-Diagnostics-Performance", 100, "S-1-5-19"
 			e.Data = []Field{
-				{"BootTime", Uint32(uint32(31000 + i))}, {"BootIsRebootAfterInstall", Bool(i%2 == 0)},
+				{"BootTime", Uint32(uint32(31000 + i))},
+				{"BootIsRebootAfterInstall", Bool(i%2 == 0)},
 				{"Name", Text(strings.Repeat("größer 日本 ", 1+i%40))}, {"Hex", Hex32(uint32(i))},
 				{"Long", Uint64(1 << 40)},
 			}
@@ -70,7 +71,8 @@ func TestAllThatIsWrittenIsRead(t *testing.T) {
 	for _, dirty := range []bool{false, true} {
 		log := Build(all, 40, dirty)
 		found, report := readAll(t, log, everything)
-		if len(found) != len(all) || report.Lost > 0 || report.Damaged > 0 || report.Dirty != dirty {
+		if len(found) != len(all) || report.Lost > 0 || report.Damaged > 0 ||
+			report.Dirty != dirty {
 			t.Fatalf("%d of %d, %+v", len(found), len(all), report)
 		}
 		for i := range all {

@@ -1,0 +1,330 @@
+package boots_test
+
+import (
+	"encoding/binary"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+	"unicode/utf16"
+
+	"calmdawn/internal/core/boot"
+	"calmdawn/internal/family"
+	"calmdawn/internal/machine"
+	"calmdawn/internal/windows"
+	"calmdawn/internal/windows/boots"
+	"calmdawn/internal/windows/events"
+	"calmdawn/internal/windows/windowstest"
+)
+
+const (
+	general  = "Microsoft-Windows-Kernel-General"
+	kernel   = "Microsoft-Windows-Kernel-Boot"
+	power    = "Microsoft-Windows-Kernel-Power"
+	times    = "Microsoft-Windows-Diagnostics-Performance"
+	isolde   = "S-1-5-21-1-2-3-1001"
+	systemTo = "Windows/" + boots.Logs + "/System.evtx"
+	timesTo  = "Windows/" + boots.Logs +
+		"/Microsoft-Windows-Diagnostics-Performance%4Operational.evtx"
+)
+
+var morning = time.Date(2026, 11, 2, 7, 31, 5, 400, time.UTC)
+
+// A story is what a machine wrote down.
+type story struct{ system, times []events.Event }
+
+func field(name string, v events.Value) events.Field { return events.Field{Name: name, Value: v} }
+
+func (s *story) note(at time.Time, provider string, id uint16, data ...events.Field) {
+	s.system = append(s.system, events.Event{Time: at, Provider: provider, ID: id, Data: data})
+}
+
+// starts notes a start of a kind.
+func (s *story) starts(at time.Time, kind uint32) {
+	s.note(at.Add(time.Second), general, 12, field("MajorVersion", events.Uint32(10)),
+		field("MinorVersion", events.Uint32(0)), field("BuildVersion", events.Uint32(19045)),
+		field("StartTime", events.Instant(at)))
+	s.note(at.Add(time.Second), kernel, 27, field("BootType", events.Hex32(kind)))
+}
+
+func (s *story) ends(at time.Time) {
+	s.note(at, general, 13, field("StopTime", events.Instant(at)))
+}
+
+func (s *story) logsIn(at time.Time, sid string) {
+	s.note(at, "Microsoft-Windows-Winlogon", 7001, field("UserSid", events.SID(sid)))
+}
+
+// took notes how long a boot took, in milliseconds.
+func (s *story) took(at time.Time, main, wait, post uint32, more ...events.Field) {
+	s.times = append(s.times, events.Event{
+		Time: at.Add(3 * time.Minute), Provider: times, ID: 100, User: "S-1-5-19",
+		Data: append([]events.Field{
+			field("BootStartTime", events.Instant(at)),
+			field("MainPathBootTime", events.Uint32(main)),
+			field("UserLogonWaitDuration", events.Uint32(wait)),
+			field("BootPostBootTime", events.Uint32(post)),
+		}, more...),
+	})
+}
+
+// read has the boots found that a machine with a story remembers, and judged.
+func (s *story) read(t testing.TB, files map[string]string) family.Boots {
+	t.Helper()
+	d := windowstest.New()
+	d.Files[systemTo] = string(events.Build(s.system, 1, true))
+	d.Files[timesTo] = string(events.Build(s.times, 1, false))
+	for p, text := range files {
+		d.Files[p] = text
+	}
+	r, err := machine.Open(d.Make(t))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { r.Close() })
+	return family.Remember(windows.Family{}, r, nil, 0)
+}
+
+// TestEveryKindOfBoot reads starts of every kind, with what is odd of them.
+func TestEveryKindOfBoot(t *testing.T) {
+	var s story
+	day := func(n int) time.Time { return morning.AddDate(0, 0, n) }
+	// before the system's log begins
+	s.took(day(-3), 20000, 5000, 9000)
+	for n := range 3 { // in order
+		s.starts(day(n), 0)
+		s.logsIn(day(n).Add(25*time.Second), isolde)
+		s.took(day(n), 31000, 10000, 12500, field("BootKernelInitTime", events.Uint32(900)),
+			field("OSLoaderDuration", events.Uint32(1500)))
+		s.ends(day(n).Add(8 * time.Hour))
+	}
+	s.starts(day(3), 0) // it crashes
+	s.took(day(3), 31000, 10000, 12500)
+	s.starts(day(4), 0)
+	s.note(day(4).Add(2*time.Second), power, 41)
+	s.took(day(4), 31000, 10000, 12500)
+	s.ends(day(4).Add(time.Hour))
+	s.note(day(5), kernel, 27, field("BootType", events.Hex32(1))) // a fast start, without more
+	s.took(day(5), 9000, 0, 4000)
+	s.note(day(5).Add(time.Hour), kernel, 27, field("BootType", events.Hex32(2))) // a resume
+	s.ends(day(5).Add(2 * time.Hour))
+	s.starts(day(6), 0) // nobody wrote down how long it took
+	s.ends(day(6).Add(time.Hour))
+	s.starts(day(7), 0)
+	s.note(day(7).Add(20*time.Second), "Service Control Manager", 7000,
+		field("param1", events.Text("Penstock pump")), field("param2", events.Text("%%2")))
+	s.note(day(7).Add(time.Minute), general, 1, field("NewTime", events.Instant(day(7))),
+		field("OldTime", events.Instant(day(7).Add(-time.Hour))))
+	s.took(day(7), 33000, 10000, 12500, field("BootIsRebootAfterInstall", events.Bool(true)),
+		field("BootAutoChkTime", events.Uint32(45000)))
+	found := s.read(t, nil)
+	if len(found.Boots) != 9 || len(found.Unread) > 0 {
+		t.Fatalf("%d boots, %v", len(found.Boots), found.Unread)
+	}
+	for i, want := range []struct {
+		ready, usable time.Duration // milliseconds
+		kind, odd     string
+		ending        boot.Ending
+	}{
+		{15000, 24000, "login of somebody", "", ""},
+		{21000, 33500, "login of isolde", "", boot.Clean},
+		{21000, 33500, "login of isolde", "", boot.Clean},
+		{21000, 33500, "login of isolde", "", boot.Clean},
+		{21000, 33500, "login of somebody", "", boot.Cut},
+		{21000, 33500, "login of somebody", "the boot before it ended in a crash", boot.Clean},
+		{9000, 13000, "login of somebody", "it is a fast start, and most boots are a full start",
+			boot.Clean},
+		{0, 0, "no login", boot.NotWritten, boot.Clean},
+		{23000, 35500, "login of somebody", "a disk was checked, for 45 s; it is the first after " +
+			"updates were put in; Penstock pump failed, which it mostly does not; the clock was " +
+			"set by 1h0m0s", ""},
+	} {
+		b := found.Boots[i]
+		u := b.Usable()
+		odd := strings.Join(b.Odd, "; ")
+		if b.Ready.Value != want.ready*time.Millisecond ||
+			u.Value != want.usable*time.Millisecond || u.Kind != want.kind ||
+			!strings.HasPrefix(odd, want.odd) || want.odd == "" && odd != "" ||
+			b.Ending != want.ending {
+			t.Errorf("boot %d: ready %v, usable %v (%s), odd %q, %s", i, b.Ready.Value, u.Value,
+				u.Kind, odd, b.Ending)
+		}
+	}
+	b := found.Boots[1]
+	if b.ID != "2026-11-02T07:31:05Z" || b.Kernel != "10.0.19045" ||
+		b.Phase("kernel").Value != 900*time.Millisecond ||
+		b.Phase("loader").Value != 1500*time.Millisecond || b.Start != boot.FullStart {
+		t.Errorf("%+v", b)
+	}
+	if n := len(b.Waits); n != 1 || b.Waits[0].Took != 10*time.Second {
+		t.Errorf("waits: %v", b.Waits)
+	}
+}
+
+// TestRandomBoots writes boots with random figures, some as texts, and reads
+// them back whole.
+func TestRandomBoots(t *testing.T) {
+	rng := rand.New(rand.NewPCG(28, 1))
+	var s story
+	type figures struct{ main, wait, post uint32 }
+	var want []figures
+	at := morning
+	for range 300 {
+		at = at.Add(time.Hour + time.Duration(rng.IntN(1e6))*time.Millisecond*100)
+		f := figures{5000 + rng.Uint32N(90000), rng.Uint32N(5000), rng.Uint32N(200000)}
+		want = append(want, f)
+		s.starts(at, 0)
+		s.took(at, f.main, f.wait, f.post)
+		if rng.IntN(2) == 0 { // as some systems write it
+			data := s.times[len(s.times)-1].Data
+			for i, d := range data {
+				text := d.Value.Text()
+				data[i].Value = events.Text(text)
+			}
+		}
+		s.ends(at.Add(30 * time.Minute))
+	}
+	found := s.read(t, nil)
+	if len(found.Boots) != len(want) {
+		t.Fatalf("%d of %d boots", len(found.Boots), len(want))
+	}
+	for i, f := range want {
+		b := found.Boots[i]
+		ready := time.Duration(f.main-f.wait) * time.Millisecond
+		post := time.Duration(f.post) * time.Millisecond
+		if b.Ready.Value != ready || b.Settled.FromReady.Value != post ||
+			b.Worked.Value != ready+post || len(b.Odd) > 0 {
+			t.Fatalf("boot %d of %+v: %v %v %q", i, f, b.Ready.Value, b.Worked.Value, b.Odd)
+		}
+	}
+}
+
+// TestDamagedLogs loses what is damaged, says so, and keeps the rest.
+func TestDamagedLogs(t *testing.T) {
+	var s story
+	for n := range 500 {
+		at := morning.Add(time.Duration(n) * 12 * time.Hour)
+		s.starts(at, 0)
+		s.took(at, 30000, 0, 10000)
+		s.ends(at.Add(time.Hour))
+	}
+	log := events.Build(s.system, 1, false)
+	const head, chunk = 4096, 65536
+	clear(log[head+chunk+512 : head+chunk+9000])
+	found := s.read(t, map[string]string{systemTo: string(log)})
+	if n := len(found.Boots); n != 500 { // the other log tells of those that are lost
+		t.Errorf("%d boots", n)
+	}
+	if len(found.Unread) != 1 || !strings.Contains(found.Unread[0].Reason, "damaged") {
+		t.Errorf("unread: %v", found.Unread)
+	}
+	found = s.read(t, map[string]string{systemTo: "no log"})
+	if len(found.Boots) != 500 || len(found.Unread) != 1 {
+		t.Errorf("%d boots, %v", len(found.Boots), found.Unread)
+	}
+}
+
+// traced is a trace of a login, in the form of the system.
+func traced(processes string) string {
+	raw := []byte{0xFF, 0xFE}
+	for _, u := range utf16.Encode([]rune(`<?xml version="1.0" encoding="UTF-16"?>` +
+		"<StartupData>" + processes + "</StartupData>")) {
+		raw = binary.LittleEndian.AppendUint16(raw, u)
+	}
+	return string(raw)
+}
+
+// TestTracesOfLogins gives boots what their logins launched, whatever stands
+// there.
+func TestTracesOfLogins(t *testing.T) {
+	var s story
+	for n := range 2 {
+		at := morning.AddDate(0, 0, n)
+		s.starts(at, 0)
+		s.logsIn(at.Add(40*time.Second), isolde)
+		s.took(at, 60000, 20000, 12000)
+		s.ends(at.Add(time.Hour))
+	}
+	s.times = append(s.times, events.Event{Provider: times, ID: 103, Data: []events.Field{
+		field("StartTime", events.Instant(morning)), field("Name", events.Text("Penstock")),
+		field("TotalTime", events.Uint32(5100)), field("DegradationTime", events.Uint32(3000)),
+	}})
+	process := func(name string, pid, parent int, start, line string) string {
+		return fmt.Sprintf(`<Process Name="%s" PID="%d" StartedInTraceSec="1"><StartTime>%s`+
+			`</StartTime><CommandLine><![CDATA[%s]]></CommandLine><DiskUsage Units="bytes">5000`+
+			`</DiskUsage><CpuUsage Units="us">1500000</CpuUsage><ParentPID>%d</ParentPID>`+
+			`</Process>`, name, pid, start, line, parent)
+	}
+	const to = "Windows/" + boots.Traces + "/" + isolde + "_StartupInfo"
+	found := s.read(t, map[string]string{
+		"Program Files/Marl/sync.exe": "",
+		to + "1.xml": traced(process("SYNC.EXE", 40, 2, "2026/11/02:07:31:50.5000000",
+			`"C:\Program Files\Marl\sync.exe" -tray`) +
+			process("HELPER.EXE", 44, 40, "2026/11/02:07:31:51.0000000", `helper.exe`) +
+			process("BAD", 48, 2, "yesterday", "x")),
+		to + "2.xml": "<StartupData><Process",
+		to + "9.xml": traced(process("OLD.EXE", 4, 2, "2020/01/02:07:31:50.5000000", "x")),
+		"Windows/" + boots.Traces + "/S-1-5-21-9_StartupInfo1.xml": traced(""),
+	})
+	b := found.Boots[0]
+	if len(b.Programs) != 2 || len(found.Boots[1].Programs) != 0 {
+		t.Fatalf("%+v", b.Programs)
+	}
+	use := b.ProgramUse("/Program Files/Marl/sync.exe", "isolde")
+	if !use.Ran || use.CPU != 3*time.Second || use.Read != 10000 ||
+		use.Began != 25500*time.Millisecond-400 {
+		t.Errorf("%+v", use)
+	}
+	if len(b.Slow) != 1 || b.Slow[0].By != 3*time.Second || b.Slow[0].Kind != "service" {
+		t.Errorf("slow: %+v", b.Slow)
+	}
+	if len(found.Unread) != 1 {
+		t.Errorf("unread: %v", found.Unread)
+	}
+}
+
+// BenchmarkFindBoots finds the boots in a log of 50,000 events and some hundred
+// MB, and tells how much faster that is than a foreign reader converts it.
+func BenchmarkFindBoots(b *testing.B) {
+	var s story
+	filler := strings.Repeat("what another program has to say ", 30)
+	for n := range 50_000 {
+		at := morning.Add(time.Duration(n) * time.Minute)
+		if n%500 == 0 {
+			s.starts(at, 0)
+			s.took(at, 30000, 0, 10000)
+			continue
+		}
+		s.note(at, "Other", uint16(n%900), field("param1", events.Text(filler)))
+	}
+	d := windowstest.New()
+	d.Files[systemTo] = string(events.Build(s.system, 1, false))
+	root := d.Make(b)
+	r, err := machine.Open(root)
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer r.Close()
+	info, err := os.Stat(filepath.Join(root, systemTo))
+	if err != nil {
+		b.Fatal(err)
+	}
+	b.SetBytes(info.Size())
+	for b.Loop() {
+		if n := len(windows.Family{}.Boots(r, 0).Boots); n != 100 {
+			b.Fatalf("%d boots", n)
+		}
+	}
+	ours := b.Elapsed() / time.Duration(b.N)
+	began := time.Now()
+	out, err := exec.Command("evtxexport", filepath.Join(root, systemTo)).CombinedOutput()
+	if n := strings.Count(string(out), "Event number"); err != nil || n < 49_000 {
+		b.Logf("no foreign reader: %v, %d events, %.300s", err, n, out)
+		return
+	}
+	b.ReportMetric(float64(time.Since(began))/float64(ours), "times-faster")
+}
