@@ -56,9 +56,9 @@ func TestAWindowsDisk(t *testing.T) {
 	says(t, on+"show MarlUpdate", 0, "can go", "the same program is launched by program:run/Marl-",
 		"To switch it off:")
 	says(t, on+"show wkdrv", 0, "It cannot be switched off: it is a driver")
-	says(t, on+"show penstock", 0, "Maker       unknown", "none can be so far")
+	says(t, on+"show penstock", 0, "Maker       unknown", "the machine remembers no boot")
 	says(t, on+"conditions", 0, "free disk space", "memory", "not hibernated")
-	says(t, on+"boots", 0, "not read from the disks of such machines yet")
+	says(t, on+"boots", 0, "The machine remembers no boot")
 	says(t, on+"propose", 0, "service:MarlUpdate")
 	says(t, on+"report "+filepath.Join(t.TempDir(), "r.html"), 0, "The report stands in")
 	says(t, on+"disable RpcSs", 1, "is protected: the operating system cannot run without it")
@@ -234,6 +234,29 @@ func TestTheWindowsDemo(t *testing.T) {
 		says(t, on+"show "+id, 0, want...)
 	}
 	says(t, on+"conditions", 0, "balanced", "fast start-up")
+	// its boots, before and after
+	says(t, on+"boots", 0, "Usable after", "login of nora", "without", "simulated")
+	says(t, on+"boots --spans", 0, "services", "▲ ready", "the login of nora", "nobody wrote down")
+	says(t, on+"show program:run/Lanternfile@nora", 0, "moderate", "Noted slow",
+		"in 4 of 4 logins")
+	says(t, on+"show LoanDesk", 0, "writes down nothing of it", "Noted slow")
+	says(t, on+"forecast LoanDesk", 1, "not what waited for what")
+	says(t, on+"disable --yes program:run/Lanternfile@nora program:run/Cue-Update#24a5", 0)
+	says(t, "demo reboot "+dir+" --times 6", 0, "simulated: usable after")
+	says(t, on+"compare", 0, "Usable (login of nora) is faster by", "services", "simulated")
+	says(t, on+"report "+filepath.Join(t.TempDir(), "r.html"), 0, "The report stands in")
+	says(t, on+"undo --all --yes", 0)
+	for words, schema := range map[string]string{
+		"boots --json --spans": "boots-1", "compare --json": "compare-1",
+		"history --json": "history-1", "disable --yes --json program:run/Humdrift@ivo": "change-1",
+		"show program:run/Lanternfile@nora --json": "item-1",
+	} {
+		out, errs, _ := call(t, on+words)
+		if out == "" {
+			t.Errorf("%s: %s", words, errs)
+		}
+		schematest.Check(t, schema, []byte(out))
+	}
 }
 
 func TestFoldersThatAreNoMachine(t *testing.T) {

@@ -1,6 +1,7 @@
 package document
 
 import (
+	"encoding/hex"
 	"fmt"
 	"time"
 
@@ -51,6 +52,8 @@ type Node struct {
 	Target string          `json:"target,omitempty"`
 	Size   *int            `json:"size,omitempty"`
 	Mode   string          `json:"mode,omitempty"`
+	Type   *uint32         `json:"type,omitempty"` // of a value, as the registry numbers types
+	Data   *string         `json:"data,omitempty"` // of a value, in hexadecimal digits
 }
 
 func newNode(n change.Node) Node {
@@ -58,6 +61,10 @@ func newNode(n change.Node) Node {
 	if n.Kind == change.File {
 		size := len(n.Data)
 		d.Size, d.Mode = &size, fmt.Sprintf("%04o", n.Mode)
+	}
+	if n.Kind == change.Value {
+		data := hex.EncodeToString(n.Data)
+		d.Type, d.Data = &n.Type, &data
 	}
 	return d
 }
