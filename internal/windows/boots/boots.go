@@ -45,7 +45,9 @@ const (
 const Simulated = "CalmdawnSimulated"
 
 const (
-	mostEvents = 200_000
+	mostEvents = 50_000
+	mostBytes  = 32 << 20 // of what events tell
+	mostBoots  = 10_000
 	sameStart  = 2 * time.Minute // two records of one start are no further apart
 )
 
@@ -72,18 +74,20 @@ func wanted(provider string, id uint16) bool {
 
 // A reader puts boots together.
 type reader struct {
-	want       events.Wanted
 	reg        *registry.Registry
-	boots      []boot.Boot // oldest first, once they are sorted
+	want       events.Wanted
 	processors int
+	boots      []boot.Boot // oldest first, once they are sorted
 	starts     []time.Time // when each began by the machine's clock
 	waits      []time.Duration
+	near       map[int64][]int   // boots by when they began, in steps of sameStart
+	services   map[string]string // keys by titles, once they were asked for
 	found      family.Boots
 }
 
 // Read finds the last boots (0: all of them) of a machine.
 func Read(reg *registry.Registry, last int) family.Boots {
-	r := &reader{want: wanted, reg: reg, processors: processors(reg)}
+	r := &reader{reg: reg, want: wanted, processors: processors(reg), near: map[int64][]int{}}
 	r.system(r.log(systemLog))
 	r.times(r.log(timesLog))
 	r.traces()
@@ -132,14 +136,22 @@ func (r *reader) log(name string) []events.Event {
 		return nil
 	}
 	var all []events.Event
+	bytes, left := 0, 0
 	report, err := events.Read(f, info.Size(), r.want, func(e events.Event) {
-		if len(all) < mostEvents {
-			all = append(all, e)
+		for _, f := range e.Data {
+			bytes += len(f.Name) + len(f.Value.Data)
 		}
+		if len(all) == mostEvents || bytes > mostBytes {
+			left++
+			return
+		}
+		all = append(all, e)
 	})
 	switch {
 	case err != nil:
 		unread(machine.Reason(err))
+	case left > 0:
+		unread(fmt.Sprintf("tells too much of boots: %d records were left out", left))
 	case report.Damaged > 0 || report.Lost > 0:
 		unread(fmt.Sprintf("%d of %d parts are damaged, and %d records lost", report.Damaged,
 			report.Chunks, report.Lost))
@@ -150,9 +162,14 @@ func (r *reader) log(name string) []events.Event {
 	return all
 }
 
-// begin adds a boot that began at an instant.
+// begin adds a boot that began at an instant; nil where there are too many.
 func (r *reader) begin(at time.Time) *boot.Boot {
+	if len(r.boots) == mostBoots {
+		return nil
+	}
 	at = at.UTC()
+	step := at.Unix() / int64(sameStart.Seconds())
+	r.near[step] = append(r.near[step], len(r.boots))
 	r.boots = append(r.boots, boot.Boot{
 		ID:         at.Truncate(time.Second).Format(time.RFC3339),
 		Began:      at,
@@ -177,9 +194,10 @@ func (r *reader) system(all []events.Event) {
 					began = at
 				}
 			}
-			now = r.begin(began)
-			now.Kernel = release(e)
-			_, now.Simulated = e.Field(Simulated)
+			if now = r.begin(began); now != nil {
+				now.Kernel = release(e)
+				_, now.Simulated = e.Field(Simulated)
+			}
 		case key == kernel+" 27":
 			kind, ok := e.Number("BootType")
 			if ok && kind == 1 && (now == nil || now.Start != "" || now.Ending == boot.Clean) {
@@ -239,6 +257,10 @@ func (r *reader) login(b *boot.Boot, e events.Event) {
 			user = u.Name
 		}
 	}
+	const most = 200
+	if len(b.Logins) == most {
+		return
+	}
 	b.Logins = append(b.Logins, boot.Login{User: user, Began: e.Time.Sub(b.Began)})
 }
 
@@ -248,7 +270,8 @@ func (r *reader) failed(b *boot.Boot, e events.Event) {
 	if e.ID == 7009 { // its first parameter is how long was waited
 		name = e.Text("param2")
 	}
-	if name == "" {
+	const most = 200
+	if name == "" || len(b.Spans) == most {
 		return
 	}
 	if key := r.serviceOf(name); key != "" {
@@ -259,21 +282,24 @@ func (r *reader) failed(b *boot.Boot, e events.Event) {
 	})
 }
 
-// serviceOf is the key of a service by its title.
+// serviceOf is the key of a service by its title; empty for none.
 func (r *reader) serviceOf(title string) string {
-	for _, k := range r.reg.Keys(r.reg.Machine(`SYSTEM\CurrentControlSet\Services`)) {
-		if text, ok := r.reg.Text(k, "DisplayName"); ok && text == title {
-			return k.Key.Name
+	if r.services == nil {
+		r.services = map[string]string{}
+		for _, k := range r.reg.Keys(r.reg.Machine(`SYSTEM\CurrentControlSet\Services`)) {
+			if text, ok := r.reg.Text(k, "DisplayName"); ok {
+				r.services[text] = k.Key.Name
+			}
 		}
 	}
-	return ""
+	return r.services[title]
 }
 
 // of finds the boot that began about then; -1 for none.
 func (r *reader) of(at time.Time) int {
-	best := -1
-	for i, began := range r.starts {
-		far := at.Sub(began).Abs()
+	best, step := -1, at.Unix()/int64(sameStart.Seconds())
+	for _, i := range slices.Concat(r.near[step-1], r.near[step], r.near[step+1]) {
+		far := at.Sub(r.starts[i]).Abs()
 		if far <= sameStart && (best < 0 || far < at.Sub(r.starts[best]).Abs()) {
 			best = i
 		}
@@ -325,7 +351,9 @@ func (r *reader) measured(e events.Event) {
 	}
 	i := r.of(at)
 	if i < 0 { // the system's log does not reach back so far
-		r.begin(at)
+		if r.begin(at) == nil {
+			return
+		}
 		i = len(r.boots) - 1
 	}
 	b := &r.boots[i]

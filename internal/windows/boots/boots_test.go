@@ -287,6 +287,41 @@ func TestTracesOfLogins(t *testing.T) {
 	}
 }
 
+// TestInstalls reads what was put in and taken away.
+func TestInstalls(t *testing.T) {
+	d := windowstest.New()
+	list := func(texts ...string) events.Field {
+		v := events.Text(strings.Join(texts, "\x00") + "\x00")
+		v.Type |= 0x80
+		return events.Field{Value: v}
+	}
+	d.Files[systemTo] = string(events.Build([]events.Event{{
+		Time: morning, Provider: "Microsoft-Windows-WindowsUpdateClient", ID: 19,
+		Data: []events.Field{field("updateTitle", events.Text("Monthly repair"))},
+	}}, 1, false))
+	d.Files["Windows/"+boots.Logs+"/Application.evtx"] = string(events.Build([]events.Event{
+		{Time: morning, Provider: "MsiInstaller", ID: 1033, Data: []events.Field{
+			list("Penstock", "2.1", "1033", "0"),
+		}},
+		{Time: morning, Provider: "MsiInstaller", ID: 1034, Data: []events.Field{
+			list("Marl", "1.0"),
+		}},
+	}, 1, false))
+	r, err := machine.Open(d.Make(t))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer r.Close()
+	var told []string
+	for _, e := range (windows.Family{}).Events(r, nil) {
+		told = append(told, e.What+" "+e.Package+" "+e.Version)
+	}
+	want := "upgraded Monthly repair , installed Penstock 2.1, removed Marl 1.0"
+	if got := strings.Join(told, ", "); got != want {
+		t.Errorf("%s", got)
+	}
+}
+
 // BenchmarkFindBoots finds the boots in a log of 50,000 events and some hundred
 // MB, and tells how much faster that is than a foreign reader converts it.
 func BenchmarkFindBoots(b *testing.B) {

@@ -2,6 +2,7 @@ package events
 
 import (
 	"encoding/binary"
+	"strings"
 	"unicode/utf16"
 )
 
@@ -66,6 +67,8 @@ type parser struct {
 	c       *chunk
 	at, end int
 	nodes   int
+	// elements as they are, in a value: these may not say what they depend on
+	bare bool
 }
 
 func (p *parser) fail(what string) error { return &fault{p.at, what} }
@@ -260,7 +263,9 @@ func (p *parser) element(depth int) (*element, error) {
 	if err := p.need(6); err != nil { // what it depends on, its size
 		return nil, err
 	}
-	p.at += 6
+	if p.at += 6; p.bare && p.c.u16(p.at-6) != 0xFFFF {
+		p.at -= 2
+	}
 	e := &element{}
 	if e.name, err = p.name(); err != nil {
 		return nil, err
@@ -531,7 +536,17 @@ func (i *instance) data(of *element, e *Event, depth int) error {
 	if len(of.parts) == 1 && of.parts[0].place >= 0 && of.parts[0].place < len(i.values) {
 		f.Value = i.values[of.parts[0].place].kept()
 	}
-	e.Data = append(e.Data, f)
+	if f.Value.Type != TypeText|typeArray {
+		e.Data = append(e.Data, f)
+		return nil
+	}
+	// a list of texts stands for as many data
+	for text := range strings.SplitSeq(strings.TrimSuffix(decode(f.Value.Data), "\x00"), "\x00") {
+		if len(e.Data) == mostNodes {
+			break
+		}
+		e.Data = append(e.Data, Field{f.Name, textValue(text)})
+	}
 	return nil
 }
 
@@ -540,7 +555,7 @@ func (i *instance) nested(v Value, e *Event) error {
 	if v.Type != typeXML || len(v.Data) == 0 {
 		return nil
 	}
-	p := &parser{c: i.c, at: v.at, end: v.at + len(v.Data)}
+	p := &parser{c: i.c, at: v.at, end: v.at + len(v.Data), bare: true}
 	sub, err := p.instance(i.depth + 1)
 	if err != nil {
 		return err

@@ -96,6 +96,37 @@ func TestAllThatIsWrittenIsRead(t *testing.T) {
 	}
 }
 
+// TestWhatStandsInValues reads lists of texts, and elements that stand in a
+// value as they are.
+func TestWhatStandsInValues(t *testing.T) {
+	b := newBuilder(1)
+	list := Event{Time: at, Provider: "Installer", ID: 1033, Data: []Field{
+		{"", Value{Type: TypeText | typeArray, Data: textValue("Penstock\x002.1\x00").Data}},
+	}}
+	if !b.add(list, 1) {
+		t.Fatal("no room")
+	}
+	name := uint32(b.names["Data"])
+	inside := []byte{tokenFragment, 1, 1, 0, tokenOpen, 0, 0, 0, 0}
+	inside = append(inside, byte(name), byte(name>>8), 0, 0, tokenClose, tokenValue, TypeText, 2, 0,
+		'o', 0, 'k', 0, tokenEndOf, tokenEnd)
+	b.add(Event{Time: at, Provider: "Other", ID: 7, Data: []Field{
+		{"UserData", Value{Type: typeXML, Data: inside}},
+	}}, 2)
+	log := append(Build(nil, 1, true)[:fileHead], b.close()...)
+	found, report := readAll(t, log, everything)
+	if len(found) != 2 || report.Lost > 0 {
+		t.Fatalf("%+v %+v", found, report)
+	}
+	if d := found[0].Data; len(d) != 2 || d[0].Value.Text() != "Penstock" ||
+		d[1].Value.Text() != "2.1" {
+		t.Errorf("a list of texts: %+v", d)
+	}
+	if d := found[1].Data; len(d) != 1 || d[0].Value.Text() != "ok" {
+		t.Errorf("elements in a value: %+v", d)
+	}
+}
+
 func found0(t *testing.T, all []Event) Event {
 	found, _ := readAll(t, Build(all[:1], 40, false), everything)
 	return found[0]
