@@ -130,9 +130,9 @@ func (a *app) rebootCommand() *cobra.Command {
 		Use:   "reboot DIR",
 		Short: "Restart the demo machine that stands in DIR, as a simulation",
 		Long: `Reboot reads what the demo machine in DIR would launch from its files, or its
-registry, as they are now, plays a boot through on two imagined processors, and writes it into
-the machine's log. It is a simulation, with noise as real boots have it, and
-it is labelled as one.`,
+registry, as they are now, plays a boot through on two imagined processors,
+and writes it into the machine's log. It is a simulation, with noise as real
+boots have it, and it is labelled as one.`,
 		Example: "  calmdawn demo reboot /tmp/meridian\n  calmdawn demo reboot /tmp/meridian " +
 			"--times 4",
 		Args: func(_ *cobra.Command, args []string) error {

@@ -283,6 +283,9 @@ func (a *app) showCost(s *render.Screen, l *visit.Visit, it item.Item) {
 	switch {
 	case !c.Replayed && len(l.Replays) == 0:
 		s.Field("Wait", "unknown, since "+unfitness(l))
+	case !c.Replayed && c.Wait.Login && c.Seen > 0:
+		s.Field("Wait", "unknown: what it computes alone would save less than boots differ "+
+			"anyhow, and of the disk nothing is known")
 	case !c.Replayed:
 		s.Field("Wait", "unknown: it ran in none of those boots")
 	case notForecast(it, c):
@@ -521,6 +524,9 @@ func (a *app) forecast(l *visit.Visit, w wish, by time.Duration) error {
 		if !it.State.Launched() {
 			set, why = nil, "it is off"
 		}
+		if set != nil && !forecast.Bears(l.Replays, forecast.Plan{Out: set}) {
+			set, why = nil, "of the boots only logins can be replayed, and it is in none"
+		}
 		if set == nil {
 			outside = append(outside, fmt.Sprintf("No forecast for %s: %s.", it.ID, why))
 			continue
@@ -538,12 +544,19 @@ func (a *app) forecast(l *visit.Visit, w wish, by time.Duration) error {
 		return a.writeJSON(document.NewForecast(f, known, each, unasked, l.Simulated()))
 	}
 	s := a.screen()
+	if len(known) == 0 && f.Login {
+		for _, text := range outside {
+			s.Line("%s", render.Clean(text))
+		}
+		s.Line("Boots before and after a change tell: %s", a.call("compare"))
+		return nil
+	}
 	how := "Without " + count(len(known), "item", "items")
 	if by > 0 {
 		how = "With " + count(len(known), "item", "items") + " delayed by " + render.Duration(by)
 	}
 	s.SayWrapped(0, render.Strong, "%s: %s.", how, leadHeadline(f))
-	if f.Kind != "" {
+	if f.Kind != "" && !f.Login {
 		s.SayWrapped(0, render.Strong, "%s.", upper(readyHeadline(f)))
 	}
 	s.SayWrapped(0, render.Dim, "%s", forecastBasis(l, f))
@@ -722,9 +735,16 @@ func forecastBasis(l *visit.Visit, f forecast.Forecast) string {
 	if f.Error < 0.001 {
 		off = "less than 0.1 %"
 	}
-	text := fmt.Sprintf("A forecast from replays of %s%s; replayed unchanged they are off by %s.",
+	how := "replayed unchanged they are off by"
+	if inputs.Login {
+		how = "each replayed by what the others were like, they are off by"
+	}
+	text := fmt.Sprintf("A forecast from replays of %s%s; "+how+" %s.",
 		count(f.Boots, "boot", "boots"), simulated(replayed(l.Replays)), off)
 	switch {
+	case inputs.Login:
+		text += " Only what the login's programs compute is replayed: of the disk, and of " +
+			"services, nothing is known, so that it is a lower bound."
 	case !inputs.Processor:
 		text += " What items use of the processors is not known: it is a lower bound."
 	case inputs.Busy >= 0:

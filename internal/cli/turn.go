@@ -199,7 +199,8 @@ func (a *app) planTurn(d *visit.Desk, w wish) (plan, error) {
 		for _, it := range t.Picked {
 			warn(s, t.Visit, it, w, c, said)
 		}
-		if f := c.Forecast; f != nil && f.Usable == nil && !f.Shows() && ofLogin(c) {
+		if f := c.Forecast; f != nil && f.Usable == nil && f.Kind == "" && !f.Shows() &&
+			ofLogin(c) {
 			s.Wrap(2, "Ready does not wait for it; how much sooner one can work is not forecast: "+
 				"boots after the change will tell.")
 		} else if f != nil {

@@ -240,10 +240,14 @@ func TestTheWindowsDemo(t *testing.T) {
 	says(t, on+"show program:run/Lanternfile@nora", 0, "moderate", "Noted slow",
 		"in 4 of 4 logins")
 	says(t, on+"show LoanDesk", 0, "writes down nothing of it", "Noted slow")
-	says(t, on+"forecast LoanDesk", 1, "not what waited for what")
-	says(t, on+"disable --yes program:run/Lanternfile@nora program:run/Cue-Update#24a5", 0)
+	says(t, on+"forecast LoanDesk", 0, "No forecast for service:LoanDesk")
+	says(t, on+"forecast program:run/Lanternfile@nora program:run/Pellin-Till@nora#d0cd", 0,
+		"usable (login of nora) after", "at least", "lower bound")
+	says(t, on+"disable --yes program:run/Lanternfile@nora program:run/Pellin-Till@nora#d0cd", 0,
+		"Forecast: usable (login of nora)")
 	says(t, "demo reboot "+dir+" --times 6", 0, "simulated: usable after")
-	says(t, on+"compare", 0, "Usable (login of nora) is faster by", "services", "simulated")
+	says(t, on+"compare", 0, "Usable (login of nora) is faster by", "services", "simulated",
+		"As it came out")
 	says(t, on+"report "+filepath.Join(t.TempDir(), "r.html"), 0, "The report stands in")
 	says(t, on+"undo --all --yes", 0)
 	for words, schema := range map[string]string{

@@ -492,10 +492,13 @@ func (v *Visit) launchedOf(items []item.Item) forecast.Set {
 // keep makes a forecast as it is kept with a change; nil where nothing can be
 // forecast, or a plan is empty.
 func keep(replays []*forecast.Replay, p forecast.Plan) *change.Forecast {
-	if len(replays) == 0 || p.Empty() {
+	if len(replays) == 0 || p.Empty() || !forecast.Bears(replays, p) {
 		return nil
 	}
 	f := forecast.OfPlan(replays, p)
+	if f.Login && !f.UsableShows {
+		return nil // a lower bound that shows nothing tells nothing
+	}
 	kept := func(now, spread time.Duration, s forecast.Saving, boots int) change.Forecast {
 		return change.Forecast{
 			Now:     now,
@@ -511,6 +514,9 @@ func keep(replays []*forecast.Replay, p forecast.Plan) *change.Forecast {
 	if f.Kind != "" {
 		usable := kept(f.UsableNow, f.UsableSpread, f.Usable, f.UsableBoots)
 		ready.Usable, usable.Kind = &usable, f.Kind
+		if f.Login {
+			return &usable
+		}
 	}
 	return &ready
 }

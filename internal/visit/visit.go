@@ -222,7 +222,9 @@ func (v *Visit) ReadBoots() error {
 		if waits != nil {
 			wait = waits[i]
 		}
-		if c := rater.Cost(sets[i], wait, waits != nil); c.Known() {
+		// a lower bound that shows nothing tells nothing
+		replayed := waits != nil && (!wait.Login || wait.Lead().Shows)
+		if c := rater.Cost(sets[i], wait, replayed); c.Known() {
 			v.Costs[it.ID] = c
 		}
 	}

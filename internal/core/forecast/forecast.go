@@ -186,6 +186,8 @@ type Forecast struct {
 	Boots        int
 	// Error is the largest replay error among the boots, as a share of ready.
 	Error float64
+	// Login says that only logins could be replayed: of ready nothing is known.
+	Login bool
 	// AtLeast is set where the saving is a lower bound: what the units use of
 	// the processors is not known, and they were busy or may have been.
 	AtLeast bool
@@ -214,6 +216,10 @@ func Prepare(boots []boot.Boot) (replays []*Replay, why []error) {
 		replays = append(replays, r)
 	}
 	slices.Reverse(replays)
+	replays, wrong := judgeLogins(replays)
+	if wrong != nil {
+		why = append(why, wrong)
+	}
 	return replays, why
 }
 
@@ -288,6 +294,7 @@ func of(replays []*Replay, p Plan, kind string) Forecast {
 			f.Quiet = false
 		}
 		f.Error = max(f.Error, r.Error)
+		f.Login = r.Inputs.Login
 		known := r.Inputs.Processor && r.Inputs.Busy >= 0
 		f.AtLeast = f.AtLeast || !known && !(r.Inputs.Busy >= 0 && r.Inputs.Busy < fewBusy)
 		for _, key := range stays {

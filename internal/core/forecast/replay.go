@@ -30,6 +30,7 @@ const finest = 250 * time.Millisecond
 type Inputs struct {
 	Processor bool // what units used of the processors
 	Courses   bool // and when
+	Login     bool // it is the login alone that can be replayed
 	// Disk is what the disk gave while it held the boot back, in bytes a
 	// second; 0 where it did not, or that is not known.
 	Disk float64
@@ -56,6 +57,7 @@ type Replay struct {
 	full       [][2]time.Duration // when the disk held the boot back
 	base       time.Duration      // when the service manager began to start units
 	duty       float64            // of background work whose course is not known
+	own        time.Duration      // of a login alone: the system's own work
 	unchanged  Outcome
 	usable     boot.Usable // of the boot; unknown where the replay does not tell it
 	// the first unit that follows the login, and how long after the login it
@@ -124,7 +126,7 @@ func New(b boot.Boot) (*Replay, error) {
 		return nil, errors.New("the boot never became ready")
 	}
 	if !b.Ordered() {
-		return nil, errors.New("nothing is known of what waited for what")
+		return newLogin(b)
 	}
 	r := &Replay{
 		Boot:       b,
@@ -438,6 +440,12 @@ func (r *Replay) crowded(from, to time.Duration) bool {
 // alive works out which units take part when those in off do not.
 func (r *Replay) alive(off map[int]bool) []bool {
 	alive := make([]bool, len(r.units))
+	if r.Inputs.Login {
+		for i, u := range r.units {
+			alive[i] = u.ran && !off[i]
+		}
+		return alive
+	}
 	queue := []int{r.goal}
 	for i, u := range r.units { // of users, each manager has a goal of its own
 		if u.key.Owner != "" && u.labels&boot.Goal != 0 && !off[i] {
