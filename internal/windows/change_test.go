@@ -19,6 +19,7 @@ import (
 	"calmdawn/internal/machine"
 	"calmdawn/internal/windows"
 	"calmdawn/internal/windows/hive"
+	"calmdawn/internal/windows/registry"
 	"calmdawn/internal/windows/windowstest"
 )
 
@@ -138,6 +139,52 @@ func TestEachItemOfTheDemo(t *testing.T) {
 		t.Errorf("tasks: %v, refused: %v", done, refused)
 	}
 	t.Log(done, refused)
+}
+
+// TestAValueComesBackToItsPlace takes an entry away, as versions without notes
+// of what is off need it, and has it back among its neighbours.
+func TestAValueComesBackToItsPlace(t *testing.T) {
+	d := windowstest.New()
+	run := d.Run("", "Run")
+	for _, name := range []string{"c", "a", "b", "d"} {
+		run.Set(hive.Texted(name, hive.String, name+".exe"))
+	}
+	r := opened(t, d.Make(t))
+	now := time.Date(2026, 11, 26, 9, 0, 0, 0, time.UTC)
+	order := func() (names []string) {
+		reg, err := registry.Open(r)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer reg.Close()
+		key := reg.Machine(`SOFTWARE\` + registry.CurrentVersion + `\Run`)
+		for _, v := range reg.Values(key) {
+			names = append(names, v.Name)
+		}
+		return names
+	}
+	before := order()
+	draft := r.Draft(now)
+	const address = `registry:HKLM\SOFTWARE\` + registry.CurrentVersion + `\Run\\A`
+	if err := draft.Remove(address, ""); err != nil {
+		t.Fatal(err)
+	}
+	led := ledgerOf(t, r, now)
+	defer led.Close()
+	c, err := led.CarryOut(change.Change{Verb: change.Disable, MadeAt: now, Edits: draft.Edits()})
+	if err != nil || len(order()) != 3 {
+		t.Fatal(err, order())
+	}
+	undo, err := led.PlanUndo(c.ID, ledger.Undoing{At: now, By: "test"})
+	if err == nil {
+		_, err = led.CarryOut(undo)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	if after := order(); !slices.EqualFunc(after, before, hive.Same) {
+		t.Errorf("%q, and was %q", after, before)
+	}
 }
 
 var errStop = errors.New("stopped")

@@ -48,6 +48,9 @@ type Node struct {
 	// of what a store holds, or does not: what it comes to, where that can be
 	// written in several ways
 	Means string `json:"means,omitempty"`
+	// of a value that a store keeps in an order: its number there, from 1, so
+	// that it comes back where it was; it is not compared
+	Place int `json:"place,omitempty"`
 	// names that share the file (hard links); found, never restored
 	Links uint64 `json:"-"`
 }

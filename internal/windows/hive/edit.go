@@ -369,6 +369,12 @@ func (e *Editor) find(k Key, name string) (int, uint32, Value) {
 	return -1, none, Value{}
 }
 
+// Place is which of a key's values has a name, counted from 0; -1 for none.
+func (e *Editor) Place(k Key, name string) int {
+	i, _, _ := e.find(k, name)
+	return i
+}
+
 var errPredefined = errors.New("the key only stands for another one")
 
 func (e *Editor) flags(k Key) uint16 { return binary.LittleEndian.Uint16(e.flat[k.at+6:]) }

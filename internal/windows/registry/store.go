@@ -177,7 +177,7 @@ func (s *Store) Node(address string) (change.Node, error) {
 func (s *Store) node(address string) (change.Node, error) {
 	key, name, _ := parse(address)
 	n := change.Node{Kind: change.Absent}
-	_, k, there, err := s.key(key)
+	o, k, there, err := s.key(key)
 	if err != nil {
 		return n, err
 	}
@@ -185,7 +185,7 @@ func (s *Store) node(address string) (change.Node, error) {
 		v, err := k.Value(name)
 		switch {
 		case err == nil:
-			n.Kind, n.Type = change.Value, uint32(v.Type)
+			n.Kind, n.Type, n.Place = change.Value, uint32(v.Type), o.Place(k, name)+1
 			if n.Data, err = v.Data(); err != nil {
 				return n, err
 			}
@@ -303,7 +303,8 @@ func (s *Store) Apply(e change.Edit) error {
 		if e.After.Kind == change.Absent {
 			return o.Unset(k, name, now)
 		}
-		return o.Set(k, name, hive.Type(e.After.Type), e.After.Data, -1, now)
+		return o.Set(k, name, hive.Type(e.After.Type), e.After.Data,
+			e.After.Place-1, now)
 	})
 	if err != nil {
 		return err
