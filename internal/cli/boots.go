@@ -354,7 +354,7 @@ func (a *app) bootTable(
 		}
 	}
 	for _, b := range shown {
-		if len(b.Odd) > 0 {
+		if len(b.Odd) > 0 && !onlyUnwritten(b) {
 			s.SayWrapped(2, render.Warn, "Odd: %s, since %s.", b.Short(),
 				render.Clean(strings.Join(b.Odd, "; ")))
 		}
@@ -387,11 +387,18 @@ func folded(changes []change.Change) (lines [][2]string) {
 	}}
 }
 
+// onlyUnwritten reports whether nothing is odd of a boot but that its times
+// were not written down: so are most of some machines.
+func onlyUnwritten(b boot.Boot) bool { return b.Unwritten && len(b.Odd) == 1 }
+
 // notes says in a few words what is to be known of a boot.
 func notes(b boot.Boot) (string, render.Tone) {
 	var all []string
 	tone := render.Dim
-	if len(b.Odd) > 0 {
+	switch {
+	case onlyUnwritten(b):
+		all = append(all, "nothing was written down of how long it took")
+	case len(b.Odd) > 0:
 		all, tone = append(all, "odd, see below"), render.Warn
 	}
 	waited := time.Duration(0)
