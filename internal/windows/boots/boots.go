@@ -339,6 +339,9 @@ func (r *reader) times(all []events.Event) {
 		for k := range b.Logins {
 			b.Logins[k].Began = max(0, b.Logins[k].Began-r.waits[i])
 		}
+		if len(b.Waits) > 0 && len(b.Logins) > 0 { // it waited until then
+			b.Waits[0].At = min(b.Waits[0].At, b.Logins[0].Began)
+		}
 	}
 }
 
