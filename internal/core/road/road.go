@@ -139,6 +139,11 @@ func (r *Road) beside(b boot.Boot, most int) {
 			if used := within(p.Course, st.From, st.To); used >= little {
 				all = append(all, Beside{p.Name, boot.Of(used, boot.Recorder)})
 			}
+			// of some machines it is known when it began, and what it came to
+			began := p.Began >= st.From && p.Began < st.To
+			if len(p.Course) == 0 && began && p.CPU >= little {
+				all = append(all, Beside{p.Name, boot.Of(p.CPU, boot.Log)})
+			}
 		}
 		slices.SortStableFunc(all, func(x, y Beside) int {
 			return cmp.Compare(y.CPU.Value, x.CPU.Value)

@@ -115,7 +115,7 @@ func (r *reader) programs(t trace, u *registry.User) {
 		}
 		target := finder.Find(launch.Line{Text: p.Line, User: u})
 		if target.Program != "" {
-			one.Words = []string{target.Program}
+			one.Name, one.Words = path.Base(target.Program), []string{target.Program}
 		}
 		if parent, err := strconv.Atoi(strings.TrimSpace(p.Parent)); err == nil {
 			if k, ok := at[parent]; ok {
