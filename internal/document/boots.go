@@ -26,6 +26,8 @@ type Boot struct {
 	Asks       []Ask              `json:"asks,omitempty"`
 	Settled    *Settled           `json:"settled,omitempty"`
 	Goal       string             `json:"goal,omitempty"`
+	Start      string             `json:"start,omitempty"` // full, fast, resume
+	Slow       []Slow             `json:"slow,omitempty"`
 	Odd        []string           `json:"odd"`
 	Waits      []Wait             `json:"waits,omitempty"`
 	Simulated  bool               `json:"simulated"`
@@ -35,6 +37,16 @@ type Boot struct {
 	Memory     int64              `json:"memory,omitempty"`
 	Conditions []Condition        `json:"conditions,omitempty"`
 	Spans      []Span             `json:"spans,omitempty"`
+}
+
+// A Slow is what the machine itself noted as slower than usual, by so many
+// seconds.
+type Slow struct {
+	Kind string  `json:"kind"`
+	Name string  `json:"name"`
+	File string  `json:"file,omitempty"`
+	Took float64 `json:"took"`
+	By   float64 `json:"by"`
 }
 
 // Settled is how long after ready, and after a login, all was quiet.
@@ -107,6 +119,10 @@ func amount(a boot.Amount) *int64 {
 	return &a.Bytes
 }
 
+var starts = map[boot.Start]string{
+	boot.FullStart: "full", boot.FastStart: "fast", boot.Resumed: "resume",
+}
+
 // NewBoots makes the document of boots, with the starts of their items where
 // spans is set.
 func NewBoots(boots []boot.Boot, unread []item.Unread, spans bool) Boots {
@@ -123,6 +139,7 @@ func NewBoots(boots []boot.Boot, unread []item.Unread, spans bool) Boots {
 			Ready:      number(b.Ready),
 			ReadyFrom:  b.Ready.From,
 			Goal:       b.Goal,
+			Start:      starts[b.Start],
 			Odd:        append([]string{}, b.Odd...),
 			Simulated:  b.Simulated,
 			Sources:    append([]boot.Source{}, b.Sources...),
@@ -135,6 +152,9 @@ func NewBoots(boots []boot.Boot, unread []item.Unread, spans bool) Boots {
 		}
 		if u := b.Usable(); u.Known {
 			j.Usable = &Usable{u.Value.Seconds(), u.Kind, number(u.Waited), u.Idle, u.Unsure}
+		}
+		for _, o := range b.Slow {
+			j.Slow = append(j.Slow, Slow{o.Kind, o.Name, o.Path, o.Took.Seconds(), o.By.Seconds()})
 		}
 		for _, l := range b.Logged() {
 			j.Logins = append(j.Logins, Login{l.User, l.Began.Seconds()})

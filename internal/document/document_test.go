@@ -88,6 +88,8 @@ func recorded(id string, ready time.Duration) boot.Boot {
 		Phases:     []boot.Phase{{Name: "kernel", Took: sec}},
 		Ready:      boot.Of(ready, boot.Bus),
 		Goal:       "graphical.target",
+		Start:      boot.FastStart,
+		Slow:       []boot.Slow{{Kind: "program", Name: "a.exe", Path: "/a.exe", Took: sec, By: 1}},
 		Settled:    boot.Settled{FromReady: boot.Of(sec, boot.Recorder)},
 		Simulated:  true,
 		Sources:    []boot.Source{boot.Log, boot.Recorder},
