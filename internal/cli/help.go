@@ -73,6 +73,9 @@ Usable is when the machine had gone quiet after ready and after the first
 login at it, less the time from ready to that login: when one could work.
 Boots of different people, and ones without a login, are not put together.
 
+A Windows machine measures itself: ready is its way to the desktop, settled
+when it was through with what the login launched, usable both together.
+
 Time in which the machine waited for a person is taken out, and shown. A boot
 is odd if something about it makes it no measure of the machine: it is named,
 and left out of comparisons.`},
@@ -82,9 +85,9 @@ is mounted at DIR, for instance a customer's disk on the bench computer. The
 variable CALMDAWN_ROOT stands for --root; programs by which one becomes root
 may drop it, so commands that are shown name the folder then.
 
-What was changed is recorded in the machine itself, in /var/lib/calmdawn:
-whoever has the machine can take it back. --casebook FILE keeps it in a file of
-yours instead. A casebook of another machine is refused; where only the machine
+What was changed is recorded in the machine itself, in /var/lib/calmdawn, or
+ProgramData\calmdawn of Windows: whoever has the machine can take it back.
+--casebook FILE keeps it in a file of yours instead. A casebook of another machine is refused; where only the machine
 id was changed, --this-machine says so.
 
 --json prints one JSON document instead of text; docs/schema describes them.
