@@ -74,17 +74,81 @@ func turned(r *machine.Root, v family.Inventory, to item.State, at time.Time,
 func TestEachItemOfTheDemo(t *testing.T) {
 	t.Parallel()
 	dir := filepath.Join(t.TempDir(), "gnomon")
-	now := time.Date(2026, 11, 26, 9, 0, 0, 0, time.UTC)
-	if err := demo.MakeWindows(dir, now); err != nil {
+	if err := demo.MakeWindows(dir, time.Now()); err != nil {
 		t.Fatal(err)
 	}
+	done, refused := eachItem(t, dir)
+	for _, way := range []string{
+		"service off", "service on", "service delayed", "run off", "run on", "startup off",
+		"app off",
+	} {
+		if done[way] == 0 {
+			t.Errorf("no item was turned as %q: %v", way, done)
+		}
+	}
+	if done["task off"] > 0 || refused["task"] == 0 {
+		t.Errorf("tasks: %v, refused: %v", done, refused)
+	}
+	t.Log(done, refused)
+}
+
+// TestEachItemOfStrangeDisks does the same with names, notes and lists as no
+// tidy program makes them.
+func TestEachItemOfStrangeDisks(t *testing.T) {
+	t.Parallel()
+	names := []string{
+		"Plain", "", `with \ in it`, `C:\\double`, `"quoted"`, "100 % sure", "%41", "a=b;c",
+		"two\nlines", "tab\t\x1b[31m", strings.Repeat("long ", 50), "Größe", "日本語", "𝄞 clef",
+		"ÿ", "ı", "UPPER", "trailing ",
+	}
+	notes := [][]byte{
+		nil, {0}, {3}, {2, 0, 0}, {3, 0, 0, 0, 1, 2, 3, 4, 5, 6, 7, 8}, make([]byte, 12),
+		{6, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0}, {7, 0, 0, 0, 9, 9, 9, 9, 9, 9, 9, 1},
+		append([]byte{9}, make([]byte, 19)...),
+	}
+	for seed := range uint64(3) {
+		rng := rand.New(rand.NewPCG(seed, 77))
+		d := windowstest.New()
+		d.Files["Program Files/Marl/a.exe"] = ""
+		const line = `"C:\Program Files\Marl\a.exe"`
+		for _, user := range []string{"", "isolde"} {
+			run, approved := d.Run(user, "Run"), d.Run(user, `Explorer\StartupApproved\Run`)
+			for _, name := range names {
+				run.Set(hive.Texted(name, []hive.Type{hive.String, hive.Expand}[rng.IntN(2)], line))
+				note := notes[rng.IntN(len(notes))]
+				if note == nil {
+					continue
+				}
+				if rng.IntN(2) == 0 {
+					name = hive.Upper(name)
+				}
+				approved.Set(hive.Datum{Name: name, Type: hive.Binary, Data: note})
+			}
+			run.List = []string{"", "li", "lf"}[rng.IntN(3)]
+		}
+		for n, name := range []string{"Plain", "with blank", "Größe", "a%b", strings.Repeat("s", 90)} {
+			d.Service(name, windowstest.Auto(line)...).Set(
+				hive.Counted("Start", uint32(2+n%3)), hive.Counted("DelayedAutostart", uint32(n%2)))
+		}
+		done, refused := eachItem(t, d.Make(t))
+		if done["run off"] < 8 || done["run on"] < 8 || done["service off"] == 0 {
+			t.Errorf("%v, refused %v", done, refused)
+		}
+	}
+}
+
+// eachItem turns each item of a disk and takes that back; it counts what was
+// done, and refused, by mechanism.
+func eachItem(t *testing.T, dir string) (done, refused map[string]int) {
+	t.Helper()
+	now := time.Date(2026, 11, 26, 9, 0, 0, 0, time.UTC)
 	r := opened(t, dir)
 	before := windowstest.Registry(t, dir)
 	look := func() family.Inventory {
 		return windows.Family{}.Survey(r, family.Options{Now: now})
 	}
 	inventory := look()
-	done, refused := map[string]int{}, map[string]int{}
+	done, refused = map[string]int{}, map[string]int{}
 	for _, it := range inventory.Found().Items {
 		states := []item.State{item.Off, item.Delayed}
 		if it.State == item.Off {
@@ -127,18 +191,7 @@ func TestEachItemOfTheDemo(t *testing.T) {
 			done[it.Mechanism+" "+string(to)]++
 		}
 	}
-	for _, way := range []string{
-		"service off", "service on", "service delayed", "run off", "run on", "startup off",
-		"app off",
-	} {
-		if done[way] == 0 {
-			t.Errorf("no item was turned as %q: %v", way, done)
-		}
-	}
-	if done["task off"] > 0 || refused["task"] == 0 {
-		t.Errorf("tasks: %v, refused: %v", done, refused)
-	}
-	t.Log(done, refused)
+	return done, refused
 }
 
 // TestAValueComesBackToItsPlace takes an entry away, as versions without notes
