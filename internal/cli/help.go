@@ -87,8 +87,9 @@ may drop it, so commands that are shown name the folder then.
 
 What was changed is recorded in the machine itself, in /var/lib/calmdawn, or
 ProgramData\calmdawn of Windows: whoever has the machine can take it back.
---casebook FILE keeps it in a file of yours instead. A casebook of another machine is refused; where only the machine
-id was changed, --this-machine says so.
+--casebook FILE keeps it in a file of yours instead. A casebook of another
+machine is refused; where only the machine id was changed, --this-machine says
+so.
 
 --json prints one JSON document instead of text; docs/schema describes them.
 --color and --pager say how text is shown. The pager is the one that PAGER

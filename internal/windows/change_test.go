@@ -126,7 +126,8 @@ func TestEachItemOfStrangeDisks(t *testing.T) {
 			}
 			run.List = []string{"", "li", "lf"}[rng.IntN(3)]
 		}
-		for n, name := range []string{"Plain", "with blank", "Größe", "a%b", strings.Repeat("s", 90)} {
+		services := []string{"Plain", "with blank", "Größe", "a%b", strings.Repeat("s", 90)}
+		for n, name := range services {
 			d.Service(name, windowstest.Auto(line)...).Set(
 				hive.Counted("Start", uint32(2+n%3)), hive.Counted("DelayedAutostart", uint32(n%2)))
 		}
