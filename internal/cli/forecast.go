@@ -730,19 +730,19 @@ func comes(f forecast.Forecast, of forecast.Lead) string {
 
 // forecastBasis says what a forecast rests on.
 func forecastBasis(l *visit.Visit, f forecast.Forecast) string {
-	inputs := l.Replays[len(l.Replays)-1].Inputs
+	inputs, login := l.Replays[len(l.Replays)-1].Inputs, l.Replays[len(l.Replays)-1].Login
 	off := fmt.Sprintf("at most %.1f %%", 100*f.Error)
 	if f.Error < 0.001 {
 		off = "less than 0.1 %"
 	}
 	how := "replayed unchanged they are off by"
-	if inputs.Login {
+	if login {
 		how = "each replayed by what the others were like, they are off by"
 	}
 	text := fmt.Sprintf("A forecast from replays of %s%s; "+how+" %s.",
 		count(f.Boots, "boot", "boots"), simulated(replayed(l.Replays)), off)
 	switch {
-	case inputs.Login:
+	case login:
 		text += " Only what the login's programs compute is replayed: of the disk, and of " +
 			"services, nothing is known, so that it is a lower bound."
 	case !inputs.Processor:

@@ -321,6 +321,11 @@ func TestEveryInterruption(t *testing.T) {
 					turnAll(t, r, now, standing)
 				}
 				values, _ := windowstest.Differing(before, windowstest.Registry(t, dir))
+				if !crash { // a key that cannot go is told, and holds nothing up
+					values = slices.DeleteFunc(values, func(at string) bool {
+						return !strings.Contains(at, `\\`)
+					})
+				}
 				if len(values) > 0 {
 					t.Fatalf("crash %v undo %v at %d: differs in %q", crash, undo, n, values)
 				}

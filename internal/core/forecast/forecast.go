@@ -294,7 +294,7 @@ func of(replays []*Replay, p Plan, kind string) Forecast {
 			f.Quiet = false
 		}
 		f.Error = max(f.Error, r.Error)
-		f.Login = r.Inputs.Login
+		f.Login = r.Login
 		known := r.Inputs.Processor && r.Inputs.Busy >= 0
 		f.AtLeast = f.AtLeast || !known && !(r.Inputs.Busy >= 0 && r.Inputs.Busy < fewBusy)
 		for _, key := range stays {

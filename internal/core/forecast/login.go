@@ -31,7 +31,8 @@ func newLogin(b boot.Boot) (*Replay, error) {
 	}
 	r := &Replay{
 		Boot:       b,
-		Inputs:     Inputs{Processor: true, Busy: -1, Login: true},
+		Inputs:     Inputs{Processor: true, Busy: -1},
+		Login:      true,
 		index:      map[boot.Key]int{},
 		byName:     map[string][]int{},
 		byProgram:  map[int]int{},
@@ -145,7 +146,7 @@ func (r *Replay) runLogin(alive []bool) Outcome {
 func judgeLogins(replays []*Replay) (fit []*Replay, why error) {
 	of := map[string][]*Replay{}
 	for _, r := range replays {
-		if !r.Inputs.Login {
+		if !r.Login {
 			fit = append(fit, r)
 			continue
 		}
@@ -153,7 +154,7 @@ func judgeLogins(replays []*Replay) (fit []*Replay, why error) {
 	}
 	for _, r := range replays {
 		like := of[r.usable.Kind]
-		if !r.Inputs.Login {
+		if !r.Login {
 			continue
 		}
 		if len(like) < leastLogins {
@@ -194,6 +195,6 @@ func judgeLogins(replays []*Replay) (fit []*Replay, why error) {
 // the programs of these alone.
 func Bears(replays []*Replay, p Plan) bool {
 	return slices.ContainsFunc(replays, func(r *Replay) bool {
-		return !r.Inputs.Login || len(r.indexes(p.all())) > 0
+		return !r.Login || len(r.indexes(p.all())) > 0
 	})
 }

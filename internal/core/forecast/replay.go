@@ -30,7 +30,6 @@ const finest = 250 * time.Millisecond
 type Inputs struct {
 	Processor bool // what units used of the processors
 	Courses   bool // and when
-	Login     bool // it is the login alone that can be replayed
 	// Disk is what the disk gave while it held the boot back, in bytes a
 	// second; 0 where it did not, or that is not known.
 	Disk float64
@@ -46,6 +45,7 @@ type Replay struct {
 	// Error is how far the replay of the unchanged boot is from what was
 	// measured, as a share of ready.
 	Error float64
+	Login bool // it is the login alone that can be replayed
 
 	units      []unit
 	index      map[boot.Key]int
@@ -440,7 +440,7 @@ func (r *Replay) crowded(from, to time.Duration) bool {
 // alive works out which units take part when those in off do not.
 func (r *Replay) alive(off map[int]bool) []bool {
 	alive := make([]bool, len(r.units))
-	if r.Inputs.Login {
+	if r.Login {
 		for i, u := range r.units {
 			alive[i] = u.ran && !off[i]
 		}

@@ -108,7 +108,7 @@ func (s *simulation) rates() (rates [classes]float64) {
 
 // run replays the boot with those units that are alive.
 func (r *Replay) run(alive []bool) Outcome {
-	if r.Inputs.Login {
+	if r.Login {
 		return r.runLogin(alive)
 	}
 	n := len(r.units)
