@@ -339,7 +339,8 @@ func hibernated(r *machine.Root) string {
 	if _, err := f.ReadAt(head, 0); err != nil {
 		return "" // it holds nothing
 	}
-	if strings.EqualFold(string(head), "hibr") {
+	// "rstr" stands there while it wakes up: it was stopped amid that
+	if mark := strings.ToLower(string(head)); mark == "hibr" || mark == "rstr" {
 		return "it is hibernated, as machines are that were shut down with fast start-up: have " +
 			"it restart once, and switch it off before Windows begins"
 	}
