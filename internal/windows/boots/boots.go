@@ -137,28 +137,35 @@ func (r *reader) log(name string) []events.Event {
 	}
 	var all []events.Event
 	bytes, left := 0, 0
-	report, err := events.Read(f, info.Size(), r.want, func(e events.Event) {
+	size := func(e events.Event) (n int) {
 		for _, f := range e.Data {
-			bytes += len(f.Name) + len(f.Value.Data)
+			n += len(f.Name) + len(f.Value.Data)
 		}
-		if len(all) == mostEvents || bytes > mostBytes {
-			left++
+		return n
+	}
+	byRecord := func(a, b events.Event) int { return cmp.Compare(a.Record, b.Record) }
+	report, err := events.Read(f, info.Size(), r.want, func(e events.Event) {
+		all, bytes = append(all, e), bytes+size(e)
+		if len(all) <= mostEvents && bytes <= mostBytes {
 			return
 		}
-		all = append(all, e)
+		slices.SortStableFunc(all, byRecord)
+		half := (len(all) + 1) / 2 // the newer ones stay
+		for _, e := range all[:half] {
+			bytes -= size(e)
+		}
+		all, left = slices.Clone(all[half:]), left+half
 	})
 	switch {
 	case err != nil:
 		unread(machine.Reason(err))
 	case left > 0:
-		unread(fmt.Sprintf("tells too much of boots: %d records were left out", left))
+		unread(fmt.Sprintf("tells too much of boots: the %d oldest records were left out", left))
 	case report.Damaged > 0 || report.Lost > 0:
 		unread(fmt.Sprintf("%d of %d parts are damaged, and %d records lost", report.Damaged,
 			report.Chunks, report.Lost))
 	}
-	slices.SortStableFunc(all, func(a, b events.Event) int {
-		return cmp.Compare(a.Record, b.Record)
-	})
+	slices.SortStableFunc(all, byRecord)
 	return all
 }
 

@@ -228,6 +228,20 @@ func TestDamagedLogs(t *testing.T) {
 	}
 }
 
+// TestALogThatTellsTooMuch keeps the newest of what it tells.
+func TestALogThatTellsTooMuch(t *testing.T) {
+	var s story
+	for n := range 30_000 {
+		s.starts(morning.Add(time.Duration(n)*5*time.Minute), 0)
+	}
+	found := s.read(t, nil)
+	last := morning.Add(29_999 * 5 * time.Minute)
+	if n := len(found.Boots); n < 5_000 || n > 20_000 || len(found.Unread) != 1 ||
+		!found.Boots[n-1].Began.Equal(last.Truncate(100)) {
+		t.Errorf("%d boots, the last of %v, %v", n, found.Boots[n-1].Began, found.Unread)
+	}
+}
+
 // traced is a trace of a login, in the form of the system.
 func traced(processes string) string {
 	raw := []byte{0xFF, 0xFE}
