@@ -47,7 +47,7 @@ const Simulated = "CalmdawnSimulated"
 const (
 	mostEvents = 50_000
 	mostBytes  = 32 << 20 // of what events tell
-	mostBoots  = 10_000
+	mostBoots  = 2 * mostEvents
 	sameStart  = 2 * time.Minute // two records of one start are no further apart
 )
 
