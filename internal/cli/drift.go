@@ -146,7 +146,7 @@ func (a *app) showDrift(
 ) {
 	s := a.screen()
 	var rows [][]render.Cell
-	ours, folded, again, gone := 0, 0, 0, false
+	ours, folded, again, gone, fresh := 0, 0, 0, false, false
 	for _, d := range found {
 		switch {
 		case d.Ours != 0:
@@ -158,7 +158,7 @@ func (a *app) showDrift(
 		case d.Kind == drift.OnAgain:
 			again++
 		}
-		gone = gone || d.Kind == drift.Gone
+		gone, fresh = gone || d.Kind == drift.Gone, fresh || d.Kind == drift.New
 		tone := render.Plain
 		if d.Kind == drift.OnAgain || d.Kind == drift.New {
 			tone = render.Warn
@@ -207,8 +207,11 @@ func (a *app) showDrift(
 		s.SayWrapped(0, render.Dim, "%s",
 			"What is new or gone cannot be told: "+missing.Error()+".")
 	}
-	if gone && len(l.Unread) > 0 {
+	if gone && !sides[1].Whole {
 		s.SayWrapped(0, render.Warn, "What is called gone may stand in what was not read.")
+	}
+	if fresh && !sides[0].Whole && missing == nil {
+		s.SayWrapped(0, render.Warn, "What is called new may have stood in what was not read then.")
 	}
 	a.unread(s, l.Unread)
 	switch {

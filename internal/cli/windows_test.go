@@ -176,7 +176,15 @@ func TestWhatKeepsAWindowsDiskFromChanges(t *testing.T) {
 			t.Errorf("%s: the hive was written to", want)
 		}
 	}
-	dir := windowsMachine(t, func(d *windowstest.Disk) {
+	// what could not be read when a survey was kept is not simply new later
+	dir := windowsMachine(t, nil)
+	whole, err := os.ReadFile(dir + system)
+	must(t, err)
+	must(t, os.WriteFile(dir+system, []byte("no hive"), 0o600))
+	says(t, "--root "+dir+" drift --keep", 0)
+	must(t, os.WriteFile(dir+system, whole, 0o600))
+	says(t, "--root "+dir+" drift", 3, "may have stood in what was not read then")
+	dir = windowsMachine(t, func(d *windowstest.Disk) {
 		d.System.At("Setup").Set(hive.Counted("SetupType", 2))
 	})
 	says(t, "--root "+dir+" disable --yes Penstock", 1, "an upgrade, or the first set-up")

@@ -19,6 +19,7 @@ type Survey struct {
 	Items []drift.Item
 	At    time.Time
 	Name  string // "survey 3", "now"
+	Whole bool   // every place could be read
 }
 
 // ErrNoSurvey tells that none was kept of the machine.
@@ -44,20 +45,24 @@ func (v *Visit) Kept(number int64) (Survey, error) {
 		return Survey{}, misuse("there is no survey %d; calmdawn drift --surveys lists them",
 			number)
 	}
-	var survey struct{ Items []drift.Item }
+	var survey struct {
+		Items  []drift.Item
+		Unread []item.Unread
+	}
 	if err := json.Unmarshal(kept.Document, &survey); err != nil {
 		return Survey{}, fmt.Errorf("survey %d cannot be read: %w", kept.Number, err)
 	}
 	return Survey{
 		Items: withoutOurs(survey.Items),
 		At:    kept.TakenAt,
+		Whole: len(survey.Unread) == 0,
 		Name:  fmt.Sprintf("survey %d", kept.Number),
 	}, nil
 }
 
 // PresentSurvey is the survey of this visit.
 func (v *Visit) PresentSurvey() Survey {
-	now := Survey{At: v.Now(), Name: "now"}
+	now := Survey{At: v.Now(), Name: "now", Whole: len(v.Unread) == 0}
 	for _, it := range v.Items {
 		now.Items = append(now.Items, drift.Item{
 			ID:      it.ID,
