@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 	"unicode/utf16"
+
+	"calmdawn/internal/windows/hive"
 )
 
 // Text, Uint32 and the others make typed data.
@@ -39,12 +41,7 @@ func Bool(is bool) Value {
 
 // Instant is a moment.
 func Instant(t time.Time) Value {
-	return Value{Type: TypeFiletime, Data: binary.LittleEndian.AppendUint64(nil, filetime(t))}
-}
-
-func filetime(t time.Time) uint64 {
-	const to1970 = 116444736000000000
-	return uint64(t.UnixNano()/100 + to1970)
+	return Value{Type: TypeFiletime, Data: binary.LittleEndian.AppendUint64(nil, hive.Filetime(t))}
 }
 
 // SID is an account by its number, "S-1-5-…"; of what is none, no value.
@@ -263,7 +260,7 @@ func (b *builder) add(e Event, number uint64) bool {
 	b.u32(0x2A2A)
 	b.u32(0)
 	b.u64(number)
-	b.u64(filetime(e.Time))
+	b.u64(hive.Filetime(e.Time))
 	b.bytes(tokenFragment, 1, 1, 0, tokenTemplate, 1)
 	shape := e.Provider
 	for _, f := range e.Data {

@@ -16,6 +16,8 @@ import (
 	"hash/crc32"
 	"io"
 	"time"
+
+	"calmdawn/internal/windows/hive"
 )
 
 const (
@@ -185,24 +187,13 @@ func (c *chunk) record(at, size int, report *Report, want Wanted, each func(Even
 		return
 	}
 	e := Event{
-		Record: c.u64(at + 8), Time: fromFiletime(c.u64(at + 16)), Provider: provider, ID: id,
+		Record: c.u64(at + 8), Time: hive.Time(c.u64(at + 16)), Provider: provider, ID: id,
 	}
 	if err := i.fill(&e); err != nil {
 		report.Lost++
 		return
 	}
 	each(e)
-}
-
-// fromFiletime is an instant as Windows counts: in 100 nanoseconds since 1601
-// UTC. What no calendar of ours reaches is the zero time.
-func fromFiletime(n uint64) time.Time {
-	const to1970 = 116444736000000000
-	if n == 0 || n > 1<<62 {
-		return time.Time{}
-	}
-	since := int64(n) - to1970
-	return time.Unix(since/1e7, since%1e7*100).UTC()
 }
 
 // A fault is a place of a chunk that is not as it has to be.

@@ -10,6 +10,8 @@ import (
 	"strings"
 	"time"
 	"unicode/utf16"
+
+	"calmdawn/internal/windows/hive"
 )
 
 // The types of values ([MS-EVEN6] 2.2.12).
@@ -90,7 +92,7 @@ func (v Value) Number() (int64, bool) {
 func (v Value) Time() (time.Time, bool) {
 	switch v.Type {
 	case TypeFiletime:
-		t := fromFiletime(v.bits())
+		t := hive.Time(v.bits())
 		return t, len(v.Data) == 8 && !t.IsZero()
 	case TypeText:
 		t, err := time.Parse(time.RFC3339Nano, strings.TrimSpace(v.Text()))

@@ -3,8 +3,6 @@ package hive
 import (
 	"encoding/binary"
 	"fmt"
-	"slices"
-	"unicode/utf16"
 )
 
 // mostFaults is how many faults one look at a hive tells of.
@@ -253,11 +251,4 @@ func (h *Hive) dataCells(v Value) (all []dataCell) {
 		})
 	}
 	return all
-}
-
-// inOrder reports whether names stand in the order by which they are found.
-func inOrder(names []string) bool {
-	return slices.IsSortedFunc(names, func(a, b string) int {
-		return slices.Compare(utf16.Encode([]rune(Upper(a))), utf16.Encode([]rune(Upper(b))))
-	})
 }

@@ -637,16 +637,14 @@ func (e *Editor) names(list uint32) (all []namedCell, err error) {
 	if err != nil {
 		return nil, err
 	}
-	var names []string
 	for _, c := range cells {
 		k, err := e.key(c.at)
 		if err != nil {
 			return nil, err
 		}
-		names = append(names, k.Name)
 		all = append(all, namedCell{k.Name, c.at, c.sign, true})
 	}
-	if !inOrder(names) || len(all) == 0 {
+	if !slices.IsSortedFunc(all, less) || len(all) == 0 {
 		return nil, &Fault{list, "the list of keys is not in its order"}
 	}
 	return all, nil
