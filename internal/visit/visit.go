@@ -51,7 +51,9 @@ type Visit struct {
 	rules    advice.Rules
 	uses     advice.Uses
 	notes    *notebook.Notebook
-	id       string // the machine's own
+	// launchers are the programs of logins, by the path of what they launch
+	launchers map[string][]item.Item
+	id        string // the machine's own
 }
 
 // Close closes the machine.
@@ -83,6 +85,12 @@ func (p Place) lookAt(r *machine.Root, changes []change.Change, wrong error) (*V
 		Language:   p.Language,
 	})
 	v.Survey, v.ChangesUnread = v.inventory.Found(), wrong
+	v.launchers = map[string][]item.Item{}
+	for _, it := range v.Items {
+		if it.Kind == item.Program && it.Program != "" {
+			v.launchers[it.Program] = append(v.launchers[it.Program], it)
+		}
+	}
 	if wrong != nil {
 		v.Unread = append(v.Unread, item.Unread{
 			Path:   r.Home.Casebook,
@@ -253,7 +261,7 @@ func (v *Visit) SetOf(it item.Item) forecast.Set {
 		set[key] = true
 	}
 	if it.Kind == item.Program && it.Program != "" { // where a desktop starts it without a unit
-		set[forecast.ProgramKey(it.Program, it.Owner)] = true
+		set[forecast.LineKey(v.lineOf(it), it.Owner)] = true
 	}
 	if len(set) == 0 {
 		return nil
@@ -389,6 +397,19 @@ func switchedOff(changes []change.Change) []string {
 		}
 	}
 	return ids
+}
+
+// lineOf is how an item launches its program, beside what else launches it at
+// the same logins.
+func (v *Visit) lineOf(it item.Item) boot.Line {
+	l := boot.Line{Program: it.Program, Args: it.Args}
+	for _, other := range v.launchers[it.Program] {
+		if other.ID != it.ID && !slices.Equal(other.Args, it.Args) &&
+			(it.Owner == "" || other.Owner == "" || it.Owner == other.Owner) {
+			l.Others = append(l.Others, other.Args)
+		}
+	}
+	return l
 }
 
 // LastChange returns the standing change that decided on an item last.
@@ -620,7 +641,7 @@ func (v *Visit) PastSettled(boots []boot.Boot) (late []item.Item) {
 			for _, s := range b.Spans {
 				seen = seen || s.Key() == key && s.Begin.Known && s.Begin.Value < quiet.Value
 			}
-			use := b.ProgramUse(it.Program, it.Owner)
+			use := b.LineUse(v.lineOf(it), it.Owner)
 			seen = seen || it.Kind == item.Program && use.Ran && use.Began < quiet.Value
 		}
 		if settled && !seen {

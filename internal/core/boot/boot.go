@@ -318,8 +318,13 @@ type Condition struct {
 // A Program is one process of a login, with what it had used when it was last
 // seen.
 type Program struct {
-	Name   string   // the kernel's name of it
-	Words  []string // its program, and as much of its words as tells what it is
+	Name string // the kernel's name of it
+	// Its program, and as much of its words as tells what it is; behind them
+	// those that it had before it became another program, oldest last.
+	Words []string
+	// Names are the kernel's names of all programs that it became while it was
+	// watched, as far as they were told, 15 bytes each, oldest last.
+	Names  []string `json:",omitempty"`
 	Owner  string
 	PID    int `json:",omitempty"`
 	Parent int // its parent's index in the list; -1 for none

@@ -4,7 +4,6 @@ import (
 	_ "embed"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/pelletier/go-toml/v2"
@@ -115,7 +114,7 @@ func (r *Rater) Cost(set Set, wait Forecast, replayed bool) Cost {
 		seen := false
 		sum := boot.Span{}
 		for key := range set {
-			program, isProgram := strings.CutPrefix(key.Native, programPrefix)
+			line, isProgram := lineOf(key.Native)
 			if isProgram && len(b.Programs) > 0 {
 				owned := slices.ContainsFunc(b.Programs, func(p boot.Program) bool {
 					return key.Owner == "" || key.Owner == p.Owner
@@ -123,7 +122,7 @@ func (r *Rater) Cost(set Set, wait Forecast, replayed bool) Cost {
 				if owned {
 					c.Logins++
 				}
-				if use := b.ProgramUse(program, key.Owner); use.Ran {
+				if use := b.LineUse(line, key.Owner); use.Ran {
 					seen = true
 					sum.CPU = boot.Of(sum.CPU.Value+use.CPU, boot.Recorder)
 					sum.DiskRead = boot.Bytes(sum.DiskRead.Bytes+use.Read, boot.Recorder)

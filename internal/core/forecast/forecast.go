@@ -2,6 +2,7 @@ package forecast
 
 import (
 	"cmp"
+	"encoding/json"
 	"maps"
 	"runtime"
 	"slices"
@@ -17,7 +18,7 @@ import (
 const Boots = 5
 
 // A Set is what is left out of a boot: units by their keys, and with
-// [ProgramKey] programs of logins that have no unit.
+// [ProgramKey] and [LineKey] programs of logins that have no unit.
 type Set map[boot.Key]bool
 
 const programPrefix = "program "
@@ -26,6 +27,25 @@ const programPrefix = "program "
 // every user.
 func ProgramKey(path, owner string) boot.Key {
 	return boot.Key{Native: programPrefix + path, Owner: owner}
+}
+
+// LineKey names a program of a login by how it is launched, as [ProgramKey]
+// does where nothing else launches it.
+func LineKey(l boot.Line, owner string) boot.Key {
+	if len(l.Others) == 0 {
+		return ProgramKey(l.Program, owner)
+	}
+	text, _ := json.Marshal(l) // strings alone
+	return boot.Key{Native: programPrefix + string(text), Owner: owner}
+}
+
+// lineOf reads the name of a program of a login; false for that of a unit.
+func lineOf(native string) (l boot.Line, ok bool) {
+	text, ok := strings.CutPrefix(native, programPrefix)
+	if strings.HasPrefix(text, "{") {
+		return l, json.Unmarshal([]byte(text), &l) == nil
+	}
+	return boot.Line{Program: text}, ok
 }
 
 // Rebase has forecasts count from the boot without a set: from what the machine
@@ -42,10 +62,10 @@ func (r *Replay) Rebase(set Set) {
 func (r *Replay) indexes(set Set) map[int]bool {
 	off := map[int]bool{}
 	for key := range set {
-		if program, ok := strings.CutPrefix(key.Native, programPrefix); ok {
+		if line, ok := lineOf(key.Native); ok {
 			var launched []int
 			if len(r.Boot.Programs) > 0 {
-				launched = r.Boot.Launched(program, key.Owner)
+				launched = r.Boot.Launched(line, key.Owner)
 			}
 			for i, u := range r.units[len(r.Boot.Spans):] {
 				if u.program >= 0 && slices.Contains(launched, u.program) {

@@ -79,7 +79,10 @@ type Item struct {
 
 	Command string // the launch line as it is set up
 	Program string // the program's path inside the machine; empty when not known
-	File    string // where it is set up, a path inside the machine
+	// Args are the words behind the program in the launch line, of a program of
+	// a login: they tell apart what launches the same one.
+	Args []string
+	File string // where it is set up, a path inside the machine
 	// what has to hold for it to start, in the operating system's own words,
 	// not judged here
 	Conditions []string

@@ -106,6 +106,27 @@ func (g *Groups) All() []*Group {
 	return all
 }
 
+// Has reports whether there is a group of the machine's first level.
+func (g *Groups) Has(path string) bool {
+	top, ok := g.tops[path]
+	return ok && !top.Gone
+}
+
+// Busy lists the files in which those groups that worked until the given look
+// list their processes, of those that Closely chooses.
+func (g *Groups) Busy(at time.Duration) (files []string) {
+	for _, group := range g.all {
+		n := len(group.Course)
+		if n > 0 && group.Course[n-1].At == at && !group.Gone && g.Closely(group.Path) {
+			files = append(files, g.root+group.Path+"/cgroup.procs")
+		}
+	}
+	return files
+}
+
+// Folder is where a group stands.
+func (g *Groups) Folder(path string) string { return g.root + path }
+
 // UnitOf returns the group that a process in the group of the given path
 // belongs to: itself or one above it.
 func (g *Groups) UnitOf(path string) (*Group, bool) {

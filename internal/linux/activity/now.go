@@ -42,7 +42,8 @@ func Look(procFolder string, during time.Duration, owners map[int]string) family
 			now.Units[key] = with(now.Units[key])
 		}
 		_, session := sessionOf(process.Group)
-		for _, word := range programWords(p.words(process.PID)) {
+		words, _ := p.words(process.PID)
+		for _, word := range programWords(words) {
 			k := family.ProgramKey{Program: word, Owner: owners[session]}
 			now.Programs[k] = with(now.Programs[k])
 		}

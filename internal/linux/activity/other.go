@@ -17,3 +17,11 @@ func OpenCounter(string) Counter   { return Counter{} }
 func (Counter) Is() bool           { return false }
 func (Counter) Read([]byte) []byte { return nil }
 func (*Counter) Close()            {}
+
+// A lineage is there on Linux only.
+type lineage struct{}
+
+func openLineage(string) *lineage       { return nil }
+func (*lineage) close()                 {}
+func (*lineage) Woken() <-chan struct{} { return nil }
+func (*lineage) read() ([]turn, bool)   { return nil, true }

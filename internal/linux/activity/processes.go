@@ -2,6 +2,7 @@ package activity
 
 import (
 	"bytes"
+	"cmp"
 	"os"
 	"path/filepath"
 	"slices"
@@ -15,19 +16,30 @@ import (
 // A Process is one process, or what was seen of it while it was there.
 type Process struct {
 	PID, Parent int
-	Name        string // the kernel's name of it, 15 bytes
-	// only of processes in sessions: its program as the kernel knows it, and
-	// its first words
-	Words  []string
-	Group  string // path of its control group
-	Began  uint64 // clock ticks since the kernel began
-	Memory int64  // resident, bytes
-	Most   int64  // the most of that which was seen
+	// From is the process that made this one, whoever looks after it now; nil
+	// where nobody saw that.
+	From *Process
+	Name string // the kernel's name of it, 15 bytes
+	// Only of processes in sessions: its program as the kernel knows it, and its
+	// first words, with those that it had before it became another program,
+	// oldest last; and the kernel's names of the programs that it became.
+	Words, Names []string
+	Group        string // path of its control group
+	Began        uint64 // clock ticks since the kernel began; 0 if nobody looked at it
+	// Made is when the kernel told that it was made, on its monotonic clock; 0
+	// where it told nothing.
+	Made   time.Duration
+	Memory int64 // resident, bytes
+	Most   int64 // the most of that which was seen
 	Gone   bool
 	Course []boot.Use // only of processes in sessions
 
 	stat, io Counter
 	seen     int
+	met      time.Duration // when it was seen first
+	looked   time.Duration // when it was last looked at
+	exited   time.Duration // when the kernel told that it ended; 0 while it has not
+	wordless bool          // it has become a program whose words are not told yet
 	// The kernel adds what a child had used to its parent when it has ended.
 	// What of that was seen on children themselves is not counted twice.
 	cpu, seenCPU   time.Duration
@@ -44,17 +56,21 @@ func (p *Process) CPU() time.Duration { return max(0, p.cpu-p.seenCPU) }
 func (p *Process) Read() int64 { return max(0, p.read-p.seenRead) }
 
 // Processes follows the processes of the running machine, those of the kernel
-// aside.
+// aside. Where the kernel tells of those in sessions, each is known from its
+// begin, with what it became and who made it; elsewhere by looking.
 type Processes struct {
 	root    string
 	all     map[int]*Process // by pid, alive
+	fresh   map[int]*Process // those of them that are looked at at every look
 	gone    []*Process       // of sessions, ended
 	left    map[string]int64 // by group: what ended processes had read
 	kernel  map[int]bool
 	groups  map[int]string // by pid: the last group of every process that was seen
 	round   int
+	missed  bool
 	buf     [4096]byte
 	session func(group string) bool
+	lineage *lineage
 	// Still tells of groups that have done nothing since the last look: their
 	// processes are not asked again. It may be nil.
 	Still func(group string) bool
@@ -67,6 +83,11 @@ const (
 	// a second, of the clock in proc(5); the same on all Linux machines that
 	// users see
 	ticks = 100
+	// young is how long a process is looked at closely, and what it was made as
+	// may be something else a moment later
+	young = time.Second
+	// bounds of what is kept of a process's words
+	maxWords, maxWord, maxNames = 24, 256, 8
 )
 
 // FollowProcesses begins to follow the processes below a proc(5) folder. Of
@@ -76,6 +97,7 @@ func FollowProcesses(root string, session func(group string) bool) *Processes {
 	return &Processes{
 		root:    root,
 		all:     map[int]*Process{},
+		fresh:   map[int]*Process{},
 		left:    map[string]int64{},
 		kernel:  map[int]bool{},
 		groups:  map[int]string{},
@@ -83,8 +105,27 @@ func FollowProcesses(root string, session func(group string) bool) *Processes {
 	}
 }
 
+// Listen has the kernel tell of the processes in a control group, and in those
+// below it, from now on: all that begin, and what they become. False where it
+// does not; then looks are all there is.
+func (p *Processes) Listen(folder string) bool {
+	if p.lineage == nil {
+		p.lineage = openLineage(folder)
+	}
+	return p.lineage != nil
+}
+
+// Woken receives when a process has become another program. What that is may be
+// gone a millisecond later: [Processes.Hear] reads it.
+func (p *Processes) Woken() <-chan struct{} { return p.lineage.Woken() }
+
+// Missed reports whether something could not be followed: there were more
+// processes than are kept, or more was told than there was room for.
+func (p *Processes) Missed() bool { return p.missed }
+
 // Close lets go of all files.
 func (p *Processes) Close() {
+	p.lineage.close()
 	for _, process := range p.all {
 		process.close()
 	}
@@ -97,6 +138,8 @@ func (p *Process) close() {
 
 // Sample looks at all processes at the given moment of the boot.
 func (p *Processes) Sample(at time.Duration) {
+	p.Hear()
+	p.ripen(at)
 	folder, err := os.Open(p.root)
 	if err != nil {
 		return
@@ -104,66 +147,166 @@ func (p *Processes) Sample(at time.Duration) {
 	names, _ := folder.Readdirnames(-1)
 	folder.Close()
 	p.round++
-	var looked []*Process // of sessions
 	for _, name := range names {
 		pid, err := strconv.Atoi(name)
 		if err != nil || p.kernel[pid] {
 			continue
 		}
 		process := p.all[pid]
-		if process == nil {
-			if len(p.all) >= maxProcesses {
-				continue
-			}
-			if process = p.open(pid); process == nil {
-				continue
-			}
-			p.all[pid] = process
-		} else if p.Still != nil && p.Still(process.Group) {
+		if process != nil && p.fresh[pid] == nil && p.Still != nil && p.Still(process.Group) {
 			process.seen = p.round
 			continue
 		}
-		if !p.read(process) {
-			continue // it has ended, or another has its number now
+		if process == nil {
+			process = p.meet(pid, at)
 		}
-		process.seen = p.round
-		if p.session(process.Group) {
-			looked = append(looked, process)
-		}
-	}
-	ended := map[int][]*Process{} // by parent
-	for pid, process := range p.all {
-		if process.seen != p.round {
-			ended[process.Parent] = append(ended[process.Parent], process)
-			delete(p.all, pid)
+		if process != nil {
+			p.look(process, at)
 		}
 	}
-	for parent, children := range ended {
-		p.end(p.all[parent], children, at)
+	p.sweep(p.all, at)
+}
+
+// SampleFresh looks at the processes of sessions that began less than a second
+// ago, or have ended, at the given moment of the boot; and at those of the given
+// groups that are new.
+func (p *Processes) SampleFresh(at time.Duration, groups []string) {
+	p.Hear()
+	if p.lineage == nil {
+		for _, group := range groups {
+			p.list(group, at)
+		}
 	}
-	for _, process := range looked { // what of their ended children was seen is known by now
-		n := len(process.Course)
-		use := boot.Use{At: at, CPU: process.CPU(), Read: process.Read()}
-		if n == 0 || use.CPU > process.Course[n-1].CPU || use.Read > process.Course[n-1].Read {
-			process.Course = appendUse(process.Course, use)
+	p.ripen(at)
+	p.round++
+	for _, process := range p.fresh {
+		p.look(process, at)
+	}
+	p.sweep(p.fresh, at)
+}
+
+// list meets the processes that a control group lists, cgroups(7).
+func (p *Processes) list(file string, at time.Duration) {
+	c := OpenCounter(file)
+	defer c.Close()
+	var room [4096]byte
+	for word := range bytes.FieldsSeq(c.Read(room[:])) {
+		if pid := int(number(word)); p.all[pid] == nil {
+			p.meet(pid, at)
 		}
 	}
 }
 
-// end takes leave of the children of a process, nil if that is gone too. What a
-// single one used after it was last seen is its own; where several went between
-// two looks, it stays with the parent.
+// meet begins to follow a process that was found by looking; nil for one of the
+// kernel's, for one that has ended already, and where there are too many.
+func (p *Processes) meet(pid int, at time.Duration) *Process {
+	if len(p.all) >= maxProcesses {
+		p.missed = true
+		return nil
+	}
+	process := &Process{PID: pid, met: at}
+	if !p.open(process) {
+		return nil
+	}
+	process.From = p.all[process.Parent]
+	p.all[pid] = process
+	if p.session(process.Group) {
+		p.fresh[pid] = process
+	}
+	return process
+}
+
+// look looks at a process.
+func (p *Processes) look(process *Process, at time.Duration) {
+	if !process.stat.Is() {
+		if process.exited > 0 || !p.open(process) {
+			return
+		}
+	} else if !p.read(process) {
+		return // it has ended, or another has its number now
+	}
+	process.seen, process.looked = p.round, at
+	if !p.session(process.Group) {
+		delete(p.fresh, process.PID)
+		return
+	}
+	if process.wordless ||
+		p.lineage == nil && at-process.met < young && p.isItsParent(process) {
+		p.learn(process)
+	}
+}
+
+// ripen lets go of those that are to be looked at closely no longer.
+func (p *Processes) ripen(at time.Duration) {
+	for pid, process := range p.fresh {
+		if at-process.met >= young && process.exited == 0 {
+			delete(p.fresh, pid)
+		}
+	}
+}
+
+// isItsParent reports whether a process is still a copy of what made it.
+func (p *Processes) isItsParent(process *Process) bool {
+	return process.From != nil && slices.Equal(process.Words, process.From.Words)
+}
+
+// sweep takes leave of those among some processes that were not there at this
+// look, and notes the courses of the others.
+func (p *Processes) sweep(among map[int]*Process, at time.Duration) {
+	ended := map[*Process][]*Process{} // by parent
+	for pid, process := range among {
+		if process.seen == p.round {
+			continue
+		}
+		parent := p.all[process.Parent]
+		ended[parent] = append(ended[parent], process)
+		delete(p.all, pid)
+		delete(p.fresh, pid)
+	}
+	for parent, children := range ended {
+		if parent != nil && parent.stat.Is() {
+			p.read(parent)
+		}
+		p.end(parent, children, at)
+		if parent != nil && p.session(parent.Group) {
+			parent.note(at)
+		}
+	}
+	for _, process := range among { // what of their ended children was seen is known by now
+		if process.seen == p.round && process.looked == at && p.session(process.Group) {
+			process.note(at)
+		}
+	}
+}
+
+// note adds the present use to the course of a process, if it is more.
+func (p *Process) note(at time.Duration) {
+	use, n := boot.Use{At: at, CPU: p.CPU(), Read: p.Read()}, len(p.Course)
+	if n == 0 || use.CPU > p.Course[n-1].CPU || use.Read > p.Course[n-1].Read {
+		p.Course = appendUse(p.Course, use)
+	}
+}
+
+// end takes leave of the children of a process, nil if that is gone too. What
+// they used after they were last seen is shared out by how long each still
+// lived; where nobody told that and several went between two looks, it stays
+// with the parent.
 func (p *Processes) end(parent *Process, children []*Process, at time.Duration) {
-	if parent != nil && len(children) == 1 {
-		child := children[0]
-		if more := parent.ended - parent.seenCPU - child.cpu; more > 0 {
-			child.cpu += more
-			if n := len(child.Course); n > 0 {
-				child.Course = appendUse(child.Course, boot.Use{
-					At:   at,
-					CPU:  child.CPU(),
-					Read: child.Read(),
-				})
+	if parent != nil {
+		more, unseen := parent.ended-parent.seenCPU, time.Duration(0)
+		for _, child := range children {
+			more -= child.cpu
+			unseen += child.unseen(at)
+		}
+		told := !slices.ContainsFunc(children, func(c *Process) bool { return c.exited == 0 })
+		for _, child := range children {
+			if more <= 0 || unseen <= 0 || !told && len(children) > 1 {
+				break
+			}
+			part := float64(child.unseen(at)) / float64(unseen)
+			child.cpu += time.Duration(part * float64(more))
+			if p.session(child.Group) {
+				child.note(at)
 			}
 		}
 	}
@@ -175,38 +318,61 @@ func (p *Processes) end(parent *Process, children []*Process, at time.Duration) 
 			parent.seenRead += process.read
 		}
 		p.left[process.Group] += process.Read()
-		if p.session(process.Group) && len(p.gone) < maxGone {
+		if !p.session(process.Group) || process.unmet() {
+			continue
+		}
+		if len(p.gone) < maxGone {
 			p.gone = append(p.gone, process)
+		} else {
+			p.missed = true
 		}
 	}
 }
 
-// open begins to follow a process; nil for one of the kernel's, or one that has
-// ended already.
-func (p *Processes) open(pid int) *Process {
-	folder := p.root + "/" + strconv.Itoa(pid) + "/"
-	process := &Process{PID: pid, stat: OpenCounter(folder + "stat")}
+// unmet reports whether nobody ever looked at a process, and it was nothing but
+// a copy of who made it.
+func (p *Process) unmet() bool {
+	return p.Began == 0 && len(p.Words)+len(p.Names) == 0
+}
+
+// unseen is how long a process that has ended lived after it was last looked
+// at.
+func (p *Process) unseen(at time.Duration) time.Duration {
+	end := at
+	if p.exited > 0 {
+		end = p.exited
+	}
+	return max(0, end-max(p.looked, p.Made))
+}
+
+// open opens the files of a process and looks at it for the first time; false
+// for one of the kernel's, or one that has ended already.
+func (p *Processes) open(process *Process) bool {
+	folder := p.root + "/" + strconv.Itoa(process.PID) + "/"
+	process.stat = OpenCounter(folder + "stat")
 	if !p.read(process) {
 		process.close()
-		return nil
+		return false
 	}
-	if process.Parent == 2 || pid == 2 {
+	if process.Parent == 2 || process.PID == 2 {
 		process.close()
-		p.kernel[pid] = true
-		return nil
+		p.kernel[process.PID] = true
+		return false
 	}
 	process.io = OpenCounter(folder + "io")
 	p.place(process)
-	if p.session(process.Group) {
-		process.Words = p.words(pid)
+	if p.session(process.Group) && len(process.Words) == 0 {
+		p.learn(process)
 	}
-	return process
+	return true
 }
 
 // place reads to which group a process belongs.
 func (p *Processes) place(process *Process) {
 	pid := process.PID
-	process.Group = p.groupOf(p.root + "/" + strconv.Itoa(pid) + "/cgroup")
+	if group := p.groupOf(p.root + "/" + strconv.Itoa(pid) + "/cgroup"); group != "" {
+		process.Group = group
+	}
 	if _, known := p.groups[pid]; known || len(p.groups) < maxSeen {
 		p.groups[pid] = process.Group
 	}
@@ -225,19 +391,39 @@ func (p *Processes) Seen() map[string][]int {
 	return all
 }
 
+// learn reads the words of a process, and puts them before those that it had.
+func (p *Processes) learn(process *Process) {
+	words, all := p.words(process.PID)
+	process.wordless = !all
+	if !all || len(words) <= len(process.Words) &&
+		slices.Equal(words, process.Words[:len(words)]) {
+		return
+	}
+	words = append(words, process.Words...)
+	if over := len(words) - maxWords; over > 0 {
+		// what it is now and what it was first tell most
+		words = slices.Delete(words, maxWords/2, maxWords/2+over)
+	}
+	process.Words = words
+}
+
 // words are the program of a process as the kernel knows it, and its first
-// words.
-func (p *Processes) words(pid int) (all []string) {
+// words; false while it is only becoming what it is.
+func (p *Processes) words(pid int) (all []string, whole bool) {
+	const most = 6
 	folder := filepath.Join(p.root, strconv.Itoa(pid))
 	if target, err := os.Readlink(folder + "/exe"); err == nil {
 		all = append(all, strings.TrimSuffix(target, " (deleted)"))
 	}
-	if words, err := os.ReadFile(folder + "/cmdline"); err == nil {
-		list := strings.Split(strings.TrimRight(string(words[:min(len(words), 1024)]), "\x00"),
-			"\x00")
-		all = append(all, list[:min(len(list), 4)]...)
+	c := OpenCounter(folder + "/cmdline")
+	defer c.Close()
+	text := c.Read(p.buf[:])
+	list := strings.Split(strings.TrimRight(string(text), "\x00"), "\x00")
+	all = append(all, list[:min(len(list), most)]...)
+	for i, word := range all {
+		all[i] = word[:min(len(word), maxWord)]
 	}
-	return all
+	return all, len(text) > 0
 }
 
 // groupOf reads the path of a process's group in the unified hierarchy,
@@ -293,9 +479,7 @@ func (p *Processes) read(process *Process) bool {
 			p.place(process) // it was met before it was put where it belongs
 		}
 		if again && p.session(process.Group) {
-			const most = 24
-			words := append(p.words(process.PID), process.Words...)
-			process.Words = words[:min(most, len(words))]
+			p.learn(process)
 		}
 	}
 	process.cpu = time.Duration(used+ended) * time.Second / ticks
@@ -349,19 +533,55 @@ func (p *Processes) Names() (names []string) {
 }
 
 // InSessions lists the processes of sessions, ended ones too, in the order in
-// which they began.
+// which they began, each behind the one that made it. Of what the kernel only
+// told that it was made, and that became nothing else, nothing is there.
 func (p *Processes) InSessions() []*Process {
 	all := slices.Clone(p.gone)
 	for _, process := range p.all {
-		if p.session(process.Group) {
+		if p.session(process.Group) && !process.unmet() {
 			all = append(all, process)
 		}
 	}
 	slices.SortFunc(all, func(a, b *Process) int {
-		if a.Began != b.Began {
-			return int(int64(a.Began) - int64(b.Began))
-		}
-		return a.PID - b.PID
+		return cmp.Or(cmp.Compare(a.begin(), b.begin()), cmp.Compare(a.PID, b.PID))
 	})
-	return all
+	places := map[*Process]int{}
+	for i, process := range all {
+		places[process] = i
+	}
+	ordered, done := make([]*Process, 0, len(all)), make([]bool, len(all))
+	var put func(i int)
+	put = func(i int) {
+		if done[i] {
+			return
+		}
+		done[i] = true
+		if above, ok := all[i].Maker(places); ok {
+			put(above)
+		}
+		ordered = append(ordered, all[i])
+	}
+	for i := range all {
+		put(i)
+	}
+	return ordered
+}
+
+// begin is when a process began, to the hundredth of a second.
+func (p *Process) begin() time.Duration {
+	if p.Began > 0 {
+		return time.Duration(p.Began) * time.Second / ticks
+	}
+	return p.Made
+}
+
+// Maker returns the nearest process among some that made a process, or made who
+// made it; false where none of them did.
+func (p *Process) Maker(among map[*Process]int) (int, bool) {
+	for from := p.From; from != nil; from = from.From {
+		if i, ok := among[from]; ok {
+			return i, true
+		}
+	}
+	return 0, false
 }

@@ -221,7 +221,7 @@ func (e *Entries) item(p string, owner account.User, text []byte, err error) (it
 	command, delay := d.command()
 	it.Command = command
 	program := e.finder.Resolve(launch.Split(it.Command), searchPath)
-	it.Program = program.Path
+	it.Program, it.Args = program.Path, launch.Arguments(launch.Split(bare(it.Command)))
 	if d.keys["Type"] != "Application" || it.Command == "" {
 		return it, d.hidden && e.overridden(name)
 	}

@@ -112,6 +112,11 @@ func (e entry) command() (string, int) {
 	return e.keys[keptExec], seconds
 }
 
+// bare is a launch line without what stands for files and icons.
+func bare(command string) string {
+	return strings.TrimSpace(argument.ReplaceAllString(command, ""))
+}
+
 // setDelay returns the text of a desktop entry whose program is held back by so
 // many seconds, 0 for not at all, and which is not hidden; every other byte as
 // it was.
@@ -121,7 +126,7 @@ func setDelay(text []byte, seconds int) ([]byte, error) {
 		return nil, err
 	}
 	command, now := d.command()
-	bare := strings.TrimSpace(argument.ReplaceAllString(command, ""))
+	bare := bare(command)
 	if seconds > 0 && !plain.MatchString(bare) {
 		return nil, fmt.Errorf("its launch line is too involved to be held back safely: %s",
 			command)

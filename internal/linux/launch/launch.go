@@ -83,6 +83,22 @@ func (f *Finder) Resolve(words, folders []string) Program {
 	return Program{}
 }
 
+// Arguments returns the words behind the program that a launch line comes down
+// to, as [Finder.Resolve] finds it.
+func Arguments(words []string) []string {
+	for depth := 0; len(words) > 0 && depth < 8; depth++ {
+		inner, script := unwrap(words)
+		switch {
+		case script != "":
+			return words[slices.Index(words, script)+1:]
+		case len(inner) == 0:
+			return words[1:]
+		}
+		words = inner
+	}
+	return nil
+}
+
 // unwrap returns the words behind a wrapper, or the script that an interpreter
 // is given.
 func unwrap(words []string) (inner []string, script string) {

@@ -143,6 +143,7 @@ func scan(finder *launch.Finder, p, owner, text string) []item.Item {
 			Unsure:  true,
 			Command: command,
 			Program: program.Path,
+			Args:    launch.Arguments(words),
 			File:    p,
 			Because: []string{"login", p},
 		}

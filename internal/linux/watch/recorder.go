@@ -44,6 +44,9 @@ type host struct {
 	processes *activity.Processes
 	counters  counters
 
+	listened bool // the kernel was asked to tell of processes
+	listens  bool // and does
+
 	read   int64
 	busy   time.Duration // of the disk
 	logins map[string]manager.Login
@@ -81,13 +84,31 @@ func (Kit) Watch(ctx context.Context, r *machine.Root, o recorder.Options) error
 
 func (rec *host) Now() time.Duration { return rec.clock.now() }
 
+// Sleep waits so long; meanwhile it reads what programs of sessions are given as
+// they begin, since some are another program a millisecond later.
 func (rec *host) Sleep(ctx context.Context, d time.Duration) bool {
-	rec.timer.Reset(d)
-	select {
-	case <-ctx.Done():
-		return false
-	case <-rec.timer.C:
-		return true
+	const moment, most = 300 * time.Microsecond, 100 // most bounds what a user can make of it
+	until, again := rec.clock.now()+d, false
+	woken := rec.processes.Woken()
+	for n := 0; ; n++ {
+		if n >= most {
+			woken, again = nil, false
+		}
+		left := until - rec.clock.now()
+		if again {
+			left = min(left, moment)
+		}
+		rec.timer.Reset(left)
+		select {
+		case <-ctx.Done():
+			return false
+		case <-rec.timer.C:
+			if !again || rec.clock.now() >= until {
+				return true
+			}
+		case <-woken:
+		}
+		again = rec.processes.Hear()
 	}
 }
 
@@ -167,7 +188,13 @@ func (rec *host) FirstLogin() time.Duration {
 func (rec *host) Sample(at time.Duration, whole bool) boot.Use {
 	rec.groups.Discover()
 	rec.groups.Sample(at)
-	if whole {
+	if !rec.listened && rec.groups.Has(activity.UserSlice) {
+		rec.listened = true
+		rec.listens = rec.processes.Listen(rec.groups.Folder(activity.UserSlice))
+	}
+	if !whole {
+		rec.processes.SampleFresh(at, rec.groups.Busy(at))
+	} else {
 		rec.processes.Sample(at)
 		rec.groups.SampleDisks(at)
 		byGroup := map[*activity.Group]int64{}
@@ -403,35 +430,41 @@ func (rec *host) moved(course []boot.Use) []boot.Use {
 	return course
 }
 
-// programs lists the processes of sessions with their parents.
+// programs lists the processes of sessions, each with the one that made it.
 func (rec *host) programs() []boot.Program {
-	const most = 1000
-	seen := rec.processes.InSessions()
-	seen = seen[:min(len(seen), most)]
+	seen := bounded(rec.processes.InSessions())
 	names := rec.names()
 	var all []boot.Program
-	index := map[int]int{}
+	index := map[*activity.Process]int{}
 	for _, p := range seen {
-		parent, ok := index[p.Parent]
+		parent, ok := p.Maker(index)
 		under := boot.Key{}
 		if !ok {
 			parent = -1
-			if g, known := rec.groups.UnitOf(rec.processes.GroupOf(p.Parent)); known {
+			above := p.Parent
+			if p.From != nil {
+				above = p.From.PID
+			}
+			if g, known := rec.groups.UnitOf(rec.processes.GroupOf(above)); known {
 				under = boot.Key{Native: g.Native, Owner: names[g.UID]}
 			}
 		}
-		index[p.PID] = len(all)
+		index[p] = len(all)
 		_, uid, _ := strings.Cut(path.Base(path.Dir(p.Group)), "user-")
 		owner := names[strings.TrimSuffix(uid, ".slice")]
-		began := time.Duration(p.Began)*time.Second/100 - rec.clock.behind - rec.origin
+		began := p.Made
+		if began == 0 {
+			began = time.Duration(p.Began)*time.Second/100 - rec.clock.behind
+		}
 		all = append(all, boot.Program{
 			Name:   p.Name,
 			Words:  p.Words,
+			Names:  p.Names,
 			Owner:  owner,
 			PID:    p.PID,
 			Parent: parent,
 			Under:  under,
-			Began:  began,
+			Began:  began - rec.origin,
 			CPU:    p.CPU(),
 			Read:   p.Read(),
 			Memory: p.Most,
@@ -439,6 +472,16 @@ func (rec *host) programs() []boot.Program {
 		})
 	}
 	return all
+}
+
+// bounded leaves of too many processes those out that used nothing.
+func bounded(all []*activity.Process) []*activity.Process {
+	const most = 1000
+	if len(all) <= most {
+		return all
+	}
+	all = slices.DeleteFunc(all, func(p *activity.Process) bool { return p.Gone && p.CPU() == 0 })
+	return all[:min(len(all), most)]
 }
 
 func (rec *host) own(ready boot.Figure) *boot.Recording {
