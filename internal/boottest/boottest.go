@@ -36,11 +36,11 @@ type Machine struct {
 	Processors int    // how many it is given; 0 for all
 	// Patience is how long a boot may take; 0 for two minutes.
 	Patience time.Duration
-	// Deaf: its kernel tells the recorder nothing of processes, as in containers
-	// that are not as open as ours.
-	Deaf bool
-	share    string // a folder that the machine sees as /share
-	boots    int
+	// Deaf: its kernel tells the recorder nothing of processes, as in
+	// containers that are not as open as ours.
+	Deaf  bool
+	share string // a folder that the machine sees as /share
+	boots int
 }
 
 // A Distribution is a real machine's root as an archive makes it.

@@ -25,8 +25,8 @@ done
 exec sleep 1000
 `
 
-// entries are launch lines with what stands behind them: the files of a machine,
-// and which of them writes down what it used.
+// entries are launch lines with what stands behind them: the files of a
+// machine, and which of them writes down what it used.
 func entries() map[string]string {
 	// work uses so many milliseconds and writes down what it and its children,
 	// and what it was before, have used
@@ -71,6 +71,7 @@ func entries() map[string]string {
 // TestEveryEntryIsFound logs in where programs are launched in every way that
 // hides them: behind wrappers that end at once, by shells, by forks. What each
 // used is on record, as the kernel accounts for it, and is shown as its item's.
+// Where the kernel tells the recorder nothing, what lasts is found by looking.
 // CALMDAWN_LOGINS says how often.
 func TestEveryEntryIsFound(t *testing.T) {
 	logins := 1
@@ -92,30 +93,53 @@ func TestEveryEntryIsFound(t *testing.T) {
 	names := slices.DeleteFunc(slices.Sorted(maps.Keys(entries())), func(file string) bool {
 		return !strings.HasSuffix(file, ".desktop")
 	})
-	m.Deaf = os.Getenv("DEAF") != ""
-	for range logins {
+	for i, file := range names {
+		names[i] = strings.TrimSuffix(strings.TrimPrefix(file, "etc/xdg/autostart/"), ".desktop")
+	}
+	// wrong says what of some entries is not on record after a login
+	wrong := func(names []string) (all []string) {
 		m.Boot(t)
 		books := recorded(t, r)
 		b := books[len(books)-1]
-		t.Logf("%d programs, not attributed %v; the recorder used %v in %v", len(b.Programs),
-			b.Rest.Value, b.Recording.CPU, b.Recording.Ended-b.Recording.Began)
-		for _, file := range names {
-			name := strings.TrimSuffix(strings.TrimPrefix(file, "etc/xdg/autostart/"), ".desktop")
+		t.Logf("%d programs, not attributed %v; the recorder used %v in %v, %d bytes",
+			len(b.Programs), b.Rest.Value, b.Recording.CPU,
+			b.Recording.Ended-b.Recording.Began, b.Recording.Memory)
+		for _, name := range names {
 			line := boot.Line{Program: "/usr/bin/" + name}
 			if at, ok := strings.CutPrefix(name, "bell-"); ok {
-				line = boot.Line{Program: "/usr/bin/bell", Args: []string{"--at", at},
-					Others: [][]string{{"--at", "east"}, {"--at", "west"}}}
+				line = boot.Line{Program: "/usr/bin/bell", Args: []string{"--at", at}}
+				for _, other := range []string{"east", "west"} {
+					if other != at {
+						line.Others = [][]string{{"--at", other}}
+					}
+				}
 			}
 			use, want := b.LineUse(line, "maria"), times(t, m.Shared(t, name))
 			if !use.Ran || (use.CPU-want).Abs() > max(want/10, 50*time.Millisecond) {
-				t.Errorf("%s: %+v; the kernel accounted for %v", name, use, want)
+				all = append(all, fmt.Sprintf("%s: %+v; the kernel accounted for %v", name, use,
+					want))
 			}
 		}
-		if t.Failed() {
-			text, _ := json.MarshalIndent(b.Programs, "", " ")
-			t.Logf("%s", text)
-			break
+		return all
+	}
+	for range logins {
+		for tries := 1; ; tries++ {
+			missing := wrong(names)
+			if len(missing) == 0 {
+				break
+			}
+			// A virtual processor that stands still for some milliseconds hides
+			// a wrapper of one: that is for once.
+			t.Logf("%s", strings.Join(missing, "\n"))
+			if tries == 3 {
+				t.Fatal("entries are missing in three logins in a row")
+			}
 		}
+	}
+	m.Deaf = true
+	for _, fault := range wrong([]string{"plain", "by-env", "by-shell", "own-session",
+		"after-2000"}) {
+		t.Errorf("by looking alone, %s", fault)
 	}
 	var list struct {
 		Items []struct {
@@ -129,7 +153,8 @@ func TestEveryEntryIsFound(t *testing.T) {
 	ok(t, json.Unmarshal([]byte(text), &list))
 	rated := 0
 	for _, it := range list.Items {
-		if slices.Contains(names, "etc/xdg/autostart/"+strings.TrimPrefix(it.ID, "program:")) {
+		name := strings.TrimSuffix(strings.TrimPrefix(it.ID, "program:"), ".desktop")
+		if slices.Contains(names, name) {
 			if rated++; it.Cost == nil || it.Cost.CPU == nil {
 				t.Errorf("%s has no cost", it.ID)
 			}

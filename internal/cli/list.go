@@ -204,6 +204,13 @@ func (a *app) list(l *visit.Visit, f listing) error {
 		s.Line("%s only when root logs in: %s", count(len(roots), "more starts", "more start"),
 			a.call("list --owner root"))
 	}
+	for _, b := range slices.Backward(l.Boots) {
+		if u := l.LoginUse(b); len(b.Programs) > 0 && u.Whole() > u.Items {
+			s.Line("Of what the last recorded login used of the processors, %s is no item's: %s",
+				share(u.Whole()-u.Items, u.Whole()), a.call("boots "+b.Short()))
+			break
+		}
+	}
 	a.unread(s, l.Unread)
 	remarks(s, l.Remarks)
 	if len(shown) > 0 {

@@ -64,6 +64,14 @@ func (a *app) road(s *render.Screen, b boot.Boot, v bootsView) error {
 	if note != "" {
 		s.Wrap(0, "%s", note)
 	}
+	if len(b.Programs) > 0 {
+		l, err := a.look()
+		if err != nil {
+			return err
+		}
+		defer l.Close()
+		s.Wrap(0, "%s", loginUse(l.LoginUse(b)))
+	}
 	s.SayWrapped(0, render.Dim, "Beside it: what worked meanwhile, with what it used of the "+
 		"processors. What is shorter than a 250th of all counts for the next.")
 	s.Line("All starts with their times: %s", a.call("boots --spans --csv --boot "+b.Short()))
@@ -191,4 +199,40 @@ func (a *app) drawPicture(
 	}
 	s.Line("Drawn into %s.", render.Clean(file))
 	return nil
+}
+
+// loginUse says how much of what logins used of the processors is known to be
+// whose.
+func loginUse(u boot.LoginUse) string {
+	const named = 3
+	all := u.Whole()
+	if all == 0 {
+		return "The programs of logins used no processor time that was measured."
+	}
+	own := ""
+	for i, p := range u.Most {
+		if i < named && p.CPU > 0 {
+			own += fmt.Sprintf(", %s %s", render.Clean(p.Name), render.Seconds(p.CPU))
+		}
+	}
+	if own != "" {
+		own = " (" + own[2:] + ")"
+	}
+	unknown := "what else its sessions used was not recorded"
+	if u.Unknown.Known {
+		unknown = share(u.Unknown.Value, all) + " not attributed"
+	}
+	return fmt.Sprintf("Logins used %s of processor time: %s by items, %s by the session's own "+
+		"programs%s, %s.", render.Seconds(all), share(u.Items, all), share(u.Session, all), own,
+		unknown)
+}
+
+// share is a part of a whole in per cent; what is not nothing is never called
+// 0.
+func share(part, whole time.Duration) string {
+	percent := 100 * part.Seconds() / whole.Seconds()
+	if part > 0 && percent < 1 {
+		return "under 1 %"
+	}
+	return fmt.Sprintf("%.0f %%", percent)
 }

@@ -23,6 +23,7 @@ type Boot struct {
 	ReadyFrom  boot.Source        `json:"ready_from,omitempty"`
 	Usable     *Usable            `json:"usable,omitempty"`
 	Logins     []Login            `json:"logins,omitempty"`
+	LoginUse   *LoginUse          `json:"login_use,omitempty"`
 	Asks       []Ask              `json:"asks,omitempty"`
 	Settled    *Settled           `json:"settled,omitempty"`
 	Goal       string             `json:"goal,omitempty"`
@@ -68,6 +69,13 @@ type Usable struct {
 type Login struct {
 	User  string  `json:"user"`
 	Began float64 `json:"began"`
+}
+
+// A LoginUse is what logins used of the processors, seconds: the programs that
+// are on record, and none of them.
+type LoginUse struct {
+	Programs     float64  `json:"programs"`
+	Unattributed *float64 `json:"unattributed,omitempty"`
 }
 
 // An Ask is something that was started on demand: its name on the bus, its unit
@@ -158,6 +166,9 @@ func NewBoots(boots []boot.Boot, unread []item.Unread, spans bool) Boots {
 		}
 		for _, l := range b.Logged() {
 			j.Logins = append(j.Logins, Login{l.User, l.Began.Seconds()})
+		}
+		if len(b.Programs) > 0 {
+			j.LoginUse = &LoginUse{b.LoginUse(nil).Session.Seconds(), number(b.Rest)}
 		}
 		for _, a := range b.Asks {
 			if spans {

@@ -399,6 +399,18 @@ func switchedOff(changes []change.Change) []string {
 	return ids
 }
 
+// LoginUse parts what the logins of a boot used of the processors by the items
+// as they are set up now.
+func (v *Visit) LoginUse(b boot.Boot) boot.LoginUse {
+	var lines []boot.OwnedLine
+	for _, items := range v.launchers {
+		for _, it := range items {
+			lines = append(lines, boot.OwnedLine{Line: v.lineOf(it), Owner: it.Owner})
+		}
+	}
+	return b.LoginUse(lines)
+}
+
 // lineOf is how an item launches its program, beside what else launches it at
 // the same logins.
 func (v *Visit) lineOf(it item.Item) boot.Line {

@@ -1,6 +1,7 @@
 package boot
 
 import (
+	"cmp"
 	"path"
 	"slices"
 	"time"
@@ -10,8 +11,8 @@ import (
 type Line struct {
 	Program string   // its path
 	Args    []string `json:",omitempty"` // the words behind it
-	// Others are the words with which other items launch the same program: whose
-	// a process is that runs it, they decide.
+	// Others are the words with which other items launch the same program:
+	// whose a process is that runs it, they decide.
 	Others [][]string `json:",omitempty"`
 }
 
@@ -25,9 +26,9 @@ func (b Boot) Launched(l Line, owner string) []int {
 	}
 	in := make([]bool, len(b.Programs))
 	var all []int
+	claim := b.claims(l, owner)
 	for i, p := range b.Programs { // parents stand before their children
-		own := (owner == "" || p.Owner == owner) && p.runs(l)
-		if own || p.Parent >= 0 && p.Parent < i && in[p.Parent] {
+		if claim(p) || p.Parent >= 0 && p.Parent < i && in[p.Parent] {
 			in[i] = true
 			all = append(all, i)
 		}
@@ -35,34 +36,55 @@ func (b Boot) Launched(l Line, owner string) []int {
 	return all
 }
 
-// runs reports whether a process is, or was, what a line launches.
-func (p Program) runs(l Line) bool {
-	i := slices.Index(p.Words, l.Program)
-	if i < 0 {
-		return p.wasNamed(l.Program)
+// claims tells which processes are a line's own. Of one that was another
+// program before its words were read, only the kernel's name tells. Where
+// several items launch that program it counts for the one that is left, when
+// each of the others has a process whose words are known; else for none.
+func (b Boot) claims(l Line, owner string) func(Program) bool {
+	theirs := func(p Program) bool { return owner == "" || p.Owner == owner }
+	found := func(args []string) bool {
+		return slices.ContainsFunc(b.Programs, func(p Program) bool {
+			i := slices.Index(p.Words, l.Program)
+			return theirs(p) && i >= 0 && likeness(args, p.Words[i+1:]).lacking == 0
+		})
 	}
-	own := likeness(l.Args, p.Words[i+1:])
-	for _, other := range l.Others {
-		if likeness(other, p.Words[i+1:]).beats(own) {
-			return false
+	left := len(l.Others) == 0 || !found(l.Args) && !slices.ContainsFunc(l.Others,
+		func(args []string) bool { return !found(args) })
+	return func(p Program) bool {
+		i := slices.Index(p.Words, l.Program)
+		if i < 0 || !theirs(p) {
+			return left && theirs(p) && p.wasNamed(l.Program)
 		}
+		own := likeness(l.Args, p.Words[i+1:])
+		return !slices.ContainsFunc(l.Others, func(other []string) bool {
+			return likeness(other, p.Words[i+1:]).beats(own)
+		})
 	}
-	return true
 }
 
-// wasNamed reports whether a process became a program of which only the kernel's
-// name is on record: it was another one before its words were read, or it was
-// called by its bare name, and the file stands elsewhere.
+// wasNamed reports whether a process became a program of which only the
+// kernel's name is on record: it was another one before its words were read, or
+// it was called by its bare name, and the file stands elsewhere.
 func (p Program) wasNamed(program string) bool {
 	const most = 15 // bytes of the kernel's name
 	base := path.Base(program)
-	short := func(word string) string { return word[:min(len(word), most)] }
-	if !slices.Contains(p.Names, short(base)) {
-		return false
+	base = base[:min(len(base), most)]
+	times := 0
+	for _, name := range p.Names {
+		if name == base {
+			times++
+		}
 	}
-	return slices.Contains(p.Words, base) || !slices.ContainsFunc(p.Words, func(w string) bool {
-		return short(path.Base(w)) == short(base)
-	})
+	files := map[string]bool{} // that would have that name
+	for _, word := range p.Words {
+		if word == path.Base(program) {
+			return times > 0
+		}
+		if b := path.Base(word); b[:min(len(b), most)] == base {
+			files[word] = true
+		}
+	}
+	return times > len(files)
 }
 
 // A match is how well the words behind a program fit those of a line.
@@ -132,4 +154,55 @@ func (b Boot) LineUse(l Line, owner string) (use ProgramUse) {
 		use.Ran = true
 	}
 	return use
+}
+
+// An OwnedLine is a launch line, and whose login it is part of; of everybody's
+// where Owner is empty.
+type OwnedLine struct {
+	Line
+	Owner string
+}
+
+// A LoginUse is what logins used of the processors, by who is known to have.
+type LoginUse struct {
+	Items   time.Duration // programs that items launch, and what those started
+	Session time.Duration // the other programs: the session's own
+	Most    []NamedUse    // of those the ones that used most, first
+	Unknown Figure        // none that is on record; not known in older records
+}
+
+// A NamedUse is what a program used of the processors.
+type NamedUse struct {
+	Name string
+	CPU  time.Duration
+}
+
+// Whole is all that the logins used, as far as it is known.
+func (u LoginUse) Whole() time.Duration { return u.Items + u.Session + u.Unknown.Value }
+
+// LoginUse parts what the logins used by the lines of items.
+func (b Boot) LoginUse(lines []OwnedLine) LoginUse {
+	owned := make([]bool, len(b.Programs))
+	for _, l := range lines {
+		for _, i := range b.Launched(l.Line, l.Owner) {
+			owned[i] = true
+		}
+	}
+	u := LoginUse{Unknown: b.Rest}
+	others := map[string]time.Duration{}
+	for i, p := range b.Programs {
+		if owned[i] {
+			u.Items += p.CPU
+			continue
+		}
+		u.Session += p.CPU
+		others[p.Name] += p.CPU
+	}
+	for name, cpu := range others {
+		u.Most = append(u.Most, NamedUse{name, cpu})
+	}
+	slices.SortFunc(u.Most, func(a, b NamedUse) int {
+		return cmp.Or(cmp.Compare(b.CPU, a.CPU), cmp.Compare(a.Name, b.Name))
+	})
+	return u
 }

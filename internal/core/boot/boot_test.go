@@ -296,6 +296,64 @@ func TestProgramsOfALogin(t *testing.T) {
 	}
 }
 
+// TestLinesClaimPrograms has items launch one program, wrappers become another
+// one, and says of each process whose it is.
+func TestLinesClaimPrograms(t *testing.T) {
+	bell := func(args ...string) Line { return Line{Program: "/usr/bin/bell", Args: args} }
+	among := func(l Line, others ...Line) Line {
+		for _, o := range others {
+			l.Others = append(l.Others, o.Args)
+		}
+		return l
+	}
+	east, west, bare := bell("--at", "east"), bell("--at", "west"), bell()
+	process := func(words string, names ...string) Program {
+		return Program{Words: strings.Fields(words), Names: names, Owner: "maria", Parent: -1,
+			CPU: time.Second}
+	}
+	toEast, toWest := process("/bin/sh /usr/bin/bell --at east"),
+		process("/lib/bell 1 /bin/sh /usr/bin/bell --at west")
+	hidden := process("/lib/bell 2", "bell", "bell")
+	named := process("/usr/bin/bell")
+	long := Line{Program: "/usr/bin/a-name-of-twenty-two"}
+	for name, c := range map[string]struct {
+		line     Line
+		programs []Program
+		want     []int
+	}{
+		"by its words":          {among(east, west), []Program{toEast, toWest}, []int{0}},
+		"before it was another": {among(west, east), []Program{toEast, toWest}, []int{1}},
+		"without words":         {among(bare, east), []Program{toEast, named}, []int{1}},
+		"nobody's words":        {among(bell("--so"), west), []Program{named}, []int{0}},
+		"alone, by its name":    {east, []Program{hidden}, []int{0}},
+		"the one that is left":  {among(west, east), []Program{toEast, hidden}, []int{1}},
+		"the other is known":    {among(east, west), []Program{toEast, hidden}, []int{0}},
+		"nobody knows":          {among(east, west), []Program{hidden, hidden}, nil},
+		"the file of that name": {bare, []Program{process("/opt/bell/bell", "bell")}, nil},
+		"a link, by its bare name": {
+			bare, []Program{process("/opt/bell/bell bell", "bell")}, []int{0},
+		},
+		"a long name": {long, []Program{process("/lib/x", "x", "a-name-of-twent")}, []int{0}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			got := Boot{Programs: c.programs}.Launched(c.line, "maria")
+			if !slices.Equal(got, c.want) {
+				t.Errorf("%v; want %v", got, c.want)
+			}
+		})
+	}
+	b := Boot{
+		Programs: []Program{toEast, process("/usr/bin/session"), hidden},
+		Rest:     Of(time.Second, Recorder),
+	}
+	b.Programs[1].Name = "session"
+	u := b.LoginUse([]OwnedLine{{east, ""}, {west, "teo"}})
+	if u.Items != 2*time.Second || u.Session != time.Second || u.Whole() != 4*time.Second ||
+		len(u.Most) != 1 || u.Most[0].Name != "session" {
+		t.Errorf("%+v", u)
+	}
+}
+
 // TestTheFirstTryCounts merges what a log and a service manager know of items
 // that failed and were started again: the manager knows the last try alone.
 func TestTheFirstTryCounts(t *testing.T) {

@@ -67,7 +67,8 @@ func (s Shelf) one(word string, after bool) ([]boot.Boot, error) {
 		return s.Boots[from-1 : to], nil
 	}
 	fits := s.those(func(_ int, b boot.Boot) bool {
-		return len(word) >= 4 && strings.HasPrefix(b.ID, strings.ToLower(word))
+		return len(word) >= 4 &&
+			strings.HasPrefix(strings.ToLower(b.ID), strings.ToLower(word))
 	})
 	if len(fits) > 1 {
 		return nil, fmt.Errorf("%d boots have an id that begins with %q; give more of it",

@@ -367,6 +367,10 @@ func TestChoose(t *testing.T) {
 			Began: day(i + 1),
 			Ready: boot.Of(time.Second, boot.Log),
 		}
+		if i == 4 { // as the boots of a Windows machine are named
+			b.ID = "2026-11-05T08:00:00Z0005"
+			s.Labels["memory"] = []string{b.ID}
+		}
 		s.Boots = append(s.Boots, b)
 	}
 	s.Steps = Steps(s.Boots, []time.Time{s.Changes[3], s.Changes[4]})
@@ -377,6 +381,7 @@ func TestChoose(t *testing.T) {
 		"2026-11-05":             "5",
 		"2026-11-01..2026-11-02": "1 2",
 		"ffff":                   "6",
+		"2026-11-05T08:00:00Z":   "5",
 		"memory,AAAA0001":        "1 5",
 		"change:4":               "4 5 6",
 		"before change:3":        "1 2 3",
@@ -393,7 +398,7 @@ func TestChoose(t *testing.T) {
 		some, err := s.Choose(words, !before)
 		var got []string
 		for _, b := range some {
-			got = append(got, strings.TrimLeft(b.ID[4:], "0"))
+			got = append(got, strings.TrimLeft(b.ID[len(b.ID)-4:], "0"))
 		}
 		if strings.Join(got, " ") != want || (err == nil) != (want != "") {
 			t.Errorf("%q: %v, %v; want %s", words, got, err, want)

@@ -12,7 +12,11 @@ type turn struct {
 	kind        turnKind
 	pid, parent int           // parent only of one that was made
 	at          time.Duration // on the kernel's monotonic clock
-	name        string        // the kernel's name of the program that it became
+	// Of one that became another program: the kernel's name of that, and its
+	// words; none where it was something else before they were read.
+	name  string
+	words []string
+	tries int // how often they were asked for
 }
 
 type turnKind int
@@ -26,40 +30,37 @@ const (
 // UserSlice is the control group of all that people do, systemd.special(7).
 const UserSlice = "/user.slice"
 
-// Hear takes note of what the kernel has told since it was last asked. True
-// asks for another call in a moment: the words of a program that is only
-// beginning are not there yet.
-func (p *Processes) Hear() (again bool) {
-	if p.lineage == nil {
-		return false
-	}
+// hear takes note of what the kernel has told since it was last asked.
+func (p *Processes) hear() {
 	turns, whole := p.lineage.read()
 	p.missed = p.missed || !whole
+	p.take(turns)
+}
+
+// take takes note of what the kernel told, in the order in which it came about.
+func (p *Processes) take(turns []turn) {
 	for _, t := range turns {
-		switch process := p.all[t.pid]; t.kind {
-		case born:
+		process := p.all[t.pid]
+		if process == nil {
+			process = p.lately[t.pid]
+		}
+		switch {
+		case t.kind == born:
 			p.born(t)
-		case became:
+		case t.kind == became:
 			if process == nil {
 				process = p.meet(t.pid, t.at)
 			}
 			if process != nil && p.session(process.Group) {
 				p.became(process, t)
 			}
-		case ended:
-			if process != nil && process.exited == 0 {
-				process.exited = t.at
+		case process != nil && process.exited == 0: // it ended
+			process.exited = t.at
+			if !process.Gone {
 				p.fresh[t.pid] = process
 			}
 		}
 	}
-	for _, process := range p.fresh {
-		if process.wordless && process.exited == 0 {
-			p.learn(process)
-			again = again || process.wordless
-		}
-	}
-	return again
 }
 
 // born begins to follow a process of a session from its begin. Its files are
@@ -67,8 +68,11 @@ func (p *Processes) Hear() (again bool) {
 func (p *Processes) born(t turn) {
 	from := p.all[t.parent]
 	if from == nil {
+		from = p.lately[t.parent]
+	}
+	if from == nil {
 		from = p.meet(t.parent, t.at)
-	} else if !strings.HasPrefix(from.Group, UserSlice+"/") {
+	} else if !from.Gone && !strings.HasPrefix(from.Group, UserSlice+"/") {
 		p.place(from) // it has been put into its session since
 	}
 	if from == nil || !p.session(from.Group) {
@@ -99,12 +103,18 @@ func (p *Processes) born(t turn) {
 	}
 }
 
-// became notes which program a process runs now.
+// became notes which program a process runs now, or ran before it ended.
 func (p *Processes) became(process *Process, t turn) {
-	process.Name, process.met = t.name, t.at
+	if process.Gone && process.unmet() {
+		p.remember(process)
+	}
+	process.Name = t.name
 	if len(process.Names) < maxNames {
 		process.Names = slices.Insert(process.Names, 0, t.name)
 	}
-	p.fresh[process.PID] = process
-	p.learn(process)
+	process.learn(t.words)
+	if !process.Gone {
+		process.met = t.at
+		p.fresh[process.PID] = process
+	}
 }

@@ -1,11 +1,14 @@
 package activity
 
 import (
+	"cmp"
 	"encoding/binary"
 	"os"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 	"unsafe"
@@ -25,45 +28,185 @@ const (
 // lineage has the kernel tell of the processes of one control group and of
 // those below it: perf_event_open(2), with PERF_FLAG_PID_CGROUP. It needs root,
 // or CAP_PERFMON, and a kernel that takes cgroups for perf events.
+//
+// A thread of its own reads the words of what becomes another program, at once:
+// a wrapper may be something else a millisecond later.
 type lineage struct {
-	rings []*ring
-	woken chan struct{}
-	room  [maxRecord]byte
+	root     string  // a proc(5) folder
+	programs []*ring // what processes become; read by the thread
+	lives    []*ring // that they are made, and end
+	quit     int     // an eventfd(2) that ends the thread
+	ended    chan struct{}
+
+	mu   sync.Mutex
+	told []turn // by the thread
+	lost bool
 }
 
 // A ring is what one processor tells.
 type ring struct {
-	file   *os.File
+	fd     int
 	mapped []byte
 	head   *uint64
 	tail   *uint64
 	data   []byte
 }
 
-// openLineage begins to listen; nil where this machine tells nothing.
-func openLineage(folder string) *lineage {
+// openLineage begins to listen; nil where this machine tells nothing. root is a
+// proc(5) folder, folder that of the control group.
+func openLineage(root, folder string) *lineage {
 	group, err := unix.Open(folder, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
 	if err != nil {
 		return nil
 	}
 	defer unix.Close(group)
-	l := &lineage{woken: make(chan struct{}, 1)}
+	l := &lineage{root: root, ended: make(chan struct{})}
+	if l.quit, err = unix.Eventfd(0, unix.EFD_CLOEXEC); err != nil {
+		return nil
+	}
 	for _, cpu := range processors() {
 		programs, err := openRing(group, cpu, unix.PerfBitComm|unix.PerfBitCommExec, 1)
 		if err != nil {
-			l.close()
+			l.free()
 			return nil
 		}
-		l.rings = append(l.rings, programs)
+		l.programs = append(l.programs, programs)
 		lives, err := openRing(group, cpu, unix.PerfBitTask, 0)
 		if err != nil {
-			l.close()
+			l.free()
 			return nil
 		}
-		l.rings = append(l.rings, lives)
-		go programs.wait(l.woken)
+		l.lives = append(l.lives, lives)
 	}
+	go l.listen()
 	return l
+}
+
+// close ends the thread and lets go of all.
+func (l *lineage) close() {
+	if l == nil {
+		return
+	}
+	_, _ = unix.Write(l.quit, binary.NativeEndian.AppendUint64(nil, 1))
+	<-l.ended
+	l.free()
+}
+
+func (l *lineage) free() {
+	for _, r := range slices.Concat(l.programs, l.lives) {
+		_ = unix.Munmap(r.mapped)
+		unix.Close(r.fd)
+	}
+	unix.Close(l.quit)
+}
+
+// listen reads the words of each program as it begins, until it is to end. What
+// comes faster than it may be asked waits for the next beat, so that nobody
+// keeps it busy.
+func (l *lineage) listen() {
+	defer close(l.ended)
+	runtime.LockOSThread()
+	// Ahead of what it watches, where that is allowed: it is a matter of a
+	// millisecond, and takes a few hundredths of one.
+	_ = unix.SchedSetAttr(0, &unix.SchedAttr{
+		Size:     unix.SizeofSchedAttr,
+		Policy:   unix.SCHED_RR,
+		Flags:    unix.SCHED_FLAG_RESET_ON_FORK,
+		Priority: 1,
+	}, 0)
+	const beat, most = 100 * time.Millisecond, 150
+	fds := []unix.PollFd{{Fd: int32(l.quit), Events: unix.POLLIN}}
+	for _, r := range l.programs {
+		fds = append(fds, unix.PollFd{Fd: int32(r.fd), Events: unix.POLLIN})
+	}
+	var pending []turn // that are only becoming what they are
+	since, n := time.Now(), 0
+	for {
+		if n := len(pending); n > 0 {
+			nap(moment << min(pending[n-1].tries/8, 5))
+		} else if _, err := unix.Poll(fds, -1); err != nil && err != unix.EINTR {
+			return
+		}
+		if fds[0].Revents != 0 {
+			return
+		}
+		turns, whole := drain(l.programs)
+		pending = append(pending, turns...)
+		var told []turn
+		told, pending = l.readWords(pending)
+		l.mu.Lock()
+		l.told = append(l.told, told...)
+		l.lost = l.lost || !whole
+		l.mu.Unlock()
+		if n += max(1, len(told)); n > most {
+			time.Sleep(beat - time.Since(since))
+		}
+		if time.Since(since) >= beat {
+			since, n = time.Now(), 0
+		}
+	}
+}
+
+// moment is how long the words of a process are waited for at first. A script
+// that does nothing but become another program is there for five times as long.
+const moment = 100 * time.Microsecond
+
+// readWords reads the words of what has become another program: told are those
+// whose words are there, or will not be.
+func (l *lineage) readWords(pending []turn) (told, later []turn) {
+	const tries = 50 // a tenth of a second
+	for i, t := range pending {
+		again := slices.ContainsFunc(pending[i+1:], func(u turn) bool { return u.pid == t.pid })
+		if !again { // else it is another one by now
+			words, whole := wordsAtOnce(l.root, t.pid)
+			t.words = words
+			if t.tries++; !whole && len(words) > 0 && t.tries < tries {
+				later = append(later, t)
+				continue
+			}
+		}
+		told = append(told, t)
+	}
+	return told, later
+}
+
+// wordsAtOnce is wordsOf by calls that do not tell Go's scheduler: it would
+// give the processor to a thread that is not ahead of others, and take it back
+// from that one.
+func wordsAtOnce(root string, pid int) (all []string, whole bool) {
+	var room [1024]byte
+	folder := root + "/" + strconv.Itoa(pid)
+	at := unix.AT_FDCWD
+	if name, err := unix.BytePtrFromString(folder + "/exe"); err == nil {
+		n, _, errno := unix.RawSyscall6(unix.SYS_READLINKAT, uintptr(at),
+			uintptr(unsafe.Pointer(name)), uintptr(unsafe.Pointer(&room[0])), uintptr(len(room)),
+			0, 0)
+		if errno == 0 {
+			all = append(all, programOf(string(room[:n])))
+		}
+	}
+	name, err := unix.BytePtrFromString(folder + "/cmdline")
+	if err != nil {
+		return nil, false
+	}
+	fd, _, errno := unix.RawSyscall6(unix.SYS_OPENAT, uintptr(at), uintptr(unsafe.Pointer(name)),
+		unix.O_RDONLY|unix.O_CLOEXEC, 0, 0, 0)
+	if errno != 0 {
+		return all, false
+	}
+	n, _, errno := unix.RawSyscall6(unix.SYS_PREAD64, fd, uintptr(unsafe.Pointer(&room[0])),
+		uintptr(len(room)), 0, 0, 0)
+	_, _, _ = unix.RawSyscall(unix.SYS_CLOSE, fd, 0, 0)
+	if errno != 0 || n == 0 {
+		return all, false
+	}
+	return append(all, firstWords(room[:n])...), true
+}
+
+// nap waits for a moment, as wordsAtOnce reads.
+func nap(d time.Duration) {
+	pause := unix.NsecToTimespec(int64(d))
+	_, _, _ = unix.RawSyscall(unix.SYS_NANOSLEEP, uintptr(unsafe.Pointer(&pause)), 0, 0)
 }
 
 // processors are the numbers of those that are at work.
@@ -114,10 +257,9 @@ func openRing(group, cpu int, what uint64, wake uint32) (*ring, error) {
 		unix.Close(fd)
 		return nil, err
 	}
-	_ = unix.SetNonblock(fd, true) // so that a goroutine waits for it, not a thread
 	about := (*unix.PerfEventMmapPage)(unsafe.Pointer(&mapped[0]))
 	return &ring{
-		file:   os.NewFile(uintptr(fd), "perf event"),
+		fd:     fd,
 		mapped: mapped,
 		head:   &about.Data_head,
 		tail:   &about.Data_tail,
@@ -125,55 +267,36 @@ func openRing(group, cpu int, what uint64, wake uint32) (*ring, error) {
 	}, nil
 }
 
-// wait says in a channel that there are records, until the ring is closed.
-func (r *ring) wait(woken chan<- struct{}) {
-	conn, err := r.file.SyscallConn()
-	if err != nil {
-		return
-	}
-	_ = conn.Read(func(uintptr) bool {
-		select {
-		case woken <- struct{}{}:
-		default:
-		}
-		return false
-	})
-}
-
-func (l *lineage) close() {
-	if l == nil {
-		return
-	}
-	for _, r := range l.rings {
-		_ = unix.Munmap(r.mapped)
-		r.file.Close()
-	}
-}
-
-// Woken receives when a process has become another program.
-func (l *lineage) Woken() <-chan struct{} {
-	if l == nil {
-		return nil
-	}
-	return l.woken
-}
-
 // read returns what was told since it was last asked, in its order; whole is
 // false where the kernel had no room for some of it.
 func (l *lineage) read() (all []turn, whole bool) {
-	whole = true
 	if l == nil {
-		return nil, whole
+		return nil, true
 	}
-	for _, r := range l.rings {
+	l.mu.Lock()
+	told, lost := l.told, l.lost
+	l.told, l.lost = nil, false
+	l.mu.Unlock()
+	// what processes became is read first: that they were made came before
+	lives, whole := drain(l.lives)
+	all = append(told, lives...)
+	slices.SortStableFunc(all, func(a, b turn) int { return cmp.Compare(a.at, b.at) })
+	return all, whole && !lost
+}
+
+// drain takes all records out of rings; false where some were lost.
+func drain(rings []*ring) (all []turn, whole bool) {
+	var room [maxRecord]byte
+	whole = true
+	for _, r := range rings {
 		head, tail := atomic.LoadUint64(r.head), *r.tail
 		for tail < head {
-			size := uint64(binary.NativeEndian.Uint16(r.at(l.room[:8], tail)[6:]))
+			size := uint64(binary.NativeEndian.Uint16(r.at(room[:8], tail)[6:]))
 			if size < 8 || size > head-tail {
 				whole, tail = false, head // no form that is known
 				break
 			}
-			record := r.at(l.room[:min(size, maxRecord)], tail)
+			record := r.at(room[:min(size, maxRecord)], tail)
 			tail += size
 			if t, ok := turnOf(record); ok {
 				all = append(all, t)
@@ -183,7 +306,6 @@ func (l *lineage) read() (all []turn, whole bool) {
 		}
 		atomic.StoreUint64(r.tail, tail)
 	}
-	slices.SortStableFunc(all, func(a, b turn) int { return int(a.at - b.at) })
 	return all, whole
 }
 

@@ -42,8 +42,7 @@ func Look(procFolder string, during time.Duration, owners map[int]string) family
 			now.Units[key] = with(now.Units[key])
 		}
 		_, session := sessionOf(process.Group)
-		words, _ := p.words(process.PID)
-		for _, word := range programWords(words) {
+		for _, word := range programWords(p.words(process.PID)) {
 			k := family.ProgramKey{Program: word, Owner: owners[session]}
 			now.Programs[k] = with(now.Programs[k])
 		}

@@ -20,8 +20,8 @@ type Process struct {
 	// where nobody saw that.
 	From *Process
 	Name string // the kernel's name of it, 15 bytes
-	// Only of processes in sessions: its program as the kernel knows it, and its
-	// first words, with those that it had before it became another program,
+	// Only of processes in sessions: its program as the kernel knows it, and
+	// its first words, with those that it had before it became another program,
 	// oldest last; and the kernel's names of the programs that it became.
 	Words, Names []string
 	Group        string // path of its control group
@@ -39,11 +39,11 @@ type Process struct {
 	met      time.Duration // when it was seen first
 	looked   time.Duration // when it was last looked at
 	exited   time.Duration // when the kernel told that it ended; 0 while it has not
-	wordless bool          // it has become a program whose words are not told yet
 	// The kernel adds what a child had used to its parent when it has ended.
 	// What of that was seen on children themselves is not counted twice.
 	cpu, seenCPU   time.Duration
 	ended          time.Duration // of cpu, what ended children had used
+	settled        time.Duration // of ended, what is known to be whose
 	read, seenRead int64
 }
 
@@ -62,6 +62,7 @@ type Processes struct {
 	root    string
 	all     map[int]*Process // by pid, alive
 	fresh   map[int]*Process // those of them that are looked at at every look
+	lately  map[int]*Process // ended a moment ago: the kernel may tell more of them
 	gone    []*Process       // of sessions, ended
 	left    map[string]int64 // by group: what ended processes had read
 	kernel  map[int]bool
@@ -71,6 +72,7 @@ type Processes struct {
 	buf     [4096]byte
 	session func(group string) bool
 	lineage *lineage
+	listens bool // the kernel tells of processes in sessions
 	// Still tells of groups that have done nothing since the last look: their
 	// processes are not asked again. It may be nil.
 	Still func(group string) bool
@@ -98,6 +100,7 @@ func FollowProcesses(root string, session func(group string) bool) *Processes {
 		root:    root,
 		all:     map[int]*Process{},
 		fresh:   map[int]*Process{},
+		lately:  map[int]*Process{},
 		left:    map[string]int64{},
 		kernel:  map[int]bool{},
 		groups:  map[int]string{},
@@ -110,14 +113,11 @@ func FollowProcesses(root string, session func(group string) bool) *Processes {
 // does not; then looks are all there is.
 func (p *Processes) Listen(folder string) bool {
 	if p.lineage == nil {
-		p.lineage = openLineage(folder)
+		p.lineage = openLineage(p.root, folder)
+		p.listens = p.lineage != nil
 	}
-	return p.lineage != nil
+	return p.listens
 }
-
-// Woken receives when a process has become another program. What that is may be
-// gone a millisecond later: [Processes.Hear] reads it.
-func (p *Processes) Woken() <-chan struct{} { return p.lineage.Woken() }
 
 // Missed reports whether something could not be followed: there were more
 // processes than are kept, or more was told than there was room for.
@@ -138,7 +138,7 @@ func (p *Process) close() {
 
 // Sample looks at all processes at the given moment of the boot.
 func (p *Processes) Sample(at time.Duration) {
-	p.Hear()
+	p.hear()
 	p.ripen(at)
 	folder, err := os.Open(p.root)
 	if err != nil {
@@ -160,19 +160,19 @@ func (p *Processes) Sample(at time.Duration) {
 		if process == nil {
 			process = p.meet(pid, at)
 		}
-		if process != nil {
-			p.look(process, at)
+		if process != nil && p.look(process, at) {
+			p.readDisk(process)
 		}
 	}
 	p.sweep(p.all, at)
 }
 
 // SampleFresh looks at the processes of sessions that began less than a second
-// ago, or have ended, at the given moment of the boot; and at those of the given
-// groups that are new.
+// ago, or have ended, at the given moment of the boot; and at those of the
+// given groups that are new.
 func (p *Processes) SampleFresh(at time.Duration, groups []string) {
-	p.Hear()
-	if p.lineage == nil {
+	p.hear()
+	if !p.listens {
 		for _, group := range groups {
 			p.list(group, at)
 		}
@@ -216,24 +216,25 @@ func (p *Processes) meet(pid int, at time.Duration) *Process {
 	return process
 }
 
-// look looks at a process.
-func (p *Processes) look(process *Process, at time.Duration) {
+// look looks at a process; false where it has ended, or another has its number
+// now.
+func (p *Processes) look(process *Process, at time.Duration) bool {
 	if !process.stat.Is() {
 		if process.exited > 0 || !p.open(process) {
-			return
+			return false
 		}
 	} else if !p.read(process) {
-		return // it has ended, or another has its number now
+		return false
 	}
 	process.seen, process.looked = p.round, at
 	if !p.session(process.Group) {
 		delete(p.fresh, process.PID)
-		return
+		return true
 	}
-	if process.wordless ||
-		p.lineage == nil && at-process.met < young && p.isItsParent(process) {
-		p.learn(process)
+	if !p.listens && at-process.met < young && process.isItsParent() {
+		process.learn(p.words(process.PID))
 	}
+	return true
 }
 
 // ripen lets go of those that are to be looked at closely no longer.
@@ -243,22 +244,33 @@ func (p *Processes) ripen(at time.Duration) {
 			delete(p.fresh, pid)
 		}
 	}
+	for pid, process := range p.lately {
+		if at-process.looked >= young {
+			delete(p.lately, pid)
+		}
+	}
 }
 
 // isItsParent reports whether a process is still a copy of what made it.
-func (p *Processes) isItsParent(process *Process) bool {
-	return process.From != nil && slices.Equal(process.Words, process.From.Words)
+func (p *Process) isItsParent() bool {
+	return p.From != nil && slices.Equal(p.Words, p.From.Words)
 }
 
 // sweep takes leave of those among some processes that were not there at this
 // look, and notes the courses of the others.
 func (p *Processes) sweep(among map[int]*Process, at time.Duration) {
-	ended := map[*Process][]*Process{} // by parent
+	var ended map[*Process][]*Process // by parent
 	for pid, process := range among {
+		if process.From == nil { // it was met before its parent
+			process.From = p.all[process.Parent]
+		}
 		if process.seen == p.round {
 			continue
 		}
 		parent := p.all[process.Parent]
+		if ended == nil {
+			ended = map[*Process][]*Process{}
+		}
 		ended[parent] = append(ended[parent], process)
 		delete(p.all, pid)
 		delete(p.fresh, pid)
@@ -273,6 +285,7 @@ func (p *Processes) sweep(among map[int]*Process, at time.Duration) {
 		}
 	}
 	for _, process := range among { // what of their ended children was seen is known by now
+		process.settled = process.ended
 		if process.seen == p.round && process.looked == at && p.session(process.Group) {
 			process.note(at)
 		}
@@ -292,39 +305,57 @@ func (p *Process) note(at time.Duration) {
 // lived; where nobody told that and several went between two looks, it stays
 // with the parent.
 func (p *Processes) end(parent *Process, children []*Process, at time.Duration) {
-	if parent != nil {
-		more, unseen := parent.ended-parent.seenCPU, time.Duration(0)
-		for _, child := range children {
-			more -= child.cpu
-			unseen += child.unseen(at)
-		}
-		told := !slices.ContainsFunc(children, func(c *Process) bool { return c.exited == 0 })
-		for _, child := range children {
-			if more <= 0 || unseen <= 0 || !told && len(children) > 1 {
-				break
-			}
-			part := float64(child.unseen(at)) / float64(unseen)
-			child.cpu += time.Duration(part * float64(more))
-			if p.session(child.Group) {
-				child.note(at)
-			}
-		}
-	}
+	p.shareOut(parent, children, at)
 	for _, process := range children {
 		process.close()
-		process.Gone = true
+		process.Gone, process.looked = true, at
+		if p.listens && process.Made > 0 {
+			p.lately[process.PID] = process
+		}
 		if parent != nil {
+			parent.settled = parent.ended
 			parent.seenCPU += process.cpu
 			parent.seenRead += process.read
 		}
 		p.left[process.Group] += process.Read()
-		if !p.session(process.Group) || process.unmet() {
-			continue
+		if p.session(process.Group) && !process.unmet() {
+			p.remember(process)
 		}
-		if len(p.gone) < maxGone {
-			p.gone = append(p.gone, process)
-		} else {
-			p.missed = true
+	}
+}
+
+// remember keeps one that has ended.
+func (p *Processes) remember(process *Process) {
+	if len(p.gone) < maxGone {
+		p.gone = append(p.gone, process)
+	} else {
+		p.missed = true
+	}
+}
+
+// shareOut gives children that have ended what they used after they were last
+// seen: what their parent was charged with when it took leave of them. Only who
+// made a process is asked: what looks after orphans is charged with anybody's.
+func (p *Processes) shareOut(parent *Process, children []*Process, at time.Duration) {
+	if parent == nil {
+		return
+	}
+	more, unseen := parent.ended-parent.settled, time.Duration(0)
+	for _, child := range children {
+		more -= child.cpu
+		unseen += child.unseen(at)
+		if child.From != parent || child.exited == 0 && len(children) > 1 {
+			return
+		}
+	}
+	for _, child := range children {
+		if more <= 0 || unseen <= 0 {
+			return
+		}
+		own := child.unseen(at)
+		child.cpu += min(own, time.Duration(float64(own)/float64(unseen)*float64(more)))
+		if p.session(child.Group) {
+			child.note(at)
 		}
 	}
 }
@@ -359,10 +390,12 @@ func (p *Processes) open(process *Process) bool {
 		p.kernel[process.PID] = true
 		return false
 	}
-	process.io = OpenCounter(folder + "io")
+	if process.Made > 0 { // the kernel told whose it is, and tells what it becomes
+		return true
+	}
 	p.place(process)
-	if p.session(process.Group) && len(process.Words) == 0 {
-		p.learn(process)
+	if p.session(process.Group) {
+		process.learn(p.words(process.PID))
 	}
 	return true
 }
@@ -391,39 +424,49 @@ func (p *Processes) Seen() map[string][]int {
 	return all
 }
 
-// learn reads the words of a process, and puts them before those that it had.
-func (p *Processes) learn(process *Process) {
-	words, all := p.words(process.PID)
-	process.wordless = !all
-	if !all || len(words) <= len(process.Words) &&
-		slices.Equal(words, process.Words[:len(words)]) {
+// learn puts the words of a process before those that it had.
+func (p *Process) learn(words []string) {
+	if len(words) <= len(p.Words) && slices.Equal(words, p.Words[:len(words)]) {
 		return
 	}
-	words = append(words, process.Words...)
+	words = append(words, p.Words...)
 	if over := len(words) - maxWords; over > 0 {
 		// what it is now and what it was first tell most
 		words = slices.Delete(words, maxWords/2, maxWords/2+over)
 	}
-	process.Words = words
+	p.Words = words
 }
 
 // words are the program of a process as the kernel knows it, and its first
-// words; false while it is only becoming what it is.
-func (p *Processes) words(pid int) (all []string, whole bool) {
-	const most = 6
+// words.
+func (p *Processes) words(pid int) (all []string) {
 	folder := filepath.Join(p.root, strconv.Itoa(pid))
 	if target, err := os.Readlink(folder + "/exe"); err == nil {
-		all = append(all, strings.TrimSuffix(target, " (deleted)"))
+		all = append(all, programOf(target))
 	}
 	c := OpenCounter(folder + "/cmdline")
 	defer c.Close()
-	text := c.Read(p.buf[:])
-	list := strings.Split(strings.TrimRight(string(text), "\x00"), "\x00")
-	all = append(all, list[:min(len(list), most)]...)
-	for i, word := range all {
-		all[i] = word[:min(len(word), maxWord)]
+	return append(all, firstWords(c.Read(p.buf[:]))...)
+}
+
+// programOf is the program that a link of proc(5) leads to.
+func programOf(target string) string {
+	target = strings.TrimSuffix(target, " (deleted)")
+	return target[:min(len(target), maxWord)]
+}
+
+// firstWords are the first words of a command line, as proc(5) gives it.
+func firstWords(text []byte) []string {
+	const most = 6
+	if len(text) == 0 {
+		return nil
 	}
-	return all, len(text) > 0
+	list := strings.Split(strings.TrimRight(string(text), "\x00"), "\x00")
+	list = slices.Clip(list[:min(len(list), most)])
+	for i, word := range list {
+		list[i] = strings.Clone(word[:min(len(word), maxWord)])
+	}
+	return list
 }
 
 // groupOf reads the path of a process's group in the unified hierarchy,
@@ -479,15 +522,22 @@ func (p *Processes) read(process *Process) bool {
 			p.place(process) // it was met before it was put where it belongs
 		}
 		if again && p.session(process.Group) {
-			p.learn(process)
+			process.learn(p.words(process.PID))
 		}
 	}
 	process.cpu = time.Duration(used+ended) * time.Second / ticks
 	process.ended = time.Duration(ended) * time.Second / ticks
+	return true
+}
+
+// readDisk brings what a process has read from disks up to date.
+func (p *Processes) readDisk(process *Process) {
+	if !process.io.Is() {
+		process.io = OpenCounter(p.root + "/" + strconv.Itoa(process.PID) + "/io")
+	}
 	if _, digits, ok := bytes.Cut(process.io.Read(p.buf[:]), []byte("\nread_bytes: ")); ok {
 		process.read = int64(number(digits))
 	}
-	return true
 }
 
 func number(digits []byte) (n uint64) {

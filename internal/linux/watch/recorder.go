@@ -45,7 +45,6 @@ type host struct {
 	counters  counters
 
 	listened bool // the kernel was asked to tell of processes
-	listens  bool // and does
 
 	read   int64
 	busy   time.Duration // of the disk
@@ -84,31 +83,13 @@ func (Kit) Watch(ctx context.Context, r *machine.Root, o recorder.Options) error
 
 func (rec *host) Now() time.Duration { return rec.clock.now() }
 
-// Sleep waits so long; meanwhile it reads what programs of sessions are given as
-// they begin, since some are another program a millisecond later.
 func (rec *host) Sleep(ctx context.Context, d time.Duration) bool {
-	const moment, most = 300 * time.Microsecond, 100 // most bounds what a user can make of it
-	until, again := rec.clock.now()+d, false
-	woken := rec.processes.Woken()
-	for n := 0; ; n++ {
-		if n >= most {
-			woken, again = nil, false
-		}
-		left := until - rec.clock.now()
-		if again {
-			left = min(left, moment)
-		}
-		rec.timer.Reset(left)
-		select {
-		case <-ctx.Done():
-			return false
-		case <-rec.timer.C:
-			if !again || rec.clock.now() >= until {
-				return true
-			}
-		case <-woken:
-		}
-		again = rec.processes.Hear()
+	rec.timer.Reset(d)
+	select {
+	case <-ctx.Done():
+		return false
+	case <-rec.timer.C:
+		return true
 	}
 }
 
@@ -190,7 +171,7 @@ func (rec *host) Sample(at time.Duration, whole bool) boot.Use {
 	rec.groups.Sample(at)
 	if !rec.listened && rec.groups.Has(activity.UserSlice) {
 		rec.listened = true
-		rec.listens = rec.processes.Listen(rec.groups.Folder(activity.UserSlice))
+		rec.processes.Listen(rec.groups.Folder(activity.UserSlice))
 	}
 	if !whole {
 		rec.processes.SampleFresh(at, rec.groups.Busy(at))
@@ -319,6 +300,10 @@ func (rec *host) Record(seen recorder.Seen, quiet bool) (boot.Boot, error) {
 	rec.settle(&b, quiet)
 	b.Course = rec.moved(rec.seen.Course)
 	b.Programs, b.Rest, b.Logins = rec.programs(), rec.rest(), rec.people()
+	if rec.processes.Missed() {
+		b.Notes = append(b.Notes, "there were more processes than could be followed: what some "+
+			"programs used is not known")
+	}
 	recorder.GiveBack()
 	b.Conditions = conditions.OfBoot(rec.root, rec.processes.Names())
 	b.Recording = rec.own(b.Ready)
