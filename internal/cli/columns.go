@@ -58,7 +58,7 @@ var orders = map[string]order{
 		return float64(place), place >= 0 && it.State.Launched()
 	}),
 	"wait": byAmount(func(l *visit.Visit, it item.Item) (float64, bool) {
-		c := l.Costs[it.ID]
+		c := l.Cost(it)
 		known := it.State.Launched() && c.Replayed && !notForecast(it, c)
 		if !c.Wait.Lead().Shows {
 			return 0, known
@@ -66,15 +66,15 @@ var orders = map[string]order{
 		return float64(c.Wait.Lead().Saving.Median), known
 	}),
 	"cpu": byAmount(func(l *visit.Visit, it item.Item) (float64, bool) {
-		c := l.Costs[it.ID].CPU
+		c := l.Cost(it).CPU
 		return float64(c.Value), c.Known && it.State.Launched()
 	}),
 	"disk": byAmount(func(l *visit.Visit, it item.Item) (float64, bool) {
-		d := l.Costs[it.ID].DiskRead
+		d := l.Cost(it).DiskRead
 		return float64(d.Bytes), d.Known && it.State.Launched()
 	}),
 	"memory": byAmount(func(l *visit.Visit, it item.Item) (float64, bool) {
-		m := l.Costs[it.ID].Memory
+		m := l.Cost(it).Memory
 		return float64(m.Bytes), m.Known && it.State.Launched()
 	}),
 	"own-time": byAmount(func(l *visit.Visit, it item.Item) (float64, bool) {
@@ -82,7 +82,7 @@ var orders = map[string]order{
 		return float64(own.Median), known
 	}),
 	"after-login": byAmount(func(l *visit.Visit, it item.Item) (float64, bool) {
-		d := l.Costs[it.ID].AfterLogin
+		d := l.Cost(it).AfterLogin
 		return float64(d.Value), d.Known && it.State.Launched()
 	}),
 	"cpu-now": byAmount(func(l *visit.Visit, it item.Item) (float64, bool) {
@@ -178,10 +178,10 @@ func itemFields(
 			return cpuCell(l, it)
 		}),
 		field(render.Column{Title: "DISK", Right: true, Keep: 6}, func(it item.Item) render.Cell {
-			return amountCell(it, l.Costs[it.ID].DiskRead)
+			return amountCell(it, l.Cost(it).DiskRead)
 		}),
 		field(render.Column{Title: "MEMORY", Right: true, Keep: 5}, func(it item.Item) render.Cell {
-			return amountCell(it, l.Costs[it.ID].Memory)
+			return amountCell(it, l.Cost(it).Memory)
 		}),
 		field(
 			render.Column{Title: "OWN TIME", Right: true, Keep: 2},
@@ -196,7 +196,7 @@ func itemFields(
 		field(
 			render.Column{Title: "AFTER LOGIN", Right: true, Keep: 4},
 			func(it item.Item) render.Cell {
-				c := l.Costs[it.ID]
+				c := l.Cost(it)
 				if !c.AfterLogin.Known || !it.State.Launched() {
 					return render.Cell{}
 				}
@@ -269,7 +269,7 @@ func itemFields(
 func (a *app) table(s *render.Screen, l *visit.Visit, f listing, shown []item.Item) {
 	longest := time.Duration(0)
 	for _, it := range shown {
-		longest = max(longest, l.Costs[it.ID].Wait.Lead().Saving.Median)
+		longest = max(longest, l.Cost(it).Wait.Lead().Saving.Median)
 	}
 	numbered := a.keepList(l, shown)
 	fields := itemFields(s, l, longest, numbered)

@@ -75,15 +75,15 @@ func itemColumns(l *visit.Visit) []csvColumn[item.Item] {
 		{head: "role", text: func(it item.Item) string { return it.Role }},
 		{head: "advice", text: func(it item.Item) string { return string(it.Advice) }},
 		{head: "reason", text: func(it item.Item) string { return it.Reason }},
-		{head: "grade", text: func(it item.Item) string { return string(l.Costs[it.ID].Grade) }},
+		{head: "grade", text: func(it item.Item) string { return string(l.Cost(it).Grade) }},
 		{head: "wait (s)", number: func(it item.Item) string {
-			if c := l.Costs[it.ID]; c.Replayed {
+			if c := l.Cost(it); c.Replayed {
 				return csvSeconds(c.Wait.Lead().Saving.Median)
 			}
 			return ""
 		}},
 		{head: "processor time (s)", number: func(it item.Item) string {
-			return csvFigure(l.Costs[it.ID].CPU)
+			return csvFigure(l.Cost(it).CPU)
 		}},
 		{head: "own time (s)", number: func(it item.Item) string {
 			if own, ok := l.OwnTime(it); ok {

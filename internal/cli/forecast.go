@@ -23,7 +23,7 @@ const noneShown = "none shown"
 
 // gradeOf is the grade of an item that is launched.
 func gradeOf(l *visit.Visit, it item.Item) forecast.Grade {
-	return cmp.Or(l.Costs[it.ID].Grade, forecast.Unknown)
+	return cmp.Or(l.Cost(it).Grade, forecast.Unknown)
 }
 
 // gradesUp are the grades that are known, the lightest first.
@@ -51,7 +51,7 @@ func notForecast(it item.Item, c forecast.Cost) bool {
 
 // waitCell is how much sooner the boot would be ready without an item.
 func waitCell(l *visit.Visit, it item.Item) render.Cell {
-	switch c := l.Costs[it.ID]; {
+	switch c := l.Cost(it); {
 	case !it.State.Launched() || !c.Replayed || notForecast(it, c):
 		return render.Cell{}
 	case !c.Wait.Lead().Shows:
@@ -62,7 +62,7 @@ func waitCell(l *visit.Visit, it item.Item) render.Cell {
 }
 
 func waitBar(s *render.Screen, l *visit.Visit, it item.Item, longest time.Duration) render.Cell {
-	c := l.Costs[it.ID]
+	c := l.Cost(it)
 	if !it.State.Launched() || !c.Replayed || !c.Wait.Lead().Shows || !s.Figures() {
 		return render.Cell{}
 	}
@@ -73,7 +73,7 @@ func waitBar(s *render.Screen, l *visit.Visit, it item.Item, longest time.Durati
 }
 
 func cpuCell(l *visit.Visit, it item.Item) render.Cell {
-	c := l.Costs[it.ID]
+	c := l.Cost(it)
 	if !it.State.Launched() || !c.CPU.Known {
 		return render.Cell{}
 	}
@@ -145,9 +145,13 @@ func ofSystem(items []item.Item) string {
 // somebody has to be asked.
 func toAskAbout(l *visit.Visit) string {
 	items := slices.DeleteFunc(slices.Clone(l.Items), func(it item.Item) bool {
-		return it.Advice != item.LookUp || it.Protected != "" || !l.Costs[it.ID].Wait.Lead().Shows
+		return it.Advice != item.LookUp || it.Protected != ""
 	})
-	visit.SortBy(items, l.ByCost)
+	l.Rate(items)
+	items = slices.DeleteFunc(items, func(it item.Item) bool {
+		return !l.Cost(it).Wait.Lead().Shows
+	})
+	l.SortByCost(items)
 	return named(l, items, " Look up, since people wait for it: ")
 }
 
@@ -160,7 +164,7 @@ func named(l *visit.Visit, items []item.Item, lead string) string {
 	var parts []string
 	for _, it := range items[:min(most, len(items))] {
 		parts = append(parts, fmt.Sprintf("%s (%s)", render.Clean(it.Title),
-			render.Duration(l.Costs[it.ID].Wait.Lead().Saving.Median)))
+			render.Duration(l.Cost(it).Wait.Lead().Saving.Median)))
 	}
 	text := lead + strings.Join(parts, ", ")
 	if n := len(items) - most; n > 0 {
@@ -230,10 +234,8 @@ func (a *app) costNotes(s *render.Screen, l *visit.Visit) {
 			a.call("recorder on") + " measures it)"
 	}
 	what := "the machine would be ready"
-	for _, c := range l.Costs {
-		if c.Wait.Kind != "" {
-			what = "one could work"
-		}
+	if forecast.Of(l.Replays, nil).Kind != "" {
+		what = "one could work"
 	}
 	s.Wrap(0, "Wait: how much sooner "+what+" without the item, %s.%s Waits "+
 		"overlap: what several save together is not their sum; %s tells it.", how, setUpNow(l),
@@ -259,7 +261,7 @@ func replayed(replays []*forecast.Replay) []boot.Boot {
 // showCost is the part of an item's page that says what it costs, and how that
 // is known.
 func (a *app) showCost(s *render.Screen, l *visit.Visit, it item.Item) {
-	c := l.Costs[it.ID]
+	c := l.Cost(it)
 	if own, ok := l.OwnTime(it); ok {
 		fit := boot.Fit(l.Baseline.Boots, visit.RatedBoots)
 		s.Field("Own time", fmt.Sprintf("%s: how long its start took by itself, the median of %d "+
@@ -431,7 +433,7 @@ func (a *app) evidence(l *visit.Visit, it item.Item) string {
 		parts = append(parts,
 			fmt.Sprintf("%s for its start", count(waiting, "unit waited", "units waited")))
 	}
-	if c := l.Costs[it.ID]; !onPath && c.Wait.Shows && c.CPU.Known {
+	if c := l.Cost(it); !onPath && c.Wait.Shows && c.CPU.Known {
 		parts = append(parts, "it slows others down by what it computes")
 	}
 	return "in the last boot " + strings.Join(parts, "; ")
@@ -685,7 +687,7 @@ func askers(l *visit.Visit, it item.Item) string {
 func delayed(l *visit.Visit, f forecast.Forecast, items []item.Item, by time.Duration) string {
 	sum, known := time.Duration(0), true
 	for _, it := range items {
-		c := l.Costs[it.ID]
+		c := l.Cost(it)
 		sum, known = sum+c.CPU.Value, known && c.CPU.Known
 	}
 	work := "What they then do"

@@ -152,7 +152,7 @@ func (a *app) list(l *visit.Visit, f listing) error {
 			shown = append(shown, it)
 		}
 	}
-	visit.SortBy(shown, l.ByCost)
+	l.SortByCost(shown)
 	for _, by := range []string{f.sort, f.group} {
 		if order, ok := orders[by]; ok {
 			visit.SortBy(shown, func(it item.Item) visit.Key { return order(l, it) })
@@ -189,10 +189,13 @@ func (a *app) list(l *visit.Visit, f listing) error {
 			a.call("list --all"))
 	}
 	mayWait := slices.DeleteFunc(slices.Clone(folded), func(it item.Item) bool {
-		return it.Advice != item.CanGo && it.Advice != item.CanWait ||
-			!l.Costs[it.ID].Wait.Lead().Shows
+		return it.Advice != item.CanGo && it.Advice != item.CanWait
 	})
-	visit.SortBy(mayWait, l.ByCost)
+	l.Rate(mayWait)
+	mayWait = slices.DeleteFunc(mayWait, func(it item.Item) bool {
+		return !l.Cost(it).Wait.Lead().Shows
+	})
+	l.SortByCost(mayWait)
 	if text := named(l, mayWait, "  Of these may go or wait, and cost: "); text != "" {
 		s.Wrap(2, "%s", text)
 	}
@@ -334,7 +337,7 @@ func (a *app) unread(s *render.Screen, places []item.Unread) {
 // factsOf tells what is known of items besides the survey.
 func factsOf(l *visit.Visit) func(item.Item) document.Facts {
 	return func(it item.Item) document.Facts {
-		f := document.Facts{Cost: l.Costs[it.ID]}
+		f := document.Facts{Cost: l.Cost(it)}
 		f.Own, _ = l.OwnTime(it)
 		f.Present, f.Running = l.Present(it)
 		return f

@@ -130,7 +130,7 @@ func decisionOf(l *visit.Visit, it item.Item) proposal.Decision {
 		Title: render.Clean(it.Title),
 		Why:   render.Clean(why(it)),
 	}
-	if c := l.Costs[it.ID]; c.Replayed {
+	if c := l.Cost(it); c.Replayed {
 		lead := c.Wait.Lead()
 		d.Forecast = fmt.Sprintf("forecast: no effect on %s shown", lead.On)
 		if lead.Shows {

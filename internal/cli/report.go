@@ -193,7 +193,7 @@ func (a *app) tell(l *visit.Visit, v reportView) (*told, error) {
 			t.left = append(t.left, it)
 		}
 	}
-	visit.SortBy(t.left, l.ByCost)
+	l.SortByCost(t.left)
 	on := t.c.On
 	if on.Name == "" || len(t.c.Sides.Before)+len(t.c.Sides.After) == 0 {
 		on = compare.Leading(t.boots, t.boots, v.on == "usable")
@@ -518,7 +518,7 @@ func (t *told) tellLeft(add func(render.Section)) {
 	}
 	for _, it := range t.left[:min(most, len(t.left))] {
 		saves := "unknown"
-		if c := t.look.Costs[it.ID]; c.Replayed {
+		if c := t.look.Cost(it); c.Replayed {
 			saves = noneShown
 			if lead := c.Wait.Lead(); lead.Shows {
 				saves = render.Seconds(lead.Saving.Median)
@@ -538,7 +538,7 @@ func (t *told) tellLeft(add func(render.Section)) {
 // whyLeft is why nobody has switched an item off: what it is for, or that
 // nothing would be felt, or that it is still open.
 func (t *told) whyLeft(it item.Item) string {
-	reason, cost := why(it), t.look.Costs[it.ID]
+	reason, cost := why(it), t.look.Cost(it)
 	switch it.Advice {
 	case item.Keep:
 		return reason
@@ -626,7 +626,7 @@ func (t *told) document() document.Report {
 	}
 	d.AddChanges(t.look.Changes)
 	for _, it := range t.left {
-		d.AddLeft(it, t.look.Costs[it.ID])
+		d.AddLeft(it, t.look.Cost(it))
 	}
 	d.AddConditions(t.present)
 	d.AddBoots(t.boots)

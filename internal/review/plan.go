@@ -234,7 +234,7 @@ func workOut(v *visit.Visit, p plan) worked {
 	for i, r := range all {
 		if w.refused[r.ID] != nil {
 			all[i].Now = false
-		} else if r.Now && v.Costs[r.ID].Seen == 0 {
+		} else if r.Now && v.Cost(r.Item).Seen == 0 {
 			w.unseen++
 		}
 	}

@@ -175,10 +175,7 @@ func (m *Model) see(v *visit.Visit) {
 	}
 	m.v, m.cells, m.page.id, m.sortedBy = v, map[int]Cells{}, "", ""
 	m.page.rested++
-	m.longest = 0
-	for _, c := range v.Costs {
-		m.longest = max(m.longest, c.Wait.Lead().Saving.Median)
-	}
+	m.longest = v.LongestWait()
 	m.arrange(at)
 }
 

@@ -39,7 +39,9 @@ func (m *Model) Begin() []tea.Cmd {
 	v := m.v
 	return append(m.follow(), func() tea.Msg {
 		read := *v
-		return bootsRead{&read, read.ReadBoots()}
+		err := read.ReadBoots()
+		read.Rate(read.Items)
+		return bootsRead{&read, err}
 	})
 }
 

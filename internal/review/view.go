@@ -211,7 +211,7 @@ func (m *Model) cellsOf(i int) [8]render.Cell {
 		decision.Text = says[m.plan.decisions[at].Do]
 	}
 	bar := render.Cell{Tone: cells.Grade.Tone}
-	if w := m.v.Costs[it.ID].Wait.Lead(); w.Shows && cells.Wait.Text != "" {
+	if w := m.v.Cost(it).Wait.Lead(); w.Shows && cells.Wait.Text != "" {
 		bar.Text = m.screen.Bar(0, w.Saving.Median, m.longest, m.columns().bar)
 	}
 	return [8]render.Cell{

@@ -25,7 +25,7 @@ type Proposed struct {
 // [Visit.ReadBoots].
 func (v *Visit) Propose() []Proposed {
 	candidates := v.Dispensable()
-	SortBy(candidates, v.ByCost)
+	v.SortByCost(candidates)
 	var order []item.Item
 	if len(v.Replays) > 0 {
 		var sets []forecast.Set
@@ -38,7 +38,7 @@ func (v *Visit) Propose() []Proposed {
 		}
 	}
 	all := slices.Clone(v.Items)
-	SortBy(all, v.ByCost)
+	v.SortByCost(all)
 	for _, advice := range []item.Advice{item.CanGo, item.CanWait, item.LookUp} {
 		for _, it := range all {
 			known := slices.ContainsFunc(order, func(o item.Item) bool { return o.ID == it.ID })

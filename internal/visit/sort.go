@@ -39,7 +39,7 @@ func (v *Visit) ByCost(it item.Item) Key {
 	if !it.State.Launched() {
 		return Key{}
 	}
-	c := v.Costs[it.ID]
+	c := v.Cost(it)
 	own, _ := v.OwnTime(it)
 	wait := 0.0
 	if c.Wait.Lead().Shows {

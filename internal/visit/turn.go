@@ -125,7 +125,7 @@ func (v *Visit) Twins(it item.Item) (can, cannot []string) {
 // best are the few items that bring most of what all would that can go or wait
 // by advice.
 func (v *Visit) best() ([]item.Item, error) {
-	if v.Costs == nil {
+	if v.ratings == nil {
 		if err := v.ReadBoots(); err != nil {
 			return nil, err
 		}

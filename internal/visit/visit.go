@@ -44,10 +44,10 @@ type Visit struct {
 	// as it is set up now differs from them.
 	Baseline job.Baseline
 	own      map[boot.Key]boot.OwnTime
-	Replays  []*forecast.Replay       // of the boots that are fit for it, oldest first
-	Unfit    []error                  // why others cannot be replayed
-	Costs    map[string]forecast.Cost // by item id
-	now      *family.Now              // what runs at this moment; only after ReadPresent
+	Replays  []*forecast.Replay // of the boots that are fit for it, oldest first
+	Unfit    []error            // why others cannot be replayed
+	ratings  *ratings           // nil before ReadBoots
+	now      *family.Now        // what runs at this moment; only after ReadPresent
 	rules    advice.Rules
 	uses     advice.Uses
 	notes    *notebook.Notebook
@@ -175,8 +175,8 @@ func (v *Visit) Lookup(id string) (item.Item, bool) {
 	return it, ok
 }
 
-// ReadBoots reads the last boots that the machine remembers, prepares to replay
-// those that are fit for it, and rates the items.
+// ReadBoots reads the last boots that the machine remembers, and prepares to
+// replay those that are fit for it. Items are rated when they are asked for.
 func (v *Visit) ReadBoots() error {
 	// some may be odd, or of the machine as it was before changes that were
 	// taken back
@@ -212,29 +212,9 @@ func (v *Visit) ReadBoots() error {
 	if err != nil {
 		return err
 	}
-	var sets []forecast.Set
-	var rated []item.Item
-	for _, it := range v.Items {
-		if set := v.SetOf(it); set != nil {
-			sets, rated = append(sets, set), append(rated, it)
-		}
-	}
-	var waits []forecast.Forecast
-	if len(v.Replays) > 0 {
-		waits = forecast.Each(v.Replays, sets, 0)
-	}
-	v.Costs = map[string]forecast.Cost{}
-	rater := forecast.NewRater(fit, grades)
-	for i, it := range rated {
-		var wait forecast.Forecast
-		if waits != nil {
-			wait = waits[i]
-		}
-		// a lower bound that shows nothing tells nothing
-		replayed := waits != nil && (!wait.Login || wait.Lead().Shows)
-		if c := rater.Cost(sets[i], wait, replayed); c.Known() {
-			v.Costs[it.ID] = c
-		}
+	v.ratings = &ratings{
+		rater: forecast.NewRater(fit, grades),
+		costs: map[string]forecast.Cost{},
 	}
 	return nil
 }
@@ -291,7 +271,7 @@ func (v *Visit) OwnTime(it item.Item) (boot.OwnTime, bool) {
 // WorkOf is whose work an item's wait is made of, where it is another's: of a
 // unit that is only started because the item is, as what generators make of it.
 func (v *Visit) WorkOf(it item.Item) (forecast.Follower, bool) {
-	wait := v.Costs[it.ID].Wait
+	wait := v.Cost(it).Wait
 	set := v.SetOf(it)
 	own, _ := v.OwnTime(it)
 	if len(v.Replays) == 0 || set == nil || !wait.Shows || own.Median > wait.Saving.Median/10 {
