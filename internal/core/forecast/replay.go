@@ -65,6 +65,9 @@ type Replay struct {
 	first      int
 	sinceLogin time.Duration
 	allAlive   []bool
+	followers  [][]int // by unit: those that are ordered after it
+	anchored   [][]int // by unit: those that follow its start, if nothing else
+	works      []work  // by unit, when all is fitted
 
 	// what forecasts count from: the boot as it was, or without what has been
 	// switched off since
@@ -155,6 +158,7 @@ func New(b boot.Boot) (*Replay, error) {
 	r.fixStrays()
 	r.readAsks()
 	r.allAlive = r.alive(nil)
+	r.link()
 	r.calibrate()
 	r.baseAlive, r.baseline = r.allAlive, r.unchanged
 	r.usable = b.Usable()
@@ -167,6 +171,22 @@ func New(b boot.Boot) (*Replay, error) {
 		return r, fmt.Errorf("its replay is %.0f %% from what was measured", 100*r.Error)
 	}
 	return r, nil
+}
+
+// link notes of each unit what follows it.
+func (r *Replay) link() {
+	r.followers, r.anchored = make([][]int, len(r.units)), make([][]int, len(r.units))
+	for i := range r.units {
+		u := &r.units[i]
+		if u.ran && u.anchor >= 0 {
+			r.anchored[u.anchor] = append(r.anchored[u.anchor], i)
+		}
+		for _, j := range u.after {
+			if u.ran && !u.fixed && r.units[j].ran {
+				r.followers[j] = append(r.followers[j], i)
+			}
+		}
+	}
 }
 
 // read turns the spans into units.
@@ -532,6 +552,11 @@ func (r *Replay) calibrate() {
 		}
 	}
 	r.units, r.duty = best, bestDuty
+	works := make([]work, len(r.units))
+	for i := range r.units {
+		works[i] = r.work(i)
+	}
+	r.works = works
 	duty := r.duty
 	r.unchanged = r.run(r.allAlive)
 	r.unchanged.duty = duty

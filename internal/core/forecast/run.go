@@ -1,7 +1,6 @@
 package forecast
 
 import (
-	"container/heap"
 	"math"
 	"slices"
 	"time"
@@ -28,30 +27,73 @@ const strokes = 8 // into which a start's computing and waiting are cut
 // the background.
 type job struct {
 	unit    int
-	pieces  []piece
+	pieces  []stretch
 	width   float64
 	start   bool
 	compute float64 // what of the present piece is left, in seconds
 	read    float64
 	wait    float64
-	// when its present stretch ends: by the clock when waiting, by a shared
-	// clock when computing or reading
-	at    float64
-	place int
+	place   int
+	class   int // of the processors' clocks
 }
 
-// A line is jobs by when their present stretch ends.
-type line []*job
+// A stretch is a piece in seconds.
+type stretch struct{ compute, read, wait float64 }
 
-func (l line) Len() int           { return len(l) }
-func (l line) Less(i, j int) bool { return l[i].at < l[j].at }
-func (l line) Swap(i, j int)      { l[i], l[j] = l[j], l[i] }
-func (l *line) Push(x any)        { *l = append(*l, x.(*job)) }
-func (l *line) Pop() any {
-	old := *l
-	last := old[len(old)-1]
-	*l = old[:len(old)-1]
-	return last
+func (p piece) stretch() stretch {
+	return stretch{p.compute.Seconds(), p.read.Seconds(), p.wait.Seconds()}
+}
+
+// A line is jobs by when their present stretch ends, as a heap: of two that end
+// together, which comes first depends on their order alone.
+type line []entry
+
+// An entry is a job by its place among all, and when its stretch ends: by the
+// clock when waiting, by a shared clock when computing or reading.
+type entry struct {
+	at  float64
+	job int
+}
+
+func (l *line) push(e entry) {
+	*l = append(*l, e)
+	h, i := *l, len(*l)-1
+	for i > 0 {
+		above := (i - 1) / 2
+		if h[above].at <= e.at {
+			break
+		}
+		h[i] = h[above]
+		i = above
+	}
+	h[i] = e
+}
+
+func (l *line) pop() entry {
+	h := *l
+	n := len(h) - 1
+	first, last := h[0], h[n]
+	h = h[:n]
+	*l = h
+	i := 0
+	for {
+		below := 2*i + 1
+		if below >= n {
+			break
+		}
+		if below+1 < n && h[below+1].at < h[below].at {
+			below++
+		}
+		if h[below].at >= last.at {
+			break
+		}
+		h[i] = h[below]
+		i = below
+	}
+	if n > 0 {
+		h[i] = last
+	}
+	return first
 }
 
 // A simulation runs a boot. All computing jobs of a class progress alike:
@@ -68,9 +110,10 @@ type simulation struct {
 	computing [classes]line
 	reading   line
 	waiting   line // jobs that wait, and units that are about to start
+	jobs      []job
 	left      []int
-	followers [][]int // by unit: those that wait for it to be done
-	follows   [][]int // by unit: those that follow its start
+	held      [][]int // by unit: those that wait for it to be done besides, see release
+	follows   []bool  // by unit: it follows the start of its anchor
 	out       Outcome
 	used      []boot.Use
 	spent     float64
@@ -84,13 +127,6 @@ const (
 	ofLogins
 	classes
 )
-
-func (s *simulation) classOf(j *job) int {
-	if s.units[j.unit].program >= 0 {
-		return ofLogins
-	}
-	return ofUnits
-}
 
 // rates are how fast a thread of each class computes.
 func (s *simulation) rates() (rates [classes]float64) {
@@ -113,14 +149,15 @@ func (r *Replay) run(alive []bool) Outcome {
 	}
 	n := len(r.units)
 	s := &simulation{
-		Replay:    r,
-		alive:     alive,
-		left:      make([]int, n),
-		followers: make([][]int, n),
-		follows:   make([][]int, n),
+		Replay:  r,
+		alive:   alive,
+		jobs:    make([]job, 0, 2*n),
+		left:    make([]int, n),
+		follows: make([]bool, n),
 	}
 	s.out.began, s.out.done = make([]time.Duration, n), make([]time.Duration, n)
-	for i, u := range r.units {
+	for i := range r.units {
+		u := &r.units[i]
 		if !u.ran || !alive[i] {
 			continue
 		}
@@ -128,7 +165,6 @@ func (r *Replay) run(alive []bool) Outcome {
 			for _, j := range u.after {
 				if alive[j] && r.units[j].ran {
 					s.left[i]++
-					s.followers[j] = append(s.followers[j], i)
 				}
 			}
 		}
@@ -137,7 +173,7 @@ func (r *Replay) run(alive []bool) Outcome {
 		case u.fixed:
 			s.later(i, u.begin)
 		case u.anchor >= 0 && alive[u.anchor]:
-			s.follows[u.anchor] = append(s.follows[u.anchor], i)
+			s.follows[i] = true
 		default:
 			s.later(i, r.base+u.gap)
 		}
@@ -176,7 +212,16 @@ func seconds(s float64) time.Duration { return time.Duration(s * float64(time.Se
 
 // later has a unit start at a moment.
 func (s *simulation) later(i int, at time.Duration) {
-	heap.Push(&s.waiting, &job{unit: i, start: true, at: at.Seconds()})
+	s.waiting.push(entry{at.Seconds(), s.job(job{unit: i, start: true})})
+}
+
+// job takes note of a new one, and returns its place.
+func (s *simulation) job(j job) int {
+	if s.units[j.unit].program >= 0 {
+		j.class = ofLogins
+	}
+	s.jobs = append(s.jobs, j)
+	return len(s.jobs) - 1
 }
 
 // release has a unit start whose predecessors are done, unless one of them is
@@ -185,7 +230,10 @@ func (s *simulation) release(f int) {
 	for _, t := range s.units[f].meets {
 		if s.out.began[t] > 0 && s.out.done[t] == 0 {
 			s.left[f]++
-			s.followers[t] = append(s.followers[t], f)
+			if s.held == nil {
+				s.held = make([][]int, len(s.units))
+			}
+			s.held[t] = append(s.held[t], f)
 		}
 	}
 	if s.left[f] == 0 {
@@ -231,24 +279,24 @@ func (s *simulation) step() {
 	if n := len(s.used); s.Inputs.Courses && (n == 0 || s.now-s.used[n-1].At.Seconds() >= 0.1) {
 		s.used = append(s.used, s.use())
 	}
-	j := heap.Pop(from).(*job)
+	e := from.pop()
+	j := &s.jobs[e.job]
 	switch from {
 	case &s.computing[ofUnits], &s.computing[ofLogins]:
-		class := s.classOf(j)
-		s.threads[class] -= j.width
-		s.shared[class] = math.Max(s.shared[class], j.at)
+		s.threads[j.class] -= j.width
+		s.shared[j.class] = math.Max(s.shared[j.class], e.at)
 		j.compute = 0
 	case &s.reading:
-		s.disk = math.Max(s.disk, j.at)
+		s.disk = math.Max(s.disk, e.at)
 		j.read = 0
 	default:
 		if j.pieces == nil && j.start {
-			s.begin(j)
+			s.begin(e.job)
 			return
 		}
 		j.wait = 0
 	}
-	s.goOn(j)
+	s.goOn(e.job)
 }
 
 // use is what the machine has used so far.
@@ -260,13 +308,61 @@ func (s *simulation) use() boot.Use {
 	}
 }
 
-// begin starts a unit.
-func (s *simulation) begin(j *job) {
-	u := s.units[j.unit]
-	s.out.began[j.unit] = seconds(s.now)
-	for _, i := range s.follows[j.unit] {
-		s.later(i, seconds(s.now)+s.units[i].gap)
+// begin starts a unit, whose job stands at a place.
+func (s *simulation) begin(place int) {
+	i := s.jobs[place].unit
+	s.out.began[i] = seconds(s.now)
+	for _, f := range s.anchored[i] {
+		if s.follows[f] {
+			s.later(f, seconds(s.now)+s.units[f].gap)
+		}
 	}
+	w := s.work(i)
+	s.jobs[place].pieces, s.jobs[place].width = w.start, w.width
+	s.goOn(place)
+}
+
+// A work is what a unit does, ready to be replayed.
+type work struct {
+	start      []stretch // of its start, one after the other
+	width      float64   // threads while it starts
+	background []stretch
+	wide       float64 // threads in the background
+}
+
+// work is what a unit does; where its fitting is over, what was kept of it.
+func (r *Replay) work(i int) work {
+	if r.works != nil {
+		return r.works[i]
+	}
+	u := &r.units[i]
+	w := work{
+		start: u.starting(),
+		width: math.Max(1, math.Ceil(float64(u.compute)/math.Max(1, float64(u.took))-0.2)),
+	}
+	switch {
+	case u.course != nil:
+		w.wide = u.width
+		w.background = make([]stretch, len(u.course))
+		for k, p := range u.course {
+			w.background[k] = p.stretch()
+		}
+	case u.rest > 0:
+		const stroke = 100 * time.Millisecond
+		n := max(1, int(u.rest/stroke))
+		n = min(n, 200)
+		compute := u.rest / time.Duration(n)
+		one := piece{
+			compute: compute,
+			wait:    time.Duration(float64(compute) * (1 - r.duty) / r.duty),
+		}
+		w.wide, w.background = 1, slices.Repeat([]stretch{one.stretch()}, n)
+	}
+	return w
+}
+
+// starting are the stretches of a start.
+func (u *unit) starting() []stretch {
 	n := strokes
 	if max(u.compute, u.read) < 20*time.Millisecond ||
 		u.compute+u.read+u.wait < max(u.compute, u.read, u.wait)+20*time.Millisecond {
@@ -277,38 +373,35 @@ func (s *simulation) begin(j *job) {
 		even := share{1 / float64(n), 1 / float64(n), 1 / float64(n)}
 		shape = slices.Repeat([]share{even}, n)
 	}
-	j.pieces = make([]piece, len(shape))
 	part := func(of float64, whole time.Duration) time.Duration {
 		return time.Duration(of * float64(whole))
 	}
+	all := make([]stretch, len(shape))
 	for k, p := range shape {
-		j.pieces[k] = piece{part(p.compute, u.compute), part(p.read, u.read), part(p.wait, u.wait)}
+		one := piece{part(p.compute, u.compute), part(p.read, u.read), part(p.wait, u.wait)}
+		all[k] = one.stretch()
 	}
-	j.width = math.Max(1, math.Ceil(float64(u.compute)/math.Max(1, float64(u.took))-0.2))
-	s.goOn(j)
+	return all
 }
 
 // goOn takes a job to its next stretch, or ends it.
-func (s *simulation) goOn(j *job) {
+func (s *simulation) goOn(place int) {
+	j := &s.jobs[place]
 	for {
 		switch {
 		case j.compute > 0:
-			class := s.classOf(j)
-			j.at = s.shared[class] + j.compute/j.width
-			s.threads[class] += j.width
-			heap.Push(&s.computing[class], j)
+			s.threads[j.class] += j.width
+			s.computing[j.class].push(entry{s.shared[j.class] + j.compute/j.width, place})
 			return
 		case j.read > 0:
-			j.at = s.disk + j.read
-			heap.Push(&s.reading, j)
+			s.reading.push(entry{s.disk + j.read, place})
 			return
 		case j.wait > 0:
-			j.at = s.now + j.wait
-			heap.Push(&s.waiting, j)
+			s.waiting.push(entry{s.now + j.wait, place})
 			return
 		case j.place < len(j.pieces):
-			p := j.pieces[j.place]
-			j.compute, j.read, j.wait = p.compute.Seconds(), p.read.Seconds(), p.wait.Seconds()
+			p := &j.pieces[j.place]
+			j.compute, j.read, j.wait = p.compute, p.read, p.wait
 			j.place++
 		default:
 			if j.start {
@@ -321,29 +414,23 @@ func (s *simulation) goOn(j *job) {
 
 // done ends a start: what waited for it may go on, and its background begins.
 func (s *simulation) done(i int) {
-	u := s.units[i]
 	s.out.done[i] = seconds(s.now)
-	for _, f := range s.followers[i] {
+	next := func(f int) {
 		if s.left[f]--; s.left[f] == 0 {
 			s.release(f)
 		}
 	}
-	switch {
-	case u.course != nil:
-		j := &job{unit: i, pieces: u.course, width: u.width}
-		s.goOn(j)
-	case u.rest > 0:
-		const stroke = 100 * time.Millisecond
-		n := max(1, int(u.rest/stroke))
-		n = min(n, 200)
-		compute := u.rest / time.Duration(n)
-		j := &job{unit: i, width: 1, pieces: make([]piece, n)}
-		for k := range j.pieces {
-			j.pieces[k] = piece{
-				compute: compute,
-				wait:    time.Duration(float64(compute) * (1 - s.duty) / s.duty),
-			}
+	for _, f := range s.followers[i] {
+		if s.alive[f] {
+			next(f)
 		}
-		s.goOn(j)
+	}
+	if s.held != nil {
+		for _, f := range s.held[i] {
+			next(f)
+		}
+	}
+	if w := s.work(i); len(w.background) > 0 {
+		s.goOn(s.job(job{unit: i, pieces: w.background, width: w.wide}))
 	}
 }
