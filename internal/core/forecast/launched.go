@@ -241,5 +241,6 @@ func (r *Replay) held(by map[int]time.Duration) *Replay {
 			u.fixed, u.after, u.gap, u.anchor = false, []int{r.goal}, late, -1
 		}
 	}
+	held.link()
 	return &held
 }
