@@ -651,4 +651,9 @@ func TestWhatIsDelayedHoldsNothingBack(t *testing.T) {
 	if saved := f.Saving.Median; (saved - 9*time.Second).Abs() > 200*time.Millisecond {
 		t.Errorf("the machine would be ready %v sooner, not 9 s: %+v", saved, f)
 	}
+	held := r.held(map[int]time.Duration{0: time.Minute})
+	out := held.run(held.allAlive)
+	if wait := out.began[0] - out.Ready; (wait - time.Minute).Abs() > time.Second {
+		t.Errorf("it starts %v after ready", wait)
+	}
 }
