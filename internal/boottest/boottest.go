@@ -21,6 +21,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"calmdawn/internal/ring"
 	"calmdawn/internal/testtree"
 )
 
@@ -209,6 +210,7 @@ func Once(launched, wanted []string) string {
 // failure.
 func need(t testing.TB) {
 	t.Helper()
+	ring.Needs(t, ring.Middle)
 	missing := ""
 	for _, program := range []string{"systemd-nspawn", "mmdebstrap"} {
 		if _, err := exec.LookPath(program); err != nil {

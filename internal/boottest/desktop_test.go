@@ -19,6 +19,7 @@ import (
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/linux/journal"
 	"calmdawn/internal/machine"
+	"calmdawn/internal/ring"
 )
 
 // desk is a machine with a light desktop, which runs in a container without a
@@ -42,7 +43,7 @@ const (
 // profile. Who does, and after how long, stands in /share; when the recorder
 // has said what /share/until holds, and /share/rest has passed, the machine
 // switches itself off. Programs among the files can be run.
-func newSeat(t *testing.T, profile string, files map[string]string) *boottest.Machine {
+func newSeat(t testing.TB, profile string, files map[string]string) *boottest.Machine {
 	t.Helper()
 	const (
 		units   = "etc/systemd/system/"
@@ -130,8 +131,8 @@ const withoutPause = `<?xml version="1.0" encoding="UTF-8"?>
 
 // newLogins makes trials of logins in which programs of known work are
 // launched, beside a service that the boot has started.
-func newLogins(profile string) func(*testing.T, uint64, int) *trial {
-	return func(t *testing.T, seed uint64, processors int) *trial {
+func newLogins(profile string) func(testing.TB, uint64, int) *trial {
+	return func(t testing.TB, seed uint64, processors int) *trial {
 		t.Helper()
 		rng := rand.New(rand.NewPCG(seed, 79))
 		const sessions = "etc/xdg/xfce4/xfconf/xfce-perchannel-xml/xfce4-session.xml"
@@ -208,58 +209,60 @@ func TestDesktopLogin(t *testing.T) {
 		{"nobody", "never", "1", "Recorded; waiting for somebody to log in.", boot.NoLogin},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			m.Share(t, "wait", c.wait+"\n")
-			m.Share(t, "pause", c.pause+"\n")
-			m.Share(t, "until", c.until+"\n")
-			rest := "36\n"
-			if c.kind == boot.NoLogin {
-				rest = "1\n"
-			}
-			m.Share(t, "rest", rest)
-			m.Boot(t)
-			books := recorded(t, r)
-			b := books[len(books)-1]
-			u := b.Usable()
-			t.Logf("ready %v, logins %v, usable %+v, %d programs, rest %v", b.Ready.Value,
-				b.Logins, u, len(b.Programs), b.Rest.Value)
-			if !u.Known || u.Kind != c.kind || b.Recording.Version != 2 {
-				t.Fatalf("usable %+v, record %+v", u, b.Recording)
-			}
-			if c.kind == boot.NoLogin {
-				if b.Recording.LoginWait == 0 {
-					t.Error("that it waited for a login is not on record")
+			ring.Measure(t, func(t testing.TB) {
+				m.Share(t, "wait", c.wait+"\n")
+				m.Share(t, "pause", c.pause+"\n")
+				m.Share(t, "until", c.until+"\n")
+				rest := "36\n"
+				if c.kind == boot.NoLogin {
+					rest = "1\n"
 				}
-				return
-			}
-			if c.pause != "1" && u.Unsure == "" {
-				t.Errorf("nothing says that it went on after a pause: %+v", u)
-			}
-			for _, name := range []string{"till-desk", "till-sync"} {
-				use := b.ProgramUse("/usr/bin/"+name, "maria")
-				want := times(t, m.Shared(t, name))
-				off := (use.CPU - want).Abs()
-				if !use.Ran || off > max(want/10, 50*time.Millisecond) || use.Memory == 0 ||
-					use.Began < b.Logins[0].Began {
-					t.Errorf("%s: %+v; the kernel accounted for %v", name, use, want)
+				m.Share(t, "rest", rest)
+				m.Boot(t)
+				books := recorded(t, r)
+				b := books[len(books)-1]
+				u := b.Usable()
+				t.Logf("ready %v, logins %v, usable %+v, %d programs, rest %v", b.Ready.Value,
+					b.Logins, u, len(b.Programs), b.Rest.Value)
+				if !u.Known || u.Kind != c.kind || b.Recording.Version != 2 {
+					t.Fatalf("usable %+v, record %+v", u, b.Recording)
 				}
-			}
-			if !b.Rest.Known || b.Rest.Value > 2*time.Second {
-				t.Errorf("not attributed: %+v", b.Rest)
-			}
-			asks, known := journal.Read(r, 1).Boots[0].Asks, 0
-			for _, a := range asks {
-				by, program, ok := b.Asker(a)
-				t.Logf("asked for: %+v by %v, program %d, %v", a, by, program, ok)
-				if ok {
-					known++
+				if c.kind == boot.NoLogin {
+					if b.Recording.LoginWait == 0 {
+						t.Error("that it waited for a login is not on record")
+					}
+					return
 				}
-			}
-			under := b.Programs[0].Under.Native
-			if len(asks) == 0 || asks[0].By == "" || known == 0 || under == "" {
-				t.Errorf("of %d asks %d askers are known; the first program is under %q",
-					len(asks), known, under)
-			}
-			calm(t, p, m, "boots", "--spans")
+				if c.pause != "1" && u.Unsure == "" {
+					t.Errorf("nothing says that it went on after a pause: %+v", u)
+				}
+				for _, name := range []string{"till-desk", "till-sync"} {
+					use := b.ProgramUse("/usr/bin/"+name, "maria")
+					want := times(t, m.Shared(t, name))
+					off := (use.CPU - want).Abs()
+					if !use.Ran || off > max(want/10, 50*time.Millisecond) || use.Memory == 0 ||
+						use.Began < b.Logins[0].Began {
+						t.Errorf("%s: %+v; the kernel accounted for %v", name, use, want)
+					}
+				}
+				if !b.Rest.Known || b.Rest.Value > 2*time.Second {
+					t.Errorf("not attributed: %+v", b.Rest)
+				}
+				asks, known := journal.Read(r, 1).Boots[0].Asks, 0
+				for _, a := range asks {
+					by, program, ok := b.Asker(a)
+					t.Logf("asked for: %+v by %v, program %d, %v", a, by, program, ok)
+					if ok {
+						known++
+					}
+				}
+				under := b.Programs[0].Under.Native
+				if len(asks) == 0 || asks[0].By == "" || known == 0 || under == "" {
+					t.Errorf("of %d asks %d askers are known; the first program is under %q",
+						len(asks), known, under)
+				}
+				calm(t, p, m, "boots", "--spans")
+			})
 		})
 	}
 }
@@ -267,7 +270,7 @@ func TestDesktopLogin(t *testing.T) {
 var clockText = regexp.MustCompile(`(\d+)m([\d.]+)s`)
 
 // times reads what a shell says that it and its children used.
-func times(t *testing.T, text string) (sum time.Duration) {
+func times(t testing.TB, text string) (sum time.Duration) {
 	t.Helper()
 	for _, m := range clockText.FindAllStringSubmatch(strings.TrimSpace(text), -1) {
 		minutes, _ := strconv.Atoi(m[1])
@@ -286,20 +289,22 @@ func TestForecastOfALogin(t *testing.T) {
 		"a desktop": deskSession, "a service manager": unitSession,
 	} {
 		t.Run(name, func(t *testing.T) {
-			tr := newLogins(session)(t, 1, 1)
-			before := tr.boot(2)
-			if len(before) == 0 {
-				t.Skip("this computer was too busy to measure a boot")
-			}
-			r, measured := tr.try("disable", tr.items[len(tr.items)-3:], before, 1)
-			if !measured {
-				t.Skip("this computer was too busy to measure a boot")
-			}
-			t.Logf("%+v, wrong by %.1f %%", r, 100*r.wrong())
-			if r.wrong() > 0.25 || r.Saving < 0.5 {
-				t.Errorf("one could work after %.2f s, then %.2f; the forecast saving was %.2f "+
-					"(%.2f to %.2f)", r.Now, r.Then, r.Saving, r.Low, r.High)
-			}
+			ring.Measure(t, func(t testing.TB) {
+				tr := newLogins(session)(t, 1, 1)
+				before := tr.boot(2)
+				if len(before) == 0 {
+					t.Fatal("no boot of it is fit")
+				}
+				r, measured := tr.try("disable", tr.items[len(tr.items)-3:], before, 1)
+				if !measured {
+					t.Fatal("no boot of it is fit")
+				}
+				t.Logf("%+v, wrong by %.1f %%", r, 100*r.wrong())
+				if r.wrong() > 0.25 || r.Saving < 0.5 {
+					t.Errorf("one could work after %.2f s, then %.2f; the forecast saving was "+
+						"%.2f (%.2f to %.2f)", r.Now, r.Then, r.Saving, r.Low, r.High)
+				}
+			})
 		})
 	}
 }

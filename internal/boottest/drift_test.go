@@ -16,7 +16,7 @@ import (
 
 // packed builds a package of a made-up service that enables itself whenever it
 // is installed, as careless ones do.
-func packed(t *testing.T, version string) string {
+func packed(t testing.TB, version string) string {
 	t.Helper()
 	dir := testtree.Make(t, map[string]string{
 		"DEBIAN/control": fmt.Sprintf("Package: cuebox\nVersion: %s\n"+

@@ -10,12 +10,15 @@ import (
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/linux/journal"
 	"calmdawn/internal/machine"
+	"calmdawn/internal/ring"
 )
 
 // TestFailuresAndRestarts boots a machine on which services fail, are started
 // again, run into their timeout and are skipped: of each the first try counts,
 // by the log and by the recorder, and a forecast without them comes true.
-func TestFailuresAndRestarts(t *testing.T) {
+func TestFailuresAndRestarts(t *testing.T) { ring.Measure(t, failAndRestart) }
+
+func failAndRestart(t testing.TB) {
 	g := &maker{files: map[string]string{}}
 	add := func(name, unit, text string) {
 		g.names = append(g.names, name)

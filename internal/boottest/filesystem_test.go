@@ -83,7 +83,7 @@ func TestHFSPlus(t *testing.T) {
 
 // plainKernel fetches Debian's kernel for all hardware, which has modules that
 // the one for virtual machines has not, and returns it and its modules.
-func plainKernel(t *testing.T) (kernel, modules string) {
+func plainKernel(t testing.TB) (kernel, modules string) {
 	cache, err := os.UserCacheDir()
 	ok(t, err)
 	dir := filepath.Join(cache, "calmdawn", "kernel-1")

@@ -8,15 +8,15 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"os"
-	"os/exec"
-	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
 	"calmdawn/internal/boottest"
+	"calmdawn/internal/ring"
 )
 
 // A maker generates machines at random.
@@ -92,7 +92,7 @@ func made(seed, stream uint64, services, wait, work, background span) *maker {
 
 // A trial is a generated machine that is booted again and again.
 type trial struct {
-	t       *testing.T
+	t       testing.TB
 	m       *boottest.Machine
 	program string
 	items   []string
@@ -100,18 +100,18 @@ type trial struct {
 }
 
 // burner builds the program that computes for as long as it is told.
-func burner(t *testing.T) string {
+func burner(t testing.TB) string {
 	t.Helper()
-	p := filepath.Join(t.TempDir(), "burn")
-	build := exec.Command("go", "build", "-o", p, "calmdawn/internal/boottest/burn")
-	build.Env = append(os.Environ(), "CGO_ENABLED=0")
-	if out, err := build.CombinedOutput(); err != nil {
-		t.Fatal(string(out))
-	}
+	p, err := builtBurner()
+	ok(t, err)
 	return p
 }
 
-func newTrial(t *testing.T, g *maker, processors int) *trial {
+var builtBurner = sync.OnceValues(func() (string, error) {
+	return ring.Tool("burn", "calmdawn/internal/boottest/burn")
+})
+
+func newTrial(t testing.TB, g *maker, processors int) *trial {
 	t.Helper()
 	g.files["usr/bin/finish"] = whenRecorded + "systemctl --no-block poweroff\n"
 	g.files["etc/systemd/system/last.service"] = "[Unit]\nAfter=graphical.target\n[Service]\n" +
@@ -304,12 +304,12 @@ func TestForecastAccuracy(t *testing.T) {
 	for _, kind := range []struct {
 		name     string
 		machines int
-		make     func(t *testing.T, seed uint64, processors int) *trial
+		make     func(t testing.TB, seed uint64, processors int) *trial
 	}{
-		{"long", machines, func(t *testing.T, seed uint64, processors int) *trial {
+		{"long", machines, func(t testing.TB, seed uint64, processors int) *trial {
 			return newTrial(t, randomMachine(seed), processors)
 		}},
-		{"short", machines, func(t *testing.T, seed uint64, processors int) *trial {
+		{"short", machines, func(t testing.TB, seed uint64, processors int) *trial {
 			return newTrial(t, shortMachine(seed), processors)
 		}},
 		{"desktop", min(machines, 3), newLogins(deskSession)},

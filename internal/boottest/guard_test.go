@@ -15,7 +15,7 @@ import (
 // guardedMachine cannot reach its goal without key.service. Each boot ends as
 // the file /etc/ends says: "late", after the goal was reached or not, or
 // "early", by a person who switches it off before anything can be told.
-func guardedMachine(t *testing.T) *boottest.Machine {
+func guardedMachine(t testing.TB) *boottest.Machine {
 	return boottest.New(t, map[string]string{
 		"etc/systemd/system/key.service": "[Service]\nType=oneshot\n" +
 			"RemainAfterExit=yes\nExecStart=/usr/bin/touch /run/key\n[Install]\n" +

@@ -132,7 +132,7 @@ func TestEveryCompression(t *testing.T) {
 // fields maps names to all values that they have in one entry, in order.
 type fields map[string][]string
 
-func compareFile(t *testing.T, file string) int {
+func compareFile(t testing.TB, file string) int {
 	t.Helper()
 	var ours []fields
 	f := openLog(t, file)
@@ -191,7 +191,7 @@ func compareFile(t *testing.T, file string) int {
 	return len(ours)
 }
 
-func openLog(t *testing.T, file string) *journal.File {
+func openLog(t testing.TB, file string) *journal.File {
 	t.Helper()
 	data, err := os.ReadFile(file)
 	if err != nil {
@@ -206,7 +206,7 @@ func openLog(t *testing.T, file string) *journal.File {
 
 // parseEntry reads one line of the log program's JSON: a value is a text, a
 // list of bytes, or a list of values.
-func parseEntry(t *testing.T, line []byte) fields {
+func parseEntry(t testing.TB, line []byte) fields {
 	t.Helper()
 	var raw map[string]any
 	if err := json.Unmarshal(line, &raw); err != nil {
@@ -247,7 +247,7 @@ func first(list []any) any {
 }
 
 // compareBoots checks boots against the log program's own list and texts.
-func compareBoots(t *testing.T, m *boottest.Machine) {
+func compareBoots(t testing.TB, m *boottest.Machine) {
 	t.Helper()
 	r, err := machine.Open(m.Dir)
 	if err != nil {

@@ -58,7 +58,7 @@ func TestKeepBoots(t *testing.T) {
 
 // keepBoot writes down the last boot of a machine, as its recorder saw it or as
 // its log and its unit files tell it.
-func keepBoot(t *testing.T, m *boottest.Machine, file string, byRecorder bool) {
+func keepBoot(t testing.TB, m *boottest.Machine, file string, byRecorder bool) {
 	t.Helper()
 	r, err := machine.Open(m.Dir)
 	ok(t, err)

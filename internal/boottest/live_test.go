@@ -3,9 +3,6 @@
 package boottest_test
 
 import (
-	"os"
-	"os/exec"
-	"path/filepath"
 	"strings"
 	"testing"
 
@@ -16,12 +13,7 @@ import (
 // it, as root and as a user, and asks the operating system's own tools whether
 // they agree.
 func TestOnTheRunningMachine(t *testing.T) {
-	program := filepath.Join(t.TempDir(), "calmdawn")
-	build := exec.Command("go", "build", "-o", program, "calmdawn/cmd/calmdawn")
-	build.Env = append(os.Environ(), "CGO_ENABLED=0")
-	if out, err := build.CombinedOutput(); err != nil {
-		t.Fatal(string(out))
-	}
+	program := program(t)
 	const script = `#!/bin/sh
 say() { echo "$1: $(shift; "$@" 2>&1 | tr '\n' ' ')"; }
 {

@@ -79,7 +79,7 @@ func TestRealMachines(t *testing.T) {
 	}
 }
 
-func tryReal(t *testing.T, p string, d boottest.Distribution) {
+func tryReal(t testing.TB, p string, d boottest.Distribution) {
 	const off = "systemctl --no-block poweroff\n"
 	m := boottest.NewReal(t, d, map[string]string{
 		"var/log/journal/": "",
@@ -151,7 +151,7 @@ func tryReal(t *testing.T, p string, d boottest.Distribution) {
 }
 
 // setUp lists what is set up below /etc/systemd, links with what they lead to.
-func setUp(t *testing.T, dir string) string {
+func setUp(t testing.TB, dir string) string {
 	t.Helper()
 	out, err := exec.Command("find", filepath.Join(dir, "etc/systemd"), "-printf",
 		"%P %y %m %U %G %s %l %TY%Tm%Td%TH%TM%TS\n").Output()
@@ -163,7 +163,7 @@ func setUp(t *testing.T, dir string) string {
 
 // advised holds what is said of a machine's items against what a technician
 // would say of those of common packages.
-func advised(t *testing.T, items []listed) {
+func advised(t testing.TB, items []listed) {
 	t.Helper()
 	f, err := os.Open("../core/advice/testdata/real.csv")
 	ok(t, err)

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -19,18 +20,16 @@ import (
 	"calmdawn/internal/linux/journal"
 	"calmdawn/internal/linux/watch"
 	"calmdawn/internal/machine"
+	"calmdawn/internal/ring"
 )
 
-// program builds calmdawn as it is shipped.
+// built is calmdawn as it is shipped.
+var built = sync.OnceValues(ring.Program)
+
 func program(t testing.TB) string {
 	t.Helper()
-	p := filepath.Join(t.TempDir(), "calmdawn")
-	build := exec.Command("go", "build", "-trimpath", "-ldflags=-s", "-o", p,
-		"calmdawn/cmd/calmdawn")
-	build.Env = append(os.Environ(), "CGO_ENABLED=0")
-	if out, err := build.CombinedOutput(); err != nil {
-		t.Fatal(string(out))
-	}
+	p, err := built()
+	ok(t, err)
 	return p
 }
 
@@ -56,7 +55,7 @@ const burn = "i=0; while [ $$i -lt %d ]; do i=$$((i+1)); done"
 
 // loginMachine is one with three services, on which maria's service manager
 // runs and teo logs in without one.
-func loginMachine(t *testing.T) *boottest.Machine {
+func loginMachine(t testing.TB) *boottest.Machine {
 	t.Helper()
 	m := boottest.New(t, map[string]string{
 		"etc/systemd/system/waits.service": unitOf("oneshot", "sleep 1"),
@@ -93,7 +92,9 @@ func loginMachine(t *testing.T) *boottest.Machine {
 // TestRecorder puts the recorder into a machine that is switched off, boots it
 // for real, and holds the record against the kernel's accounting, the service
 // manager's clocks, and what the machine was told to do.
-func TestRecorder(t *testing.T) {
+func TestRecorder(t *testing.T) { ring.Measure(t, recordAndCompare) }
+
+func recordAndCompare(t testing.TB) {
 	p := program(t)
 	m := loginMachine(t)
 	if !strings.Contains(calm(t, p, m, "recorder", "on", "--yes", "--boots", "2"), "Done, as "+
@@ -229,7 +230,7 @@ for u in works stays waits; do echo $u.service $(used $u.service); done > /share
 systemctl --no-block poweroff
 `
 
-func recorded(t *testing.T, r *machine.Root) []boot.Boot {
+func recorded(t testing.TB, r *machine.Root) []boot.Boot {
 	t.Helper()
 	r.Home = linux.Family{}.Home()
 	book, err := casebook.Read(r, casebook.Inside)
@@ -269,7 +270,8 @@ func TestRecorderCost(t *testing.T) {
 		books := recorded(t, r)
 		b := books[len(books)-1]
 		own := b.Recording
-		t.Logf("by looking alone: %v; %d programs: %v of processor time in %v, %.2f %% of one processor; %d bytes held",
+		t.Logf("by looking alone: %v; %d programs: %v of processor time in %v, %.2f %% of one "+
+			"processor; %d bytes held",
 			m.Deaf, len(b.Programs), own.CPU, own.Ended-own.Began,
 			100*own.CPU.Seconds()/(own.Ended-own.Began).Seconds(), own.Memory)
 	}

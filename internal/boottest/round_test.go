@@ -13,12 +13,15 @@ import (
 	"testing"
 
 	"calmdawn/internal/boottest"
+	"calmdawn/internal/ring"
 )
 
 // TestRound does the whole job on a real machine: five boots, three items of
 // known cost switched off, five boots, compare, report; and a browser opens the
 // report.
-func TestRound(t *testing.T) {
+func TestRound(t *testing.T) { ring.Measure(t, wholeRound) }
+
+func wholeRound(t testing.TB) {
 	const hostile = `<script>document.title = "owned"</script>`
 	files := map[string]string{
 		"usr/bin/finish": "sleep 2\nsystemctl --no-block poweroff\n",
@@ -90,7 +93,7 @@ func TestRound(t *testing.T) {
 }
 
 // browse has a browser open the report, and looks at what it makes of it.
-func browse(t *testing.T, page string) {
+func browse(t testing.TB, page string) {
 	t.Helper()
 	if _, err := exec.LookPath("chromium"); err != nil {
 		if os.Getenv("CI") != "" {

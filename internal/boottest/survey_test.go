@@ -430,7 +430,7 @@ var later = []string{"tm-far", "tm-caughtup", "tm-century"}
 
 // surveyed returns the marks that the survey expects a boot to leave, and what
 // it says of each mark that it knows.
-func surveyed(t *testing.T, m *boottest.Machine) (expected []string, said map[string]string) {
+func surveyed(t testing.TB, m *boottest.Machine) (expected []string, said map[string]string) {
 	t.Helper()
 	var list struct {
 		Items []struct{ ID, State, When, Command, File, Why, Fires string }
@@ -465,7 +465,7 @@ func surveyed(t *testing.T, m *boottest.Machine) (expected []string, said map[st
 
 // agrees surveys a machine and holds what that expects against a boot; it
 // returns what the survey says of each mark.
-func agrees(t *testing.T, m *boottest.Machine) (said map[string]string) {
+func agrees(t testing.TB, m *boottest.Machine) (said map[string]string) {
 	t.Helper()
 	expected, said := surveyed(t, m)
 	holdAgainst(t, m, expected, said)
@@ -473,7 +473,7 @@ func agrees(t *testing.T, m *boottest.Machine) (said map[string]string) {
 }
 
 // holdAgainst boots a machine and holds what a survey expects against it.
-func holdAgainst(t *testing.T, m *boottest.Machine, expected []string, said map[string]string) {
+func holdAgainst(t testing.TB, m *boottest.Machine, expected []string, said map[string]string) {
 	t.Helper()
 	launched := m.Boot(t)
 	count := map[string]int{}

@@ -69,7 +69,7 @@ var files = map[string]string{
 }
 
 // run calls the command line on the machine and returns what it printed.
-func run(t *testing.T, m *boottest.Machine, args ...string) []byte {
+func run(t testing.TB, m *boottest.Machine, args ...string) []byte {
 	t.Helper()
 	var out, errs bytes.Buffer
 	if code := cli.Run(append([]string{

@@ -16,6 +16,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"calmdawn/internal/ring"
 	"calmdawn/internal/testtree"
 )
 
@@ -126,6 +127,7 @@ func TestAMachineWhoseIDChanged(t *testing.T) {
 // TestOneLockForOneMachine holds the lock of a machine by whatever casebook,
 // and as another user.
 func TestOneLockForOneMachine(t *testing.T) {
+	ring.Needs(t, ring.Middle)
 	dir := demoMachine(t)
 	var st syscall.Stat_t
 	must(t, syscall.Stat(dir, &st))
@@ -206,6 +208,7 @@ func TestTwoCasebooks(t *testing.T) {
 // TestFilesOfOursArePrivate looks at what is written outside the machine: no
 // link is followed, and nobody else may read it.
 func TestFilesOfOursArePrivate(t *testing.T) {
+	ring.Needs(t, ring.Middle)
 	dir, at := demoMachine(t), t.TempDir()
 	t.Setenv("XDG_CONFIG_HOME", at)
 	on := "--root " + dir + " "
@@ -248,6 +251,7 @@ func TestFilesOfOursArePrivate(t *testing.T) {
 // TestAnotherBuildOfTheRecorder replaces a program of many lines by another
 // one: a difference line by line would take longer than a test may.
 func TestAnotherBuildOfTheRecorder(t *testing.T) {
+	ring.Needs(t, ring.Middle)
 	dir := demoMachine(t)
 	on := "--root " + dir + " "
 	lines := bytes.Repeat([]byte("\x7fELF of another build\n"), 1<<20)

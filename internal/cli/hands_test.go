@@ -13,6 +13,7 @@ import (
 	"testing"
 
 	"calmdawn/internal/cli"
+	"calmdawn/internal/ring"
 )
 
 // atTerminal runs a call as a person at a terminal makes it, who answers every
@@ -77,6 +78,7 @@ func TestNumbersOfTheLastList(t *testing.T) {
 
 // TestEveryColumnSorts sorts a list by each of its columns.
 func TestEveryColumnSorts(t *testing.T) {
+	ring.Needs(t, ring.Middle)
 	on := "--root " + demoMachine(t) + " "
 	says(t, on+"disable --yes larder.service", 0)
 	out := says(t, on+"list", 0)
@@ -117,6 +119,7 @@ func TestOneBootByItsNumber(t *testing.T) {
 
 // TestManyChangesBetweenBoots folds them.
 func TestManyChangesBetweenBoots(t *testing.T) {
+	ring.Needs(t, ring.Middle)
 	on := "--root " + demoMachine(t) + " "
 	t.Chdir(t.TempDir())
 	says(t, on+"propose p.toml", 0)
@@ -158,6 +161,7 @@ func TestHelpFitsAScreen(t *testing.T) {
 }
 
 func TestLongTextGoesThroughThePager(t *testing.T) {
+	ring.Needs(t, ring.Middle)
 	on := "--root " + demoMachine(t) + " "
 	for _, c := range []struct{ words, env, says, not string }{
 		{"list --pager 'wc -l'", "", "", "Lanternfile"},
@@ -207,6 +211,7 @@ zpty -r z out '*]'$'\r'; print -r -- "${out##*\[}" | tr -d '\\]'`,
 }
 
 func TestCompletionInShells(t *testing.T) {
+	ring.Needs(t, ring.Middle)
 	dir := demoMachine(t)
 	bin := t.TempDir()
 	must(t, os.Symlink(program, bin+"/calmdawn"))

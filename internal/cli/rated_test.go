@@ -9,7 +9,8 @@ import (
 	"calmdawn/internal/visit"
 )
 
-// TestCommandsRateWhatTheyAskFor counts for how many items the boots are replayed.
+// TestCommandsRateWhatTheyAskFor counts for how many items the boots are
+// replayed.
 func TestCommandsRateWhatTheyAskFor(t *testing.T) {
 	dir := t.TempDir()
 	if err := demo.Make(dir, time.Now()); err != nil {

@@ -10,6 +10,8 @@ import (
 	"slices"
 	"strings"
 	"testing"
+
+	"calmdawn/internal/ring"
 )
 
 // recommended finds the commands in an output: what follows the name of the
@@ -25,6 +27,7 @@ var placeholder = regexp.MustCompile(`\b[A-Z]{3,}\b`)
 // TestEveryRecommendedCommandWorks runs what outputs on the demo machine
 // recommend, before and after a job.
 func TestEveryRecommendedCommandWorks(t *testing.T) {
+	ring.Needs(t, ring.Middle)
 	dir := demoMachine(t)
 	t.Chdir(t.TempDir())
 	on := "--root " + dir + " "
@@ -79,6 +82,7 @@ func TestEveryRecommendedCommandWorks(t *testing.T) {
 
 // TestEveryExampleWorks runs the examples of the help texts in their order.
 func TestEveryExampleWorks(t *testing.T) {
+	ring.Needs(t, ring.Middle)
 	dir := demoMachine(t)
 	t.Chdir(t.TempDir())
 	on := "--root " + dir + " "

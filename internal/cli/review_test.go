@@ -15,6 +15,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"calmdawn/internal/ring"
 	"calmdawn/internal/testtree"
 )
 
@@ -79,6 +80,7 @@ func (t terminal) begins(words string) {
 // TestReviewRound goes through a review as a person does, whose window changes
 // its size, and takes all of it back.
 func TestReviewRound(t *testing.T) {
+	ring.Needs(t, ring.Middle)
 	dir := demoMachine(t)
 	before := testtree.Snapshot(t, dir, casebookless)
 	file := filepath.Join(t.TempDir(), "plan.toml")
@@ -157,6 +159,7 @@ func TestReviewRound(t *testing.T) {
 
 // TestReviewLeavesTheTerminalAsItWas ends it in every way.
 func TestReviewLeavesTheTerminalAsItWas(t *testing.T) {
+	ring.Needs(t, ring.Middle)
 	dir := demoMachine(t)
 	before := testtree.Snapshot(t, dir, nil)
 	term := newTerminal(t)
@@ -212,6 +215,7 @@ func TestReviewLeavesTheTerminalAsItWas(t *testing.T) {
 // TestReviewWithoutRights plans as a user who may read the machine, and is told
 // why nothing can be carried out.
 func TestReviewWithoutRights(t *testing.T) {
+	ring.Needs(t, ring.Middle)
 	if os.Geteuid() != 0 {
 		t.Skip("becoming another user needs root")
 	}
@@ -301,6 +305,7 @@ func onPTY(t *testing.T, args []string, until string, keys ...string) (got []str
 // TestNoCommandAsksTheTerminal has each command on a terminal that answers
 // nothing: one that asked would wait for seconds.
 func TestNoCommandAsksTheTerminal(t *testing.T) {
+	ring.Needs(t, ring.Middle)
 	on := []string{"--root", demoMachine(t)}
 	for _, words := range []string{
 		"--version", "", "list", "show star-index", "boots", "forecast --best", "history", "help",
@@ -320,6 +325,7 @@ func TestNoCommandAsksTheTerminal(t *testing.T) {
 
 // TestACursorKeyIsCheap counts what a serial line would have to carry.
 func TestACursorKeyIsCheap(t *testing.T) {
+	ring.Needs(t, ring.Middle)
 	const down, up = "\x1b[B", "\x1b[A"
 	got := onPTY(t, []string{"--root", demoMachine(t), "review"}, "51.4 s",
 		down, down, down, up, "j", "k")

@@ -23,6 +23,7 @@ import (
 
 	"calmdawn/internal/cli"
 	"calmdawn/internal/document/schematest"
+	"calmdawn/internal/ring"
 	"calmdawn/internal/testtree"
 )
 
@@ -33,16 +34,14 @@ func TestMain(m *testing.M) {
 	if err != nil {
 		panic(err)
 	}
-	program = filepath.Join(dir, "calmdawn")
-	build := exec.Command("go", "build", "-o", program, "calmdawn/cmd/calmdawn")
-	build.Env = append(os.Environ(), "CGO_ENABLED=0")
-	if out, err := build.CombinedOutput(); err != nil {
-		panic(string(out))
+	if program, err = ring.Program(); err != nil {
+		panic(err)
 	}
 	os.Setenv("XDG_CONFIG_HOME", filepath.Join(dir, "config")) // no notes in a person's own
 	os.Setenv("XDG_STATE_HOME", filepath.Join(dir, "state"))
 	code := m.Run()
 	os.RemoveAll(dir)
+	os.RemoveAll(filepath.Dir(program))
 	os.Exit(code)
 }
 
@@ -316,6 +315,7 @@ func TestDependentsComeAlong(t *testing.T) {
 // TestKilledAtAnyMoment kills the program at random moments of a change, and
 // finds it wholly done or wholly undone.
 func TestKilledAtAnyMoment(t *testing.T) {
+	ring.Needs(t, ring.Middle)
 	dir := demoMachine(t)
 	on := "--root " + dir + " "
 	ids := "service:star-index.service program:varnholt-tray.desktop task:/etc/cron.d/mast#619c " +
@@ -408,6 +408,7 @@ func TestAFullDisk(t *testing.T) {
 // TestBeforeAndAfter goes from the first boots over a change and restarts to
 // the verdict.
 func TestBeforeAndAfter(t *testing.T) {
+	ring.Needs(t, ring.Middle)
 	dir := demoMachine(t)
 	on := "--root " + dir + " "
 	says := func(words string, wants ...string) {
@@ -526,6 +527,7 @@ func TestBeforeAndAfter(t *testing.T) {
 // TestComingBack proposes, applies, puts on trial, guards, and comes back to a
 // machine that has drifted.
 func TestComingBack(t *testing.T) {
+	ring.Needs(t, ring.Middle)
 	dir := demoMachine(t)
 	on := "--root " + dir + " "
 	expect := func(words string, code int, wants ...string) {
@@ -801,6 +803,7 @@ func TestADiskThatIsNotMountedIsSaid(t *testing.T) {
 }
 
 func TestALockedCasebookIsSaid(t *testing.T) {
+	ring.Needs(t, ring.Middle)
 	dir := demoMachine(t)
 	on := "--root " + dir + " "
 	call(t, on+"disable --yes service:star-index.service")
@@ -920,6 +923,7 @@ func TestDocumentsFollowTheirSchemas(t *testing.T) {
 // TestForecastsCountFromTheMachineAsItIsSetUp decides on items without a
 // restart in between: what is decided is no part of what can still be saved.
 func TestForecastsCountFromTheMachineAsItIsSetUp(t *testing.T) {
+	ring.Needs(t, ring.Middle)
 	on := "--root " + demoMachine(t) + " "
 	type saving struct{ Median, Low, High float64 }
 	type forecast struct {
@@ -1010,6 +1014,7 @@ func TestALauncherIsProtectedAsWhatItLaunches(t *testing.T) {
 // TestOursIsOurs has the recorder put in: it is no item that was added, none
 // that advice is given on, and goes by its own command alone.
 func TestOursIsOurs(t *testing.T) {
+	ring.Needs(t, ring.Middle)
 	on := "--root " + demoMachine(t) + " "
 	before, _, _ := call(t, on)
 	says(t, on+"recorder on --yes", 0)

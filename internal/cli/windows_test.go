@@ -15,6 +15,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"calmdawn/internal/document/schematest"
+	"calmdawn/internal/ring"
 	"calmdawn/internal/testtree"
 	"calmdawn/internal/windows/hive"
 	"calmdawn/internal/windows/registry"
@@ -219,6 +220,7 @@ func TestWhatKeepsAWindowsDiskFromChanges(t *testing.T) {
 
 // TestTheWindowsDemo reads the shop's till, which has every kind of item.
 func TestTheWindowsDemo(t *testing.T) {
+	ring.Needs(t, ring.Middle)
 	dir := filepath.Join(t.TempDir(), "gnomon")
 	says(t, "demo --keep "+dir+" --family windows", 0, "The demo machine stands in")
 	says(t, "demo --keep "+dir+" --family windows", 1, "is not empty")

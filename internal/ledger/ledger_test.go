@@ -19,6 +19,7 @@ import (
 	"calmdawn/internal/ledger"
 	"calmdawn/internal/linux"
 	"calmdawn/internal/machine"
+	"calmdawn/internal/ring"
 	"calmdawn/internal/testtree"
 )
 
@@ -116,7 +117,7 @@ func do(r *machine.Root, draft func(*machine.Draft) error, undo int64) (int64, e
 }
 
 func TestUndoInAnyOrderEndsWhereItBegan(t *testing.T) {
-	rounds := uint64(40)
+	rounds := ring.Pick[uint64](5, 15, 40)
 	// CONTRIBUTING.md: thousands, now and then
 	if n, err := strconv.Atoi(os.Getenv("CALMDAWN_ROUNDS")); err == nil {
 		rounds = uint64(n)
@@ -163,7 +164,7 @@ func TestEveryInterruption(t *testing.T) {
 	for _, crash := range []bool{false, true} {
 		for _, undo := range []bool{false, true} {
 			interrupted := 0
-			for n := 0; ; n++ {
+			for n := 0; ; n += ring.Pick(5, 2, 1) {
 				dir, r := tree(t)
 				clean := whole(t, dir, r)
 				var id int64
@@ -205,7 +206,7 @@ func TestEveryInterruption(t *testing.T) {
 						crash, undo, n, d)
 				}
 			}
-			if interrupted < 20 {
+			if interrupted < ring.Pick(4, 10, 20) {
 				t.Errorf("only %d operations were interrupted", interrupted)
 			}
 		}

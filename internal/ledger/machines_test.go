@@ -18,6 +18,7 @@ import (
 	"calmdawn/internal/ledger"
 	"calmdawn/internal/linux"
 	"calmdawn/internal/machine"
+	"calmdawn/internal/ring"
 	"calmdawn/internal/testtree"
 )
 
@@ -25,7 +26,7 @@ import (
 // items of the demo machine by its real mechanisms, each time surveyed anew,
 // and undoes what is left in random order.
 func TestRandomDecisionsOnWholeMachines(t *testing.T) {
-	rounds := uint64(6)
+	rounds := ring.Pick[uint64](2, 3, 6)
 	if n, err := strconv.Atoi(os.Getenv("CALMDAWN_ROUNDS")); err == nil {
 		rounds = uint64(n)
 	}

@@ -17,6 +17,7 @@ import (
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/ledger"
 	"calmdawn/internal/machine"
+	"calmdawn/internal/ring"
 	"calmdawn/internal/testtree"
 )
 
@@ -89,7 +90,7 @@ func (m *model) differs(dir string) string {
 // TestModel plays random sequences of decisions, stops, edits of others and
 // undos in any order, and holds the tree against the model after each step.
 func TestModel(t *testing.T) {
-	rounds := uint64(25)
+	rounds := ring.Pick[uint64](12, 12, 25)
 	if n, err := strconv.Atoi(os.Getenv("CALMDAWN_ROUNDS")); err == nil {
 		rounds = uint64(n)
 	}

@@ -19,6 +19,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"calmdawn/internal/cli"
+	"calmdawn/internal/ring"
 	"calmdawn/internal/stoptest"
 	"calmdawn/internal/testtree"
 )
@@ -132,6 +133,7 @@ func TestWhatIsAgreedToIsWhatIsDone(t *testing.T) {
 // TestSettlingIsSaidWhateverTheAnswer stops a change, then asks for another one
 // and lets nobody answer.
 func TestSettlingIsSaidWhateverTheAnswer(t *testing.T) {
+	ring.Needs(t, ring.Middle)
 	dir := demoMachine(t)
 	clean := snapshot(t, dir)
 	stopAmid(t, dir, "disable --yes "+four)
@@ -174,6 +176,7 @@ func stopAmid(t *testing.T, dir, words string) {
 // TestReadersTellWhatIsUnsettled has every reading command, and every changing
 // one on a disk that takes no writes, tell of an interrupted change.
 func TestReadersTellWhatIsUnsettled(t *testing.T) {
+	ring.Needs(t, ring.Middle)
 	dir := demoMachine(t)
 	stopAmid(t, dir, "disable --yes "+four)
 	before := testtree.Snapshot(t, dir+"/machine", nil)
@@ -261,9 +264,11 @@ func TestSignalsWaitForTheEdits(t *testing.T) {
 }
 
 // TestTwoAtOnce has two programs decide, undo and be killed at random on one
-// machine for a minute, or for CALMDAWN_MINUTES; then all is taken back.
+// machine for ten seconds or a minute, or for CALMDAWN_MINUTES; then all is
+// taken back.
 func TestTwoAtOnce(t *testing.T) {
-	length := time.Minute
+	ring.Needs(t, ring.Middle)
+	length := ring.Pick(0, 10*time.Second, time.Minute)
 	if d, err := time.ParseDuration(os.Getenv("CALMDAWN_MINUTES") + "m"); err == nil {
 		length = d
 	}

@@ -17,6 +17,7 @@ import (
 	"calmdawn/internal/family"
 	"calmdawn/internal/ledger"
 	"calmdawn/internal/machine"
+	"calmdawn/internal/ring"
 	"calmdawn/internal/windows"
 	"calmdawn/internal/windows/hive"
 	"calmdawn/internal/windows/registry"
@@ -156,6 +157,9 @@ func eachItem(t *testing.T, dir string) (done, refused map[string]int) {
 			states = []item.State{item.On}
 		}
 		for _, to := range states {
+			if done[it.Mechanism+" "+string(to)] >= ring.Pick(2, 8, 1000) {
+				continue
+			}
 			edits, err := turned(r, inventory, to, now, it)
 			if err != nil || len(edits) == 0 {
 				if to != item.Delayed {
@@ -267,7 +271,7 @@ func TestEveryInterruption(t *testing.T) {
 	for _, crash := range []bool{false, true} {
 		for _, undo := range []bool{false, true} {
 			interrupted := 0
-			for n := 0; ; n++ {
+			for n := 0; ; n += ring.Pick(16, 4, 1) {
 				dir := machineToTurn().Make(t)
 				r := opened(t, dir)
 				before := windowstest.Registry(t, dir)
@@ -330,7 +334,7 @@ func TestEveryInterruption(t *testing.T) {
 					t.Fatalf("crash %v undo %v at %d: differs in %q", crash, undo, n, values)
 				}
 			}
-			if interrupted < 30 {
+			if interrupted < ring.Pick(1, 7, 30) {
 				t.Errorf("only %d operations were interrupted", interrupted)
 			}
 		}
@@ -379,7 +383,7 @@ func turnAll(t *testing.T, r *machine.Root, at time.Time, undo int64) int64 {
 func TestRandomDecisions(t *testing.T) {
 	t.Parallel()
 	now := time.Date(2026, 11, 26, 9, 0, 0, 0, time.UTC)
-	for seed := range uint64(3) {
+	for seed := range ring.Pick[uint64](1, 1, 3) {
 		rng := rand.New(rand.NewPCG(seed, 5))
 		dir := filepath.Join(t.TempDir(), "gnomon")
 		if err := demo.MakeWindows(dir, now); err != nil {
@@ -394,7 +398,7 @@ func TestRandomDecisions(t *testing.T) {
 			turnAll(t, r, now, standing[i])
 			standing = slices.Delete(standing, i, i+1)
 		}
-		for range 150 {
+		for range ring.Pick(40, 100, 150) {
 			if len(standing) > 0 && rng.IntN(3) == 0 {
 				back(rng.IntN(len(standing)))
 				continue
@@ -416,7 +420,7 @@ func TestRandomDecisions(t *testing.T) {
 			}
 			standing, decided = append(standing, c.ID), decided+1
 		}
-		if decided < 20 {
+		if decided < ring.Pick(5, 20, 20) {
 			t.Errorf("seed %d: only %d decisions were made", seed, decided)
 		}
 		for len(standing) > 0 {

@@ -21,6 +21,7 @@ import (
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/family"
 	"calmdawn/internal/ledger"
+	"calmdawn/internal/ring"
 	"calmdawn/internal/windows"
 	"calmdawn/internal/windows/hive"
 	"calmdawn/internal/windows/registry"
@@ -248,12 +249,13 @@ func (w *runtime) takesBack() {
 // delayed, and after that was taken back; once in each of two control sets.
 // What each boot launches is what the survey says, and no more.
 func TestRealBootsLaunchWhatIsOn(t *testing.T) {
+	ring.Needs(t, ring.Middle)
 	w := newRuntime(t)
 	w.takesBack()
 	seed := uint64(time.Now().UnixNano())
 	t.Logf("seed %d", seed)
 	rng := rand.New(rand.NewPCG(seed, 8))
-	for set := range uint32(2) {
+	for set := range ring.Pick[uint32](0, 1, 2) {
 		d := windowstest.New()
 		d.Files["mark.exe"] = ""
 		d.System.At("Select").Set(hive.Counted("Default", 1+set))

@@ -633,8 +633,8 @@ func TestEarlyLogins(t *testing.T) {
 	}
 }
 
-// TestWhatIsDelayedHoldsNothingBack delays what two others are ordered after: they
-// start when what is left of their order allows.
+// TestWhatIsDelayedHoldsNothingBack delays what two others are ordered after:
+// they start when what is left of their order allows.
 func TestWhatIsDelayedHoldsNothingBack(t *testing.T) {
 	r, err := New(bootOf(2, []step{
 		{name: "slow.service", kind: "oneshot", wait: 10},
