@@ -1,7 +1,7 @@
-// Mutants changes the code in small ways, one at a time, and counts which of the
-// changes the tests notice: a condition negated, a bound shifted by one, a sync
-// or an early return dropped. The files stay as they are; go sees the changed
-// ones through an overlay. make bench-mutants runs it.
+// Mutants changes the code in small ways, one at a time, and counts which of
+// the changes the tests notice: a condition negated, a bound shifted by one, a
+// sync or an early return dropped. The files stay as they are; go sees the
+// changed ones through an overlay. make bench-mutants runs it.
 package main
 
 import (
@@ -23,8 +23,8 @@ import (
 	"time"
 )
 
-// targets are the packages that are changed, and those whose tests are asked, in
-// turn, until one fails.
+// targets are the packages that are changed, and those whose tests are asked,
+// in turn, until one fails.
 var targets = map[string][]string{
 	"internal/ledger":           {"internal/ledger", "internal/guard", "internal/stoptest"},
 	"internal/machine":          {"internal/machine", "internal/ledger", "internal/stoptest"},

@@ -12,6 +12,7 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"time"
 
@@ -184,10 +185,7 @@ func (g *Groups) meet(dir, name string) {
 	if depth == 1 {
 		g.follow(g.tops, p, "", "")
 	}
-	uid := ""
-	if _, rest, ok := strings.Cut(dir, "/user@"); ok {
-		uid, _, _ = strings.Cut(rest, ".service")
-	}
+	uid, _ := managerOf(dir)
 	switch ext := filepath.Ext(name); ext {
 	case ".slice":
 		if depth <= maxDepth {
@@ -195,7 +193,7 @@ func (g *Groups) meet(dir, name string) {
 		}
 	case ".service", ".scope", ".mount", ".socket", ".swap":
 		// the service manager of a user, which has groups of its own
-		if strings.HasPrefix(name, "user@") && ext == ".service" {
+		if _, ok := managerOf(p); ok && depth == managerDepth {
 			if depth <= maxDepth {
 				g.look(p)
 			}
@@ -203,6 +201,41 @@ func (g *Groups) meet(dir, name string) {
 		}
 		g.follow(g.all, p, name, uid)
 	}
+}
+
+// The groups of a user's logins and of their service manager have fixed places:
+// what stands elsewhere under such a name, a user may have made.
+const managerDepth = 3
+
+// SessionOf returns the number of the user in whose login session a control
+// group is; false for any other group.
+func SessionOf(group string) (uid string, ok bool) {
+	parts := strings.Split(group, "/")
+	if len(parts) != 4 || parts[1] != UserSlice[1:] || !strings.HasPrefix(parts[3], "session-") ||
+		!strings.HasSuffix(parts[3], ".scope") {
+		return "", false
+	}
+	return userOf(parts[2])
+}
+
+// managerOf returns the number of the user whose service manager a control
+// group belongs to, itself or below; false for any other group. Whatever the
+// names below, all of it is that user's.
+func managerOf(group string) (uid string, ok bool) {
+	parts := strings.SplitN(group, "/", managerDepth+2)
+	if len(parts) <= managerDepth || parts[1] != UserSlice[1:] {
+		return "", false
+	}
+	uid, ok = userOf(parts[2])
+	return uid, ok && parts[3] == "user@"+uid+".service"
+}
+
+// userOf reads the number out of the name of a user's slice.
+func userOf(slice string) (uid string, ok bool) {
+	digits, ok := strings.CutPrefix(slice, "user-")
+	digits, end := strings.CutSuffix(digits, ".slice")
+	_, err := strconv.ParseUint(digits, 10, 32)
+	return digits, ok && end && err == nil
 }
 
 // follow keeps the files of a group open. One that was stopped and has started

@@ -41,7 +41,7 @@ func Look(procFolder string, during time.Duration, owners map[int]string) family
 		if key.Native != "" {
 			now.Units[key] = with(now.Units[key])
 		}
-		_, session := sessionOf(process.Group)
+		session := userOfGroup(process.Group)
 		for _, word := range programWords(p.words(process.PID)) {
 			k := family.ProgramKey{Program: word, Owner: owners[session]}
 			now.Programs[k] = with(now.Programs[k])
@@ -65,29 +65,27 @@ func programWords(words []string) []string {
 // unitOf reads the unit out of the path of a control group, and the user whose
 // manager it is of; 0 for the machine's.
 func unitOf(group string) (boot.Key, int) {
-	var key boot.Key
-	uid := 0
-	for part := range strings.SplitSeq(group, "/") {
-		user, isManager := strings.CutPrefix(part, "user@")
-		switch {
-		case isManager && strings.HasSuffix(part, ".service"):
-			uid, _ = strconv.Atoi(strings.TrimSuffix(user, ".service"))
-			key = boot.Key{}
-		case key.Native == "" &&
-			(strings.HasSuffix(part, ".service") || strings.HasSuffix(part, ".scope")):
-			key.Native = part
+	parts, uid := strings.Split(group, "/"), 0
+	if digits, ok := managerOf(group); ok {
+		uid, _ = strconv.Atoi(digits)
+		parts = parts[managerDepth+1:]
+	}
+	for _, part := range parts {
+		if strings.HasSuffix(part, ".service") || strings.HasSuffix(part, ".scope") {
+			return boot.Key{Native: part}, uid
 		}
 	}
-	return key, uid
+	return boot.Key{}, uid
 }
 
-// sessionOf reads the user out of the path of a control group.
-func sessionOf(group string) (string, int) {
-	_, rest, ok := strings.Cut(group, "/user-")
-	if !ok {
-		return "", 0
+// userOfGroup is the number of the user in whose slice a control group is; 0
+// for none.
+func userOfGroup(group string) int {
+	parts := strings.SplitN(group, "/", 4)
+	if len(parts) < 4 || parts[1] != UserSlice[1:] {
+		return 0
 	}
-	digits, rest, _ := strings.Cut(rest, ".slice")
+	digits, _ := userOf(parts[2])
 	uid, _ := strconv.Atoi(digits)
-	return rest, uid
+	return uid
 }

@@ -17,6 +17,9 @@ const (
 	name   = "org.freedesktop.systemd1"
 	object = dbus.ObjectPath("/org/freedesktop/systemd1")
 	wait   = 20 * time.Second
+	// greet is how long whatever listens at a socket has to show that it is a
+	// bus.
+	greet = 2 * time.Second
 )
 
 // A Manager is a connection to one service manager: the machine's, or a user's.
@@ -55,9 +58,12 @@ func connect(socket string, uid, gid int) (*Manager, error) {
 		end()
 		return nil, err
 	}
+	// The library reads the greeting whatever its context says.
+	_ = conn.SetDeadline(time.Now().Add(greet))
 	bus, err := dbus.NewConn(&skimmer{Conn: conn, wanted: wanted()}, dbus.WithContext(ctx))
 	if err == nil {
 		if err = bus.Auth([]dbus.Auth{dbus.AuthExternal(strconv.Itoa(uid))}); err == nil {
+			_ = conn.SetDeadline(time.Now().Add(wait))
 			err = bus.Hello()
 		}
 	}

@@ -17,20 +17,29 @@ import (
 // Protocol".
 type skimmer struct {
 	net.Conn
-	wanted map[string]bool
-	binary bool // the lines of the greeting are over
-	room   []byte
-	in     []byte // the part of it that is read and not yet parted
-	out    []byte // messages to hand on
+	wanted  map[string]bool
+	binary  bool // the lines of the greeting are over
+	greeted int  // bytes of the greeting
+	total   int  // bytes behind it
+	room    []byte
+	in      []byte // the part of it that is read and not yet parted
+	out     []byte // messages to hand on
 }
 
+// What a bus may send. A socket of a user may be anything that user made.
 const (
-	largestMessage = 32 << 20
-	replyType      = 2
-	signatureField = 8
+	longestGreeting = 4 << 10
+	largestMessage  = 8 << 20
+	mostOfAll       = 64 << 20
+	replyType       = 2
+	signatureField  = 8
 )
 
-var errMessage = errors.New("the bus sent a message that is none")
+var (
+	errMessage  = errors.New("the bus sent a message that is none")
+	errGreeting = errors.New("what answers there is no bus: its greeting has no end")
+	errTooMuch  = errors.New("the bus sent more than a service manager has to tell")
+)
 
 func (s *skimmer) Write(b []byte) (int, error) {
 	n, err := s.Conn.Write(b)
@@ -40,7 +49,13 @@ func (s *skimmer) Write(b []byte) (int, error) {
 
 func (s *skimmer) Read(b []byte) (int, error) {
 	if !s.binary {
-		return s.Conn.Read(b)
+		left := longestGreeting - s.greeted
+		if left <= 0 {
+			return 0, errGreeting
+		}
+		n, err := s.Conn.Read(b[:min(len(b), left)])
+		s.greeted += n
+		return n, err
 	}
 	for len(s.out) == 0 {
 		m, err := s.message()
@@ -88,6 +103,9 @@ func (s *skimmer) fill(n int) error {
 	have := copy(s.room, s.in)
 	got, err := io.ReadAtLeast(s.Conn, s.room[have:], n-have)
 	s.in = s.room[:have+got]
+	if s.total += got; s.total > mostOfAll {
+		return errTooMuch
+	}
 	return err
 }
 

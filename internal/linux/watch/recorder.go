@@ -100,8 +100,8 @@ func (rec *host) Foreign(own time.Duration) (time.Duration, bool) {
 // inSession reports whether a control group is that of a login session, whose
 // programs may have no groups of their own.
 func inSession(group string) bool {
-	return strings.HasPrefix(group, "/user.slice/") &&
-		strings.HasPrefix(path.Base(group), "session-")
+	_, ok := activity.SessionOf(group)
+	return ok
 }
 
 func (rec *host) CanLogIn() bool {
@@ -203,8 +203,8 @@ func (rec *host) Sample(at time.Duration, whole bool) boot.Use {
 func (rec *host) lookForLogins() {
 	var fresh []string
 	for _, g := range rec.groups.All() {
-		id, ok := strings.CutPrefix(strings.TrimSuffix(g.Native, ".scope"), "session-")
-		if ok && !rec.asked[id] && !g.Gone && strings.HasSuffix(g.Native, ".scope") {
+		id := strings.TrimSuffix(strings.TrimPrefix(g.Native, "session-"), ".scope")
+		if inSession(g.Path) && !rec.asked[id] && !g.Gone {
 			fresh = append(fresh, id)
 		}
 	}
@@ -289,9 +289,13 @@ func (rec *host) Record(seen recorder.Seen, quiet bool) (boot.Boot, error) {
 	if err != nil {
 		return b, fmt.Errorf("the service manager does not tell its units: %w", err)
 	}
-	for _, u := range rec.users {
-		spans = append(spans, rec.userSpans(u, &b, fifo)...)
-	}
+	// Side by side: what listens at a user's socket may let one wait.
+	all, notes := make([][]boot.Span, len(rec.users)), make([]string, len(rec.users))
+	machine.EachLarge(len(rec.users), func(i int) {
+		all[i], notes[i] = rec.userSpans(rec.users[i], fifo)
+	})
+	spans = slices.Concat(append(all, spans)...)
+	b.Notes = append(b.Notes, slices.DeleteFunc(notes, func(n string) bool { return n == "" })...)
 	b.Spans = rec.withUse(spans)
 	if t.Finished > 0 {
 		b.Ready = boot.Of(t.Finished, boot.Bus)
@@ -327,26 +331,24 @@ func (rec *host) settle(b *boot.Boot, quiet bool) {
 	}
 }
 
-// userSpans asks the service manager of a user who has one. fifo says that one
-// stands among the machine's unit files.
-func (rec *host) userSpans(u account.User, b *boot.Boot, fifo bool) []boot.Span {
+// userSpans asks the service manager of a user who has one; note says what it
+// does not tell. fifo says that one stands among the machine's unit files.
+func (rec *host) userSpans(u account.User, fifo bool) (spans []boot.Span, note string) {
 	if _, err := os.Stat(fmt.Sprintf("/run/user/%d/bus", u.UID)); err != nil {
-		return nil
+		return nil, ""
 	}
 	m, err := manager.ConnectUser(u.Name, u.UID, u.GID)
 	if err != nil {
-		b.Notes = append(b.Notes, err.Error())
-		return nil
+		return nil, err.Error()
 	}
 	defer m.Close()
-	spans, err := m.Spans(rec.origin, manager.Question{
+	spans, err = m.Spans(rec.origin, manager.Question{
 		FIFO: fifo || manager.HomeFIFOs(rec.root, u.Home),
 	})
 	if err != nil {
-		b.Notes = append(b.Notes, fmt.Sprintf("the service manager of %s does not tell its "+
-			"units: %v", u.Name, err))
+		note = fmt.Sprintf("the service manager of %s does not tell its units: %v", u.Name, err)
 	}
-	return spans
+	return spans, note
 }
 
 // withUse adds to the spans what the samples say.
@@ -435,8 +437,8 @@ func (rec *host) programs() []boot.Program {
 			}
 		}
 		index[p] = len(all)
-		_, uid, _ := strings.Cut(path.Base(path.Dir(p.Group)), "user-")
-		owner := names[strings.TrimSuffix(uid, ".slice")]
+		uid, _ := activity.SessionOf(p.Group)
+		owner := names[uid]
 		began := p.Made
 		if began == 0 {
 			began = time.Duration(p.Began)*time.Second/100 - rec.clock.behind
