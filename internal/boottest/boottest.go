@@ -15,6 +15,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -41,8 +42,10 @@ type Machine struct {
 	// containers that are not as open as ours.
 	Deaf  bool
 	share string // a folder that the machine sees as /share
-	boots int
 }
+
+// boots counts the boots of this process, so that no two machines share a name.
+var boots atomic.Int64
 
 // A Distribution is a real machine's root as an archive makes it.
 type Distribution struct {
@@ -159,10 +162,9 @@ func (m *Machine) Boot(t testing.TB) []string {
 	marks := filepath.Join(m.share, "launched")
 	check(t, os.WriteFile(marks, nil, 0o666))
 	check(t, os.Chmod(marks, 0o666))
-	m.boots++
 	ctx, cancel := context.WithTimeout(context.Background(), cmp.Or(m.Patience, 2*time.Minute))
 	defer cancel()
-	name := fmt.Sprintf("calmdawn-%d-%d", os.Getpid(), m.boots)
+	name := fmt.Sprintf("calmdawn-%d-%d", os.Getpid(), boots.Add(1))
 	words := []string{"systemd-nspawn"}
 	if m.Processors > 0 {
 		words = []string{"taskset", "-c", fmt.Sprintf("0-%d", m.Processors-1), "systemd-nspawn"}

@@ -186,6 +186,7 @@ func newLogins(profile string) func(testing.TB, uint64, int) *trial {
 // of known work are found, and usable says when one could have worked, or that
 // it had only seemed so.
 func TestDesktopLogin(t *testing.T) {
+	ring.Needs(t, ring.Outer)
 	work := func(name string, ms int) string {
 		return fmt.Sprintf("#!/bin/sh\n/usr/bin/burn %d\ntimes > /share/%s\nexec sleep 1000\n", ms,
 			name)
@@ -285,6 +286,7 @@ func times(t testing.TB, text string) (sum time.Duration) {
 // a login, in both kinds of session, and switches them off. The bounds are
 // wide: other programs run on this computer too.
 func TestForecastOfALogin(t *testing.T) {
+	ring.Needs(t, ring.Outer)
 	for name, session := range map[string]string{
 		"a desktop": deskSession, "a service manager": unitSession,
 	} {

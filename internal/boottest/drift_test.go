@@ -39,6 +39,7 @@ func packed(t testing.TB, version string) string {
 // TestDriftAfterAnUpgrade has a running machine upgrade a package that switches
 // its service on again.
 func TestDriftAfterAnUpgrade(t *testing.T) {
+	t.Parallel()
 	m := boottest.New(t, map[string]string{
 		"etc/systemd/system/upgrade.service": "[Service]\nType=oneshot\n" +
 			"ExecStart=/bin/sh -c 'exec dpkg -i /opt/*.deb'\n",

@@ -16,7 +16,10 @@ import (
 // TestFailuresAndRestarts boots a machine on which services fail, are started
 // again, run into their timeout and are skipped: of each the first try counts,
 // by the log and by the recorder, and a forecast without them comes true.
-func TestFailuresAndRestarts(t *testing.T) { ring.Measure(t, failAndRestart) }
+func TestFailuresAndRestarts(t *testing.T) {
+	ring.Needs(t, ring.Outer)
+	ring.Measure(t, failAndRestart)
+}
 
 func failAndRestart(t testing.TB) {
 	g := &maker{files: map[string]string{}}

@@ -254,6 +254,7 @@ func (tr *trial) try(verb string, items []string, before []measured, boots int) 
 // TestForecastOfARealBoot forecasts one change of a generated machine, and
 // makes it. The bounds are wide: other programs run on this computer too.
 func TestForecastOfARealBoot(t *testing.T) {
+	ring.Needs(t, ring.Outer)
 	g := &maker{files: map[string]string{}}
 	g.service("oneshot", nil, 300, 1500, 0)
 	g.service("oneshot", []string{"item-0.service"}, 1200, 100, 0)

@@ -10,6 +10,7 @@ import (
 	"testing"
 
 	"calmdawn/internal/boottest"
+	"calmdawn/internal/ring"
 )
 
 // guardedMachine cannot reach its goal without key.service. Each boot ends as
@@ -60,6 +61,7 @@ func trace(m *boottest.Machine) (left []string) {
 // two boots fail, with one between that a person ended; in the next one the
 // change is taken back, and the machine becomes ready.
 func TestGuardTakesBack(t *testing.T) {
+	t.Parallel()
 	m, p := guardedMachine(t), program(t)
 	m.Boot(t)
 	if got := m.Shared(t, "reached"); got != "active\nactive\n" {
@@ -106,6 +108,8 @@ func TestGuardTakesBack(t *testing.T) {
 // TestGuardBeforeAnEmergency has the file systems fail without the item, so
 // that the start ends in an emergency: the guard has to be there before.
 func TestGuardBeforeAnEmergency(t *testing.T) {
+	t.Parallel()
+	ring.Needs(t, ring.Outer)
 	const early = "[Unit]\nDefaultDependencies=no\nConflicts=shutdown.target\n" +
 		"Before=shutdown.target\n"
 	const run = "[Service]\nType=oneshot\nRemainAfterExit=yes\nExecStart="
@@ -150,6 +154,7 @@ func TestGuardBeforeAnEmergency(t *testing.T) {
 // masked, it would keep the service manager from starting anything, the guard
 // too, so that nobody may insist.
 func TestWhatStopsEveryStartIsRefused(t *testing.T) {
+	t.Parallel()
 	m, p := guardedMachine(t), program(t)
 	gate := filepath.Join(m.Dir, "etc/systemd/system/gate.service")
 	text, err := os.ReadFile(gate)
@@ -167,6 +172,7 @@ func TestWhatStopsEveryStartIsRefused(t *testing.T) {
 // TestGuardGoes has a good boot remove the guard without a trace: the change
 // can then be undone, and every folder has its time back.
 func TestGuardGoes(t *testing.T) {
+	t.Parallel()
 	m, p := guardedMachine(t), program(t)
 	m.Boot(t)
 	folders := []string{

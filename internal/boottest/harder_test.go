@@ -268,6 +268,7 @@ func harder() map[string]string {
 }
 
 func TestTheSurveyAgreesWithAHarderBoot(t *testing.T) {
+	t.Parallel()
 	m := boottest.New(t, harder())
 	ok(t, os.Chmod(filepath.Join(m.Dir, "opt/my tool/mark"), 0o755))
 	agrees(t, m)
@@ -276,6 +277,7 @@ func TestTheSurveyAgreesWithAHarderBoot(t *testing.T) {
 // TestMachineryThatIsOff asks about what only a way leads to that is masked,
 // and about people who never log in.
 func TestMachineryThatIsOff(t *testing.T) {
+	t.Parallel()
 	m := boottest.New(t, map[string]string{
 		"etc/systemd/system-generators/systemd-sysv-generator":     "-> /dev/null",
 		"etc/systemd/system-generators/systemd-rc-local-generator": "",
@@ -313,6 +315,7 @@ func TestMachineryThatIsOff(t *testing.T) {
 
 // TestPeopleWhoNeverLogIn have units and entries of their own.
 func TestPeopleWhoNeverLogIn(t *testing.T) {
+	t.Parallel()
 	m := boottest.New(t, map[string]string{
 		hers + "systemd/user/own.service":                                 marked("u-hers"),
 		hers + "systemd/user/default.target.wants/own.service":            "-> ../own.service",
@@ -352,6 +355,7 @@ func TestPeopleWhoNeverLogIn(t *testing.T) {
 
 // TestAFirstBootWithAliases asks what presets make of other names.
 func TestAFirstBootWithAliases(t *testing.T) {
+	t.Parallel()
 	m := boottest.New(t, map[string]string{
 		vendor + "nickwants.target": "[Unit]\nWants=nick.service " +
 			"nock.service twice.service late.service\n",

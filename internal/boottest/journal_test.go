@@ -30,6 +30,7 @@ import (
 // different forms, and compares every field of every entry, and the boots, with
 // what the operating system's log program says.
 func TestOurReaderAgreesWithTheSystemsOwn(t *testing.T) {
+	t.Parallel()
 	const keyed, zstd, compact = 4, 8, 16 // of the file's header
 	for name, c := range map[string]struct {
 		form  string

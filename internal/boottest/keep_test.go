@@ -22,6 +22,7 @@ import (
 // the folder that CALMDAWN_KEEP names. The figures that stand beside them have
 // to be made anew then as well.
 func TestKeepBoots(t *testing.T) {
+	t.Parallel()
 	folder := os.Getenv("CALMDAWN_KEEP")
 	if folder == "" {
 		t.Skip("it replaces what other tests go by; CALMDAWN_KEEP=FOLDER makes it")

@@ -13,6 +13,7 @@ import (
 // it, as root and as a user, and asks the operating system's own tools whether
 // they agree.
 func TestOnTheRunningMachine(t *testing.T) {
+	t.Parallel()
 	program := program(t)
 	const script = `#!/bin/sh
 say() { echo "$1: $(shift; "$@" 2>&1 | tr '\n' ' ')"; }

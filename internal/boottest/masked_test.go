@@ -12,6 +12,7 @@ import (
 // TestASocketOfAMaskedService asks the service manager what becomes of a socket
 // whose service is masked: it refuses to listen, and so starts nothing.
 func TestASocketOfAMaskedService(t *testing.T) {
+	t.Parallel()
 	m := boottest.New(t, map[string]string{
 		"usr/lib/systemd/system/asked.service": unitOf("simple", "exec sleep 1000"),
 		"usr/lib/systemd/system/asked.socket":  "[Socket]\nListenStream=/run/asked\n",

@@ -17,6 +17,7 @@ import (
 // TestThePlainSystem holds the survey of the fixture as it comes, where nothing
 // was written for a test, against its log.
 func TestThePlainSystem(t *testing.T) {
+	t.Parallel()
 	m := boottest.New(t, nil)
 	var list struct {
 		Items []struct {

@@ -30,6 +30,7 @@ func TestMain(m *testing.M) {
 // does, where the machine cannot start without what was taken away: the guard
 // stands already, settles first in the next start, and that one becomes ready.
 func TestGuardHealsWhatAPowerCutLeft(t *testing.T) {
+	t.Parallel()
 	m, p := guardedMachine(t), program(t)
 	link := filepath.Join(m.Dir, "etc/systemd/system/multi-user.target.wants/key.service")
 	for n := 150; ; n += 4 { // until the item is off, and the change not closed

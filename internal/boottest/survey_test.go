@@ -382,6 +382,7 @@ var markLine = regexp.MustCompile(`/?mark["']? ([a-z0-9-]+)`)
 // TestTheSurveyAgreesWithARealBoot surveys the machine from its disk, boots it,
 // and holds the one against the other.
 func TestTheSurveyAgreesWithARealBoot(t *testing.T) {
+	t.Parallel()
 	m := boottest.New(t, hard())
 	old := unix.NsecToTimespec(1262304000e9) // 2010
 	for _, p := range []string{"stamp-tm-catchup.timer", "stamp-tm-pastcatch.timer"} {
@@ -493,6 +494,7 @@ func holdAgainst(t testing.TB, m *boottest.Machine, expected []string, said map[
 // TestAFirstBootAndAHungCron asks about a machine that boots for the first
 // time, by its presets, and whose cron hangs.
 func TestAFirstBootAndAHungCron(t *testing.T) {
+	t.Parallel()
 	m := boottest.New(t, map[string]string{
 		vendor + "fresh.service":    marked("fresh") + install,
 		vendor + "unwanted.service": marked("unwanted") + install,

@@ -84,6 +84,7 @@ func run(t testing.TB, m *boottest.Machine, args ...string) []byte {
 // TestARealBootLaunchesWhatIsOnAndNothingThatIsOff boots a machine as it is,
 // with every other item switched off, and after all of that was taken back.
 func TestARealBootLaunchesWhatIsOnAndNothingThatIsOff(t *testing.T) {
+	t.Parallel()
 	m := boottest.New(t, files)
 	ok(t, os.Chmod(m.Dir+"/etc/init.d/script", 0o755))
 	ok(t, os.Chmod(m.Dir+"/etc/rc.local", 0o750))

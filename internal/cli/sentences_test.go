@@ -35,7 +35,8 @@ func TestEverySentenceWasRead(t *testing.T) {
 	found := map[string]bool{}
 	must(t, filepath.WalkDir("..", func(p string, _ fs.DirEntry, err error) error {
 		if err != nil || !strings.HasSuffix(p, ".go") || strings.HasSuffix(p, "_test.go") ||
-			strings.Contains(p, "test/") || strings.Contains(p, "testtree") {
+			strings.Contains(p, "test/") || strings.Contains(p, "testtree") ||
+			strings.HasPrefix(p, "../ring/") {
 			return err
 		}
 		f, err := parser.ParseFile(token.NewFileSet(), p, nil, 0)

@@ -90,7 +90,7 @@ func (m *model) differs(dir string) string {
 // TestModel plays random sequences of decisions, stops, edits of others and
 // undos in any order, and holds the tree against the model after each step.
 func TestModel(t *testing.T) {
-	rounds := ring.Pick[uint64](12, 12, 25)
+	rounds := ring.Pick[uint64](8, 25, 25)
 	if n, err := strconv.Atoi(os.Getenv("CALMDAWN_ROUNDS")); err == nil {
 		rounds = uint64(n)
 	}
@@ -103,7 +103,7 @@ func TestModel(t *testing.T) {
 	}
 	for _, what := range []string{"decision", "undo", "stopped", "somebody's line", "somebody's " +
 		"link", "conflict", "open", "left", "overwritten"} {
-		if seen[what] == 0 {
+		if seen[what] == 0 && rounds >= 25 {
 			t.Errorf("in %d rounds there was no %s: %v", rounds, what, seen)
 		}
 	}

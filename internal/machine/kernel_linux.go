@@ -5,6 +5,7 @@ import (
 	"io/fs"
 	"os"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -13,6 +14,7 @@ import (
 // A kernel has openat2(2) resolve paths inside the root; where that is missing,
 // it resolves them itself, one name at a time.
 type kernel struct {
+	closed atomic.Bool
 	dir    string
 	fd     int
 	walker bool // openat2(2) is missing
@@ -38,7 +40,14 @@ func openResolver(dir string, hook hook) (resolver, error) {
 	return k, nil
 }
 
-func (r *kernel) close() error { return unix.Close(r.fd) }
+// close lets go of the root, once: by a second call its number may be that of
+// another file.
+func (r *kernel) close() error {
+	if r.closed.Swap(true) {
+		return fs.ErrClosed
+	}
+	return unix.Close(r.fd)
+}
 
 func (r *kernel) ownDisk() bool {
 	if r.live() {

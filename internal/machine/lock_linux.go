@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"sync"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -44,7 +45,7 @@ func (r *kernel) lock(patience time.Duration) (release func() error, err error) 
 	for end := time.Now().Add(patience); ; time.Sleep(20 * time.Millisecond) {
 		err = unix.Flock(fd, unix.LOCK_EX|unix.LOCK_NB)
 		if err == nil {
-			return func() error { return unix.Close(fd) }, nil
+			return sync.OnceValue(func() error { return unix.Close(fd) }), nil
 		}
 		if err != unix.EINTR && time.Now().After(end) {
 			unix.Close(fd)

@@ -33,6 +33,7 @@ var (
 // docs/testing.md. try is called from this goroutine, and calls its t from it.
 func Measure(t *testing.T, try func(t testing.TB)) {
 	t.Helper()
+	Needs(t, Middle)
 	wrong := ""
 	for n := 1; ; n++ {
 		if others := await(); others >= quiet {
