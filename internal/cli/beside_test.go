@@ -127,7 +127,7 @@ func TestAMachineWhoseIDChanged(t *testing.T) {
 // TestOneLockForOneMachine holds the lock of a machine by whatever casebook,
 // and as another user.
 func TestOneLockForOneMachine(t *testing.T) {
-	ring.Needs(t, ring.Middle)
+	ring.Needs(t, ring.Outer)
 	dir := demoMachine(t)
 	var st syscall.Stat_t
 	must(t, syscall.Stat(dir, &st))
@@ -251,7 +251,7 @@ func TestFilesOfOursArePrivate(t *testing.T) {
 // TestAnotherBuildOfTheRecorder replaces a program of many lines by another
 // one: a difference line by line would take longer than a test may.
 func TestAnotherBuildOfTheRecorder(t *testing.T) {
-	ring.Needs(t, ring.Middle)
+	ring.Needs(t, ring.Outer)
 	dir := demoMachine(t)
 	on := "--root " + dir + " "
 	lines := bytes.Repeat([]byte("\x7fELF of another build\n"), 1<<20)

@@ -42,11 +42,20 @@ func writeCSV[T any](a *app, columns []csvColumn[T], values []T) error {
 	return csv.NewWriter(a.Out).WriteAll(rows)
 }
 
+// unrunnable leads with an apostrophe what a spreadsheet would run: at the begin,
+// and behind what one may be told to part cells at. The wide forms of the signs
+// count too.
 func unrunnable(text string) string {
-	if text != "" && strings.ContainsRune("=+-@\t\r", rune(text[0])) {
-		return "'" + text
+	var b strings.Builder
+	begins := true // blanks aside, a cell may begin here
+	for _, c := range text {
+		if begins && strings.ContainsRune("=+-@\t\r＝＋－＠", c) {
+			b.WriteByte('\'')
+		}
+		b.WriteRune(c)
+		begins = strings.ContainsRune(";|\t", c) || begins && c == ' '
 	}
-	return text
+	return b.String()
 }
 
 func csvSeconds(d time.Duration) string { return fmt.Sprintf("%.3f", d.Seconds()) }

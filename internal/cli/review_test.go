@@ -325,7 +325,7 @@ func TestNoCommandAsksTheTerminal(t *testing.T) {
 
 // TestACursorKeyIsCheap counts what a serial line would have to carry.
 func TestACursorKeyIsCheap(t *testing.T) {
-	ring.Needs(t, ring.Middle)
+	ring.Needs(t, ring.Outer)
 	const down, up = "\x1b[B", "\x1b[A"
 	got := onPTY(t, []string{"--root", demoMachine(t), "review"}, "51.4 s",
 		down, down, down, up, "j", "k")

@@ -315,7 +315,7 @@ func TestDependentsComeAlong(t *testing.T) {
 // TestKilledAtAnyMoment kills the program at random moments of a change, and
 // finds it wholly done or wholly undone.
 func TestKilledAtAnyMoment(t *testing.T) {
-	ring.Needs(t, ring.Middle)
+	ring.Needs(t, ring.Outer)
 	dir := demoMachine(t)
 	on := "--root " + dir + " "
 	ids := "service:star-index.service program:varnholt-tray.desktop task:/etc/cron.d/mast#619c " +
@@ -923,7 +923,7 @@ func TestDocumentsFollowTheirSchemas(t *testing.T) {
 // TestForecastsCountFromTheMachineAsItIsSetUp decides on items without a
 // restart in between: what is decided is no part of what can still be saved.
 func TestForecastsCountFromTheMachineAsItIsSetUp(t *testing.T) {
-	ring.Needs(t, ring.Middle)
+	ring.Needs(t, ring.Outer)
 	on := "--root " + demoMachine(t) + " "
 	type saving struct{ Median, Low, High float64 }
 	type forecast struct {

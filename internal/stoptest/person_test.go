@@ -67,6 +67,7 @@ func asked(dir, words string, meanwhile func()) (text string, code int) {
 // answer: a plan that is still the same is carried out, any other one is not,
 // and nothing is held while the person thinks.
 func TestWhatIsAgreedToIsWhatIsDone(t *testing.T) {
+	ring.Needs(t, ring.Middle)
 	const star, agent = "service:star-index.service", "service:dome-agent.service"
 	for name, c := range map[string]struct {
 		before, words, meanwhile, want string

@@ -121,7 +121,7 @@ func TestPowerLoss(t *testing.T) {
 	ring.Needs(t, ring.Middle)
 	s := &stage{dir: t.TempDir(), calls: map[string]int{}}
 	s.first(t)
-	rounds := ring.Pick(0, 30, 100)
+	rounds := ring.Pick(0, 20, 100)
 	if os.Getenv("CALMDAWN_STOPS") == "all" {
 		rounds = 10_000
 	}

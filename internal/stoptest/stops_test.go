@@ -208,7 +208,7 @@ func TestStops(t *testing.T) {
 		t.Logf("CALMDAWN_SEED=%d", seed)
 		rng := rand.New(rand.NewPCG(seed, 15))
 		rng.Shuffle(len(rounds), func(i, j int) { rounds[i], rounds[j] = rounds[j], rounds[i] })
-		rounds = rounds[:ring.Pick(8, 60, 200)]
+		rounds = rounds[:ring.Pick(4, 40, 200)]
 	}
 	work := make(chan round)
 	var wait sync.WaitGroup
