@@ -208,11 +208,14 @@ func (a *app) list(l *visit.Visit, f listing) error {
 			a.call("list --owner root"))
 	}
 	for _, b := range slices.Backward(l.Boots) {
-		if u := l.LoginUse(b); len(b.Programs) > 0 && u.Whole() > u.Items {
-			s.Line("Of what the last recorded login used of the processors, %s is no item's: %s",
-				share(u.Whole()-u.Items, u.Whole()), a.call("boots "+b.Short()))
-			break
+		if len(b.Programs) == 0 || f.Chooses() {
+			continue
 		}
+		if u := l.LoginUse(b); u.Whole() > u.Items {
+			s.Line("%s of the processor time of the last recorded login belongs to no item: %s",
+				capital(share(u.Whole()-u.Items, u.Whole())), a.call("boots "+b.Short()))
+		}
+		break
 	}
 	a.unread(s, l.Unread)
 	remarks(s, l.Remarks)

@@ -57,7 +57,7 @@ func (p *Processes) take(turns []turn) {
 		case process != nil && process.exited == 0: // it ended
 			process.exited = t.at
 			if !process.Gone {
-				p.fresh[t.pid] = process
+				p.freshen(process)
 			}
 		}
 	}
@@ -97,7 +97,8 @@ func (p *Processes) born(t turn) {
 		met:    t.at,
 		looked: t.at,
 	}
-	p.all[t.pid], p.fresh[t.pid] = process, process
+	p.all[t.pid] = process
+	p.freshen(process)
 	if len(p.groups) < maxSeen {
 		p.groups[t.pid] = process.Group
 	}
@@ -115,6 +116,6 @@ func (p *Processes) became(process *Process, t turn) {
 	process.learn(t.words)
 	if !process.Gone {
 		process.met = t.at
-		p.fresh[process.PID] = process
+		p.freshen(process)
 	}
 }

@@ -81,6 +81,7 @@ type Processes struct {
 const (
 	maxProcesses = 5000
 	maxGone      = 2000
+	maxFresh     = 400
 	maxSeen      = 20_000
 	// a second, of the clock in proc(5); the same on all Linux machines that
 	// users see
@@ -211,9 +212,17 @@ func (p *Processes) meet(pid int, at time.Duration) *Process {
 	process.From = p.all[process.Parent]
 	p.all[pid] = process
 	if p.session(process.Group) {
-		p.fresh[pid] = process
+		p.freshen(process)
 	}
 	return process
+}
+
+// freshen has a process looked at closely. Of very many that begin together the
+// others are looked at once a second.
+func (p *Processes) freshen(process *Process) {
+	if len(p.fresh) < maxFresh {
+		p.fresh[process.PID] = process
+	}
 }
 
 // look looks at a process; false where it has ended, or another has its number
