@@ -42,9 +42,9 @@ func writeCSV[T any](a *app, columns []csvColumn[T], values []T) error {
 	return csv.NewWriter(a.Out).WriteAll(rows)
 }
 
-// unrunnable leads with an apostrophe what a spreadsheet would run: at the begin,
-// and behind what one may be told to part cells at. The wide forms of the signs
-// count too.
+// unrunnable leads with an apostrophe what a spreadsheet would run: at the
+// begin, and behind what one may be told to part cells at. The wide forms of
+// the signs count too.
 func unrunnable(text string) string {
 	var b strings.Builder
 	begins := true // blanks aside, a cell may begin here

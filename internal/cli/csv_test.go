@@ -2,7 +2,8 @@ package cli
 
 import "testing"
 
-// TestSpreadsheetsRunNothing guards cells at every place at which one may begin.
+// TestSpreadsheetsRunNothing guards cells at every place at which one may
+// begin.
 func TestSpreadsheetsRunNothing(t *testing.T) {
 	for text, want := range map[string]string{
 		"":                 "",

@@ -246,8 +246,8 @@ func TestCompletionInShells(t *testing.T) {
 	calls.Wait()
 }
 
-// complete has a shell complete a line. How long that takes it does not tell, so
-// it is given more time if something else comes out.
+// complete has a shell complete a line. How long that takes it does not tell,
+// so it is given more time if something else comes out.
 func complete(t *testing.T, shell, script, line, want, home string) {
 	unwanted, not := strings.CutPrefix(want, "!")
 	pauses := []string{"0.4", "2", "10"}

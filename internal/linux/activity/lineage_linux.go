@@ -64,7 +64,12 @@ func openLineage(root, folder string) *lineage {
 	if l.quit, err = unix.Eventfd(0, unix.EFD_CLOEXEC); err != nil {
 		return nil
 	}
-	for _, cpu := range processors() {
+	numbers := processors()
+	if len(numbers) == 0 || len(numbers) > maxProcessors {
+		unix.Close(l.quit)
+		return nil // what some of them do would be missed
+	}
+	for _, cpu := range numbers {
 		programs, err := openRing(group, cpu, unix.PerfBitComm|unix.PerfBitCommExec, 1)
 		if err != nil {
 			l.free()
@@ -114,7 +119,7 @@ func (l *lineage) listen() {
 		Flags:    unix.SCHED_FLAG_RESET_ON_FORK,
 		Priority: 1,
 	}, 0)
-	const beat, most = 100 * time.Millisecond, 150
+	const beat, most = 100 * time.Millisecond, 500
 	fds := []unix.PollFd{{Fd: int32(l.quit), Events: unix.POLLIN}}
 	for _, r := range l.programs {
 		fds = append(fds, unix.PollFd{Fd: int32(r.fd), Events: unix.POLLIN})
@@ -138,7 +143,7 @@ func (l *lineage) listen() {
 		l.told = append(l.told, told...)
 		l.lost = l.lost || !whole
 		l.mu.Unlock()
-		if n += max(1, len(told)); n > most {
+		if n += 1 + len(told) + len(pending); n > most {
 			time.Sleep(beat - time.Since(since))
 		}
 		if time.Since(since) >= beat {
@@ -154,10 +159,10 @@ const moment = 100 * time.Microsecond
 // readWords reads the words of what has become another program: told are those
 // whose words are there, or will not be.
 func (l *lineage) readWords(pending []turn) (told, later []turn) {
-	const tries = 50 // a tenth of a second
+	const tries, most = 50, 20 // a tenth of a second; processes at once
 	for i, t := range pending {
 		again := slices.ContainsFunc(pending[i+1:], func(u turn) bool { return u.pid == t.pid })
-		if !again { // else it is another one by now
+		if !again && i < most { // else it is another one by now, or somebody floods
 			words, whole := wordsAtOnce(l.root, t.pid)
 			t.words = words
 			if t.tries++; !whole && len(words) > 0 && t.tries < tries {
@@ -170,9 +175,10 @@ func (l *lineage) readWords(pending []turn) (told, later []turn) {
 	return told, later
 }
 
-// wordsAtOnce is wordsOf by calls that do not tell Go's scheduler: it would
-// give the processor to a thread that is not ahead of others, and take it back
-// from that one.
+// wordsAtOnce reads what [Processes.words] does, by calls that do not tell Go's
+// scheduler: it would give the processor to a thread that is not ahead of
+// others, and take it back from that one. False while the process is only
+// becoming what it is.
 func wordsAtOnce(root string, pid int) (all []string, whole bool) {
 	var room [1024]byte
 	folder := root + "/" + strconv.Itoa(pid)
@@ -225,7 +231,7 @@ func processors() (all []int) {
 		if err1 != nil || err2 != nil {
 			return nil
 		}
-		for n := from; n <= to && len(all) < maxProcessors; n++ {
+		for n := from; n <= to && len(all) <= maxProcessors; n++ {
 			all = append(all, n)
 		}
 	}
