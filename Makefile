@@ -14,7 +14,7 @@ build:
 # minutes. docs/testing.md says what each ring proves. What could not be measured,
 # because the computer was busy, is told last.
 test: deps
-	$(call rings,middle,10m)
+	$(call rings,middle,20m)
 
 # The same and the outer ring: every size, every width, hundreds of stops. CI
 # runs it after make test.
