@@ -36,8 +36,9 @@ const packages = "systemd,systemd-sysv,dbus,cron,udev,procps,kmod,dbus-user-sess
 type Machine struct {
 	Dir        string // where its root is mounted, for --root
 	Processors int    // how many it is given; 0 for all
-	// Patience is how long a boot may take, with its end; 0 for five minutes: on
-	// a busy computer a service manager of a user may take 90 seconds to stop.
+	// Patience is how long a boot may take, with its end; 0 for five minutes:
+	// on a busy computer a service manager of a user may take 90 seconds to
+	// stop.
 	Patience time.Duration
 	// Deaf: its kernel tells the recorder nothing of processes, as in
 	// containers that are not as open as ours.

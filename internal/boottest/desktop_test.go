@@ -198,7 +198,7 @@ func TestDesktopLogin(t *testing.T) {
 		"etc/xdg/autostart/till-sync.desktop": autostartEntry("till-sync"),
 	})
 	m.Install(t, burner(t))
-	m.Patience = 2 * time.Minute
+	m.Patience = 5 * time.Minute
 	p := program(t)
 	calm(t, p, m, "recorder", "on", "--yes", "--boots", "1000")
 	r, err := machine.Open(m.Dir)

@@ -5,9 +5,9 @@ import (
 	"runtime/debug"
 )
 
-// Frugal has this program hold little memory and use few processors: it
+// Frugal has this program hold little memory and use one processor: it
 // watches, and is not to be noticed.
 func Frugal() {
-	runtime.GOMAXPROCS(2) // one for looking, one for what cannot wait for that
+	runtime.GOMAXPROCS(1)
 	debug.SetGCPercent(20)
 }

@@ -12,7 +12,6 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
-	"strconv"
 	"strings"
 	"time"
 
@@ -208,14 +207,16 @@ func (g *Groups) meet(dir, name string) {
 const managerDepth = 3
 
 // SessionOf returns the number of the user in whose login session a control
-// group is; false for any other group.
+// group is; false for any other group. It is asked of every process at every
+// look, and allocates nothing.
 func SessionOf(group string) (uid string, ok bool) {
-	parts := strings.Split(group, "/")
-	if len(parts) != 4 || parts[1] != UserSlice[1:] || !strings.HasPrefix(parts[3], "session-") ||
-		!strings.HasSuffix(parts[3], ".scope") {
+	rest, _ := strings.CutPrefix(group, UserSlice+"/user-")
+	uid, session, found := strings.Cut(rest, ".slice/session-")
+	if !found || len(rest) == len(group) || !strings.HasSuffix(session, ".scope") ||
+		strings.Contains(session, "/") || !isNumber(uid) {
 		return "", false
 	}
-	return userOf(parts[2])
+	return uid, true
 }
 
 // managerOf returns the number of the user whose service manager a control
@@ -234,8 +235,16 @@ func managerOf(group string) (uid string, ok bool) {
 func userOf(slice string) (uid string, ok bool) {
 	digits, ok := strings.CutPrefix(slice, "user-")
 	digits, end := strings.CutSuffix(digits, ".slice")
-	_, err := strconv.ParseUint(digits, 10, 32)
-	return digits, ok && end && err == nil
+	return digits, ok && end && isNumber(digits)
+}
+
+func isNumber(digits string) bool {
+	for _, c := range []byte(digits) {
+		if c < '0' || c > '9' {
+			return false
+		}
+	}
+	return digits != ""
 }
 
 // follow keeps the files of a group open. One that was stopped and has started
