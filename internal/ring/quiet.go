@@ -66,13 +66,13 @@ type attempted struct {
 	faults []string
 }
 
-// over is thrown where an attempt ends before its end.
-var over = errors.New("this attempt is over")
+// errOver is thrown where an attempt ends before its end.
+var errOver = errors.New("this attempt is over")
 
 func attempt(t testing.TB, try func(t testing.TB)) (faults string) {
 	a := &attempted{TB: t}
 	defer func() {
-		if thrown := recover(); thrown != nil && thrown != any(over) {
+		if thrown := recover(); thrown != nil && thrown != any(errOver) {
 			panic(thrown)
 		}
 		faults = strings.Join(a.faults, "\n")
@@ -89,11 +89,11 @@ func (a *attempted) Error(values ...any) {
 }
 func (a *attempted) Fatalf(format string, values ...any) {
 	a.Errorf(format, values...)
-	panic(over)
+	panic(errOver)
 }
 func (a *attempted) Fatal(values ...any) {
 	a.Error(values...)
-	panic(over)
+	panic(errOver)
 }
 func (a *attempted) Fail()        { a.Error("it failed") }
 func (a *attempted) FailNow()     { a.Fatal("it failed") }
