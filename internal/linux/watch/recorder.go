@@ -146,8 +146,18 @@ func (rec *host) people() []boot.Login {
 func (rec *host) rest() boot.Figure {
 	sum := time.Duration(0)
 	for _, g := range rec.groups.All() {
-		if inSession(g.Path) {
-			sum += g.CPU()
+		if !inSession(g.Path) {
+			continue
+		}
+		sum += g.CPU()
+		// A container's group may go on from that of the container before it:
+		// then it had used more than it can have since the boot began.
+		if len(g.Course) > 0 {
+			first := g.Course[0]
+			can := (first.At - rec.origin) * time.Duration(rec.counters.processors())
+			if first.CPU > can {
+				sum -= first.CPU
+			}
 		}
 	}
 	for _, p := range rec.processes.InSessions() {
