@@ -57,19 +57,19 @@ bench:
 # desktop, units). Results are lines of a file that is gone on with; delete it to begin anew. The table is for docs/forecast-accuracy.md.
 FORECASTS = $(or $(XDG_CACHE_HOME),$(HOME)/.cache)/calmdawn/forecasts.jsonl
 bench-forecast: deps
-	CALMDAWN_FORECASTS=$(FORECASTS) go test ./internal/boottest -run 'TestForecastAccuracy|TestForecastTable' -v -timeout 24h
+	CALMDAWN_RING=outer CALMDAWN_FORECASTS=$(FORECASTS) go test ./internal/boottest -run 'TestForecastAccuracy|TestForecastTable' -v -timeout 24h
 
 # Real desktops as an archive makes them, with servers: what belongs to the system, advice, forecast against outcome. Some hours, 10 GB of disk.
 bench-real: deps
-	CALMDAWN_REAL=1 go test ./internal/boottest -run TestRealMachines -v -timeout 12h
+	CALMDAWN_RING=outer CALMDAWN_REAL=1 go test ./internal/boottest -run TestRealMachines -v -timeout 12h
 
 # What the recorder itself costs while it watches a login of sixty programs.
 bench-recorder: deps
-	CALMDAWN_COST=1 go test ./internal/boottest -run TestRecorderCost -v
+	CALMDAWN_RING=outer CALMDAWN_COST=1 go test ./internal/boottest -run TestRecorderCost -v
 
 # The built program killed before every writing system call of every kind of change, and each of what a person may do then: about an hour.
 bench-stops:
-	CALMDAWN_STOPS=all go test ./internal/stoptest -run TestStops -v -timeout 4h
+	CALMDAWN_RING=outer CALMDAWN_STOPS=all go test ./internal/stoptest -run TestStops -v -timeout 4h
 
 # Sixty small changes of the code, one at a time, and which tests notice them: about two hours. MUTANTS passes flags, as -n 10 -seed 2.
 bench-mutants: deps
@@ -84,7 +84,7 @@ bench-statistics:
 MKHFS = $(abspath $(wildcard ../shared/tools/macos/mkhfs.py))
 bench-vm: NEEDS += qemu-system-x86 e2fsprogs ovmf systemd-boot-efi dosfstools mtools cpio python3
 bench-vm: deps
-	CALMDAWN_VM=1 CALMDAWN_MKHFS=$(MKHFS) go test ./internal/boottest -run 'TestVirtualMachine|TestHFSPlus' -v -timeout 1h
+	CALMDAWN_RING=outer CALMDAWN_VM=1 CALMDAWN_MKHFS=$(MKHFS) go test ./internal/boottest -run 'TestVirtualMachine|TestHFSPlus' -v -timeout 1h
 
 # The pictures in docs/screenshots, from the demo data.
 pictures:

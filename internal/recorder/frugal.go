@@ -9,5 +9,5 @@ import (
 // watches, and is not to be noticed.
 func Frugal() {
 	runtime.GOMAXPROCS(1)
-	debug.SetGCPercent(20)
+	debug.SetGCPercent(50)
 }

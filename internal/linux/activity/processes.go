@@ -68,6 +68,7 @@ type Processes struct {
 	kernel  map[int]bool
 	groups  map[int]string // by pid: the last group of every process that was seen
 	round   int
+	looks   int
 	missed  bool
 	buf     [4096]byte
 	session func(group string) bool
@@ -169,11 +170,12 @@ func (p *Processes) Sample(at time.Duration) {
 }
 
 // SampleFresh looks at the processes of sessions that began less than a second
-// ago, or have ended, at the given moment of the boot; and at those of the
-// given groups that are new.
+// ago, or have ended, at the given moment of the boot. Where the kernel does not
+// tell of them it looks for those of the given groups that are new; at every
+// third look only while none is.
 func (p *Processes) SampleFresh(at time.Duration, groups []string) {
 	p.hear()
-	if !p.listens {
+	if p.looks++; !p.listens && (len(p.fresh) > 0 || p.looks%3 == 0) {
 		for _, group := range groups {
 			p.list(group, at)
 		}

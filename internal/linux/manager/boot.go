@@ -28,25 +28,18 @@ type Times struct {
 // Times asks for the clocks of the boot.
 func (m *Manager) Times() (Times, error) {
 	var t Times
-	all := map[string]uint64{}
-	var have map[string]dbus.Variant
-	if err := m.bus.Object(name, object).Call("org.freedesktop.DBus.Properties.GetAll", 0,
-		name+".Manager").Store(&have); err != nil {
+	have, err := m.all(name, object, name+".Manager")
+	if err != nil {
 		return t, err
 	}
-	for key, v := range have {
-		if n, ok := v.Value().(uint64); ok {
-			all[key] = n
-		}
-	}
 	at := func(key string) time.Duration {
-		return time.Duration(all[key+"TimestampMonotonic"]) * micro
+		return time.Duration(have.number(key+"TimestampMonotonic")) * micro
 	}
-	contained := all["KernelTimestamp"] == 0
+	contained := have.number("KernelTimestamp") == 0
 	if contained {
 		t.Origin = at("Userspace")
 	}
-	t.Began = time.UnixMicro(int64(all["UserspaceTimestamp"])).Add(t.Origin - at("Userspace")).UTC()
+	t.Began = time.UnixMicro(int64(have.number("UserspaceTimestamp"))).Add(t.Origin - at("Userspace")).UTC()
 	if at("Finish") == 0 {
 		return t, nil
 	}
@@ -72,57 +65,6 @@ func (m *Manager) Times() (Times, error) {
 	return t, nil
 }
 
-// A listed unit is one as ListUnits gives it.
-type listed struct {
-	Name, Description, Load, Active, Sub, Following string
-	Path                                            dbus.ObjectPath
-	Job                                             uint32
-	JobType                                         string
-	JobPath                                         dbus.ObjectPath
-}
-
-// unitsAhead is how many units are asked about at once: the bus refuses a
-// caller who waits for more than 128 answers.
-const unitsAhead = 6
-
-// What is asked of a unit, and of a service.
-var (
-	unitProperties = []string{
-		"After", "Requires", "Wants", "BindsTo", "Upholds", "Triggers",
-		"InactiveExitTimestampMonotonic",
-		"ActiveEnterTimestampMonotonic", "InactiveEnterTimestampMonotonic", "ConditionResult",
-		"ConditionTimestampMonotonic",
-	}
-	serviceProperties = []string{
-		"Type",
-		"RemainAfterExit",
-		"ExecMainExitTimestampMonotonic",
-		"CPUUsageNSec",
-		"NRestarts",
-	}
-	useProperties   = []string{"MemoryPeak", "MemoryCurrent", "IOReadBytes"}
-	loginProperties = []string{"Class", "Remote", "TimestampMonotonic"}
-)
-
-// wanted are the properties that anything here asks for.
-func wanted() map[string]bool {
-	all := map[string]bool{}
-	for _, of := range [][]string{
-		unitProperties,
-		serviceProperties,
-		useProperties,
-		loginProperties,
-	} {
-		for _, p := range of {
-			all[p] = true
-		}
-	}
-	for _, of := range []string{"Firmware", "Loader", "Kernel", "InitRD", "Userspace", "Finish"} {
-		all[of+"Timestamp"], all[of+"TimestampMonotonic"] = true, true
-	}
-	return all
-}
-
 // A Question is how the manager is to be asked for its units.
 type Question struct {
 	Use bool // for what they use of memory and disks too
@@ -142,27 +84,31 @@ func (m *Manager) Spans(origin time.Duration, q Question) ([]boot.Span, error) {
 	}
 	idle := map[string]bool{}
 	inactive := slices.DeleteFunc(slices.Clone(units), func(u listed) bool {
-		return u.Active != "inactive" || mounted(u.Name)
+		return u.active != "inactive" || mounted(u.name)
 	})
-	m.each(inactive,
-		func(a *asked, _ listed) { a.get(name+".Unit", "ConditionTimestampMonotonic") },
-		func(a *asked, u listed) {
-			checked, told := a.values["ConditionTimestampMonotonic"].Value().(uint64)
-			idle[u.Name] = told && checked == 0 // whatever starts has its conditions checked
+	const checked = "ConditionTimestampMonotonic"
+	err = m.each(inactive,
+		func(listed) []request { return []request{{name + ".Unit", checked}} },
+		func(u listed, have properties) {
+			at, told := have.amount(checked)
+			idle[u.name] = told && at == 0 // whatever starts has its conditions checked
 		})
-	units = slices.DeleteFunc(units, func(u listed) bool { return idle[u.Name] })
+	if err != nil {
+		return nil, err
+	}
+	units = slices.DeleteFunc(units, func(u listed) bool { return idle[u.name] })
 	var spans []boot.Span
-	m.each(units, func(a *asked, u listed) { a.unit(u.Name, q) }, func(a *asked, u listed) {
-		s := a.span(u.Name, m.Owner, origin, q.Use)
-		if s.Failed = u.Active == "failed"; s.Failed {
-			s.FailedAt = a.moment("InactiveEnter", origin)
+	err = m.each(units, q.of, func(u listed, have properties) {
+		s := have.span(u.name, m.Owner, origin, q.Use)
+		if s.Failed = u.active == "failed"; s.Failed {
+			s.FailedAt = have.moment("InactiveEnter", origin)
 		}
 		if s.Begin.Known || s.End.Known || s.Skipped {
 			spans = append(spans, s)
 		}
 	})
 	boot.SortSpans(spans)
-	return spans, nil
+	return spans, err
 }
 
 // list lists the units that are loaded. Devices and slices are left out, which
@@ -173,15 +119,15 @@ func (m *Manager) list() ([]listed, error) {
 	if m.Owner == "" {
 		kinds = append(kinds, "*.mount", "*.automount", "*.swap")
 	}
-	var units []listed
-	o := m.bus.Object(name, object)
-	err := o.Call(name+".Manager.ListUnitsByPatterns", 0, []string{"loaded"}, kinds).Store(&units)
+	found, err := m.one(question{name, object, name + ".Manager.ListUnitsByPatterns",
+		[]any{[]string{"loaded"}, kinds}})
 	if err != nil { // before 230
-		err = o.Call(name+".Manager.ListUnits", 0).Store(&units)
+		found, err = m.one(question{to: name, at: object, method: name + ".Manager.ListUnits"})
 	}
+	units := found.units
 	return slices.DeleteFunc(units, func(u listed) bool {
-		return u.Load != "loaded" || !slices.Contains(kinds, "*"+path.Ext(u.Name)) ||
-			strings.HasPrefix(u.Name, "run-credentials-")
+		return u.load != "loaded" || !slices.Contains(kinds, "*"+path.Ext(u.name)) ||
+			strings.HasPrefix(u.name, "run-credentials-")
 	}), err
 }
 
@@ -189,106 +135,125 @@ func (m *Manager) list() ([]listed, error) {
 // started: by what somebody else mounted.
 func mounted(name string) bool { return path.Ext(name) == ".mount" || path.Ext(name) == ".swap" }
 
-// asked is what was asked of one unit, and the answers.
-type asked struct {
-	of     dbus.BusObject
-	calls  []*dbus.Call
-	names  []string // of the properties; empty for all at once
-	values map[string]dbus.Variant
+// A request is for one property of an interface, or for all of them where it
+// has no name.
+type request struct{ of, property string }
+
+// of is what is asked of a unit, for its span.
+func (q Question) of(u listed) (all []request) {
+	service := strings.HasSuffix(u.name, ".service")
+	if !q.FIFO && service {
+		return []request{{}} // of every interface
+	} else if !q.FIFO {
+		return []request{{of: name + ".Unit"}}
+	}
+	add := func(of string, properties []string) {
+		for _, p := range properties {
+			all = append(all, request{of, p})
+		}
+	}
+	add(name+".Unit", unitProperties)
+	if service {
+		add(name+".Service", serviceProperties)
+	}
+	if service && q.Use {
+		add(name+".Service", useProperties)
+	}
+	return all
 }
 
-// each asks something about every unit, some of them ahead, and hands on the
-// answers in the same order.
-func (m *Manager) each(units []listed, put, answered func(*asked, listed)) {
-	var waiting []*asked
+// each asks something about every unit, of many at once, and hands on the
+// answers in the same order. What is refused is missing: an older manager does
+// not know a property, or the unit is gone.
+func (m *Manager) each(
+	units []listed,
+	wanted func(listed) []request,
+	answered func(listed, properties),
+) error {
+	var questions []question
+	var names []string // of the properties
+	var waiting []int  // how many of the questions each unit has
 	next := 0
-	answer := func() {
-		waiting[0].wait()
-		answered(waiting[0], units[next])
-		waiting = waiting[1:]
-		next++
+	flush := func() error {
+		answers, err := m.skim.ask(questions...)
+		if err != nil {
+			return err
+		}
+		at := 0
+		for _, n := range waiting {
+			var have properties
+			for i, a := range answers[at : at+n] {
+				if names[at+i] == "" {
+					have = a.have
+				} else if len(a.have) == 1 {
+					have = append(have, property{names[at+i], a.have[0].value})
+				}
+			}
+			answered(units[next], have)
+			at += n
+			next++
+		}
+		questions, names, waiting = nil, nil, nil
+		return nil
 	}
 	for _, u := range units {
-		a := &asked{of: m.bus.Object(name, u.Path), values: map[string]dbus.Variant{}}
-		if put(a, u); len(waiting) == unitsAhead {
-			answer()
+		requests := wanted(u)
+		if len(questions)+len(requests) > atOnce {
+			if err := flush(); err != nil {
+				return err
+			}
 		}
-		waiting = append(waiting, a)
+		for _, r := range requests {
+			q := question{name, u.path, getAll, []any{r.of}}
+			if r.property != "" {
+				q = question{name, u.path, get, []any{r.of, r.property}}
+			}
+			questions, names = append(questions, q), append(names, r.property)
+		}
+		waiting = append(waiting, len(requests))
 	}
-	for len(waiting) > 0 {
-		answer()
+	if len(questions) == 0 {
+		return nil
 	}
+	return flush()
 }
 
-// unit asks for what a span is made of.
-func (a *asked) unit(native string, q Question) {
-	service := strings.HasSuffix(native, ".service")
-	switch {
-	case !q.FIFO && service:
-		a.all("") // of every interface
-	case !q.FIFO:
-		a.all(name + ".Unit")
-	default:
-		a.get(name+".Unit", unitProperties...)
-		if service {
-			a.get(name+".Service", serviceProperties...)
-		}
-		if service && q.Use {
-			a.get(name+".Service", useProperties...)
-		}
+// one asks one question; a refusal is an error.
+func (m *Manager) one(q question) (answer, error) {
+	answers, err := m.skim.ask(q)
+	if err != nil {
+		return answer{}, err
 	}
+	return answers[0], answers[0].err
 }
 
-func (a *asked) all(of string) { a.call("GetAll", "", of) }
-
-func (a *asked) get(of string, properties ...string) {
-	for _, p := range properties {
-		a.call("Get", p, of, p)
-	}
+// all asks an object for the properties of an interface.
+func (m *Manager) all(of string, at dbus.ObjectPath, inter string) (properties, error) {
+	found, err := m.one(question{of, at, getAll, []any{inter}})
+	return found.have, err
 }
 
-func (a *asked) call(method, property string, words ...any) {
-	a.calls = append(a.calls,
-		a.of.Go("org.freedesktop.DBus.Properties."+method, 0, make(chan *dbus.Call, 1), words...))
-	a.names = append(a.names, property)
-}
-
-func (a *asked) wait() {
-	for i, c := range a.calls {
-		if <-c.Done; c.Err != nil || len(c.Body) != 1 {
-			continue // an older manager does not know the property, or the unit is gone
-		}
-		switch v := c.Body[0].(type) {
-		case map[string]dbus.Variant:
-			a.values = v
-		case dbus.Variant:
-			a.values[a.names[i]] = v
-		}
-	}
-}
-
-func (a *asked) moment(key string, origin time.Duration) boot.Figure {
-	n, _ := a.values[key+"TimestampMonotonic"].Value().(uint64)
-	if n == 0 || n == math.MaxUint64 {
+func (p properties) moment(key string, origin time.Duration) boot.Figure {
+	n := p.number(key + "TimestampMonotonic")
+	if n == 0 || n > math.MaxInt64/uint64(micro) { // the greatest number says never
 		return boot.Figure{}
 	}
 	return boot.Of(time.Duration(n)*micro-origin, boot.Bus)
 }
 
-func (a *asked) span(native, owner string, origin time.Duration, use bool) boot.Span {
+func (p properties) span(native, owner string, origin time.Duration, use bool) boot.Span {
 	s := boot.Span{Native: native, Owner: owner}
-	moment := func(key string) boot.Figure { return a.moment(key, origin) }
+	moment := func(key string) boot.Figure { return p.moment(key, origin) }
 	words := func(keys ...string) (all []string) {
 		for _, key := range keys {
-			list, _ := a.values[key].Value().([]string)
-			all = append(all, list...)
+			all = append(all, p.texts(key)...)
 		}
 		return all
 	}
 	amount := func(keys ...string) boot.Amount {
 		for _, key := range keys {
-			if n, ok := a.values[key].Value().(uint64); ok && n < math.MaxInt64 {
-				return boot.Bytes(int64(n), boot.Bus)
+			if n, ok := p.amount(key); ok {
+				return boot.Bytes(n, boot.Bus)
 			}
 		}
 		return boot.Amount{}
@@ -297,9 +262,9 @@ func (a *asked) span(native, owner string, origin time.Duration, use bool) boot.
 	// others have some properties of these names too, with another meaning
 	service := strings.HasSuffix(native, ".service")
 	if service {
-		s.Type, _ = a.values["Type"].Value().(string)
-		s.Stays, _ = a.values["RemainAfterExit"].Value().(bool)
-		if n, _ := a.values["NRestarts"].Value().(uint32); n > 0 {
+		s.Type = p.text("Type")
+		s.Stays, _ = p.truth("RemainAfterExit")
+		if n := p.number("NRestarts"); n > 0 && n < math.MaxInt32 {
 			s.Tries = int(n) + 1
 		}
 	}
@@ -314,12 +279,12 @@ func (a *asked) span(native, owner string, origin time.Duration, use bool) boot.
 	if s.Tries > 1 {
 		s.End, s.Exited = boot.Figure{}, boot.Figure{} // of the last try; nothing waited for that
 	}
-	held, told := a.values["ConditionResult"].Value().(bool)
+	held, told := p.truth("ConditionResult")
 	s.Skipped = told && !held && moment("Condition").Known && !s.Begin.Known
 	s.After = words("After")
 	s.Pulls = words("Requires", "Wants", "BindsTo", "Upholds")
 	s.Triggers = words("Triggers")
-	if n, ok := a.values["CPUUsageNSec"].Value().(uint64); ok && service && n < math.MaxInt64 {
+	if n, ok := p.amount("CPUUsageNSec"); ok && service {
 		s.CPU = boot.Of(time.Duration(n), boot.Bus)
 	}
 	if service && use {
@@ -384,16 +349,15 @@ func (m *Manager) Logins() ([]Login, error) {
 	}
 	var all []Login
 	for _, s := range sessions {
-		var have map[string]dbus.Variant
-		if m.bus.Object(login, s.Path).Call("org.freedesktop.DBus.Properties.GetAll", 0,
-			login+".Session").Store(&have) != nil {
+		have, err := m.all(login, s.Path, login+".Session")
+		if err != nil {
 			continue // it has just ended
 		}
-		class, _ := have["Class"].Value().(string)
-		remote, _ := have["Remote"].Value().(bool)
-		began, _ := have["TimestampMonotonic"].Value().(uint64)
-		if strings.HasPrefix(class, "user") && !remote { // newer ones tell kinds of users apart
-			all = append(all, Login{s.ID, s.UID, time.Duration(began) * micro})
+		// newer ones tell kinds of users apart
+		remote, _ := have.truth("Remote")
+		if strings.HasPrefix(have.text("Class"), "user") && !remote {
+			began := time.Duration(have.number("TimestampMonotonic")) * micro
+			all = append(all, Login{s.ID, s.UID, began})
 		}
 	}
 	return all, nil

@@ -83,7 +83,7 @@ func TestTheGreetingIsBounded(t *testing.T) {
 			}
 		}
 	}()
-	s, read := &skimmer{Conn: ours}, 0
+	s, read := newSkimmer(ours), 0
 	for {
 		n, err := s.Read(make([]byte, 3000))
 		if read += n; err != nil {

@@ -24,8 +24,9 @@ const (
 
 // A Manager is a connection to one service manager: the machine's, or a user's.
 type Manager struct {
-	bus *dbus.Conn
-	end context.CancelFunc
+	bus  *dbus.Conn
+	skim *skimmer
+	end  context.CancelFunc
 	// Owner is the user whose manager it is; empty for the machine's.
 	Owner string
 }
@@ -60,7 +61,8 @@ func connect(socket string, uid, gid int) (*Manager, error) {
 	}
 	// The library reads the greeting whatever its context says.
 	_ = conn.SetDeadline(time.Now().Add(greet))
-	bus, err := dbus.NewConn(&skimmer{Conn: conn, wanted: wanted()}, dbus.WithContext(ctx))
+	skim := newSkimmer(conn)
+	bus, err := dbus.NewConn(skim, dbus.WithContext(ctx))
 	if err == nil {
 		if err = bus.Auth([]dbus.Auth{dbus.AuthExternal(strconv.Itoa(uid))}); err == nil {
 			_ = conn.SetDeadline(time.Now().Add(wait))
@@ -72,7 +74,7 @@ func connect(socket string, uid, gid int) (*Manager, error) {
 		conn.Close()
 		return nil, err
 	}
-	return &Manager{bus: bus, end: end}, nil
+	return &Manager{bus: bus, skim: skim, end: end}, nil
 }
 
 // Close ends the connection.

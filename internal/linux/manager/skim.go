@@ -7,23 +7,29 @@ import (
 	"io"
 	"math"
 	"net"
+	"time"
 )
 
-// A skimmer is a connection to a bus on which the answers hold only the
-// properties that are wanted. A manager tells three hundred of each unit where
-// a dozen are asked for; to decode them all costs ten times what the rest of
-// the asking does, which a recorder that must not disturb its boot cannot
-// afford. The messages are those of the D-Bus specification, "Message
-// Protocol".
+// A skimmer is a connection to a bus that asks for properties and units itself,
+// many at once. A manager tells three hundred properties of each unit where a
+// dozen are wanted: to have the library decode them all, one answer after the
+// other, costs ten times what the rest of the asking does, which a recorder that
+// must not disturb its boot cannot afford. All other messages are the library's.
+// They are those of the D-Bus specification, "Message Protocol".
 type skimmer struct {
 	net.Conn
-	wanted  map[string]bool
 	binary  bool // the lines of the greeting are over
 	greeted int  // bytes of the greeting
 	total   int  // bytes behind it
 	room    []byte
-	in      []byte // the part of it that is read and not yet parted
-	out     []byte // messages to hand on
+	in      []byte            // the part of it that is read and not yet parted
+	out     []byte            // of a message to hand on
+	words   map[string]string // those that came before
+	batch   batch
+}
+
+func newSkimmer(conn net.Conn) *skimmer {
+	return &skimmer{Conn: conn, words: map[string]string{}}
 }
 
 // What a bus may send. A socket of a user may be anything that user made.
@@ -32,7 +38,13 @@ const (
 	largestMessage  = 8 << 20
 	mostOfAll       = 64 << 20
 	replyType       = 2
+	errorType       = 3
+	nameField       = 4 // of an error
+	replyField      = 5
 	signatureField  = 8
+	// together is how long answers are let come together, of many that were
+	// asked for: to be woken costs more than to read one.
+	together = time.Millisecond
 )
 
 var (
@@ -60,9 +72,12 @@ func (s *skimmer) Read(b []byte) (int, error) {
 	for len(s.out) == 0 {
 		m, err := s.message()
 		if err != nil {
+			s.batch.fail(err)
 			return 0, err
 		}
-		s.out = s.skim(m)
+		if !s.batch.take(m, s.words) {
+			s.out = m
+		}
 	}
 	n := copy(b, s.out)
 	s.out = s.out[n:]
@@ -98,9 +113,12 @@ func (s *skimmer) fill(n int) error {
 		return nil
 	}
 	if len(s.room) < n {
-		s.room = make([]byte, max(n, 64<<10))
+		s.room = make([]byte, max(n, 128<<10))
 	}
 	have := copy(s.room, s.in)
+	if s.batch.waits() {
+		time.Sleep(together)
+	}
 	got, err := io.ReadAtLeast(s.Conn, s.room[have:], n-have)
 	s.in = s.room[:have+got]
 	if s.total += got; s.total > mostOfAll {
@@ -109,42 +127,32 @@ func (s *skimmer) fill(n int) error {
 	return err
 }
 
-// skim returns the message without what nobody wants, and any message that is
-// not an answer with properties as it is.
-func (s *skimmer) skim(m []byte) []byte {
-	order := orderOf(m)
-	fields := order.Uint32(m[12:])
-	body := int(16 + aligned(uint64(fields), 8))
-	if m[1] != replyType ||
-		!bytes.Contains(m[16:16+
-			fields], []byte{signatureField, 1, 'g', 0, 5, 'a', '{', 's', 'v', '}', 0}) {
-		return m
-	}
-	w := &walk{b: m[body:], order: order}
-	end := w.number() // of the list
-	w.align(8)
-	if w.bad || uint64(w.at)+uint64(end) != uint64(len(w.b)) {
-		return m
-	}
-	short := append(make([]byte, 0, 2048), m[:body+8]...)
-	for w.at < len(w.b) {
+// A head is what the fields of a message tell.
+type head struct {
+	reply           uint32 // which call it answers; 0 for none
+	signature, name string // name is that of an error
+}
+
+// headOf reads the fields of a message; a zero head where they do not fit.
+func headOf(w *walk) (h head) {
+	for w.at < len(w.b) && !w.bad {
 		w.align(8)
-		begin := w.at
-		key := w.text()
-		w.value()
-		if w.bad {
-			return m
-		}
-		if s.wanted[string(key)] {
-			for (len(short)-body)%8 != 0 {
-				short = append(short, 0)
-			}
-			short = append(short, w.b[begin:w.at]...)
+		field := w.byte()
+		switch kind := w.signature(); {
+		case field == replyField && string(kind) == "u":
+			h.reply = w.number()
+		case field == signatureField && string(kind) == "g":
+			h.signature = string(w.signature())
+		case field == nameField && string(kind) == "s":
+			h.name = string(w.text())
+		default:
+			w.passAll(kind, 1)
 		}
 	}
-	order.PutUint32(short[4:], uint32(len(short)-body))
-	order.PutUint32(short[body:], uint32(len(short)-body-8))
-	return short
+	if w.bad {
+		return head{}
+	}
+	return h
 }
 
 func orderOf(m []byte) binary.ByteOrder {
@@ -165,6 +173,7 @@ type walk struct {
 	b     []byte
 	at    int
 	order binary.ByteOrder
+	words map[string]string
 	bad   bool
 }
 
@@ -196,19 +205,28 @@ func (w *walk) text() []byte {
 	return w.b[begin : begin+n]
 }
 
-// value passes a value that tells its own signature.
-func (w *walk) value() { w.signed(1) }
-
-func (w *walk) signed(depth int) {
+func (w *walk) byte() byte {
 	begin := w.at
 	if w.skip(1); w.bad {
-		return
+		return 0
 	}
-	n := int(w.b[begin])
+	return w.b[begin]
+}
+
+func (w *walk) signature() []byte {
+	n := int(w.byte())
+	begin := w.at
 	if w.skip(n + 1); w.bad {
-		return
+		return nil
 	}
-	for types := w.b[begin+1 : begin+1+n]; len(types) > 0 && !w.bad; {
+	return w.b[begin : begin+n]
+}
+
+// value passes a value that tells its own signature.
+func (w *walk) value() { w.passAll(w.signature(), 1) }
+
+func (w *walk) passAll(types []byte, depth int) {
+	for len(types) > 0 && !w.bad {
 		types = w.pass(types, depth)
 	}
 }
@@ -235,22 +253,16 @@ func (w *walk) pass(types []byte, depth int) []byte {
 	case 's', 'o':
 		w.text()
 	case 'g':
-		if begin := w.at; begin < len(w.b) {
-			w.skip(int(w.b[begin]) + 2)
-		} else {
-			w.bad = true
-		}
+		w.signature()
 	case 'v':
-		w.signed(depth + 1)
+		w.passAll(w.signature(), depth+1)
 	case 'a':
 		n := w.number()
 		w.align(alignment(types[1]))
 		w.skip(int(min(n, math.MaxInt32)))
 	default: // a structure
 		w.align(8)
-		for inner := types[1 : one-1]; len(inner) > 0 && !w.bad; {
-			inner = w.pass(inner, depth+1)
-		}
+		w.passAll(types[1:one-1], depth+1)
 	}
 	return types[one:]
 }
@@ -269,10 +281,9 @@ func complete(types []byte) int {
 			if open--; open < 0 {
 				return 0
 			}
+		case 'y', 'b', 'n', 'q', 'i', 'u', 'x', 't', 'd', 's', 'o', 'g', 'v', 'h':
 		default:
-			if !bytes.ContainsRune([]byte("ybnqiuxtdsogvh"), rune(c)) {
-				return 0
-			}
+			return 0
 		}
 		if open == 0 {
 			return i + 1

@@ -15,6 +15,8 @@ func startClock() (clock, error) {
 
 func (clock) now() time.Duration { return 0 }
 
+func (clock) sleep(d time.Duration) { time.Sleep(d) }
+
 func ownProcessorTime() time.Duration { return 0 }
 
 func rootDevice() (string, bool) { return "", false }

@@ -38,7 +38,6 @@ type host struct {
 	origin    time.Duration // when the service manager began
 	root      *machine.Root
 	clock     clock
-	timer     *time.Timer
 	users     []account.User
 	groups    *activity.Groups
 	processes *activity.Processes
@@ -61,7 +60,6 @@ func (Kit) Watch(ctx context.Context, r *machine.Root, o recorder.Options) error
 	rec := &host{
 		root:   r,
 		clock:  clock,
-		timer:  time.NewTimer(0),
 		logins: map[string]manager.Login{},
 		asked:  map[string]bool{},
 	}
@@ -84,13 +82,14 @@ func (Kit) Watch(ctx context.Context, r *machine.Root, o recorder.Options) error
 func (rec *host) Now() time.Duration { return rec.clock.now() }
 
 func (rec *host) Sleep(ctx context.Context, d time.Duration) bool {
-	rec.timer.Reset(d)
-	select {
-	case <-ctx.Done():
-		return false
-	case <-rec.timer.C:
-		return true
+	for until := rec.Now() + d; ctx.Err() == nil; {
+		left := until - rec.Now()
+		if left <= 0 {
+			return true
+		}
+		rec.clock.sleep(left)
 	}
+	return false
 }
 
 func (rec *host) Foreign(own time.Duration) (time.Duration, bool) {
