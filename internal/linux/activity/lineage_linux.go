@@ -128,7 +128,7 @@ func (l *lineage) listen() {
 	since, n := time.Now(), 0
 	for {
 		if n := len(pending); n > 0 {
-			nap(moment << min(pending[n-1].tries/8, 5))
+			nap(moment << min(pending[n-1].tries/3, 5))
 		} else if _, err := unix.Poll(fds, -1); err != nil && err != unix.EINTR {
 			return
 		}
@@ -159,7 +159,7 @@ const moment = 100 * time.Microsecond
 // readWords reads the words of what has become another program: told are those
 // whose words are there, or will not be.
 func (l *lineage) readWords(pending []turn) (told, later []turn) {
-	const tries, most = 50, 20 // a tenth of a second; processes at once
+	const tries, most = 40, 20 // a tenth of a second; processes at once
 	for i, t := range pending {
 		again := slices.ContainsFunc(pending[i+1:], func(u turn) bool { return u.pid == t.pid })
 		if !again && i < most { // else it is another one by now, or somebody floods

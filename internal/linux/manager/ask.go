@@ -96,11 +96,11 @@ func (q question) message() *dbus.Message {
 	return &dbus.Message{Type: dbus.TypeMethodCall, Headers: headers, Body: q.words}
 }
 
-// waits reports whether answers are still to come.
-func (b *batch) waits() bool {
+// due is how many answers are still to come.
+func (b *batch) due() int {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	return b.left > 0
+	return b.left
 }
 
 // fail ends the waiting: the connection is over.

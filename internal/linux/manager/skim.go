@@ -42,9 +42,10 @@ const (
 	nameField       = 4 // of an error
 	replyField      = 5
 	signatureField  = 8
-	// together is how long answers are let come together, of many that were
-	// asked for: to be woken costs more than to read one.
-	together = time.Millisecond
+	// together is how long answers are let come together where more than a few
+	// are due: to be woken costs more than to read one.
+	together = 5 * time.Millisecond
+	few      = 4
 )
 
 var (
@@ -116,7 +117,7 @@ func (s *skimmer) fill(n int) error {
 		s.room = make([]byte, max(n, 128<<10))
 	}
 	have := copy(s.room, s.in)
-	if s.batch.waits() {
+	if s.batch.due() > few {
 		time.Sleep(together)
 	}
 	got, err := io.ReadAtLeast(s.Conn, s.room[have:], n-have)
