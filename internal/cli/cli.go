@@ -11,7 +11,6 @@ import (
 	"os"
 	"runtime/debug"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -19,7 +18,9 @@ import (
 	"golang.org/x/term"
 
 	"calmdawn/internal/casebook"
+	"calmdawn/internal/core/item"
 	"calmdawn/internal/render"
+	"calmdawn/internal/shell"
 	"calmdawn/internal/visit"
 )
 
@@ -238,6 +239,12 @@ says what to do next. Called alone it says where this machine stands.`,
 	flags.StringVar(&a.pager, "pager", "", "show long text through `COMMAND`, or off; $PAGER "+
 		"if not given")
 	root.PersistentPreRunE = func(cmd *cobra.Command, _ []string) error {
+		for flag, value := range map[string]string{"root": a.dir, "casebook": a.casebook} {
+			if _, ok := shell.Word(value); !ok {
+				return usage("--%s %q: its name holds what no terminal shows, so no command that "+
+					"names it could be given; go there by another name, as a link", flag, value)
+			}
+		}
 		switch a.color {
 		case "auto", "always", "never":
 			a.hold(cmd)
@@ -257,6 +264,7 @@ says what to do next. Called alone it says where this machine stands.`,
 		a.commands = append(a.commands, cmd.Name())
 	}
 	a.shapeHelp(root)
+	a.scripts(root)
 	a.complete(root)
 	return root
 }
@@ -333,22 +341,13 @@ func (a *app) call(words string) string {
 	return render.Whole(strings.TrimSpace(s + " " + words))
 }
 
-// shellWord quotes a word for a shell where it has to be; what no terminal may
-// see is written as escapes.
+// shellWord is a word for a command that we recommend. What no quotes can hold
+// has the form of an id, which stands for an item and for a path of a change.
 func shellWord(w string) string {
-	if render.Clean(w) != w {
-		quoted := strconv.QuoteToASCII(w)
-		return "$'" + strings.NewReplacer(`\"`, `"`, "'", `\'`).Replace(quoted[1:len(quoted)-1]) +
-			"'"
+	if word, ok := shell.Word(w); ok {
+		return word
 	}
-	plain := func(r rune) bool {
-		return r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' ||
-			strings.ContainsRune("/._-:@+,=%#", r)
-	}
-	if w != "" && w[0] != '#' && strings.IndexFunc(w, func(r rune) bool { return !plain(r) }) < 0 {
-		return w
-	}
-	return "'" + strings.ReplaceAll(w, "'", `'\''`) + "'"
+	return item.SafeID(w)
 }
 
 // writeJSON writes a document, named by its first field.

@@ -101,7 +101,7 @@ or one like it.`,
 func (v *compareView) flags(cmd *cobra.Command) {
 	cmd.Flags().BoolVar(&v.odd, "odd", false, "take odd boots too, which are left out otherwise")
 	cmd.Flags().StringVar(&v.on, "on", "", "by which `FIGURE` to judge: usable, ready, settled, "+
-		"or \"settled after login\"")
+		"or settled-after-login")
 	cmd.Flags().StringVar(&v.with, "with", "", "take the boots before from another casebook, "+
 		"`FILE`")
 	cmd.Flags().StringVar(&v.since, "since", "", "the job began with `BEGIN`: change:3, or the "+
@@ -109,10 +109,11 @@ func (v *compareView) flags(cmd *cobra.Command) {
 }
 
 func (v *compareView) check() error {
+	v.on = visit.Spaced(v.on)
 	m, ok := compare.MeasureOf(v.on)
 	if v.on != "" && (!ok || v.on != "ready" && v.on != "usable" &&
 		!strings.HasPrefix(v.on, "settled")) {
-		return usage("--on takes usable, ready, settled or \"settled after login\", not %q", v.on)
+		return usage("--on takes usable, ready, settled or settled-after-login, not %q", v.on)
 	}
 	v.measure = m
 	if v.since == "" {

@@ -14,6 +14,7 @@ import (
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/render"
+	"calmdawn/internal/shell"
 	"calmdawn/internal/visit"
 )
 
@@ -33,7 +34,7 @@ func (a *app) complete(root *cobra.Command) {
 		"guard":  fixed("auto", "on", "off"),
 		"insist": a.completeIDs,
 		"leave":  a.completePaths,
-		"on":     fixed("usable", "ready", "settled", "settled after login"),
+		"on":     fixed("usable", "ready", "settled", "settled-after-login"),
 		"since":  a.completeChanges("change:", carriedOut),
 		"sort":   fixed(append([]string{"cost"}, sortWords()...)...),
 		"trial":  fixed("7d", "14d", "30d"),
@@ -119,13 +120,16 @@ type offer struct {
 }
 
 // add offers a word with a text about it, whose capitals somebody need not have
-// typed. What a shell could not show, or would do something with, is left out.
+// typed. Of several words shells insert what these have in common as it is, so a
+// word that would need quotes is left out: a user may have made it.
 func (o *offer) add(word, about string) {
+	if quoted, ok := shell.Word(word); !ok || quoted != word {
+		return
+	}
 	if n := len(o.typed); len(word) >= n && strings.EqualFold(word[:n], o.typed) {
 		word = o.typed + word[n:]
 	}
-	if word != "" && word == render.Clean(word) && strings.HasPrefix(word, o.typed) &&
-		!slices.Contains(o.have, word) {
+	if strings.HasPrefix(word, o.typed) && !slices.Contains(o.have, word) {
 		o.words = append(o.words, word+"\t"+render.Clean(about))
 	}
 }
@@ -229,8 +233,13 @@ func (a *app) completePaths(
 func (a *app) completeChoice(c visit.Choice) cobra.CompletionFunc {
 	return func(_ *cobra.Command, _ []string, typed string) ([]string,
 		cobra.ShellCompDirective) {
+		hyphened := func(value string) string { return strings.ReplaceAll(value, " ", "-") }
+		o := offer{typed: typed}
+		for _, word := range c.Allowed {
+			o.add(hyphened(word), "")
+		}
 		if c.Allowed != nil {
-			return c.Allowed, noFiles
+			return o.words, noFiles
 		}
 		a.Err = io.Discard
 		l, err := a.look()
@@ -242,9 +251,8 @@ func (a *app) completeChoice(c visit.Choice) cobra.CompletionFunc {
 		for _, it := range l.Items {
 			of[c.Of(it)] = append(of[c.Of(it)], it)
 		}
-		o := offer{typed: typed}
 		for _, word := range slices.Sorted(maps.Keys(of)) {
-			o.add(word, count(len(of[word]), "item", "items"))
+			o.add(hyphened(word), count(len(of[word]), "item", "items"))
 		}
 		return o.words, noFiles
 	}

@@ -4,6 +4,7 @@ package cli_test
 
 import (
 	"bytes"
+	"context"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -11,6 +12,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"calmdawn/internal/cli"
 	"calmdawn/internal/ring"
@@ -244,6 +246,78 @@ func TestCompletionInShells(t *testing.T) {
 		}
 	}
 	calls.Wait()
+}
+
+// TestNoNameRuns has shells complete names that a user made up so that they do
+// something, and names that begin like them, as readline leaves them behind.
+func TestNoNameRuns(t *testing.T) {
+	ring.Needs(t, ring.Middle)
+	dir := demoMachine(t)
+	folder := dir + "/home/maria/.config/autostart"
+	must(t, os.MkdirAll(folder, 0o755))
+	names := []string{
+		"z$(touch PWN)1", "z$(touch PWN)2", "z`touch PWN`", "z';touch PWN;'", "z\\';touch PWN;'",
+		"z|touch PWN", "z\ntouch PWN\n", "z;touch PWN", "z\"$(touch PWN)\"", "z(touch PWN)", "z a",
+		"z%41", "z=x", "zé",
+	}
+	for _, name := range names {
+		must(t, os.WriteFile(filepath.Join(folder, name+".desktop"), []byte("[Desktop Entry]\n"+
+			"Type=Application\nName="+strings.TrimSpace(name)+"\nExec=/usr/bin/true\n"), 0o644))
+	}
+	bin := t.TempDir()
+	must(t, os.Symlink(program, bin+"/calmdawn"))
+	t.Setenv("PATH", bin+":"+os.Getenv("PATH"))
+	t.Setenv("CALMDAWN_ROOT", dir)
+	t.Chdir(t.TempDir())
+	var calls sync.WaitGroup
+	for shell, script := range shells {
+		calls.Go(func() { complete(t, shell, script, "calmdawn show program:z", "z%", bin) })
+		for _, name := range append(names, "z$(touch PWN)", "z%24%28touch") {
+			line := "calmdawn show program:" + name
+			if strings.Contains(name, "\n") {
+				continue // a key that calls what is typed so far
+			}
+			calls.Go(func() { tab(shell, script, line, bin) })
+		}
+		for _, line := range []string{"calmdawn show z", "calmdawn list --on=$(touch PWN)",
+			"calmdawn list --owner='$(touch PWN)", "calmdawn disable $(touch PWN) z"} {
+			calls.Go(func() { tab(shell, script, line, bin) })
+		}
+	}
+	calls.Wait()
+	if made, _ := filepath.Glob("*"); len(made) > 0 {
+		t.Errorf("a name ran: %v", made)
+	}
+	list := says(t, "--root "+dir+" list --owner maria --all", 0)
+	for _, want := range []string{"program:z%24%28touch%20PWN%291.desktop@maria",
+		"program:z%0Atouch%20PWN%0A.desktop@maria", "program:z%2541.desktop@maria"} {
+		if !strings.Contains(list, want) {
+			t.Errorf("the list has no %s:\n%s", want, list)
+		}
+	}
+	// ids as earlier versions had them
+	out, errs, code := callArgs(t, []string{"--root", dir, "show", "program:z a.desktop@maria"})
+	if code != 0 || !strings.Contains(out, "program:z%20a.desktop@maria") {
+		t.Errorf("an id of earlier: %d\n%s%s", code, out, errs)
+	}
+}
+
+// tab has a shell complete a line, whatever comes of it: with an open quote in
+// it a shell may wait without end.
+func tab(shell, script, line, home string) {
+	if shell == "zsh" {
+		// else it would print the line by a command that has it in quotes, and
+		// expand what is typed before it asks anybody
+		script = strings.Replace(script, "PROMPT=;", "PROMPT=; bindkey '^I' complete-word;", 1)
+		script, _, _ = strings.Cut(script, "sleep $PAUSE")
+		script = strings.Replace(script, `"$LINE"$'\t'`, `"$LINE"$'\t\t'`, 1) + "sleep $PAUSE"
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 15*time.Second)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, shell, "-c", script)
+	cmd.Env = append(os.Environ(), "LINE="+line, "HOME="+home, "PAUSE=2")
+	cmd.WaitDelay = time.Second
+	_ = cmd.Run()
 }
 
 // complete has a shell complete a line. How long that takes it does not tell,

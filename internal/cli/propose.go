@@ -16,6 +16,7 @@ import (
 	"calmdawn/internal/document"
 	"calmdawn/internal/ownfile"
 	"calmdawn/internal/render"
+	"calmdawn/internal/shell"
 	"calmdawn/internal/visit"
 )
 
@@ -66,6 +67,9 @@ func (a *app) propose(args []string, replace bool) error {
 	if len(args) == 0 {
 		_, err := a.Out.Write(text)
 		return err
+	}
+	if _, ok := shell.Word(args[0]); !ok {
+		return usage("%q holds what no terminal shows; give the file another name", args[0])
 	}
 	if _, err := os.Lstat(args[0]); err == nil && !replace {
 		return fmt.Errorf("%s is there already; give another name, or --replace to write over it",

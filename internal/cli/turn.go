@@ -47,7 +47,7 @@ sound, graphics, input, storage, …) is refused with the reason; --insist
 switches it off all the same, and takes its id where several items are given.`,
 		example: `  calmdawn disable service:star-index.service
   calmdawn disable 'service:cue-update*' program:cue-update-helper.desktop
-  calmdawn disable --maker inkerholm --advice "can go"
+  calmdawn disable --maker inkerholm --advice can-go
   calmdawn disable service:palisade.service --insist`,
 	}
 	enableWords = turnWords{

@@ -18,6 +18,7 @@ import (
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/ownfile"
+	"calmdawn/internal/shell"
 )
 
 // writeGuide brings the guide beside the casebook up to date, with open changes
@@ -147,15 +148,15 @@ func byHand(r *machine.Root, e change.Edit) string {
 		return fmt.Sprintf("  give %s\n    %s again; the change made it %s\n", p,
 			printable(r.Words(e.Path, e.Before)), printable(r.Words(e.Path, e.After)))
 	}
-	p := quote(e.Path)
 	switch {
 	case e.Before.Kind == change.Absent:
-		return "  rm " + p + "\n"
+		return "  " + shell.Command("rm", e.Path) + "\n"
 	case e.Before.Kind == change.Link:
-		return fmt.Sprintf("  ln -sfn %s %s\n", quote(e.Before.Target), p)
+		return "  " + shell.Command("ln -sfn", e.Before.Target, e.Path) + "\n"
 	case e.After.Kind == change.File && string(e.Before.Data) == string(e.After.Data):
-		return fmt.Sprintf("  chmod %04o %s\n", e.Before.Mode, p)
+		return "  " + shell.Command(fmt.Sprintf("chmod %04o", e.Before.Mode), e.Path) + "\n"
 	}
+	p := printable(e.Path)
 	if large := 256 << 10; e.Before.Sum != nil || e.After.Sum != nil ||
 		len(e.Before.Data) > large || len(e.After.Data) > large {
 		return fmt.Sprintf("  %s was %s (owner %d:%d, mode %04o), which the casebook keeps: "+
@@ -169,25 +170,6 @@ func byHand(r *machine.Root, e change.Edit) string {
 		text += "    " + printable(strings.TrimRight(line, "\n")) + "\n"
 	}
 	return text
-}
-
-// quote makes a path a word for a shell; what no terminal should see is written
-// as bash and the newer POSIX shells read it.
-func quote(p string) string {
-	if strings.IndexFunc(p, func(r rune) bool {
-		return !unicode.IsPrint(r) || r == utf8.RuneError
-	}) < 0 {
-		return "'" + strings.ReplaceAll(p, "'", `'\''`) + "'"
-	}
-	var b strings.Builder
-	for _, c := range []byte(p) {
-		if c > ' ' && c < 0x7f && c != '\'' && c != '\\' {
-			b.WriteByte(c)
-		} else {
-			fmt.Fprintf(&b, `\%03o`, c)
-		}
-	}
-	return "$'" + b.String() + "'"
 }
 
 // printable writes what no terminal should see as escapes.

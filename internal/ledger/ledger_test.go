@@ -329,7 +329,7 @@ func TestTheGuideTakesChangesBackByHand(t *testing.T) {
 			continue
 		}
 		if out, err := exec.Command("sh", "-c",
-			strings.ReplaceAll(l, "'/etc", "'"+dir+"/etc")).CombinedOutput(); err != nil {
+			strings.ReplaceAll(l, " /etc", " "+dir+"/etc")).CombinedOutput(); err != nil {
 			t.Errorf("%s: %v %s", l, err, out)
 		}
 	}

@@ -52,14 +52,17 @@ func (l *Ledger) PlanUndo(id int64, u Undoing) (change.Change, error) {
 		t.Before, t.After = t.After, t.Before
 		undo.Targets = append(undo.Targets, t)
 	}
-	for _, p := range u.Leave {
-		if !slices.ContainsFunc(c.Edits, func(e change.Edit) bool { return e.Path == p }) {
-			return c, fmt.Errorf("change %d touches no path %s", id, p)
+	left := map[string]bool{}
+	for _, word := range u.Leave {
+		i := slices.IndexFunc(c.Edits, func(e change.Edit) bool { return e.Names(word) })
+		if i < 0 {
+			return c, fmt.Errorf("change %d touches no path %s", id, word)
 		}
+		left[c.Edits[i].Path] = true
 	}
 	var wrong []error
 	for _, e := range slices.Backward(c.Edits) {
-		if slices.Contains(u.Leave, e.Path) {
+		if left[e.Path] {
 			continue
 		}
 		if open, held := l.unsettled(e.Path); held {

@@ -9,6 +9,7 @@ import (
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/drift"
+	"calmdawn/internal/core/item"
 	"calmdawn/internal/family"
 	"calmdawn/internal/guard"
 	"calmdawn/internal/linux/account"
@@ -117,7 +118,7 @@ func (live) Told(edits []change.Edit) error {
 
 // Stop stops a service; programs of a login end when their user closes them.
 func (live) Stop(id string) error {
-	unit, ok := strings.CutPrefix(id, "service:")
+	unit, ok := strings.CutPrefix(item.RawID(id), "service:")
 	if !ok || strings.Contains(unit, ".service@") {
 		return nil
 	}

@@ -70,7 +70,8 @@ func Survey(r *machine.Root, o family.Options) *Inventory {
 		return cmp.Or(v.units.NeverStarts(u), v.units.Stopped(u, name))
 	}
 	entries := autostart.Read(r, finder, users, stopped, o.Language)
-	v.units = unit.ReadManagers(r, finder, users, o.Now, entries.Desktop(), o.Remembered)
+	v.units = unit.ReadManagers(r, finder, users, o.Now, entries.Desktop(),
+		each(o.Remembered, item.RawID))
 	v.mechanisms = []mechanism{
 		v.units,
 		entries,
@@ -81,6 +82,8 @@ func Survey(r *machine.Root, o family.Options) *Inventory {
 		items := m.Survey()
 		for i := range items {
 			items[i].Mechanism = m.Name()
+			items[i].ID = item.SafeID(items[i].ID)
+			items[i].NeededBy = each(items[i].NeededBy, item.SafeID)
 		}
 		v.Items = append(v.Items, items...)
 	}
@@ -152,19 +155,33 @@ func (v *Inventory) attribute(items []item.Item) {
 
 // Lookup returns the item with an id that the survey may not hold: an instance
 // of a template that is there, or an entry of the machine as one user has it.
+// It takes ids of earlier versions too, which held names as they were.
 func (v *Inventory) Lookup(id string) (item.Item, bool) {
 	if it, ok := v.Find(id); ok {
 		return it, true
 	}
+	if it, ok := v.Find(item.SafeID(id)); ok {
+		return it, true
+	}
 	for _, m := range v.mechanisms {
-		if it, ok := m.Lookup(id, v.Survey); ok {
+		if it, ok := m.Lookup(item.RawID(id), v.Survey); ok {
 			found := []item.Item{it}
 			found[0].Mechanism = m.Name()
+			found[0].ID = item.SafeID(it.ID)
 			v.attribute(found)
 			return found[0], true
 		}
 	}
 	return item.Item{}, false
+}
+
+// each is all of some texts, changed.
+func each(texts []string, to func(string) string) []string {
+	changed := slices.Clone(texts)
+	for i, text := range changed {
+		changed[i] = to(text)
+	}
+	return changed
 }
 
 // Key is the name by which an item's start is found in a boot; false for one
@@ -204,6 +221,7 @@ func (p plan) Turn(it item.Item, to item.State, by time.Duration) error {
 	if !ok {
 		return fmt.Errorf("nothing of what this survey knows launches %s", it.ID)
 	}
+	it.ID = item.RawID(it.ID) // mechanisms know names as they are
 	return m.Turn(it, to, by)
 }
 

@@ -15,6 +15,7 @@ import (
 
 	"github.com/pelletier/go-toml/v2"
 
+	"calmdawn/internal/core/item"
 	"calmdawn/internal/ownfile"
 )
 
@@ -64,7 +65,7 @@ func Open() (*Notebook, error) {
 func (n *Notebook) On(id, machine string) (here, everywhere string) {
 	for _, note := range n.Notes {
 		switch {
-		case note.Item != id:
+		case !of(note, id):
 		case note.Machine == "":
 			everywhere = note.Text
 		case note.Machine == machine:
@@ -73,6 +74,10 @@ func (n *Notebook) On(id, machine string) (here, everywhere string) {
 	}
 	return here, everywhere
 }
+
+// of reports whether a note is on an item. Earlier versions wrote ids that held
+// names as they were.
+func of(note Note, id string) bool { return note.Item == id || note.Item == item.RawID(id) }
 
 // Set writes a note on an item of one machine, or with an empty one of every
 // machine, in place of an older one; an empty text takes it away. It returns
@@ -83,7 +88,7 @@ func (n *Notebook) Set(id, machine, text string) (string, error) {
 			"XDG_CONFIG_HOME or HOME")
 	}
 	n.Notes = slices.DeleteFunc(n.Notes, func(note Note) bool {
-		return note.Item == id && note.Machine == machine
+		return of(note, id) && note.Machine == machine
 	})
 	if text != "" {
 		n.Notes = append(n.Notes, Note{Item: id, Text: text, Machine: machine})

@@ -52,6 +52,9 @@ func (v *Visit) Kept(number int64) (Survey, error) {
 	if err := json.Unmarshal(kept.Document, &survey); err != nil {
 		return Survey{}, fmt.Errorf("survey %d cannot be read: %w", kept.Number, err)
 	}
+	for i, it := range survey.Items {
+		survey.Items[i].ID = v.current(it.ID)
+	}
 	return Survey{
 		Items: withoutOurs(survey.Items),
 		At:    kept.TakenAt,

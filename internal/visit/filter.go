@@ -75,13 +75,17 @@ func (f *Filter) Choices() []Choice {
 func (f *Filter) Check() error {
 	for _, l := range f.Choices() {
 		for _, v := range *l.Values {
-			if l.Allowed != nil && !slices.Contains(l.Allowed, v) {
+			if l.Allowed != nil && !slices.Contains(l.Allowed, Spaced(v)) {
 				return misuse("--%s takes %s, not %q", l.Name, strings.Join(l.Allowed, ", "), v)
 			}
 		}
 	}
 	return nil
 }
+
+// Spaced is a value with spaces for hyphens: a filter takes them for the same,
+// so that no value needs quotes.
+func Spaced(value string) string { return strings.ReplaceAll(value, "-", " ") }
 
 // Chooses reports whether the filter leaves anything out, the operating
 // system's parts aside.
@@ -106,14 +110,14 @@ func (f *Filter) Test() func(item.Item) bool {
 		if len(*c.Values) > 0 {
 			w := wanted{Choice: c}
 			for _, v := range *c.Values {
-				w.values = append(w.values, strings.ToLower(v))
+				w.values = append(w.values, Spaced(strings.ToLower(v)))
 			}
 			all = append(all, w)
 		}
 	}
 	return func(it item.Item) bool {
 		for _, w := range all {
-			have := strings.ToLower(w.Of(it))
+			have := Spaced(strings.ToLower(w.Of(it)))
 			if !slices.ContainsFunc(w.values, func(want string) bool {
 				return have == want || w.part && strings.Contains(have, want)
 			}) {

@@ -103,7 +103,9 @@ func (v *Visit) Resolve(p proposal.Proposal, next bool) (all []Resolved, missing
 				proposal.Enable:  item.On,
 			}[d.Do],
 		}
-		one.Item, one.Here = v.Lookup(d.ID)
+		if one.Item, one.Here = v.Lookup(d.ID); one.Here {
+			one.ID = one.Item.ID
+		}
 		switch {
 		case !one.Here:
 			one.Fate = "does not exist here"

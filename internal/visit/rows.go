@@ -67,7 +67,7 @@ func (v *Visit) rows(first, last int) ([]item.Item, error) {
 		switch {
 		case !ok:
 			return nil, misuse("%s is not on this machine any more%s", was, again)
-		case it.State != v.decidedSince(row.ID, item.State(row.State), list.At):
+		case it.State != v.decidedSince(it.ID, item.State(row.State), list.At):
 			return nil, misuse("%s was %s, and is %s now%s", was, row.State, it.State, again)
 		}
 		items = append(items, it)

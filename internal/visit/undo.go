@@ -99,7 +99,8 @@ func (d *Desk) settledNow(id int64) bool {
 func (undo Undo) mayClose(u Undoing) error {
 	for _, c := range undo.Open {
 		for _, p := range u.Leave {
-			if !slices.Contains(c.Open(), p) {
+			names := func(open string) bool { return change.Edit{Path: open}.Names(p) }
+			if !slices.ContainsFunc(c.Open(), names) {
 				return misuse("change %d is not open at %s, but at %q", c.ID, p, c.Open())
 			}
 		}

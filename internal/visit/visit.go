@@ -85,6 +85,11 @@ func (p Place) lookAt(r *machine.Root, changes []change.Change, wrong error) (*V
 		Language:   p.Language,
 	})
 	v.Survey, v.ChangesUnread = v.inventory.Found(), wrong
+	for _, c := range v.Changes {
+		for i, t := range c.Targets {
+			c.Targets[i].ID = v.current(t.ID)
+		}
+	}
 	v.launchers = map[string][]item.Item{}
 	for _, it := range v.Items {
 		if it.Kind == item.Program && it.Program != "" {
@@ -160,6 +165,17 @@ func (v *Visit) judgeOne(it *item.Item) {
 // every machine; empty where there is none.
 func (v *Visit) NotesOn(id string) (here, everywhere string) {
 	return v.notes.On(id, v.id)
+}
+
+// current is the id that an item has by now: ids of earlier versions held names
+// as they were.
+func (v *Visit) current(id string) string {
+	if item.SafeID(id) != id {
+		if it, ok := v.inventory.Lookup(id); ok {
+			return it.ID
+		}
+	}
+	return id
 }
 
 // Lookup returns the item with an id that the survey may not hold, judged like
@@ -311,7 +327,11 @@ func (v *Visit) ByUser(it item.Item) map[item.State][]string {
 	all := map[item.State][]string{}
 	for _, name := range v.inventory.People() {
 		state := it.State
-		if own, ok := v.Lookup(it.ID + "@" + name); ok {
+		own, ok := v.Lookup(it.ID + "@" + name)
+		if !ok {
+			own, ok = v.Lookup(it.ID + "@" + item.SafeID(name))
+		}
+		if ok {
 			state = own.State
 		}
 		all[state] = append(all[state], name)

@@ -15,6 +15,8 @@ import (
 	"time"
 
 	"github.com/aymanbagabas/go-udiff"
+
+	"calmdawn/internal/core/item"
 )
 
 // NodeKind says what stands at a path.
@@ -194,6 +196,12 @@ type Edit struct {
 	Home   string `json:"home,omitempty"`
 	Before Node   `json:"before"`
 	After  Node   `json:"after"`
+}
+
+// Names reports whether a word means the edit's path: as it is, or as
+// [item.SafeID] writes it, for paths that no quotes of a shell can hold.
+func (e Edit) Names(word string) bool {
+	return e.Path == word || item.SafeID(e.Path) == word
 }
 
 // Inverse returns the edit that takes e back.

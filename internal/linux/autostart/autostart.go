@@ -411,7 +411,7 @@ func (e *Entries) Lookup(id string, of item.Survey) (item.Item, bool) {
 	if at < 0 {
 		return item.Item{}, false
 	}
-	it, ok := of.Find(id[:at])
+	it, ok := of.Find(item.SafeID(id[:at]))
 	i := slices.IndexFunc(e.users, func(u account.User) bool { return u.Name == id[at+1:] })
 	if !ok || i < 0 || it.Mechanism != Mechanism || it.Owner != "" ||
 		e.overrides(e.users[i], it.Native) {
