@@ -120,8 +120,8 @@ type offer struct {
 }
 
 // add offers a word with a text about it, whose capitals somebody need not have
-// typed. Of several words shells insert what these have in common as it is, so a
-// word that would need quotes is left out: a user may have made it.
+// typed. Of several words shells insert what these have in common as it is, so
+// a word that would need quotes is left out: a user may have made it.
 func (o *offer) add(word, about string) {
 	if quoted, ok := shell.Word(word); !ok || quoted != word {
 		return

@@ -13,10 +13,9 @@ const By = "recorder"
 
 // A Kit puts the recorder into machines of one kind, and watches one of them.
 type Kit interface {
-	// Install plans in d what puts the recorder into a machine: the given
-	// program, and what has it started. It is to record so many boots. An error
-	// says why it would not run there.
-	Install(d *machine.Draft, r *machine.Root, program []byte, boots int, at time.Time) error
+	// Install plans in d what puts the recorder into a machine: its program,
+	// and what has it started. An error says why it would not run there.
+	Install(d *machine.Draft, r *machine.Root, o Order) error
 	// Uninstall plans what takes the recorder away, whoever put it there.
 	Uninstall(d *machine.Draft, r *machine.Root) error
 	StateOf(r *machine.Root) State
@@ -24,6 +23,16 @@ type Kit interface {
 	Disarm(d *machine.Draft) error
 	// Watch watches the running machine, as [Watch] does.
 	Watch(ctx context.Context, r *machine.Root, o Options) error
+}
+
+// An Order says what is put into a machine.
+type Order struct {
+	Program []byte
+	Boots   int // so many are recorded
+	At      time.Time
+	// Keeps is the folder below which it keeps its records, which is there when
+	// it is started.
+	Keeps string
 }
 
 // State is what stands of the recorder in a machine.

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
-	"os"
 	"slices"
 	"time"
 
@@ -14,6 +13,7 @@ import (
 	"calmdawn/internal/guard"
 	"calmdawn/internal/ledger"
 	"calmdawn/internal/machine"
+	"calmdawn/internal/recorder"
 )
 
 // A Desk is a machine on which something is to be changed: locked and settled,
@@ -185,7 +185,7 @@ func (d *Desk) planGuard(c change.Change, wanted Wanted) (Guarding, error) {
 }
 
 func (d *Desk) putGuard() error {
-	program, err := OwnProgram()
+	program, err := recorder.OwnProgram()
 	if err != nil {
 		return err
 	}
@@ -196,17 +196,4 @@ func (d *Desk) putGuard() error {
 		}
 	}
 	return guard.Put(GuardOf(d.Root), d.Ledger, d.Root, program, *d.usual, d.At)
-}
-
-// OwnProgram is this program's file, to be copied into a machine.
-func OwnProgram() ([]byte, error) {
-	own, err := os.Executable()
-	if err != nil {
-		return nil, err
-	}
-	program, err := os.ReadFile(own)
-	if err != nil {
-		return nil, fmt.Errorf("this program's own file cannot be copied into the machine: %w", err)
-	}
-	return program, nil
 }

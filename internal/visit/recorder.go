@@ -3,6 +3,7 @@ package visit
 import (
 	"errors"
 	"fmt"
+	"path"
 	"slices"
 	"time"
 
@@ -39,7 +40,7 @@ func (d *Desk) PlanRecorder(boots int) (change.Change, error) {
 	if kit.StateOf(d.Root).Armed {
 		return d.recorderChange(item.On, item.On, draft), nil
 	}
-	program, err := OwnProgram()
+	program, err := recorder.OwnProgram()
 	if err != nil {
 		return change.Change{}, err
 	}
@@ -47,7 +48,11 @@ func (d *Desk) PlanRecorder(boots int) (change.Change, error) {
 	if err := kit.Uninstall(draft, d.Root); err != nil {
 		return change.Change{}, err
 	}
-	if err := kit.Install(draft, d.Root, program, boots, d.At); err != nil {
+	order := recorder.Order{Program: program, Boots: boots, At: d.At, Keeps: d.Root.Home.Casebook}
+	if _, err := d.Root.Stat(order.Keeps); err != nil && d.Casebook.File != "" {
+		order.Keeps = path.Dir(order.Keeps) // its first record makes it
+	}
+	if err := kit.Install(draft, d.Root, order); err != nil {
 		return change.Change{}, fmt.Errorf("the recorder cannot be put into this machine, so "+
 			"nothing was changed: %w", err)
 	}

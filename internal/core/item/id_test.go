@@ -16,7 +16,9 @@ func TestSafeIDs(t *testing.T) {
 			t.Errorf("%q became %q, and %q again", raw, got, RawID(got))
 		}
 	}
-	for _, none := range []string{"program:50%", "program:%zz", "program:%2e", "program:%41 b", "%é"} {
+	for _, none := range []string{
+		"program:50%", "program:%zz", "program:%2e", "program:%41 b", "%é",
+	} {
 		if got := RawID(none); got != none {
 			t.Errorf("%q is no id of ours, and became %q", none, got)
 		}

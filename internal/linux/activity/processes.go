@@ -170,9 +170,9 @@ func (p *Processes) Sample(at time.Duration) {
 }
 
 // SampleFresh looks at the processes of sessions that began less than a second
-// ago, or have ended, at the given moment of the boot. Where the kernel does not
-// tell of them it looks for those of the given groups that are new; at every
-// third look only while none is.
+// ago, or have ended, at the given moment of the boot. Where the kernel does
+// not tell of them it looks for those of the given groups that are new; at
+// every third look only while none is.
 func (p *Processes) SampleFresh(at time.Duration, groups []string) {
 	p.hear()
 	if p.looks++; !p.listens && (len(p.fresh) > 0 || p.looks%3 == 0) {

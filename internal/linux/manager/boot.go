@@ -39,7 +39,8 @@ func (m *Manager) Times() (Times, error) {
 	if contained {
 		t.Origin = at("Userspace")
 	}
-	t.Began = time.UnixMicro(int64(have.number("UserspaceTimestamp"))).Add(t.Origin - at("Userspace")).UTC()
+	userspace := time.UnixMicro(int64(have.number("UserspaceTimestamp")))
+	t.Began = userspace.Add(t.Origin - at("Userspace")).UTC()
 	if at("Finish") == 0 {
 		return t, nil
 	}

@@ -69,7 +69,11 @@ func encoded(t testing.TB, order binary.ByteOrder, m *dbus.Message) []byte {
 // asked asks as many questions as there are answers of a bus, which come in
 // small parts and in this order, and returns what is made of them, and what the
 // library would be handed.
-func asked(t *testing.T, questions int, answers ...[]byte) (all []answer, others []byte, err error) {
+func asked(
+	t *testing.T,
+	questions int,
+	answers ...[]byte,
+) (all []answer, others []byte, err error) {
 	t.Helper()
 	ours, theirs := net.Pipe()
 	s := newSkimmer(ours)

@@ -44,6 +44,8 @@ Conflicts=shutdown.target
 
 [Service]
 Type=oneshot
+MemoryMax=256M
+NoNewPrivileges=yes
 RemainAfterExit=yes
 ExecStart=-` + guardProgram + ` guard begin
 ExecStop=-` + guardProgram + ` guard end
@@ -59,6 +61,8 @@ OnFailure=` + failed + `
 
 [Service]
 Type=oneshot
+MemoryMax=256M
+NoNewPrivileges=yes
 ExecStart=-` + guardProgram + ` guard good
 `,
 	failed: `[Unit]
@@ -69,6 +73,8 @@ ConditionPathExists=` + guardProgram + `
 
 [Service]
 Type=oneshot
+MemoryMax=256M
+NoNewPrivileges=yes
 ExecStart=-` + guardProgram + ` guard failed
 `,
 }
@@ -139,6 +145,9 @@ func (Guard) Paths(r *machine.Root) []string {
 // started.
 func (Guard) Plan(d *machine.Draft, r *machine.Root, program []byte) error {
 	goal := goalOf(r)
+	if err := othersMayWrite(r, guardProgram, units+begin); err != nil {
+		return err
+	}
 	var errs []error
 	create := func(p string, text []byte, like ...string) {
 		if _, err := r.Lstat(p); err == nil {

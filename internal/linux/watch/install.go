@@ -22,8 +22,9 @@ const (
 	Link    = "/etc/systemd/system/sysinit.target.wants/" + Name
 )
 
-// The unit waits for nothing but its own program's disk and nothing waits for
-// it: it is wanted, not ordered.
+// The unit may write its casebook, its lock and its own link, and nothing else:
+// it reads what users have made. It waits for nothing but its own program's
+// disk, and nothing waits for it: it is wanted, not ordered.
 const unitText = `# Made by calmdawn. "calmdawn recorder off" takes it away again.
 [Unit]
 Description=Calm Dawn boot recorder
@@ -37,6 +38,14 @@ Type=simple
 ExecStart=-%s record --boots %d --since %s
 NotifyAccess=main
 TimeoutStopSec=5
+MemoryMax=256M
+NoNewPrivileges=yes
+ProtectHome=read-only
+ProtectSystem=strict
+ReadWritePaths=-%s -/etc/systemd/system/sysinit.target.wants
+RuntimeDirectory=calmdawn
+RuntimeDirectoryMode=0700
+RuntimeDirectoryPreserve=yes
 
 [Install]
 WantedBy=sysinit.target
@@ -46,30 +55,27 @@ WantedBy=sysinit.target
 // unit, and the link that has it started.
 type Kit struct{}
 
-func (Kit) Install(
-	d *machine.Draft,
-	r *machine.Root,
-	program []byte,
-	boots int,
-	at time.Time,
-) error {
+func (Kit) Install(d *machine.Draft, r *machine.Root, o recorder.Order) error {
 	if !r.IsFile("/usr/lib/systemd/systemd") && !r.IsFile("/lib/systemd/systemd") &&
 		!isFolder(r, "/usr/lib/systemd/system") {
 		return errors.New("the machine has no service manager that could start it")
 	}
-	if err := sameArchitecture(r, program); err != nil {
+	if err := sameArchitecture(r, o.Program); err != nil {
 		return err
 	}
 	if where := noExec(r); where != "" {
 		return fmt.Errorf("the machine lets no program run from %s (noexec)", where)
 	}
-	if err := d.Create(Program, "", program); err != nil {
+	if err := othersMayWrite(r, Program, Unit, Link); err != nil {
+		return err
+	}
+	if err := d.Create(Program, "", o.Program); err != nil {
 		return err
 	}
 	if err := d.AllowRun(Program); err != nil {
 		return err
 	}
-	text := fmt.Sprintf(unitText, Program, boots, at.UTC().Format(time.RFC3339))
+	text := fmt.Sprintf(unitText, Program, o.Boots, o.At.UTC().Format(time.RFC3339), o.Keeps)
 	if err := d.Create(Unit, "", []byte(text)); err != nil {
 		return err
 	}

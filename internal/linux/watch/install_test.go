@@ -3,14 +3,20 @@
 package watch
 
 import (
+	"fmt"
 	"os"
 	"strings"
 	"testing"
 	"time"
 
 	"calmdawn/internal/machine"
+	"calmdawn/internal/recorder"
 	"calmdawn/internal/testtree"
 )
+
+func order(program []byte) recorder.Order {
+	return recorder.Order{Program: program, Boots: 3, At: time.Now(), Keeps: "/var/lib/calmdawn"}
+}
 
 // TestInstallRefusesWhereItWouldNotRun goes through machines on which the
 // recorder could not be started.
@@ -47,13 +53,76 @@ func TestInstallRefusesWhereItWouldNotRun(t *testing.T) {
 			t.Fatal(err)
 		}
 		d := r.Draft(time.Now())
-		err = Kit{}.Install(d, r, own, 3, time.Now())
+		err = Kit{}.Install(d, r, order(own))
 		if want == "" && err != nil ||
 			want != "" && (err == nil || !strings.Contains(err.Error(), want)) {
 			t.Errorf("%q: %v", want, err)
 		}
 		if want == "" && len(d.Edits()) != 3 {
 			t.Errorf("%d edits", len(d.Edits()))
+		}
+		r.Close()
+	}
+}
+
+// TestInstallRefusesWhereOthersMayWrite has folders on the way that somebody
+// else may write into.
+func TestInstallRefusesWhereOthersMayWrite(t *testing.T) {
+	own, err := os.ReadFile("/proc/self/exe")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		folder string
+		mode   os.FileMode
+		staff  string
+		want   string
+	}{
+		{"usr/local", 0o755, "", ""},
+		{"usr/local", 0o775, "", ""},
+		{"usr/local", 0o775, "maria", "/usr/local may be written by group"},
+		{"usr/local/lib/calmdawn", 0o777, "", "/usr/local/lib/calmdawn may be written by every"},
+		{"usr/local/lib/calmdawn-guard", 0o777, "", "/usr/local/lib/calmdawn-guard may be written"},
+		{"opt/local", 0o777, "", "/opt/local may be written by everybody"},
+		{"etc/systemd/system", 0o757, "", "/etc/systemd/system may be written by everybody"},
+	} {
+		gid := os.Getgid()
+		dir := testtree.Make(t, map[string]string{
+			"usr/lib/systemd/systemd": "x",
+			"etc/group":               fmt.Sprintf("staff:x:%d:%s\n", gid, c.staff),
+			"etc/passwd": "root:x:0:0::/root:/bin/sh\n" +
+				"maria:x:1000:999000::/home/maria:/bin/sh\n",
+		})
+		if c.folder == "opt/local" { // reached by a link
+			for _, err := range []error{
+				os.MkdirAll(dir+"/opt/local", 0o755),
+				os.MkdirAll(dir+"/usr", 0o755),
+				os.Symlink("/opt/local", dir+"/usr/local"),
+			} {
+				if err != nil {
+					t.Fatal(err)
+				}
+			}
+		}
+		for _, err := range []error{
+			os.MkdirAll(dir+"/"+c.folder, 0o755),
+			os.Chmod(dir+"/"+c.folder, c.mode),
+		} {
+			if err != nil {
+				t.Fatal(err)
+			}
+		}
+		r, err := machine.Open(dir)
+		if err != nil {
+			t.Fatal(err)
+		}
+		err = Kit{}.Install(r.Draft(time.Now()), r, order(own))
+		if strings.HasSuffix(c.folder, "-guard") {
+			err = Guard{}.Plan(r.Draft(time.Now()), r, own)
+		}
+		if c.want == "" && err != nil ||
+			c.want != "" && (err == nil || !strings.Contains(err.Error(), c.want)) {
+			t.Errorf("%s with mode %o: %v", c.folder, c.mode, err)
 		}
 		r.Close()
 	}
