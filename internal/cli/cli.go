@@ -57,6 +57,7 @@ type app struct {
 	// changed.
 	thisMachine bool
 	json        bool
+	secrets     bool // show --secrets
 	color       string
 	answered    bool // --yes: nobody looks at a question
 	pager       string
@@ -286,6 +287,7 @@ func (a *app) place() visit.Place {
 		By:       whoami(),
 		Language: locale(),
 		Remote:   os.Getenv("SSH_CONNECTION") != "",
+		Secrets:  a.secrets,
 		Listed:   a.lastList,
 		Warn: func(warning string) {
 			if !slices.Contains(a.warned, warning) {

@@ -17,7 +17,7 @@ import (
 )
 
 func (a *app) showCommand() *cobra.Command {
-	return &cobra.Command{
+	cmd := &cobra.Command{
 		Use:   "show ITEM",
 		Short: "A page about one item: what it is, why it starts, what can be done",
 		Example: `  calmdawn show star-index
@@ -51,6 +51,9 @@ func (a *app) showCommand() *cobra.Command {
 			return nil
 		},
 	}
+	cmd.Flags().BoolVar(&a.secrets, "secrets", false, "show passwords and keys in the launch "+
+		"line, which stand as … everywhere else")
+	return cmd
 }
 
 // show writes the page about an item.

@@ -12,6 +12,7 @@ import (
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/drift"
 	"calmdawn/internal/core/item"
+	"calmdawn/internal/core/secret"
 )
 
 // A Survey is one that was kept, or the present one.
@@ -54,6 +55,8 @@ func (v *Visit) Kept(number int64) (Survey, error) {
 	}
 	for i, it := range survey.Items {
 		survey.Items[i].ID = v.current(it.ID)
+		survey.Items[i].Command = secret.Hide(it.Command)
+		survey.Items[i].Title = secret.Hide(it.Title)
 	}
 	return Survey{
 		Items: withoutOurs(survey.Items),

@@ -14,6 +14,7 @@ import (
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/item"
+	"calmdawn/internal/core/secret"
 	"calmdawn/internal/families"
 	"calmdawn/internal/family"
 	"calmdawn/internal/machine"
@@ -29,6 +30,7 @@ type Place struct {
 	By       string       // whose name stands beside changes
 	Language string       // of titles, as in locale(7)
 	Remote   bool         // the person works over a connection to that machine
+	Secrets  bool         // launch lines are shown with the passwords in them
 	Warn     func(string) // told what is to be known of the casebook, once or more; may be nil
 	// Listed returns the last list of the machine of a name as
 	// [Place.ListedAs] gives it, or why numbers of rows are not taken; nil
@@ -174,6 +176,11 @@ func (p Place) Recorded(r *machine.Root, last int) ([]boot.Boot, error) {
 func (p Place) Remember(r *machine.Root, last int) family.Boots {
 	recorded, err := p.Recorded(r, last)
 	found := family.Remember(kind(r), r, recorded, last)
+	for _, b := range found.Boots { // earlier versions recorded them whole
+		for i, program := range b.Programs {
+			b.Programs[i].Words = secret.Words(program.Words)
+		}
+	}
 	if err != nil {
 		found.Unread = append(found.Unread, item.Unread{
 			Path:   r.Home.Casebook,

@@ -19,6 +19,7 @@ import (
 	"calmdawn/internal/core/forecast"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/core/job"
+	"calmdawn/internal/core/secret"
 	"calmdawn/internal/family"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/notebook"
@@ -156,6 +157,10 @@ func (v *Visit) protectLaunchers() {
 func (v *Visit) judgeOne(it *item.Item) {
 	if !it.Ours { // the recorder and the guard go by their own commands
 		v.rules.Judge(it, v.uses)
+	}
+	it.Args = secret.Words(it.Args) // boots are told by them too
+	if !v.Secrets {
+		it.Command, it.Title = secret.Hide(it.Command), secret.Hide(it.Title)
 	}
 	here, everywhere := v.NotesOn(it.ID)
 	it.Note = strings.Trim(here+"; "+everywhere, "; ")

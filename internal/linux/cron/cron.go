@@ -13,6 +13,7 @@ import (
 
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/item"
+	"calmdawn/internal/core/secret"
 	"calmdawn/internal/linux/account"
 	"calmdawn/internal/linux/launch"
 	"calmdawn/internal/machine"
@@ -159,7 +160,7 @@ func (t *Tables) table(p, owner string) []item.Item {
 			Command: l.command,
 			Fires:   l.fires,
 			Title:   remark(l.comment),
-			Native:  p + ": " + l.text,
+			Native:  p + ": " + secret.Hide(l.text),
 			Because: []string{"cron.service", p},
 			ID:      fmt.Sprintf("task:%s#%s", p, shortHash(l.text)),
 		}
@@ -275,7 +276,7 @@ func (t *Tables) catchUp() []item.Item {
 		it := item.Item{
 			ID:      fmt.Sprintf("task:%s#%s", catchUpTable, shortHash(raw)),
 			Kind:    item.Task,
-			Native:  catchUpTable + ": " + strings.TrimSpace(raw),
+			Native:  catchUpTable + ": " + secret.Hide(strings.TrimSpace(raw)),
 			Title:   sentence(strings.Join(f[3:], " "), "", period(f[0])),
 			When:    item.Later,
 			State:   item.On,

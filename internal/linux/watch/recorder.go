@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"calmdawn/internal/core/boot"
+	"calmdawn/internal/core/secret"
 	"calmdawn/internal/linux/account"
 	"calmdawn/internal/linux/activity"
 	"calmdawn/internal/linux/conditions"
@@ -454,7 +455,7 @@ func (rec *host) programs() []boot.Program {
 		}
 		all = append(all, boot.Program{
 			Name:   p.Name,
-			Words:  p.Words,
+			Words:  secret.Words(p.Words),
 			Names:  p.Names,
 			Owner:  owner,
 			PID:    p.PID,
