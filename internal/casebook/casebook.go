@@ -184,7 +184,11 @@ func makeFolder(r *machine.Root) error {
 	if folder == "" {
 		return errNoHome
 	}
-	if r.ReadOnly(path.Dir(folder)) {
+	there := folder // or what is there above it
+	if _, err := r.Stat(folder); err != nil {
+		there = path.Dir(folder)
+	}
+	if r.ReadOnly(there) {
 		return &machine.Refusal{Path: folder, Reason: "the disk is read-only"}
 	}
 	var missing []string
