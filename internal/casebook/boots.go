@@ -2,11 +2,13 @@ package casebook
 
 import (
 	"bytes"
+	"cmp"
 	"database/sql"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"slices"
 	"time"
 
@@ -26,13 +28,18 @@ const (
 
 // AddBoot keeps a recorded boot; one of the same id is replaced.
 func (b *Book) AddBoot(recorded boot.Boot) error {
+	text, err := bounded(recorded)
+	if err != nil {
+		return err
+	}
 	var packed bytes.Buffer
 	w, err := zstd.NewWriter(&packed, zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(256<<10),
 		zstd.WithEncoderLevel(zstd.SpeedFastest))
 	if err != nil {
 		return err
 	}
-	if err := errors.Join(json.NewEncoder(w).Encode(recorded), w.Close()); err != nil {
+	_, err = w.Write(text)
+	if err := errors.Join(err, w.Close()); err != nil {
 		return err
 	}
 	return b.transact(func(tx *sql.Tx) error {
@@ -40,6 +47,40 @@ func (b *Book) AddBoot(recorded boot.Boot) error {
 			recorded.ID, recorded.Began.UTC().Format(sortable), packed.Bytes())
 		return err
 	})
+}
+
+// bounded writes a record that can be read again. Where it would be too large,
+// programs that used little have no courses, and a note says so.
+func bounded(b boot.Boot) ([]byte, error) {
+	for _, kept := range []int{math.MaxInt, 100, 0} {
+		if kept < len(b.Programs) {
+			if kept == 100 {
+				b.Notes = append(slices.Clone(b.Notes), "the record would be too large: when "+
+					"programs that used little did so is left out")
+			}
+			b.Programs = withoutCourses(b.Programs, kept)
+		}
+		if text, err := json.Marshal(b); err != nil || len(text) < maxBoot {
+			return text, err
+		}
+	}
+	return nil, errors.New("the record of the boot is too large to be kept")
+}
+
+// withoutCourses keeps the courses of those programs that used most.
+func withoutCourses(programs []boot.Program, kept int) []boot.Program {
+	programs = slices.Clone(programs)
+	order := make([]int, len(programs))
+	for i := range order {
+		order[i] = i
+	}
+	slices.SortStableFunc(order, func(a, b int) int {
+		return cmp.Compare(programs[b].CPU, programs[a].CPU)
+	})
+	for _, i := range order[kept:] {
+		programs[i].Course = nil
+	}
+	return programs
 }
 
 // Boots returns the recorded boots, at most the last (0: all), oldest first.

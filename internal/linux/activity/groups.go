@@ -22,8 +22,9 @@ import (
 const Folder = "/sys/fs/cgroup"
 
 const (
-	maxGroups = 3000
-	maxDepth  = 10
+	// Bounds for the machine, and for each user: nobody's fill another's.
+	maxGroups, maxOfUser = 3000, 600
+	maxDepth             = 10
 	// maxPoints bounds a time course; a longer one is thinned.
 	maxPoints = 600
 	// soonest is how soon after a look a group that does something is due
@@ -58,8 +59,10 @@ type Groups struct {
 	root   string
 	all    map[string]*Group // by path
 	tops   map[string]*Group // the machine's first level, which together are all its processes
+	of     map[string]int    // how many of all each user has; of the machine, under ""
 	watch  *watch            // nil where there is none
 	listed bool
+	missed bool
 	// Closely chooses groups by their paths that are never left alone for
 	// longer, however still they are. It may be nil.
 	Closely func(path string) bool
@@ -76,6 +79,7 @@ func Follow(root string) (*Groups, error) {
 		root:  root,
 		all:   map[string]*Group{},
 		tops:  map[string]*Group{},
+		of:    map[string]int{},
 		watch: newWatch(),
 	}, nil
 }
@@ -247,14 +251,46 @@ func isNumber(digits string) bool {
 	return digits != ""
 }
 
+// whose is the number of the user in whose slice a group is; empty for the
+// machine's.
+func whose(group string) string {
+	rest, _ := strings.CutPrefix(group, UserSlice+"/")
+	if len(rest) == len(group) {
+		return ""
+	}
+	slice, _, _ := strings.Cut(rest, "/")
+	uid, _ := userOf(slice)
+	return uid
+}
+
+// full reports whether a user has as many as are kept of one, or the machine,
+// under "", as many as are kept of that.
+func full(of map[string]int, uid string, most, mostOfUser int) bool {
+	const users = 30 // more of them share what is left
+	if uid == "" {
+		return of[uid] >= most
+	}
+	_, known := of[uid]
+	return of[uid] >= mostOfUser || !known && len(of) > users
+}
+
+// Missed reports whether there were more groups than are followed.
+func (g *Groups) Missed() bool { return g.missed }
+
 // follow keeps the files of a group open. One that was stopped and has started
 // again goes on from where it was.
 func (g *Groups) follow(of map[string]*Group, p, native, uid string) {
 	group, known := of[p]
-	if known && !group.Gone || len(of) >= maxGroups {
+	if known && !group.Gone {
 		return
 	}
 	if !known {
+		if owner := whose(p); full(g.of, owner, maxGroups, maxOfUser) {
+			g.missed = true
+			return
+		} else if native != "" {
+			g.of[owner]++
+		}
 		group = &Group{Native: native, UID: uid, Path: p}
 		of[p] = group
 	}

@@ -114,3 +114,42 @@ func TestGroups(t *testing.T) {
 		})
 	}
 }
+
+// TestNobodyFillsAnothersGroups is TestNobodyFillsAnothersRoom for groups.
+func TestNobodyFillsAnothersGroups(t *testing.T) {
+	root := t.TempDir()
+	make := func(group string) {
+		t.Helper()
+		if err := os.MkdirAll(root+group, 0o755); err != nil {
+			t.Fatal(err)
+		}
+		use := []byte("usage_usec 5\n")
+		if err := os.WriteFile(root+group+"/cpu.stat", use, 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := os.WriteFile(root+"/cgroup.controllers", nil, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	manager := "/user.slice/user-1000.slice/user@1000.service/app.slice/"
+	for i := range maxOfUser + 20 {
+		make(fmt.Sprintf("%sa%d.service", manager, i))
+	}
+	g, err := Follow(root)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer g.Close()
+	g.Discover()
+	make("/system.slice/late.service")
+	make("/user.slice/user-1001.slice/session-2.scope")
+	g.listed = false
+	g.Discover()
+	of := map[string]int{}
+	for _, group := range g.All() {
+		of[whose(group.Path)]++
+	}
+	if of["1000"] != maxOfUser || of["1001"] != 1 || of[""] != 1 || !g.Missed() {
+		t.Errorf("%v; missed: %v", of, g.Missed())
+	}
+}

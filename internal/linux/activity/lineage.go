@@ -79,13 +79,8 @@ func (p *Processes) born(t turn) {
 		return
 	}
 	if old := p.all[t.pid]; old != nil { // that one is gone, and nobody told
-		delete(p.all, t.pid)
-		delete(p.fresh, t.pid)
+		p.drop(old)
 		p.end(p.all[old.Parent], []*Process{old}, t.at)
-	}
-	if len(p.all) >= maxProcesses {
-		p.missed = true
-		return
 	}
 	process := &Process{
 		PID:    t.pid,
@@ -97,7 +92,9 @@ func (p *Processes) born(t turn) {
 		met:    t.at,
 		looked: t.at,
 	}
-	p.all[t.pid] = process
+	if !p.add(process) {
+		return
+	}
 	p.freshen(process)
 	if len(p.groups) < maxSeen {
 		p.groups[t.pid] = process.Group

@@ -35,6 +35,7 @@ type Process struct {
 	Course []boot.Use // only of processes in sessions
 
 	stat, io Counter
+	holder   string // the user among whose it is counted
 	seen     int
 	met      time.Duration // when it was seen first
 	looked   time.Duration // when it was last looked at
@@ -70,6 +71,9 @@ type Processes struct {
 	round   int
 	looks   int
 	missed  bool
+	alive   map[string]int // how many of all each user has; of the machine, under ""
+	ended   map[string]int // the same of gone
+	refused map[int]int    // by pid: at which look those came that are too many
 	buf     [4096]byte
 	session func(group string) bool
 	lineage *lineage
@@ -80,10 +84,11 @@ type Processes struct {
 }
 
 const (
-	maxProcesses = 5000
-	maxGone      = 2000
-	maxFresh     = 400
-	maxSeen      = 20_000
+	// bounds for the machine, and for each user: nobody's fill another's
+	maxProcesses, maxProcessesOfUser = 5000, 1500
+	maxGone, maxGoneOfUser           = 2000, 600
+	maxFresh                         = 400
+	maxSeen                          = 20_000
 	// a second, of the clock in proc(5); the same on all Linux machines that
 	// users see
 	ticks = 100
@@ -92,6 +97,7 @@ const (
 	young = time.Second
 	// bounds of what is kept of a process's words
 	maxWords, maxWord, maxNames = 24, 256, 8
+	maxAllWords                 = 1 << 10
 )
 
 // FollowProcesses begins to follow the processes below a proc(5) folder. Of
@@ -106,6 +112,9 @@ func FollowProcesses(root string, session func(group string) bool) *Processes {
 		left:    map[string]int64{},
 		kernel:  map[int]bool{},
 		groups:  map[int]string{},
+		alive:   map[string]int{},
+		ended:   map[string]int{},
+		refused: map[int]int{},
 		session: session,
 	}
 }
@@ -203,8 +212,8 @@ func (p *Processes) list(file string, at time.Duration) {
 // meet begins to follow a process that was found by looking; nil for one of the
 // kernel's, for one that has ended already, and where there are too many.
 func (p *Processes) meet(pid int, at time.Duration) *Process {
-	if len(p.all) >= maxProcesses {
-		p.missed = true
+	const pause = 50 // looks, until one that was too many is tried again
+	if last, refused := p.refused[pid]; refused && p.round-last < pause {
 		return nil
 	}
 	process := &Process{PID: pid, met: at}
@@ -212,11 +221,38 @@ func (p *Processes) meet(pid int, at time.Duration) *Process {
 		return nil
 	}
 	process.From = p.all[process.Parent]
-	p.all[pid] = process
+	if !p.add(process) {
+		process.close()
+		if len(p.refused) > maxSeen {
+			clear(p.refused)
+		}
+		p.refused[pid] = p.round
+		return nil
+	}
 	if p.session(process.Group) {
 		p.freshen(process)
 	}
 	return process
+}
+
+// add keeps one that is alive; false where its user has too many.
+func (p *Processes) add(process *Process) bool {
+	owner := whose(process.Group)
+	if full(p.alive, owner, maxProcesses, maxProcessesOfUser) {
+		p.missed = true
+		return false
+	}
+	process.holder = owner
+	p.alive[owner]++
+	p.all[process.PID] = process
+	return true
+}
+
+// drop keeps one no longer that is not alive.
+func (p *Processes) drop(process *Process) {
+	p.alive[process.holder]--
+	delete(p.all, process.PID)
+	delete(p.fresh, process.PID)
 }
 
 // freshen has a process looked at closely. Of very many that begin together the
@@ -271,7 +307,7 @@ func (p *Process) isItsParent() bool {
 // look, and notes the courses of the others.
 func (p *Processes) sweep(among map[int]*Process, at time.Duration) {
 	var ended map[*Process][]*Process // by parent
-	for pid, process := range among {
+	for _, process := range among {
 		if process.From == nil { // it was met before its parent
 			process.From = p.all[process.Parent]
 		}
@@ -283,8 +319,7 @@ func (p *Processes) sweep(among map[int]*Process, at time.Duration) {
 			ended = map[*Process][]*Process{}
 		}
 		ended[parent] = append(ended[parent], process)
-		delete(p.all, pid)
-		delete(p.fresh, pid)
+		p.drop(process)
 	}
 	for parent, children := range ended {
 		if parent != nil && parent.stat.Is() {
@@ -337,7 +372,8 @@ func (p *Processes) end(parent *Process, children []*Process, at time.Duration) 
 
 // remember keeps one that has ended.
 func (p *Processes) remember(process *Process) {
-	if len(p.gone) < maxGone {
+	if owner := whose(process.Group); !full(p.ended, owner, maxGone, maxGoneOfUser) {
+		p.ended[owner]++
 		p.gone = append(p.gone, process)
 	} else {
 		p.missed = true
@@ -441,9 +477,14 @@ func (p *Process) learn(words []string) {
 		return
 	}
 	words = append(words, p.Words...)
-	if over := len(words) - maxWords; over > 0 {
-		// what it is now and what it was first tell most
-		words = slices.Delete(words, maxWords/2, maxWords/2+over)
+	total := 0
+	for _, word := range words {
+		total += len(word)
+	}
+	for len(words) > maxWords || total > maxAllWords {
+		middle := len(words) / 2 // what it is now and what it was first tell most
+		total -= len(words[middle])
+		words = slices.Delete(words, middle, middle+1)
 	}
 	p.Words = words
 }

@@ -105,3 +105,60 @@ func TestAChildsWorkCountsOnce(t *testing.T) {
 		}
 	}
 }
+
+// TestNobodyFillsAnothersRoom has a user begin more processes and groups than
+// are kept of one, before another user and the machine begin some.
+func TestNobodyFillsAnothersRoom(t *testing.T) {
+	root := t.TempDir()
+	add := func(pid int, group string) {
+		t.Helper()
+		folder := filepath.Join(root, fmt.Sprint(pid))
+		if err := os.MkdirAll(folder, 0o755); err != nil {
+			t.Fatal(err)
+		}
+		for name, text := range map[string]string{
+			"stat": fmt.Sprintf("%d (a) S 1 7 7 0 -1 0 0 0 0 0 5 0 0 0 20 0 1 0 50 0 2 0\n",
+				pid),
+			"cgroup":  "0::" + group + "\n",
+			"cmdline": "/usr/bin/a\x00",
+		} {
+			if err := os.WriteFile(filepath.Join(folder, name), []byte(text), 0o644); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	session := func(uid int) string {
+		return fmt.Sprintf("/user.slice/user-%d.slice/session-1.scope", uid)
+	}
+	p := FollowProcesses(root, func(group string) bool { _, ok := SessionOf(group); return ok })
+	defer p.Close()
+	for i := range maxProcessesOfUser + 50 {
+		add(1000+i, session(1000))
+	}
+	p.Sample(time.Second)
+	add(9001, session(1001))
+	add(9002, "/system.slice/late.service")
+	p.Sample(2 * time.Second)
+	of := map[string]int{}
+	for _, process := range p.Alive() {
+		of[process.Group]++
+	}
+	if of[session(1000)] != maxProcessesOfUser || of[session(1001)] != 1 ||
+		of["/system.slice/late.service"] != 1 || !p.Missed() {
+		t.Errorf("%v; missed: %v", of, p.Missed())
+	}
+}
+
+func TestAllWordsAreBounded(t *testing.T) {
+	var p Process
+	for i := range 100 {
+		p.learn([]string{fmt.Sprintf("/usr/bin/%d", i), strings.Repeat("x", maxWord)})
+	}
+	total := 0
+	for _, word := range p.Words {
+		total += len(word)
+	}
+	if len(p.Words) > maxWords || total > maxAllWords || p.Words[0] != "/usr/bin/99" {
+		t.Errorf("%d bytes: %q", total, p.Words)
+	}
+}

@@ -318,6 +318,10 @@ func (rec *host) Record(seen recorder.Seen, quiet bool) (boot.Boot, error) {
 		b.Notes = append(b.Notes, "there were more processes than could be followed: what some "+
 			"programs used is not known")
 	}
+	if rec.groups.Missed() {
+		b.Notes = append(b.Notes, "there were more control groups than could be followed: what "+
+			"some units used is not known")
+	}
 	recorder.GiveBack()
 	b.Conditions = conditions.OfBoot(rec.root, rec.processes.Names())
 	b.Recording = rec.own(b.Ready)
