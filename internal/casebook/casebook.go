@@ -305,7 +305,8 @@ func (at place) open(r *machine.Root, settings url.Values, write bool) (*Book, e
 		"foreign_keys(on)",
 	}
 	if write {
-		if err := at.private(); err != nil {
+		// it holds copies of what was edited, and SQLite gives its journal its mode
+		if _, err := ownfile.Secure(at.file); err != nil {
 			return nil, err
 		}
 		settings["_pragma"] = append(settings["_pragma"], "journal_mode(delete)",
@@ -328,22 +329,6 @@ func (at place) open(r *machine.Root, settings url.Values, write bool) (*Book, e
 		return nil, fmt.Errorf("the casebook %s cannot be used: %w", at.where, err)
 	}
 	return b, nil
-}
-
-// private makes the casebook's file where it is missing, and keeps it from
-// others: it holds copies of what was edited, and launch lines. SQLite gives
-// its journal the same mode.
-func (at place) private() error {
-	const mode = 0o600
-	f, err := os.OpenFile(at.file, os.O_RDWR|os.O_CREATE, mode)
-	if err != nil {
-		return fmt.Errorf("the casebook %s cannot be written: %w", at.where, err)
-	}
-	defer f.Close()
-	if info, err := f.Stat(); err == nil && info.Mode().Perm()&0o077 != 0 {
-		_ = f.Chmod(mode)
-	}
-	return nil
 }
 
 // Close closes the casebook.

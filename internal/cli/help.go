@@ -93,7 +93,8 @@ so.
 
 --json prints one JSON document instead of text; docs/schema describes them.
 --color and --pager say how text is shown. The pager is the one that PAGER
-names; root runs it only where --pager names it, or off.`},
+names; root runs it only where --pager names it, or off. Who may run calmdawn
+as root, by a rule of sudo for it alone, may run any program so.`},
 	{"exit", "exit statuses, for scripts",
 		`0  it was done, or the answer is good
 1  it failed; a sentence says what and what to do

@@ -46,7 +46,7 @@ func Open() (*Notebook, error) {
 		return &Notebook{}, nil // nobody's machine: no home, no notes
 	}
 	n := &Notebook{file: filepath.Join(dir, "notes.toml")}
-	text, err := os.ReadFile(n.file)
+	text, err := ownfile.Read(n.file)
 	if errors.Is(err, fs.ErrNotExist) {
 		return n, nil
 	}
@@ -141,7 +141,7 @@ func own(name string) ([]byte, error) {
 	if err != nil {
 		return nil, nil
 	}
-	text, err := os.ReadFile(filepath.Join(dir, name))
+	text, err := ownfile.Read(filepath.Join(dir, name))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}

@@ -10,10 +10,16 @@ import (
 	"syscall"
 )
 
+const (
+	notWaiting = syscall.O_NONBLOCK
+	// nothingElse opens no link, and waits for nothing
+	nothingElse = syscall.O_NOFOLLOW | notWaiting
+)
+
 // Open opens a plain file of the user with the given number for reading. It
 // follows no link, and waits for nothing that the file may be instead.
 func Open(file, uid string) (*os.File, error) {
-	f, err := os.OpenFile(file, os.O_RDONLY|syscall.O_NOFOLLOW|syscall.O_NONBLOCK, 0)
+	f, err := os.OpenFile(file, os.O_RDONLY|nothingElse, 0)
 	if err != nil {
 		return nil, err
 	}

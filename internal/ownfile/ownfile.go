@@ -36,31 +36,55 @@ func Write(file string, write func(io.Writer) error) error {
 
 // Secure makes an empty file with mode 0600, or takes the rights of all others
 // to one that is there. It reports whether others may read it all the same,
-// since its file system keeps no modes.
+// since its file system keeps no modes, or it is somebody else's.
 func Secure(file string) (exposed bool, err error) {
-	there, err := plain(file)
+	if _, err := plain(file); err != nil {
+		return false, err
+	}
+	// what stands there by now may be something else
+	f, err := os.OpenFile(file, os.O_RDWR|os.O_CREATE|nothingElse, 0o600)
 	if err != nil {
 		return false, err
 	}
-	if !there {
-		f, err := os.OpenFile(file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
-		if err != nil {
-			return false, err
-		}
-		if err := f.Close(); err != nil {
-			return false, err
-		}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return false, err
 	}
-	for range 2 {
-		info, err := os.Lstat(file)
-		if err != nil || info.Mode().Perm()&0o077 == 0 {
-			return false, err
-		}
-		if err := os.Chmod(file, 0o600); err != nil {
-			return true, nil // somebody else's
-		}
+	if !info.Mode().IsRegular() {
+		return false, fmt.Errorf("%s is there already, and is no file; choose another", file)
 	}
-	return true, nil
+	if info.Mode().Perm()&0o077 == 0 {
+		return false, nil
+	}
+	if err := f.Chmod(0o600); err != nil {
+		return true, nil
+	}
+	info, err = f.Stat()
+	return err == nil && info.Mode().Perm()&0o077 != 0, err
+}
+
+// maxText bounds what of somebody's own settings and notes is read.
+const maxText = 8 << 20
+
+// Read reads a plain file of somebody's own; it waits for nothing that may
+// stand there instead.
+func Read(file string) ([]byte, error) {
+	f, err := os.OpenFile(file, os.O_RDONLY|notWaiting, 0)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	switch {
+	case err != nil:
+		return nil, err
+	case !info.Mode().IsRegular():
+		return nil, fmt.Errorf("%s is no file", file)
+	case info.Size() > maxText:
+		return nil, fmt.Errorf("%s has over 8 MiB", file)
+	}
+	return io.ReadAll(io.LimitReader(f, maxText))
 }
 
 // plain reports whether file is there; anything but a file is an error.

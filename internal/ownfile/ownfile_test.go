@@ -76,3 +76,25 @@ func TestSecureTakesOthersRights(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 }
+
+// TestOwnTextIsBounded: what stands where notes or rules are read may be
+// anything.
+func TestOwnTextIsBounded(t *testing.T) {
+	dir := t.TempDir()
+	at := func(name string) string { return filepath.Join(dir, name) }
+	if err := errors.Join(syscall.Mkfifo(at("fifo"), 0o600), os.Mkdir(at("folder"), 0o700),
+		os.WriteFile(at("large"), nil, 0o600), os.Truncate(at("large"), maxText+1),
+		os.WriteFile(at("own"), []byte("x"), 0o600)); err != nil {
+		t.Fatal(err)
+	}
+	for name, want := range map[string]string{
+		"fifo": "is no file", "folder": "is no file", "large": "over 8 MiB", "none": "no such file",
+	} {
+		if _, err := Read(at(name)); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	if text, err := Read(at("own")); err != nil || string(text) != "x" {
+		t.Errorf("%q, %v", text, err)
+	}
+}

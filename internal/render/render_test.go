@@ -228,3 +228,22 @@ func TestAReportEscapesWhatItIsTold(t *testing.T) {
 		}
 	}
 }
+
+// TestTicketsLinkNothing: a page that shows Markdown makes links of addresses,
+// and calls users by their names.
+func TestTicketsLinkNothing(t *testing.T) {
+	r := Report{Title: "see https://example.org/x, www.example.org, @maria or maria@example.org"}
+	var ticket strings.Builder
+	if err := r.WriteMarkdown(&ticket); err != nil {
+		t.Fatal(err)
+	}
+	text := ticket.String()
+	for _, part := range []string{"https://", "www.e", "@m", "@e"} {
+		if strings.Contains(text, part) {
+			t.Errorf("%q stands there whole:\n%s", part, text)
+		}
+	}
+	if strings.ReplaceAll(text, "<!-- -->", "") == text {
+		t.Errorf("nothing was broken:\n%s", text)
+	}
+}

@@ -6,6 +6,7 @@ import (
 	"encoding/base64"
 	"html"
 	"io"
+	"regexp"
 	"strings"
 )
 
@@ -197,7 +198,13 @@ func (s *Sheet) html(p *pageWriter) {
 var marks = strings.NewReplacer(`\`, `\\`, "`", "\\`", "*", `\*`, "_", `\_`, "|", `\|`, "<",
 	"&lt;", ">", "&gt;", "[", `\[`, "]", `\]`, "#", `\#`, "~", `\~`, "&", "&amp;", "\n", " ")
 
-func markdown(text string) string { return marks.Replace(Clean(text)) }
+func markdown(text string) string {
+	return links.ReplaceAllString(marks.Replace(Clean(text)), "$1<!-- -->$2")
+}
+
+// links are what pages make links of without being asked: addresses, and names
+// of their users. A comment within breaks them, and is not copied with the text.
+var links = regexp.MustCompile(`(?i)(https?:|ftp:|mailto:|www\.|@)([^\s<])`)
 
 // WriteMarkdown writes the report as text with tables; it has no pictures.
 func (r Report) WriteMarkdown(w io.Writer) error {

@@ -77,11 +77,12 @@ func (s *Store) Import(edits []change.Edit) (name string, data []byte) {
 	line("")
 	line("; What calmdawn changed on this machine, taken back. Where a control set has another")
 	line("; number by now, or a user is not logged in, calmdawn undo is the better way.")
-	last := ""
+	last, left := "", 0
 	for _, e := range edits {
 		key, value, ok := parse(e.Path)
 		begin, rest, _ := strings.Cut(key, `\`)
 		if !ok || strings.IndexFunc(key+value, unicode.IsControl) >= 0 {
+			left++
 			continue
 		}
 		if key != last {
@@ -98,6 +99,13 @@ func (s *Store) Import(edits []change.Edit) (name string, data []byte) {
 		} else {
 			line("%s=%s", name, imported(e.Before))
 		}
+	}
+	if left > 0 {
+		line("")
+		line("; Not here: %d of the changed values, whose names hold control characters, which this",
+			left)
+		line("; form cannot write. The guide beside this file tells of them; calmdawn undo takes them")
+		line("; back.")
 	}
 	wide := []byte{0xFF, 0xFE} // in UTF-16, as Windows reads them
 	for _, unit := range utf16.Encode([]rune(b.String())) {
