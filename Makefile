@@ -4,7 +4,7 @@ export CGO_ENABLED = 0
 NEEDS = systemd-container mmdebstrap chromium bash-completion zsh fish less tmux python3-hivex icoutils liblnk-utils ntfs-3g openssl procps wine wine64 python3-evtx libevtx-utils
 SUDO = $(if $(filter 0,$(shell id -u)),,sudo)
 
-.PHONY: build test test-all outer deps check bench bench-forecast bench-mutants bench-real bench-recorder bench-statistics bench-stops bench-vm pictures
+.PHONY: build test test-all outer deps check vulnerabilities bench bench-forecast bench-mutants bench-real bench-recorder bench-statistics bench-stops bench-vm pictures
 
 # One static program.
 build:
@@ -47,6 +47,16 @@ check:
 	go tool staticcheck ./...
 	@for on in windows/amd64 darwin/arm64; do echo "vet for $$on"; GOOS=$${on%/*} GOARCH=$${on#*/} go vet ./... || exit 1; done
 	@echo "compiling for linux/arm64"; GOARCH=arm64 go build -o /dev/null ./cmd/calmdawn
+
+# Known vulnerabilities in what the program calls. Where the database cannot be
+# reached, that is told and is no failure.
+vulnerabilities:
+	@code=0; out=$$(go tool govulncheck ./cmd/calmdawn 2>&1) || code=$$?; \
+	case "$$code $$out" in \
+	0*) echo "no known vulnerability is called" ;; \
+	*"fetching vulnerabilities"*) echo "vulnerabilities: not checked: no database" ;; \
+	*) echo "$$out"; exit 1 ;; \
+	esac
 
 # Benchmarks print ratios taken within one run.
 bench:

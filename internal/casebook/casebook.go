@@ -305,7 +305,7 @@ func (at place) open(r *machine.Root, settings url.Values, write bool) (*Book, e
 		"foreign_keys(on)",
 	}
 	if write {
-		// it holds copies of what was edited, and SQLite gives its journal its mode
+		// it holds copies of what was edited; SQLite makes its journal like it
 		if _, err := ownfile.Secure(at.file); err != nil {
 			return nil, err
 		}

@@ -203,7 +203,7 @@ func markdown(text string) string {
 }
 
 // links are what pages make links of without being asked: addresses, and names
-// of their users. A comment within breaks them, and is not copied with the text.
+// of their users. A comment within breaks them, and is not copied along.
 var links = regexp.MustCompile(`(?i)(https?:|ftp:|mailto:|www\.|@)([^\s<])`)
 
 // WriteMarkdown writes the report as text with tables; it has no pictures.

@@ -102,10 +102,10 @@ func (s *Store) Import(edits []change.Edit) (name string, data []byte) {
 	}
 	if left > 0 {
 		line("")
-		line("; Not here: %d of the changed values, whose names hold control characters, which this",
+		line("; Not here: %d of the changed values. Their names hold control characters, which",
 			left)
-		line("; form cannot write. The guide beside this file tells of them; calmdawn undo takes them")
-		line("; back.")
+		line("; this form cannot write. The guide beside this file tells of them, and calmdawn")
+		line("; undo takes them back.")
 	}
 	wide := []byte{0xFF, 0xFE} // in UTF-16, as Windows reads them
 	for _, unit := range utf16.Encode([]rune(b.String())) {
