@@ -58,24 +58,17 @@ func runningBoot(r *machine.Root) (boot.Boot, []string) {
 		notes = append(notes, "the service manager does not tell its units: "+err.Error())
 	}
 	users, _ := account.Read(r)
-	for _, u := range users {
-		if info, err := r.Stat(userBus(u)); err != nil || info.Kind != machine.Socket {
-			continue
-		}
-		um, err := manager.ConnectUser(u.Name, u.UID, u.GID)
+	spans, why := make([][]boot.Span, len(users)), make([]error, len(users))
+	// Side by side: what listens at a user's socket may let one wait.
+	machine.EachWaiting(len(users), func(i int) {
+		spans[i], why[i] = userSpans(r, users[i], t.Origin, fifo)
+	})
+	for i, err := range why {
 		if err != nil {
-			notes = append(notes,
-				"what runs for "+u.Name+" was not asked for: "+err.Error()+"; root can")
-			continue
+			notes = append(notes, "what runs for "+users[i].Name+" was not asked for: "+
+				err.Error()+"; root can")
 		}
-		spans, err := um.Spans(t.Origin, manager.Question{
-			Use:  true,
-			FIFO: fifo || manager.HomeFIFOs(r, u.Home),
-		})
-		if err == nil {
-			b.Spans = append(b.Spans, spans...)
-		}
-		um.Close()
+		b.Spans = append(b.Spans, spans[i]...)
 	}
 	boot.SortSpans(b.Spans)
 	if t.Finished > 0 {
@@ -92,6 +85,31 @@ func runningBoot(r *machine.Root) (boot.Boot, []string) {
 		}
 	}
 	return b, notes
+}
+
+// userSpans asks the service manager of a user who has one.
+func userSpans(
+	r *machine.Root,
+	u account.User,
+	origin time.Duration,
+	fifo bool,
+) ([]boot.Span, error) {
+	if info, err := r.Stat(userBus(u)); err != nil || info.Kind != machine.Socket {
+		return nil, nil
+	}
+	m, err := manager.ConnectUser(u.Name, u.UID, u.GID)
+	if err != nil {
+		return nil, err
+	}
+	defer m.Close()
+	spans, err := m.Spans(origin, manager.Question{
+		Use:  true,
+		FIFO: fifo || manager.HomeFIFOs(r, u.Home),
+	})
+	if err != nil {
+		return nil, nil // it is going
+	}
+	return spans, nil
 }
 
 func userBus(u account.User) string { return fmt.Sprintf("/run/user/%d/bus", u.UID) }

@@ -224,6 +224,18 @@ func EachLarge(n int, do func(i int)) { EachBy(n, n, do) }
 // EachBy does the same with so many of them at once at most.
 func EachBy(most, n int, do func(i int)) { each(n, 1, most, do) }
 
+// EachWaiting does the same for things that wait for others, with many of them
+// at once whatever the processors.
+func EachWaiting(n int, do func(i int)) {
+	const most = 32
+	var calls errgroup.Group
+	calls.SetLimit(most)
+	for i := range n {
+		calls.Go(func() error { do(i); return nil })
+	}
+	_ = calls.Wait()
+}
+
 func each(n, batch, most int, do func(i int)) {
 	var calls errgroup.Group
 	calls.SetLimit(max(1, min(runtime.GOMAXPROCS(0), most)))

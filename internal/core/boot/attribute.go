@@ -41,7 +41,9 @@ func (b Boot) Launched(l Line, owner string) []int {
 // several items launch that program it counts for the one that is left, when
 // each of the others has a process whose words are known; else for none.
 func (b Boot) claims(l Line, owner string) func(Program) bool {
-	theirs := func(p Program) bool { return owner == "" || p.Owner == owner }
+	theirs := func(p Program) bool {
+		return !p.Foreign && (owner == "" || p.Owner == owner)
+	}
 	found := func(args []string) bool {
 		return slices.ContainsFunc(b.Programs, func(p Program) bool {
 			i := slices.Index(p.Words, l.Program)

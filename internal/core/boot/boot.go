@@ -324,10 +324,13 @@ type Program struct {
 	Words []string
 	// Names are the kernel's names of all programs that it became while it was
 	// watched, as far as they were told, 15 bytes each, oldest last.
-	Names  []string `json:",omitempty"`
-	Owner  string
-	PID    int `json:",omitempty"`
-	Parent int // its parent's index in the list; -1 for none
+	Names []string `json:",omitempty"`
+	Owner string
+	// Foreign: it ran as another user than the one whose session it was in, as
+	// sudo's do; it counts for the session, and for no item.
+	Foreign bool `json:",omitempty"`
+	PID     int  `json:",omitempty"`
+	Parent  int  // its parent's index in the list; -1 for none
 	// Under is the item to which the parent of a program without one in the
 	// list belongs: what opened the session. Empty where not known.
 	Under Key `json:",omitzero"`

@@ -1,6 +1,10 @@
 package activity
 
-import "golang.org/x/sys/unix"
+import (
+	"strconv"
+
+	"golang.org/x/sys/unix"
+)
 
 // A Counter is a file in which the kernel tells figures, kept open. Its zero
 // value is none.
@@ -31,6 +35,15 @@ func (c Counter) Read(room []byte) []byte {
 		n, err = unix.Pread(c.fd-1, room, 0)
 	}
 	return room[:max(0, n)]
+}
+
+// Owner is the number of the user whose file it is.
+func (c Counter) Owner() (uid string, ok bool) {
+	var st unix.Stat_t
+	if c.fd == 0 || unix.Fstat(c.fd-1, &st) != nil {
+		return "", false
+	}
+	return strconv.Itoa(int(st.Uid)), true
 }
 
 // Close lets go of the file; it is none then.

@@ -112,6 +112,9 @@ func (p *Processes) became(process *Process, t turn) {
 	}
 	process.learn(t.words)
 	if !process.Gone {
+		if process.stat.Is() {
+			process.Foreign = p.foreign(process)
+		}
 		process.met = t.at
 		p.freshen(process)
 	}

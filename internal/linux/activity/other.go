@@ -13,10 +13,11 @@ func (*watch) made(func(_, _ string)) bool { return false }
 // A Counter is there on Linux only.
 type Counter struct{}
 
-func OpenCounter(string) Counter   { return Counter{} }
-func (Counter) Is() bool           { return false }
-func (Counter) Read([]byte) []byte { return nil }
-func (*Counter) Close()            {}
+func OpenCounter(string) Counter      { return Counter{} }
+func (Counter) Is() bool              { return false }
+func (Counter) Read([]byte) []byte    { return nil }
+func (*Counter) Close()               {}
+func (Counter) Owner() (string, bool) { return "", false }
 
 // A lineage is there on Linux only.
 type lineage struct{}

@@ -32,7 +32,9 @@ type Process struct {
 	Memory int64 // resident, bytes
 	Most   int64 // the most of that which was seen
 	Gone   bool
-	Course []boot.Use // only of processes in sessions
+	// Foreign: it runs as another user than the one whose session it is in.
+	Foreign bool
+	Course  []boot.Use // only of processes in sessions
 
 	stat, io Counter
 	holder   string // the user among whose it is counted
@@ -438,13 +440,32 @@ func (p *Processes) open(process *Process) bool {
 		return false
 	}
 	if process.Made > 0 { // the kernel told whose it is, and tells what it becomes
+		process.Foreign = p.foreign(process)
 		return true
 	}
 	p.place(process)
+	process.Foreign = p.foreign(process)
 	if p.session(process.Group) {
 		process.learn(p.words(process.PID))
 	}
 	return true
+}
+
+// foreign reports whether a process in a session runs as another user than the
+// session's: by its real number, proc_pid_status(5). Whose its files are tells
+// that at less cost, but of some that may not be looked into they are root's.
+func (p *Processes) foreign(process *Process) bool {
+	uid, ok := SessionOf(process.Group)
+	if owner, known := process.stat.Owner(); !ok || known && owner == uid {
+		return false
+	}
+	c := OpenCounter(p.root + "/" + strconv.Itoa(process.PID) + "/status")
+	defer c.Close()
+	_, rest, found := bytes.Cut(c.Read(p.buf[:]), []byte("\nUid:"))
+	for word := range bytes.FieldsSeq(rest) {
+		return found && string(word) != uid
+	}
+	return false
 }
 
 // place reads to which group a process belongs.
@@ -572,6 +593,7 @@ func (p *Processes) read(process *Process) bool {
 		// script ends with the program that it is for.
 		if process.Name = string(name); again {
 			p.place(process) // it was met before it was put where it belongs
+			process.Foreign = p.foreign(process)
 		}
 		if again && p.session(process.Group) {
 			process.learn(p.words(process.PID))

@@ -162,3 +162,38 @@ func TestAllWordsAreBounded(t *testing.T) {
 		t.Errorf("%d bytes: %q", total, p.Words)
 	}
 }
+
+// TestWhoseAProcessIs: what runs as another user in somebody's session is told
+// apart, by its real number.
+func TestWhoseAProcessIs(t *testing.T) {
+	root := t.TempDir()
+	for pid, uids := range map[int]string{71: "990071\t0", 72: "0\t0", 73: ""} {
+		folder := filepath.Join(root, fmt.Sprint(pid))
+		if err := os.MkdirAll(folder, 0o755); err != nil {
+			t.Fatal(err)
+		}
+		for name, text := range map[string]string{
+			"stat":   fmt.Sprintf("%d (a) S 1 7 7 0 -1 0 0 0 0 0 5 0 0 0 20 0 1 0 50 0 2 0\n", pid),
+			"cgroup": "0::/user.slice/user-990071.slice/session-1.scope\n",
+			"status": "Name:\ta\nUid:\t" + uids + "\nGid:\t0\n",
+		} {
+			if name == "status" && uids == "" {
+				continue
+			}
+			if err := os.WriteFile(filepath.Join(folder, name), []byte(text), 0o644); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	p := FollowProcesses(root, func(group string) bool { _, ok := SessionOf(group); return ok })
+	defer p.Close()
+	p.Sample(time.Second)
+	for _, process := range p.Alive() {
+		if process.Foreign != (process.PID == 72) {
+			t.Errorf("process %d: %v", process.PID, process.Foreign)
+		}
+	}
+	if len(p.Alive()) != 3 {
+		t.Errorf("%d processes", len(p.Alive()))
+	}
+}

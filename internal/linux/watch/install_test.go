@@ -127,3 +127,35 @@ func TestInstallRefusesWhereOthersMayWrite(t *testing.T) {
 		r.Close()
 	}
 }
+
+// TestWhatUnitsMay reads our units: each is bounded; the recorder writes what
+// it keeps; nothing keeps the guard from what it puts back, or has it wait.
+func TestWhatUnitsMay(t *testing.T) {
+	recorder := fmt.Sprintf(unitText, Program, 3, "x", "/var/lib/calmdawn")
+	for _, line := range []string{
+		"ProtectSystem=strict", "ProtectHome=read-only",
+		"ReadWritePaths=-/var/lib/calmdawn -/etc/systemd/system/sysinit.target.wants",
+	} {
+		if !strings.Contains(recorder, line+"\n") {
+			t.Errorf("the recorder's unit has no %s", line)
+		}
+	}
+	units := map[string]string{"the recorder": recorder}
+	for name, text := range texts {
+		units[name] = text
+		for _, word := range []string{
+			"Protect", "Private", "ReadOnly", "Inaccessible", "MountsFor",
+		} {
+			if strings.Contains(text, word) {
+				t.Errorf("%s says %s: the guard may put back any path", name, word)
+			}
+		}
+	}
+	for name, text := range units {
+		_, service, _ := strings.Cut(text, "[Service]\n")
+		if !strings.Contains(service, "MemoryMax=256M\n") ||
+			!strings.Contains(service, "NoNewPrivileges=yes\n") {
+			t.Errorf("%s is not bounded:\n%s", name, text)
+		}
+	}
+}

@@ -301,7 +301,7 @@ func (rec *host) Record(seen recorder.Seen, quiet bool) (boot.Boot, error) {
 	}
 	// Side by side: what listens at a user's socket may let one wait.
 	all, notes := make([][]boot.Span, len(rec.users)), make([]string, len(rec.users))
-	machine.EachLarge(len(rec.users), func(i int) {
+	machine.EachWaiting(len(rec.users), func(i int) {
 		all[i], notes[i] = rec.userSpans(rec.users[i], fifo)
 	})
 	spans = slices.Concat(append(all, spans)...)
@@ -458,18 +458,19 @@ func (rec *host) programs() []boot.Program {
 			began = time.Duration(p.Began)*time.Second/100 - rec.clock.behind
 		}
 		all = append(all, boot.Program{
-			Name:   p.Name,
-			Words:  secret.Words(p.Words),
-			Names:  p.Names,
-			Owner:  owner,
-			PID:    p.PID,
-			Parent: parent,
-			Under:  under,
-			Began:  began - rec.origin,
-			CPU:    p.CPU(),
-			Read:   p.Read(),
-			Memory: p.Most,
-			Course: rec.moved(p.Course),
+			Name:    p.Name,
+			Words:   secret.Words(p.Words),
+			Names:   p.Names,
+			Owner:   owner,
+			Foreign: p.Foreign,
+			PID:     p.PID,
+			Parent:  parent,
+			Under:   under,
+			Began:   began - rec.origin,
+			CPU:     p.CPU(),
+			Read:    p.Read(),
+			Memory:  p.Most,
+			Course:  rec.moved(p.Course),
 		})
 	}
 	return all
