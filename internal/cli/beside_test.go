@@ -4,18 +4,22 @@ package cli_test
 
 import (
 	"bytes"
+	"encoding/json"
 	"fmt"
 	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
 	"time"
+	"unicode"
 
 	"golang.org/x/sys/unix"
 
+	"calmdawn/internal/core/item"
 	"calmdawn/internal/ring"
 	"calmdawn/internal/testtree"
 )
@@ -418,5 +422,86 @@ func TestSecretsStayHidden(t *testing.T) {
 	must(t, err)
 	if info.Mode().Perm() != 0o600 {
 		t.Errorf("the casebook has mode %v", info.Mode())
+	}
+}
+
+// TestHostileNames has programs of a user under forty names that something
+// would act on, and puts them through every output.
+func TestHostileNames(t *testing.T) {
+	dir := demoMachine(t)
+	var info unix.Stat_t
+	must(t, unix.Stat(dir+"/home/maria", &info))
+	folder := dir + "/home/maria/.config/autostart/"
+	for _, name := range testtree.Hostile {
+		text := "[Desktop Entry]\nType=Application\nName=" + strings.Map(func(r rune) rune {
+			if r == '\n' || r == '\r' {
+				return ' '
+			}
+			return r
+		}, name) + "\nExec=/usr/bin/lanternfile tray\n"
+		must(t, os.WriteFile(folder+name+".desktop", []byte(text), 0o644))
+		must(t, os.Lchown(folder+name+".desktop", int(info.Uid), int(info.Gid)))
+	}
+	t.Chdir(t.TempDir())
+	run := func(words ...string) string {
+		t.Helper()
+		out, errs, code := callArgs(t, append([]string{"--root", dir}, words...))
+		if code != 0 {
+			t.Errorf("calmdawn %q ended with %d\n%s%s", words, code, out, errs)
+		}
+		data := slices.Contains(words, "--json") // which programs read
+		if at := strings.IndexFunc(out+errs, func(r rune) bool {
+			if data {
+				return r < ' ' && r != '\n' || r >= 0x80 && r < 0xA0
+			}
+			return !unicode.IsPrint(r) && !strings.ContainsRune("\n\r\u00a0\ufeff", r)
+		}); at >= 0 {
+			t.Errorf("calmdawn %q tells %q", words, (out + errs)[at:min(at+40, len(out+errs))])
+		}
+		return out
+	}
+	var list struct {
+		Items []struct{ ID, Native string }
+	}
+	must(t, json.Unmarshal([]byte(run("list", "--all", "--json")), &list))
+	var ids []string
+	for _, it := range list.Items {
+		if it.ID != item.SafeID(item.RawID(it.ID)) {
+			t.Errorf("the id %q", it.ID)
+		}
+		if slices.Contains(testtree.Hostile, strings.TrimSuffix(it.Native, ".desktop")) {
+			ids = append(ids, it.ID)
+		}
+	}
+	if least := len(testtree.Hostile) - 1; len(ids) < least { // JSON has no broken UTF-8
+		t.Errorf("%d items were found, not %d: %q", len(ids), least, ids)
+	}
+	run("list", "--all")
+	run("list", "--all", "--csv")
+	step := ring.Pick(5, 1, 1)
+	for i := 0; i < len(ids); i += step {
+		id := ids[i]
+		if page := run("show", id); i < 5 && !strings.Contains(page, id) {
+			t.Errorf("the page of %s does not name it:\n%s", id, page)
+		}
+	}
+	run(append([]string{"forecast"}, ids...)...)
+	run(append([]string{"disable", "--yes"}, ids...)...)
+	run("history")
+	run("history", "1")
+	run("drift", "--keep")
+	run("propose")
+	run("list")
+	for _, name := range []string{"page.html", "page.md", "page.json"} {
+		run("report", name)
+	}
+	guide, err := os.ReadFile(dir + "/var/lib/calmdawn/how-to-take-back.txt")
+	must(t, err)
+	if strings.ContainsAny(string(guide), "\x1b\r\x7f\u2028\u202e") {
+		t.Errorf("the guide holds what a terminal acts on:\n%s", guide)
+	}
+	run("undo", "last", "--yes")
+	if made, _ := filepath.Glob("*PWN*"); len(made) > 0 {
+		t.Errorf("a name ran: %v", made)
 	}
 }
