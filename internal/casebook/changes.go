@@ -4,6 +4,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"time"
 
 	"calmdawn/internal/core/change"
@@ -54,6 +55,17 @@ func (b *Book) Begin(c change.Change, marks []change.FolderMark) (change.Change,
 				"VALUES(?, ?, ?, ?, ?, ?, ?)",
 				c.ID, i, e.Path, folder, e.Home, before, after)
 			if err != nil {
+				return err
+			}
+			if e.Mounts == nil {
+				continue
+			}
+			points, err := json.Marshal(e.Mounts)
+			if err != nil {
+				return err
+			}
+			if _, err := tx.Exec("INSERT INTO mounts(change, step, points) VALUES(?, ?, ?)", c.ID,
+				i, points); err != nil {
 				return err
 			}
 		}
@@ -154,8 +166,10 @@ func keepSettlement(tx *sql.Tx, c change.Change, forget []string) error {
 
 func erase(tx *sql.Tx, ids []any) error {
 	for _, id := range ids {
-		for _, where := range []string{"edits WHERE change", "terms WHERE change", "outcomes " +
-			"WHERE change", "settlements WHERE change", "changes WHERE id"} {
+		for _, where := range []string{
+			"edits WHERE change", "mounts WHERE change", "terms WHERE change",
+			"outcomes WHERE change", "settlements WHERE change", "changes WHERE id",
+		} {
 			if _, err := tx.Exec("DELETE FROM "+where+" = ?", id); err != nil {
 				return err
 			}
@@ -237,8 +251,12 @@ func (r row) change() (change.Change, error) {
 }
 
 func (b *Book) edits(id int64) ([]change.Edit, error) {
-	rows, err := b.query("SELECT path, home, before, after FROM edits WHERE change = ? ORDER BY "+
-		"step", id)
+	query := "SELECT path, home, before, after, NULL FROM edits WHERE change = ? ORDER BY step"
+	if b.format >= withMounts {
+		query = "SELECT path, home, before, after, points FROM edits LEFT JOIN mounts USING" +
+			"(change, step) WHERE change = ? ORDER BY step"
+	}
+	rows, err := b.query(query, id)
 	if err != nil {
 		return nil, err
 	}
@@ -246,13 +264,18 @@ func (b *Book) edits(id int64) ([]change.Edit, error) {
 	var edits []change.Edit
 	for rows.Next() {
 		var p, home string
-		var before, after []byte
-		if err := rows.Scan(&p, &home, &before, &after); err != nil {
+		var before, after, points []byte
+		if err := rows.Scan(&p, &home, &before, &after, &points); err != nil {
 			return nil, err
 		}
 		e, err := readEdit(p, home, before, after)
 		if err != nil {
 			return nil, err
+		}
+		if len(points) > 0 {
+			if err := json.Unmarshal(points, &e.Mounts); err != nil {
+				return nil, fmt.Errorf("where file systems were mounted for %q: %w", p, err)
+			}
 		}
 		edits = append(edits, e)
 	}

@@ -72,7 +72,17 @@ var migrations = []string{
 	) STRICT;`,
 	// the same tables: changes may be of the verb "decide" from here on
 	`SELECT 1`,
+	// at which folders above an edited path file systems were mounted
+	`CREATE TABLE mounts(
+		change INTEGER NOT NULL,
+		step INTEGER NOT NULL,
+		points BLOB NOT NULL,
+		PRIMARY KEY(change, step)
+	) STRICT;`,
 }
+
+// withMounts is the format from which on mounts are on record.
+const withMounts = 6
 
 // migrate brings the tables up to date and binds a new casebook to the machine,
 // all at once: a stop leaves the old format or the new one.

@@ -192,6 +192,12 @@ func (a *app) waysOn(c change.Change) []string {
 				render.Clean(c.WhyOpen(p))))
 	}
 	open := c.Open()
+	leave := fmt.Sprintf("  To leave it as it is: %s",
+		a.call(fmt.Sprintf("undo %d --leave %s", c.ID, shellWord(open[0]))))
+	if machine.SaysAway(c.WhyOpen(open[0])) {
+		return append(lines,
+			"  Set that right, then call calmdawn again: it finishes the change.", leave)
+	}
 	back := "put there what was before it"
 	if c.Verb == change.Undo {
 		back = "put there what was before the change"
@@ -199,8 +205,7 @@ func (a *app) waysOn(c change.Change) []string {
 	return append(lines,
 		fmt.Sprintf("  To %s, whatever is there now: %s", back, a.call(fmt.Sprintf("undo %d "+
 			"--overwrite", c.ID))),
-		fmt.Sprintf("  To leave it as it is: %s",
-			a.call(fmt.Sprintf("undo %d --leave %s", c.ID, shellWord(open[0])))))
+		leave)
 }
 
 // withWays adds to the refusal of a path that an interrupted change holds what

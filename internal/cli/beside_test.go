@@ -505,3 +505,54 @@ func TestHostileNames(t *testing.T) {
 		t.Errorf("a name ran: %v", made)
 	}
 }
+
+// TestAHomeThatComesAndGoes has a home that is a file system of its own, and is
+// not mounted while a change in it is taken back.
+func TestAHomeThatComesAndGoes(t *testing.T) {
+	ring.Needs(t, ring.Middle)
+	dir := demoMachine(t)
+	on, home, disk := "--root "+dir+" ", dir+"/home/maria", t.TempDir()+"/disk"
+	must(t, os.Rename(home, disk))
+	must(t, os.Mkdir(home, 0o755))
+	mount := func() { t.Helper(); must(t, unix.Mount(disk, home, "", unix.MS_BIND, "")) }
+	unmount := func() { t.Helper(); must(t, unix.Unmount(home, unix.MNT_DETACH)) }
+	mount()
+	t.Cleanup(func() { _ = unix.Unmount(home, unix.MNT_DETACH) })
+	before := testtree.Snapshot(t, disk, withoutCasebook)
+	says(t, on+"disable lanternfile.desktop@maria star-index.service --yes", 0, "Done, as change 1")
+	after := testtree.Snapshot(t, disk, withoutCasebook)
+	if before == after {
+		t.Fatal("nothing was changed")
+	}
+	unmount()
+	const away = "/home/maria is a file system of its own that is not mounted"
+	says(t, on+"undo 1 --yes", 1, "change 1 is taken back but for", away,
+		"undo 1 --leave /home/maria/")
+	says(t, on+"show star-index.service", 0, "It is on")
+	for _, words := range []string{"undo --all --yes", "undo 1 --yes", "undo 1 --overwrite --yes"} {
+		text := says(t, on+words, 1, away)
+		if strings.Contains(text, "put back already") || strings.Contains(text, "is taken back\n") {
+			t.Errorf("calmdawn %s took what is away for done:\n%s", words, text)
+		}
+	}
+	mount()
+	if now := testtree.Snapshot(t, disk, withoutCasebook); now != after {
+		t.Errorf("something was changed meanwhile:\n%s", testtree.Diff(after, now))
+	}
+	says(t, on+"undo --all --yes", 0)
+	if now := testtree.Snapshot(t, disk, withoutCasebook); now != before {
+		t.Errorf("taken back it is not as it was:\n%s", testtree.Diff(before, now))
+	}
+	// another file system covers what was changed
+	unmount()
+	must(t, os.RemoveAll(home))
+	must(t, os.Rename(disk, home))
+	says(t, on+"disable lanternfile.desktop@maria --yes", 0)
+	must(t, unix.Mount("none", home, "tmpfs", 0, ""))
+	says(t, on+"undo --all --yes", 1, "another file system covers it, mounted at /home/maria")
+	unmount()
+	says(t, on+"undo --all --yes", 0)
+	if now := testtree.Snapshot(t, home, withoutCasebook); now != before {
+		t.Errorf("taken back it is not as it was:\n%s", testtree.Diff(before, now))
+	}
+}

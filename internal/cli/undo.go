@@ -239,8 +239,11 @@ func (a *app) takeBack(
 			},
 			carry: func(d *visit.Desk) error {
 				c, err := a.carryOut(d, s, c, nil)
+				if part := (*ledger.Beyond)(nil); errors.As(err, &part) {
+					a.tellManager(d, s, c.Edits)
+				}
 				if err != nil {
-					return err
+					return a.partly(err)
 				}
 				a.tellManager(d, s, c.Edits)
 				return a.done(s, c)
@@ -306,7 +309,18 @@ func (a *app) takeEach(
 			"stay so; %s lists them", not.Change, a.withWays(not.Why), len(done), len(plans),
 			a.call("history"))
 	}
-	return done, err
+	return done, a.partly(err)
+}
+
+// partly adds to what is left of an undo how to leave it for good.
+func (a *app) partly(err error) error {
+	part := (*ledger.Beyond)(nil)
+	if !errors.As(err, &part) {
+		return err
+	}
+	first := slices.Min(slices.Collect(maps.Keys(part.Why)))
+	return fmt.Errorf("%w\nto leave it as it is: %s", err,
+		a.call(fmt.Sprintf("undo %d --leave %s", part.Undo.Undoes, shellWord(first))))
 }
 
 // resolve is the plan that closes interrupted changes as the technician

@@ -30,13 +30,15 @@ func (u *Unsettled) Error() string {
 // Every path has to be as the change expects it, times included, before
 // anything is recorded; one that is not is a *change.Conflict. When an edit
 // fails, those made are taken back and the error says which and why; the
-// machine is then as it was. The signals that end a program wait until it is
-// over, see [Ledger.Caught].
+// machine is then as it was. Paths of an undo that are away stay open in its
+// record, as a *Beyond error tells. The signals that end a program wait until
+// it is over, see [Ledger.Caught].
 func (l *Ledger) CarryOut(c change.Change) (change.Change, error) {
 	if l.barred != nil {
 		return c, l.barred
 	}
-	if err := l.check(c); err != nil {
+	beyond := l.beyond(c)
+	if err := l.check(within(c, beyond)); err != nil {
 		return c, fmt.Errorf("nothing was changed: %w", err)
 	}
 	if err := l.needBook(); err != nil {
@@ -46,8 +48,9 @@ func (l *Ledger) CarryOut(c change.Change) (change.Change, error) {
 	if err != nil {
 		return c, err
 	}
+	c = l.recordMounts(c, beyond)
 	defer l.hold()()
-	marks, err := l.marks(c)
+	marks, err := l.marks(within(c, beyond))
 	if err != nil {
 		return c, err
 	}
@@ -55,16 +58,19 @@ func (l *Ledger) CarryOut(c change.Change) (change.Change, error) {
 		return c, err
 	}
 	if err = l.reload(); err == nil {
-		err = l.makeAll(c, marks)
+		err = l.makeAll(within(c, beyond), marks)
 	}
 	if err == nil && l.root.SelfMade() {
-		err = l.amend(&c)
+		err = l.amend(&c, beyond)
+	}
+	if err == nil && len(beyond) > 0 {
+		return c, l.leaveOpen(c, beyond)
 	}
 	if err == nil {
 		err = l.end(c, change.Done)
 	}
 	if err != nil {
-		return c, l.giveUp(c, err)
+		return c, l.giveUp(within(c, beyond), err)
 	}
 	c.Status = change.Done
 	if err := l.reload(); err != nil {
@@ -171,10 +177,10 @@ func (l *Ledger) makeAll(c change.Change, marks []change.FolderMark) error {
 
 // amend records of files what their file system added to them, so that they are
 // known again.
-func (l *Ledger) amend(c *change.Change) error {
+func (l *Ledger) amend(c *change.Change, beyond map[string]error) error {
 	c.Edits = slices.Clone(c.Edits)
 	for i, e := range c.Edits {
-		if e.After.Kind != change.File {
+		if e.After.Kind != change.File || beyond[e.Path] != nil {
 			continue
 		}
 		made, err := l.root.Node(e.Path, e.Home)

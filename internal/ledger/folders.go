@@ -84,7 +84,13 @@ func (l *Ledger) tidy(c change.Change, status change.Status) (forget []string, e
 			return ok && in == folder
 		})
 	}
+	away := l.mountsAway(c)
 	for _, folder := range foldersOf(c) {
+		if slices.ContainsFunc(away, func(at string) bool {
+			return folder == at || strings.HasPrefix(folder, at+"/")
+		}) {
+			continue // it is not there to be looked at
+		}
 		m, known, err := l.book.Mark(folder)
 		if err != nil {
 			return nil, err

@@ -58,6 +58,10 @@ func (l *Ledger) settleOne(c change.Change) error {
 		if before.Settled(e.Path) {
 			continue
 		}
+		if away := l.root.Reach(e); away != nil {
+			after.Open[e.Path] = l.reason(away)
+			continue
+		}
 		if err := l.root.SweepBeside(e); err != nil {
 			l.note("What an interrupted call left beside %s could not be removed: %s.", e.Path,
 				machine.Reason(err))
@@ -128,6 +132,9 @@ func wayOut(c change.Change) []change.Edit {
 // else changed it: a text gets the edit's lines where they are found again,
 // anything else is a *change.Conflict and is left alone.
 func (l *Ledger) finish(e change.Edit, at time.Time) error {
+	if err := l.root.Reach(e); err != nil {
+		return err
+	}
 	now, err := l.root.Node(e.Path, e.Home)
 	if err != nil {
 		return err
@@ -157,6 +164,9 @@ func (l *Ledger) reason(err error) string {
 	if conflict := (*change.Conflict)(nil); errors.As(err, &conflict) {
 		return "somebody else changed it since: it is " +
 			l.root.Words(conflict.Edit.Path, conflict.Now) + " now"
+	}
+	if away := (*machine.Away)(nil); errors.As(err, &away) {
+		return away.Why()
 	}
 	text, _, _ := strings.Cut(machine.Reason(err), "\n")
 	return text
@@ -196,7 +206,14 @@ func (l *Ledger) Resolve(c change.Change, overwrite bool, leave []string) (chang
 			s.Left = append(s.Left, e.Path)
 			continue
 		case overwrite:
-			err := l.root.SweepBeside(e)
+			err := l.root.Reach(e)
+			if err == nil {
+				err = l.root.SweepBeside(e)
+			}
+			if err != nil {
+				s.Open[e.Path] = l.reason(err)
+				continue
+			}
 			if err = errors.Join(err, l.root.Force(e)); err == nil {
 				s.Done = append(s.Done, e.Path)
 				l.edited = append(l.edited, e)

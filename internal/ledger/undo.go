@@ -30,7 +30,9 @@ func (u *Unreachable) Unwrap() error { return u.Err }
 // PlanUndo works out what takes change id back, now: its edits the other way
 // round, fitted to the present state of their paths. Paths that somebody
 // changed since are *change.Conflict errors, those that an interrupted change
-// still holds *Unsettled ones, all of them joined.
+// still holds *Unsettled ones, all of them joined. Of paths that are away the
+// undo has the states in which they were left; where all are, that is an
+// *Unreachable error each.
 func (l *Ledger) PlanUndo(id int64, u Undoing) (change.Change, error) {
 	c, ok := l.Find(id)
 	switch {
@@ -60,7 +62,7 @@ func (l *Ledger) PlanUndo(id int64, u Undoing) (change.Change, error) {
 		}
 		left[c.Edits[i].Path] = true
 	}
-	var wrong []error
+	var wrong, beyond []error
 	for _, e := range slices.Backward(c.Edits) {
 		if left[e.Path] {
 			continue
@@ -69,8 +71,11 @@ func (l *Ledger) PlanUndo(id int64, u Undoing) (change.Change, error) {
 			wrong = append(wrong, &Unsettled{open, e.Path})
 			continue
 		}
-		now, err := l.root.Node(e.Path, e.Home)
+		var now change.Node
+		err := l.root.Reach(e)
 		if err != nil {
+			now, beyond = l.leftAt(e), append(beyond, &Unreachable{e.Path, err})
+		} else if now, err = l.root.Node(e.Path, e.Home); err != nil {
 			wrong = append(wrong, &Unreachable{e.Path, err})
 			continue
 		}
@@ -82,7 +87,13 @@ func (l *Ledger) PlanUndo(id int64, u Undoing) (change.Change, error) {
 			wrong = append(wrong, err)
 			continue
 		}
+		if len(beyond) > 0 {
+			fitted.Mounts = e.Mounts
+		}
 		undo.Edits = append(undo.Edits, fitted)
+	}
+	if len(beyond) == len(undo.Edits) { // nothing of it could be done
+		wrong = append(wrong, beyond...)
 	}
 	return undo, errors.Join(wrong...)
 }

@@ -38,6 +38,7 @@ func (Family) Home() machine.Home {
 		Casebook:  "/var/lib/calmdawn",
 		Elsewhere: "/etc/calmdawn/elsewhere",
 		ID:        identity.MachineID,
+		Away:      Unmounted,
 	}
 }
 

@@ -217,6 +217,21 @@ func (r *kernel) stat(p string, follow bool) (Info, error) {
 	return fstat(fd, p)
 }
 
+// mountRoot asks statx(2), which tells since Linux 5.8.
+func (r *kernel) mountRoot(p string) (is, known bool, err error) {
+	fd, err := r.open(p, unix.O_PATH|unix.O_NOFOLLOW)
+	if err != nil {
+		return false, false, err
+	}
+	defer unix.Close(fd)
+	var st unix.Statx_t
+	const root = unix.STATX_ATTR_MOUNT_ROOT
+	if err := unix.Statx(fd, "", unix.AT_EMPTY_PATH, unix.STATX_TYPE, &st); err != nil {
+		return false, false, named("statx", p, err)
+	}
+	return st.Attributes&root != 0, st.Attributes_mask&root != 0, nil
+}
+
 func fstat(fd int, p string) (Info, error) {
 	var st unix.Stat_t
 	if err := unix.Fstat(fd, &st); err != nil {

@@ -203,6 +203,9 @@ type Home struct {
 	Private Private
 	// ID is the machine's own id, of any length; empty where it has none yet.
 	ID func(r *Root) string
+	// Away lists the folders that are file systems of their own by the
+	// machine's tables and are not mounted; nil where no table says so.
+	Away func(r *Root) []string
 }
 
 // Private is an extended attribute that keeps a file or a folder from all but

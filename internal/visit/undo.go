@@ -130,6 +130,7 @@ func (d *Desk) Closing(open []change.Change) []change.Change {
 // those stand.
 func (d *Desk) TakeBack(plans []change.Change, u Undoing) ([]change.Change, error) {
 	var done []change.Change
+	var beyond []error
 	for _, p := range plans {
 		c, err := d.planUndo(p.Undoes, u)
 		if err == nil && d.Ledger.Caught() != nil {
@@ -138,10 +139,13 @@ func (d *Desk) TakeBack(plans []change.Change, u Undoing) ([]change.Change, erro
 		if err == nil {
 			c, err = d.CarryOut(c, nil)
 		}
+		if part := (*ledger.Beyond)(nil); errors.As(err, &part) {
+			beyond, err = append(beyond, part), nil
+		}
 		if err != nil {
 			return done, &NotUndone{p.Undoes, err}
 		}
 		done = append(done, c)
 	}
-	return done, nil
+	return done, errors.Join(beyond...)
 }

@@ -196,6 +196,9 @@ type Edit struct {
 	Home   string `json:"home,omitempty"`
 	Before Node   `json:"before"`
 	After  Node   `json:"after"`
+	// Mounts are the folders above a path at which file systems were mounted
+	// when it was edited; nil where that is not on record.
+	Mounts []string `json:"-"`
 }
 
 // Names reports whether a word means the edit's path: as it is, or as

@@ -1,0 +1,88 @@
+//go:build linux
+
+package machine
+
+import (
+	"errors"
+	"os"
+	"slices"
+	"testing"
+
+	"golang.org/x/sys/unix"
+
+	"calmdawn/internal/core/change"
+	"calmdawn/internal/testtree"
+)
+
+// TestReachOfOlderRecords goes by what the machine's tables say, where a record
+// does not tell what was mounted.
+func TestReachOfOlderRecords(t *testing.T) {
+	r, err := Open(testtree.Make(t, map[string]string{"home/maria/x": "x", "etc/x": "x"}))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer r.Close()
+	r.Home.Away = func(*Root) []string { return []string{"/home/maria"} }
+	for p, want := range map[string]bool{
+		"/home/maria/x": true, "/home/maria": false, "/home/maria2/x": false, "/etc/x": false,
+		"registry:HKLM\\a": false,
+	} {
+		err := r.Reach(change.Edit{Path: p})
+		if away := (*Away)(nil); errors.As(err, &away) != want {
+			t.Errorf("%s: %v", p, err)
+		} else if want && !SaysAway(away.Why()) {
+			t.Errorf("%q is not known again", away.Why())
+		}
+	}
+	if err := r.Reach(change.Edit{Path: "/home/maria/x", Mounts: []string{}}); err != nil {
+		t.Errorf("what is on record does not count: %v", err)
+	}
+}
+
+// TestMounts mounts a file system over a folder, and another below it.
+func TestMounts(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("mounting takes root")
+	}
+	dir := testtree.Make(t, map[string]string{"home/maria/.config/x": "x"})
+	r, err := Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer r.Close()
+	const p = "/home/maria/.config/x"
+	has := func(want ...string) {
+		t.Helper()
+		if got := r.Mounts(p); !slices.Equal(got, want) {
+			t.Errorf("mounted at %q, not %q", got, want)
+		}
+	}
+	has()
+	before := change.Edit{Path: p, Mounts: r.Mounts(p)}
+	bind := func(at string) {
+		t.Helper()
+		if err := unix.Mount(dir+at, dir+at, "", unix.MS_BIND, ""); err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { _ = unix.Unmount(dir+at, unix.MNT_DETACH) })
+	}
+	bind("/home/maria") // with the device number of what is around it
+	has("/home/maria")
+	during := change.Edit{Path: p, Mounts: r.Mounts(p)}
+	bind("/home")
+	has("/home")
+	for i, c := range []struct {
+		edit  change.Edit
+		mount string
+		cover bool
+	}{{before, "/home", true}, {during, "/home/maria", false}} {
+		away := (*Away)(nil)
+		if err := r.Reach(c.edit); !errors.As(err, &away) || away.Mount != c.mount ||
+			away.Cover != c.cover {
+			t.Errorf("%d: %v", i, err)
+		}
+	}
+	if r.Mounts("registry:x") != nil {
+		t.Error("a value has mounts")
+	}
+}
