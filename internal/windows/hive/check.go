@@ -5,7 +5,7 @@ import (
 	"fmt"
 )
 
-// mostFaults is how many faults one look at a hive tells of.
+// mostFaults is how many faults one look at a hive, or a key, tells of.
 const mostFaults = 20
 
 // Check walks all bins, cells and keys of a hive that is held as a whole, and

@@ -370,6 +370,8 @@ func (k Key) listed() ([]listedKey, error) {
 	return k.h.listAt(k.list, true)
 }
 
+// listAt reads a list of keys. A list of lists names each once: else a small
+// hive could name very many keys.
 func (h *Hive) listAt(at uint32, deeper bool) (all []listedKey, err error) {
 	c, err := h.cell(at)
 	if err != nil {
@@ -378,22 +380,31 @@ func (h *Hive) listAt(at uint32, deeper bool) (all []listedKey, err error) {
 	if len(c) < 4 {
 		return nil, &Fault{at, "the list of keys is too short"}
 	}
+	var faults Faults
 	kind, n := string(c[:2]), int(binary.LittleEndian.Uint16(c[2:]))
 	step := map[string]int{"lf": 8, "lh": 8, "li": 4, "ri": 4}[kind]
 	switch {
 	case step == 0 || kind == "ri" && !deeper:
 		return nil, &Fault{at, "it is no list of keys"}
 	case 4+n*step > len(c):
-		err = &Fault{at, "the list of keys is longer than its cell"}
+		faults.add(&Fault{at, "the list of keys is longer than its cell"})
 		n = (len(c) - 4) / step
 	}
+	seen := map[uint32]bool{}
 	for i := range n {
 		one := listedKey{at: binary.LittleEndian.Uint32(c[4+i*step:])}
 		if kind == "ri" {
+			if seen[one.at] {
+				faults.add(&Fault{one.at, "the list of keys is named twice"})
+				continue
+			}
+			seen[one.at] = true
 			part, wrong := h.listAt(one.at, false)
-			all, err = append(all, part...), errors.Join(err, wrong)
-			if len(all) > mostListed {
-				return all, errors.Join(err, &Fault{at, "it names too many keys"})
+			faults.add(wrong)
+			const least = 80 // bytes of a key
+			if all = append(all, part...); int64(len(all)) > min(mostListed, h.size/least) {
+				faults.add(&Fault{at, "it names too many keys"})
+				return all, faults.err()
 			}
 			continue
 		}
@@ -402,12 +413,15 @@ func (h *Hive) listAt(at uint32, deeper bool) (all []listedKey, err error) {
 		}
 		all = append(all, one)
 	}
-	return all, err
+	return all, faults.err()
 }
 
-// Keys returns the keys below. With an error they are those that can be read.
+// Keys returns the keys below. With an error they are those that can be read;
+// of many faults, [Faults] keeps some.
 func (k Key) Keys() (keys []Key, err error) {
+	var faults Faults
 	listed, err := k.listed()
+	faults.add(err)
 	seen := map[uint32]bool{}
 	for _, l := range listed {
 		sub, wrong := k.h.key(l.at)
@@ -419,13 +433,13 @@ func (k Key) Keys() (keys []Key, err error) {
 			wrong = &Fault{l.at, "the key is named twice"}
 		}
 		if wrong != nil {
-			err = errors.Join(err, wrong)
+			faults.add(wrong)
 			continue
 		}
 		seen[l.at] = true
 		keys = append(keys, sub)
 	}
-	return keys, err
+	return keys, faults.err()
 }
 
 // Key returns a key below, by names in any case, one a level.
@@ -441,7 +455,9 @@ func (k Key) Key(names ...string) (Key, error) {
 }
 
 func (k Key) sub(name string) (Key, error) {
+	var faults Faults
 	listed, err := k.listed()
+	faults.add(err)
 	want := hashOf(name)
 	for _, trust := range []bool{true, false} { // some writers' hashes are wrong
 		for _, l := range listed {
@@ -452,10 +468,10 @@ func (k Key) sub(name string) (Key, error) {
 			if wrong == nil && sub.parent == k.at && Same(sub.Name, name) {
 				return sub, nil
 			}
-			err = errors.Join(err, wrong)
+			faults.add(wrong)
 		}
 	}
-	if err != nil {
+	if err := faults.err(); err != nil {
 		return Key{}, err
 	}
 	return Key{}, ErrNone
@@ -539,7 +555,8 @@ func (k Key) Values() (values []Value, err error) {
 }
 
 // each hands on values until do has seen enough.
-func (k Key) each(do func(Value) bool) (err error) {
+func (k Key) each(do func(Value) bool) error {
+	var faults Faults
 	if k.values == 0 || k.valueList == none {
 		return nil
 	}
@@ -549,24 +566,26 @@ func (k Key) each(do func(Value) bool) (err error) {
 	}
 	n := int64(k.values)
 	if n > int64(size/4) {
-		n, err = int64(size/4), &Fault{k.at, "the key says to have more values than it lists"}
+		n = int64(size / 4)
+		faults.add(&Fault{k.at, "the key says to have more values than it lists"})
 	}
 	const at = 4 // bytes an entry
 	for i := range min(n, mostListed) {
 		entry, wrong := k.h.bytes(int64(k.valueList)+4+i*at, at)
 		if wrong != nil {
-			return errors.Join(err, wrong)
+			faults.add(wrong)
+			return faults.err()
 		}
 		v, wrong := k.h.value(binary.LittleEndian.Uint32(entry))
 		if wrong != nil {
-			err = errors.Join(err, wrong)
+			faults.add(wrong)
 			continue
 		}
 		if !do(v) {
-			return err
+			return faults.err()
 		}
 	}
-	return err
+	return faults.err()
 }
 
 // Value returns the value of a name in any case; empty for the unnamed one.
