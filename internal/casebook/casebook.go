@@ -17,7 +17,7 @@ import (
 	"path"
 	"path/filepath"
 
-	_ "modernc.org/sqlite" // the driver "sqlite"
+	"modernc.org/sqlite" // and the driver "sqlite"
 
 	"calmdawn/internal/machine"
 	"calmdawn/internal/ownfile"
@@ -331,6 +331,35 @@ func (at place) open(r *machine.Root, settings url.Values, write bool) (*Book, e
 	return b, nil
 }
 
+// Results of SQLite, https://sqlite.org/rescode.html.
+const (
+	resultBusy    = 5
+	resultLocked  = 6
+	resultCorrupt = 11
+	resultNotDB   = 26
+)
+
+// unreadable says why nothing of a casebook can be read, and what to do. Only
+// one whose damage was read is called damaged: to replace another would lose
+// what undo needs.
+func unreadable(err error) error {
+	of := (*sqlite.Error)(nil)
+	if !errors.As(err, &of) {
+		return fmt.Errorf("it cannot be read (%w); it may be whole: call again", err)
+	}
+	switch of.Code() & 0xFF {
+	case resultBusy, resultLocked:
+		return fmt.Errorf("another call, or a program that has it open, is writing to it (%w); "+
+			"wait until that is done, then call again", err)
+	case resultCorrupt, resultNotDB:
+		return fmt.Errorf("it is damaged, or no casebook (%w); keep it, since it may hold what "+
+			"undo needs: %s beside it tells how changes are taken back by hand; restore it from "+
+			"a backup, or keep further changes elsewhere with --casebook FILE", err, GuideName)
+	}
+	return fmt.Errorf("it cannot be read (%w); it may be whole: see to its disk, then call again",
+		err)
+}
+
 // Close closes the casebook.
 func (b *Book) Close() error { return errors.Join(b.db.Close(), b.release()) }
 
@@ -338,9 +367,7 @@ func (b *Book) Close() error { return errors.Join(b.db.Close(), b.release()) }
 // it may write.
 func (b *Book) prepare(r *machine.Root, write, thisMachine bool) error {
 	if err := b.get("PRAGMA user_version")(&b.format); err != nil {
-		return fmt.Errorf("it is damaged, or no casebook (%w); keep it, since it may hold what "+
-			"undo needs: %s beside it tells how changes are taken back by hand; restore it from "+
-			"a backup, or keep further changes elsewhere with --casebook FILE", err, GuideName)
+		return unreadable(err)
 	}
 	switch {
 	case b.format > len(migrations):

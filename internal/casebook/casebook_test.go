@@ -276,3 +276,30 @@ func TestADamagedCasebookIsNotGivenUp(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 }
+
+// TestABusyCasebookIsNotCalledDamaged has another program amid a commit.
+func TestABusyCasebookIsNotCalledDamaged(t *testing.T) {
+	t.Parallel() // it waits
+	dir, r := newMachine(t)
+	b, err := Write(r, Inside)
+	must(t, err)
+	must(t, b.Close())
+	db, err := sql.Open("sqlite", filepath.Join(dir, folder, Name)+"?_txlock=exclusive")
+	must(t, err)
+	defer db.Close()
+	tx, err := db.Begin()
+	must(t, err)
+	_, err = Read(r, Inside)
+	if err == nil || strings.Contains(err.Error(), "damaged") ||
+		!strings.Contains(err.Error(), "call again") {
+		t.Errorf("amid a commit: %v", err)
+	}
+	must(t, tx.Rollback())
+	b, err = Read(r, Inside)
+	must(t, err)
+	must(t, b.Close())
+	must(t, os.WriteFile(filepath.Join(dir, folder, Name), []byte("no casebook"), 0o600))
+	if _, err = Read(r, Inside); err == nil || !strings.Contains(err.Error(), "damaged") {
+		t.Errorf("of another form: %v", err)
+	}
+}

@@ -252,7 +252,7 @@ func (r row) change() (change.Change, error) {
 
 func (b *Book) edits(id int64) ([]change.Edit, error) {
 	query := "SELECT path, home, before, after, NULL FROM edits WHERE change = ? ORDER BY step"
-	if b.format >= withMounts {
+	if b.format >= formatOfMounts {
 		query = "SELECT path, home, before, after, points FROM edits LEFT JOIN mounts USING" +
 			"(change, step) WHERE change = ? ORDER BY step"
 	}

@@ -164,6 +164,7 @@ var limits = map[string]struct {
 	"terms":       {formatOfTerms, over(maxRecord, "terms"), "length(terms)"},
 	"settlements": {formatOfSettlements, over(maxRecord, "settlement"), "length(settlement)"},
 	"guard":       {formatOfSettlements, over(maxRecord, "state"), "length(state)"},
+	"mounts":      {formatOfMounts, over(maxText, "points"), "length(points)"},
 }
 
 func over(most int, columns ...string) string {

@@ -14,6 +14,7 @@ const (
 	formatOfLabels      = 2
 	formatOfTerms       = 3
 	formatOfSettlements = 4
+	formatOfMounts      = 6
 )
 
 // SetOutcome keeps what became of a change's forecast, in place of what was

@@ -81,9 +81,6 @@ var migrations = []string{
 	) STRICT;`,
 }
 
-// withMounts is the format from which on mounts are on record.
-const withMounts = 6
-
 // migrate brings the tables up to date and binds a new casebook to the machine,
 // all at once: a stop leaves the old format or the new one.
 func (b *Book) migrate(machineID string) error {
