@@ -400,7 +400,7 @@ func (a *app) refused(err error) error {
 	}
 	if gone := (*ledger.Unreachable)(nil); errors.As(err, &gone) {
 		return fmt.Errorf("change %d cannot be taken back as it is, and nothing was changed: %w\n"+
-			"put the folder back, or leave that path and take back the rest: %s", id, err,
+			"set that right, or leave that path and take back the rest: %s", id, err,
 			a.call(fmt.Sprintf("undo %d --leave %s", id, shellWord(gone.Path))))
 	}
 	return a.withWays(not.Why)

@@ -32,8 +32,9 @@ func (b *Beyond) Error() string {
 func (l *Ledger) beyond(c change.Change) map[string]error {
 	all := map[string]error{}
 	for _, e := range c.Edits {
-		if err := l.root.Reach(e); err != nil && c.Verb == change.Undo {
-			all[e.Path] = err
+		away := (*machine.Away)(nil)
+		if c.Verb == change.Undo && errors.As(l.root.Reach(e), &away) {
+			all[e.Path] = away
 		}
 	}
 	return all

@@ -132,10 +132,7 @@ func wayOut(c change.Change) []change.Edit {
 // else changed it: a text gets the edit's lines where they are found again,
 // anything else is a *change.Conflict and is left alone.
 func (l *Ledger) finish(e change.Edit, at time.Time) error {
-	if err := l.root.Reach(e); err != nil {
-		return err
-	}
-	now, err := l.root.Node(e.Path, e.Home)
+	now, err := l.found(e)
 	if err != nil {
 		return err
 	}

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"calmdawn/internal/core/change"
+	"calmdawn/internal/machine"
 )
 
 // Undoing is how a change is to be taken back.
@@ -71,11 +72,10 @@ func (l *Ledger) PlanUndo(id int64, u Undoing) (change.Change, error) {
 			wrong = append(wrong, &Unsettled{open, e.Path})
 			continue
 		}
-		var now change.Node
-		err := l.root.Reach(e)
-		if err != nil {
+		now, err := l.found(e)
+		if away := (*machine.Away)(nil); errors.As(err, &away) {
 			now, beyond = l.leftAt(e), append(beyond, &Unreachable{e.Path, err})
-		} else if now, err = l.root.Node(e.Path, e.Home); err != nil {
+		} else if err != nil {
 			wrong = append(wrong, &Unreachable{e.Path, err})
 			continue
 		}
@@ -96,6 +96,14 @@ func (l *Ledger) PlanUndo(id int64, u Undoing) (change.Change, error) {
 		wrong = append(wrong, beyond...)
 	}
 	return undo, errors.Join(wrong...)
+}
+
+// found is what stands at the path of an edit that was made.
+func (l *Ledger) found(e change.Edit) (change.Node, error) {
+	if err := l.root.Reach(e); err != nil {
+		return change.Node{}, err
+	}
+	return l.root.Node(e.Path, e.Home)
 }
 
 // steps returns what the ledger did to a path, in its order, undos aside.

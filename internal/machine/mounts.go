@@ -78,9 +78,15 @@ func SaysAway(reason string) bool {
 // Reach returns an *Away error for an edit whose path is not what it was when
 // the edit was made. Records of earlier versions do not say what was mounted
 // then: they go by what the machine mounts by its own tables.
+//
+// Of what a store keeps, the store may refuse edits whose object is gone.
 func (r *Root) Reach(e change.Edit) error {
-	if change.Scheme(e.Path) != "" {
-		return nil
+	if scheme := change.Scheme(e.Path); scheme != "" {
+		store, ok := r.stores[scheme].(interface{ Reach(change.Edit) error })
+		if !ok {
+			return nil
+		}
+		return store.Reach(e)
 	}
 	if e.Mounts == nil {
 		if r.Home.Away == nil {

@@ -430,3 +430,34 @@ func TestRandomDecisions(t *testing.T) {
 		same(t, dir, before, fmt.Sprintf("seed %d", seed))
 	}
 }
+
+// TestAnUninstalledServiceIsNoService: a value of a service whose key is gone
+// is not given back alone.
+func TestAnUninstalledServiceIsNoService(t *testing.T) {
+	start := change.Edit{
+		Path:   registry.Scheme + `:HKLM\SYSTEM\ControlSet001\Services\Mill\\Start`,
+		Before: change.Node{Kind: change.Value, Type: 4, Data: []byte{2, 0, 0, 0}},
+		After:  change.Node{Kind: change.Value, Type: 4, Data: []byte{4, 0, 0, 0}},
+	}
+	list := start
+	list.Path = registry.Scheme + `:HKLM\SOFTWARE\Gone\\a`
+	for _, installed := range []bool{true, false} {
+		d := windowstest.New()
+		if installed {
+			d.Service("Mill", windowstest.Auto(`C:\mill.exe`)...)
+		}
+		r, err := machine.Open(d.Make(t))
+		if err != nil {
+			t.Fatal(err)
+		}
+		windows.Family{}.Attach(r)
+		if err := r.Reach(start); (err == nil) != installed ||
+			err != nil && !strings.Contains(err.Error(), "half a service") {
+			t.Errorf("installed %v: %v", installed, err)
+		}
+		if err := r.Reach(list); err != nil {
+			t.Errorf("a list may begin anew: %v", err)
+		}
+		r.Close()
+	}
+}

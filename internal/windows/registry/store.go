@@ -197,6 +197,23 @@ func (s *Store) node(address string) (change.Node, error) {
 	return n, nil
 }
 
+// Reach refuses an edit of a service whose key is gone: it was uninstalled, and
+// a value alone would be half a service.
+func (s *Store) Reach(e change.Edit) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	key, _, isValue := parse(e.Path)
+	if !isValue || !strings.Contains(hive.Upper(key), `\SERVICES\`) {
+		return nil
+	}
+	_, _, there, err := s.key(key)
+	if err == nil && !there {
+		err = &machine.Refusal{Path: e.Path, Reason: "its key is gone: the service was " +
+			"uninstalled, and a value alone would be half a service"}
+	}
+	return err
+}
+
 // means says what a value comes to that Windows writes anew by itself: a note
 // of what is off, which one bit decides.
 func means(key string, n change.Node) string {
