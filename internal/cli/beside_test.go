@@ -556,3 +556,20 @@ func TestAHomeThatComesAndGoes(t *testing.T) {
 		t.Errorf("taken back it is not as it was:\n%s", testtree.Diff(before, now))
 	}
 }
+
+// TestADeletedUserHoldsNothingUp takes a change back of which a part was in a
+// home that is gone.
+func TestADeletedUserHoldsNothingUp(t *testing.T) {
+	dir := demoMachine(t)
+	on := "--root " + dir + " "
+	says(t, on+"disable lanternfile.desktop@maria star-index.service --yes", 0)
+	must(t, os.RemoveAll(dir+"/home/maria"))
+	says(t, on+"undo --all --yes", 1, "/home/maria is gone", "--leave /home/maria/")
+	says(t, on+"show star-index.service", 0, "It is on")
+	says(t, on+"undo --all --overwrite --yes", 1, "/home/maria is gone")
+	if _, err := os.Stat(dir + "/home/maria"); err == nil {
+		t.Error("a home was made")
+	}
+	says(t, on+"undo 1 --leave /home/maria/.config/autostart/lanternfile.desktop --yes", 0)
+	says(t, on+"undo --all --yes", 0, "no change is in force")
+}

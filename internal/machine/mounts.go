@@ -53,26 +53,32 @@ type Away struct {
 	Path  string
 	Mount string // where it is to be mounted
 	Cover bool   // another file system is mounted there
+	Gone  bool   // it is a home that is gone, as with its user
 }
 
 const (
 	notMounted = " is a file system of its own that is not mounted"
 	covering   = "another file system covers it, mounted at "
+	homeGone   = " is gone, and was somebody's home"
 )
 
 func (a *Away) Error() string { return a.Path + ": " + a.Why() }
 
 // Why is the error without the path.
 func (a *Away) Why() string {
-	if a.Cover {
+	switch {
+	case a.Cover:
 		return covering + a.Mount
+	case a.Gone:
+		return a.Mount + homeGone
 	}
 	return a.Mount + notMounted
 }
 
 // SaysAway reports whether a reason that is on record is that of an [Away].
 func SaysAway(reason string) bool {
-	return strings.HasSuffix(reason, notMounted) || strings.HasPrefix(reason, covering)
+	return strings.HasSuffix(reason, notMounted) || strings.HasPrefix(reason, covering) ||
+		strings.HasSuffix(reason, homeGone)
 }
 
 // Reach returns an *Away error for an edit whose path is not what it was when
@@ -88,6 +94,19 @@ func (r *Root) Reach(e change.Edit) error {
 		}
 		return store.Reach(e)
 	}
+	if away := r.away(e); away != nil {
+		return away
+	}
+	if e.Home != "" {
+		if _, err := r.Lstat(e.Home); errors.Is(err, fs.ErrNotExist) {
+			return &Away{Path: e.Path, Mount: e.Home, Gone: true}
+		}
+	}
+	return nil
+}
+
+// away compares what is mounted above a path with what was.
+func (r *Root) away(e change.Edit) *Away {
 	if e.Mounts == nil {
 		if r.Home.Away == nil {
 			return nil
