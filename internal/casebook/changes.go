@@ -303,6 +303,14 @@ func (b *Book) Mark(folder string) (change.FolderMark, bool, error) {
 	return m, err == nil, err
 }
 
+// SetLeft says with which time a folder was left, in nanoseconds since 1970.
+func (b *Book) SetLeft(folder string, left int64) error {
+	return b.transact(func(tx *sql.Tx) error {
+		_, err := tx.Exec("UPDATE folders SET time_left = ? WHERE path = ?", left, folder)
+		return err
+	})
+}
+
 // Made returns the marks of the folders that the ledger made.
 func (b *Book) Made() ([]change.FolderMark, error) {
 	rows, err := b.query("SELECT path, home FROM folders WHERE made")

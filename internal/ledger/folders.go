@@ -110,7 +110,13 @@ func (l *Ledger) tidy(c change.Change, status change.Status) (forget []string, e
 				what, err = "removed", l.root.RemoveFolder(folder, m.Home)
 			}
 		case m.Made || holdsEdit(folder) || inUse(folder) && l.madeBelow(folder, forget):
-			what, err = "given its time", l.root.SetFolderTime(folder, m.Home, m.Left)
+			if what, err = "given its time", l.root.SetFolderTime(folder, m.Home,
+				m.Left); err != nil {
+				// else it would count as touched by somebody else from here on
+				if err := l.book.SetLeft(folder, state.ModTime); err != nil {
+					return nil, err
+				}
+			}
 		default:
 			forget = append(forget, folder)
 			what, err = "given its time", l.root.SetFolderTime(folder, m.Home, m.Before)

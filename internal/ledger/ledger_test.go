@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -494,5 +495,43 @@ func TestTwoAtATime(t *testing.T) {
 	if _, err := ledger.Open(r, casebook.Inside, clock,
 		"test"); err == nil || !strings.Contains(err.Error(), "another calmdawn") {
 		t.Errorf("a second ledger: %v", err)
+	}
+}
+
+// TestAFailedUndoForgetsNoTime has an undo fail in a folder whose time cannot
+// be set then; the next one gives the folder its first time all the same.
+func TestAFailedUndoForgetsNoTime(t *testing.T) {
+	dir, r := tree(t)
+	before := whole(t, dir, r)
+	for _, ops := range [][]string{
+		{"utimes"}, {"utimes", "rename"}, {"utimes", "symlink", "create"}, {"utimes", "unlink"},
+	} {
+		id, err := do(r, drafts[3], 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		failed := false
+		r.Hook = func(op machine.Op) error {
+			if slices.Contains(ops, op.Name) && strings.HasPrefix(op.Path, "/etc/w") {
+				failed = true
+				return errors.New("the disk says no")
+			}
+			return nil
+		}
+		_, err = do(r, nil, id)
+		r.Hook = nil
+		if !failed {
+			t.Fatalf("nothing failed at %q", ops)
+		}
+		if err == nil { // it is undone, and the folder's time alone could not be set
+			continue
+		}
+		if _, err := do(r, nil, id); err != nil {
+			t.Fatalf("%q: %v", ops, err)
+		}
+		if now := whole(t, dir, r); now != before {
+			t.Errorf("%q: after a failed undo and a good one:\n%s", ops,
+				testtree.Diff(before, now))
+		}
 	}
 }
