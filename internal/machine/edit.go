@@ -4,11 +4,13 @@ import (
 	"bytes"
 	"crypto/rand"
 	"errors"
+	"fmt"
 	"io/fs"
 	"maps"
 	"os"
 	"path"
 	"strings"
+	"time"
 
 	"calmdawn/internal/core/change"
 )
@@ -77,6 +79,9 @@ func (at place) node() (change.Node, error) {
 		GID:     info.GID,
 		ModTime: info.ModTime.UnixNano(),
 		Links:   info.Links,
+	}
+	if err := Kept(at.path, info.ModTime); err != nil {
+		return absent, err
 	}
 	switch info.Kind {
 	case Symlink:
@@ -450,12 +455,25 @@ func (at place) setXattrs(name string, kind Kind, to change.Node) error {
 	return nil
 }
 
+// Kept refuses a time that records cannot hold, in nanoseconds since 1970: from
+// 1678 to 2262.
+func Kept(p string, at time.Time) error {
+	if at.Equal(time.Unix(0, at.UnixNano())) {
+		return nil
+	}
+	return &Refusal{p, fmt.Sprintf("has a time of the year %d, which could not be given back; "+
+		"give it another one first", at.Year())}
+}
+
 func (r *Root) fileFolder(p, home string) (FolderState, error) {
 	var s FolderState
 	err := r.at(path.Join(p, "x"), home, func(at place) error {
 		info, err := at.dir.stat(".")
 		if err != nil {
 			return named("stat", p, err)
+		}
+		if err := Kept(p, info.ModTime); err != nil {
+			return err
 		}
 		entries, err := r.ReadDir(p)
 		s = FolderState{

@@ -6,7 +6,9 @@ import (
 	"errors"
 	"os"
 	"slices"
+	"strings"
 	"testing"
+	"time"
 
 	"golang.org/x/sys/unix"
 
@@ -84,5 +86,35 @@ func TestMounts(t *testing.T) {
 	}
 	if r.Mounts("registry:x") != nil {
 		t.Error("a value has mounts")
+	}
+}
+
+// TestTimesBeyondRecordsAreRefused has a file and a folder of a year that
+// nanoseconds since 1970 do not reach.
+func TestTimesBeyondRecordsAreRefused(t *testing.T) {
+	dir := testtree.Make(t, map[string]string{"etc/x": "x", "etc/y": "y", "opt/z": "z"})
+	far := time.Date(2397, 1, 1, 0, 0, 0, 0, time.UTC)
+	for _, p := range []string{"/etc/x", "/opt"} {
+		if err := os.Chtimes(dir+p, far, far); err != nil {
+			t.Fatal(err)
+		}
+		if info, err := os.Stat(dir + p); err != nil || !info.ModTime().Equal(far) {
+			t.Skip("this file system keeps no such time")
+		}
+	}
+	r, err := Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer r.Close()
+	_, err1 := r.Node("/etc/x", "")
+	_, err2 := r.Folder("/opt", "")
+	for _, err := range []error{err1, err2} {
+		if err == nil || !strings.Contains(err.Error(), "of the year 2397") {
+			t.Errorf("it would be lost: %v", err)
+		}
+	}
+	if n, err := r.Node("/etc/y", ""); err != nil || n.ModTime == 0 {
+		t.Errorf("%+v, %v", n, err)
 	}
 }

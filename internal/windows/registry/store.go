@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"path"
 	"slices"
 	"strings"
@@ -375,11 +376,31 @@ func (s *Store) Folder(address string) (machine.FolderState, error) {
 	}
 	values, err1 := k.Values()
 	keys, err2 := k.Keys()
+	written, err3 := recorded(address, k.Written)
 	return machine.FolderState{
 		Exists:  true,
 		Empty:   len(values) == 0 && len(keys) == 0,
-		ModTime: k.Written.UnixNano(),
-	}, errors.Join(err1, err2)
+		ModTime: written,
+	}, errors.Join(err1, err2, err3)
+}
+
+// never stands for the time of a key that has none.
+const never = math.MinInt64
+
+// recorded is a key's time as it is kept.
+func recorded(address string, written time.Time) (int64, error) {
+	if written.IsZero() {
+		return never, nil
+	}
+	return written.UnixNano(), machine.Kept(address, written)
+}
+
+// given is the time that was kept.
+func given(ns int64) time.Time {
+	if ns == never {
+		return time.Time{}
+	}
+	return time.Unix(0, ns)
 }
 
 // MakeFolder makes a key, with the rights of the one above it; one that is
@@ -410,11 +431,11 @@ func (s *Store) SetFolderTime(address string, ns int64) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	_, k, there, err := s.key(key)
-	if err == nil && there && k.Written.Equal(time.Unix(0, ns-ns%100)) {
+	if err == nil && there && k.Written.Equal(given(ns).Truncate(100*time.Nanosecond)) {
 		return nil
 	}
 	return s.write(key, func(o *opened, k hive.Key, _ time.Time) error {
-		return o.Stamp(k, time.Unix(0, ns))
+		return o.Stamp(k, given(ns))
 	})
 }
 

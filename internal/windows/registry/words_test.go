@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"strings"
 	"testing"
+	"time"
 	"unicode/utf16"
 
 	"calmdawn/internal/core/change"
@@ -94,5 +95,23 @@ func TestTheImportSaysWhatIsNotInIt(t *testing.T) {
 	}
 	if _, data := (*Store)(nil).Import(edits[:1]); strings.Contains(string(data), "N\x00o\x00t") {
 		t.Error("it says that something is missing where nothing is")
+	}
+}
+
+// TestTimesOfKeysComeBack keeps times of keys, and gives them back.
+func TestTimesOfKeysComeBack(t *testing.T) {
+	for _, filetime := range []uint64{
+		0, 116444736000000000, 133_000_000_000_000_001, hive.Filetime(time.Unix(1e9, 100)),
+	} {
+		written := hive.Time(filetime)
+		ns, err := recorded("registry:x", written)
+		if back := hive.Filetime(given(ns)); err != nil || back != filetime {
+			t.Errorf("%d became %d, and %d again: %v", filetime, ns, back, err)
+		}
+	}
+	for _, filetime := range []uint64{1, 1 << 61} {
+		if _, err := recorded("registry:x", hive.Time(filetime)); err == nil {
+			t.Errorf("%v is kept", hive.Time(filetime))
+		}
 	}
 }
