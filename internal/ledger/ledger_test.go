@@ -3,6 +3,7 @@
 package ledger_test
 
 import (
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"math/rand/v2"
@@ -14,6 +15,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"golang.org/x/sys/unix"
 
 	"calmdawn/internal/casebook"
 	"calmdawn/internal/core/change"
@@ -533,5 +536,45 @@ func TestAFailedUndoForgetsNoTime(t *testing.T) {
 			t.Errorf("%q: after a failed undo and a good one:\n%s", ops,
 				testtree.Diff(before, now))
 		}
+	}
+}
+
+// TestDefaultAccessListsLetNobodyIn makes changes in folders that have a
+// default access list: what is new has none of it, and all comes back.
+func TestDefaultAccessListsLetNobodyIn(t *testing.T) {
+	dir, r := tree(t)
+	var list []byte // acl(5), as xattr(7) holds it: user 1000 may do everything
+	list = binary.LittleEndian.AppendUint32(list, 2)
+	for _, entry := range [][3]uint32{
+		{1, 7, 1<<32 - 1}, {2, 7, 1000}, {4, 5, 1<<32 - 1}, {16, 7, 1<<32 - 1}, {32, 5, 1<<32 - 1},
+	} {
+		list = binary.LittleEndian.AppendUint16(list, uint16(entry[0]))
+		list = binary.LittleEndian.AppendUint16(list, uint16(entry[1]))
+		list = binary.LittleEndian.AppendUint32(list, entry[2])
+	}
+	for _, folder := range []string{"/etc", "/etc/w"} {
+		if err := unix.Setxattr(dir+folder, "system.posix_acl_default", list, 0); err != nil {
+			t.Skip("this file system keeps no access lists: ", err)
+		}
+	}
+	before := whole(t, dir, r)
+	var made []int64
+	for n, draft := range drafts[:fileDrafts] {
+		id, err := do(r, draft, 0)
+		if err != nil {
+			t.Fatalf("draft %d: %v", n, err)
+		}
+		made = append(made, id)
+	}
+	if n, err := unix.Getxattr(dir+"/etc/table", "system.posix_acl_access", nil); err == nil {
+		t.Errorf("an edited file has an access list of %d bytes", n)
+	}
+	for _, id := range slices.Backward(made) {
+		if _, err := do(r, nil, id); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if now := whole(t, dir, r); now != before {
+		t.Errorf("taken back it is not as it was:\n%s", testtree.Diff(before, now))
 	}
 }

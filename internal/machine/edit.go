@@ -437,7 +437,7 @@ func (at place) setXattrs(name string, kind Kind, to change.Node) error {
 	for key := range have {
 		_, wanted := to.Xattrs[key]
 		_, born := at.born.xattrs[key]
-		if wanted || born || change.IsLabel(key) {
+		if wanted || born && !inherited(key) || change.IsLabel(key) {
 			continue
 		}
 		if err := set(key, nil); err != nil {
@@ -454,6 +454,10 @@ func (at place) setXattrs(name string, kind Kind, to change.Node) error {
 	}
 	return nil
 }
+
+// inherited reports whether an attribute is an access list that a new file has
+// from its folder's default, acl(5): it lets in whom nobody let in.
+func inherited(key string) bool { return strings.HasPrefix(key, "system.posix_acl_") }
 
 // Kept refuses a time that records cannot hold, in nanoseconds since 1970: from
 // 1678 to 2262.
