@@ -12,7 +12,6 @@ import (
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/drift"
 	"calmdawn/internal/core/item"
-	"calmdawn/internal/core/secret"
 )
 
 // A Survey is one that was kept, or the present one.
@@ -55,8 +54,7 @@ func (v *Visit) Kept(number int64) (Survey, error) {
 	}
 	for i, it := range survey.Items {
 		survey.Items[i].ID = v.current(it.ID)
-		survey.Items[i].Command = secret.Hide(it.Command)
-		survey.Items[i].Title = secret.Hide(it.Title)
+		survey.Items[i].Command, survey.Items[i].Title = hidden(it.Command, it.Title)
 	}
 	return Survey{
 		Items: withoutOurs(survey.Items),

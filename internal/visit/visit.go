@@ -160,10 +160,19 @@ func (v *Visit) judgeOne(it *item.Item) {
 	}
 	it.Args = secret.Words(it.Args) // boots are told by them too
 	if !v.Secrets {
-		it.Command, it.Title = secret.Hide(it.Command), secret.Hide(it.Title)
+		it.Command, it.Title = hidden(it.Command, it.Title)
 	}
 	here, everywhere := v.NotesOn(it.ID)
 	it.Note = strings.Trim(here+"; "+everywhere, "; ")
+}
+
+// hidden is a launch line without its secrets, and a title that may be made of
+// it.
+func hidden(command, title string) (string, string) {
+	if safe := secret.Hide(command); safe != command {
+		return safe, secret.Hide(title)
+	}
+	return command, title
 }
 
 // NotesOn are the technician's notes on an item: of this machine alone, and of

@@ -266,7 +266,7 @@ func whose(group string) string {
 // full reports whether a user has as many as are kept of one, or the machine,
 // under "", as many as are kept of that.
 func full(of map[string]int, uid string, most, mostOfUser int) bool {
-	const users = 30 // more of them share what is left
+	const users = 30 // of more of them nothing is followed
 	if uid == "" {
 		return of[uid] >= most
 	}
