@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -194,7 +195,7 @@ func (a *app) waysOn(c change.Change) []string {
 	open := c.Open()
 	leave := fmt.Sprintf("  To leave it as it is: %s",
 		a.call(fmt.Sprintf("undo %d --leave %s", c.ID, shellWord(open[0]))))
-	if machine.SaysAway(c.WhyOpen(open[0])) {
+	if !slices.ContainsFunc(open, func(p string) bool { return !machine.SaysAway(c.WhyOpen(p)) }) {
 		return append(lines,
 			"  Set that right, then call calmdawn again: it finishes the change.", leave)
 	}

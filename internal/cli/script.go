@@ -21,6 +21,13 @@ func (a *app) scripts(root *cobra.Command) {
 		if cmd.Name() != "completion" {
 			continue
 		}
+		cmd.Args = cobra.ArbitraryArgs
+		cmd.RunE = func(cmd *cobra.Command, args []string) error {
+			if len(args) > 0 {
+				return usage("completion knows bash, zsh, fish and powershell, not %q", args[0])
+			}
+			return cmd.Help()
+		}
 		for _, shell := range cmd.Commands() {
 			write := shell.RunE
 			shell.RunE = func(cmd *cobra.Command, args []string) error {

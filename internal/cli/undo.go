@@ -338,7 +338,7 @@ func (a *app) resolve(
 		for _, c := range open {
 			for _, p := range c.Open() {
 				does := "stays open"
-				if slices.Contains(u.Leave, p) {
+				if change.NamedBy(u.Leave, p) {
 					does = "is left as it is"
 				} else if u.Overwrite {
 					does = "gets what was there before the change, whatever is there now"

@@ -188,7 +188,9 @@ func (l *Ledger) Resolve(c change.Change, overwrite bool, leave []string) (chang
 		return c, l.barred
 	}
 	for _, p := range leave {
-		if !slices.Contains(c.Open(), p) {
+		if !slices.ContainsFunc(c.Open(), func(open string) bool {
+			return change.NamedBy([]string{p}, open)
+		}) {
 			return c, fmt.Errorf("change %d holds no path %s open", c.ID, p)
 		}
 	}
@@ -199,7 +201,7 @@ func (l *Ledger) Resolve(c change.Change, overwrite bool, leave []string) (chang
 		switch {
 		case c.Settlement.Settled(e.Path):
 			continue
-		case slices.Contains(leave, e.Path):
+		case change.NamedBy(leave, e.Path):
 			s.Left = append(s.Left, e.Path)
 			continue
 		case overwrite:

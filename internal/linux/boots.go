@@ -2,6 +2,7 @@ package linux
 
 import (
 	"fmt"
+	"os"
 	"runtime"
 	"time"
 
@@ -65,8 +66,11 @@ func runningBoot(r *machine.Root) (boot.Boot, []string) {
 	})
 	for i, err := range why {
 		if err != nil {
-			notes = append(notes, "what runs for "+users[i].Name+" was not asked for: "+
-				err.Error()+"; root can")
+			note := "what runs for " + users[i].Name + " is not known: " + err.Error()
+			if os.Geteuid() != 0 {
+				note += "; root can ask"
+			}
+			notes = append(notes, note)
 		}
 		b.Spans = append(b.Spans, spans[i]...)
 	}
@@ -102,14 +106,10 @@ func userSpans(
 		return nil, err
 	}
 	defer m.Close()
-	spans, err := m.Spans(origin, manager.Question{
+	return m.Spans(origin, manager.Question{
 		Use:  true,
 		FIFO: fifo || manager.HomeFIFOs(r, u.Home),
 	})
-	if err != nil {
-		return nil, nil // it is going
-	}
-	return spans, nil
 }
 
 func userBus(u account.User) string { return fmt.Sprintf("/run/user/%d/bus", u.UID) }

@@ -80,7 +80,7 @@ func (at place) node() (change.Node, error) {
 		ModTime: info.ModTime.UnixNano(),
 		Links:   info.Links,
 	}
-	if err := Kept(at.path, info.ModTime); err != nil {
+	if err := CheckTime(at.path, info.ModTime); err != nil {
 		return absent, err
 	}
 	switch info.Kind {
@@ -459,9 +459,9 @@ func (at place) setXattrs(name string, kind Kind, to change.Node) error {
 // from its folder's default, acl(5): it lets in whom nobody let in.
 func inherited(key string) bool { return strings.HasPrefix(key, "system.posix_acl_") }
 
-// Kept refuses a time that records cannot hold, in nanoseconds since 1970: from
-// 1678 to 2262.
-func Kept(p string, at time.Time) error {
+// CheckTime refuses a time that records cannot hold, in nanoseconds since 1970:
+// from 1678 to 2262.
+func CheckTime(p string, at time.Time) error {
 	if at.Equal(time.Unix(0, at.UnixNano())) {
 		return nil
 	}
@@ -476,7 +476,7 @@ func (r *Root) fileFolder(p, home string) (FolderState, error) {
 		if err != nil {
 			return named("stat", p, err)
 		}
-		if err := Kept(p, info.ModTime); err != nil {
+		if err := CheckTime(p, info.ModTime); err != nil {
 			return err
 		}
 		entries, err := r.ReadDir(p)

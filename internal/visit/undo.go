@@ -99,8 +99,9 @@ func (d *Desk) settledNow(id int64) bool {
 func (undo Undo) mayClose(u Undoing) error {
 	for _, c := range undo.Open {
 		for _, p := range u.Leave {
-			names := func(open string) bool { return change.Edit{Path: open}.Names(p) }
-			if !slices.ContainsFunc(c.Open(), names) {
+			if !slices.ContainsFunc(c.Open(), func(open string) bool {
+				return change.NamedBy([]string{p}, open)
+			}) {
 				return misuse("change %d is not open at %s, but at %q", c.ID, p, c.Open())
 			}
 		}

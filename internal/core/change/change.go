@@ -11,6 +11,7 @@ import (
 	"bytes"
 	"crypto/sha256"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -205,6 +206,11 @@ type Edit struct {
 // [item.SafeID] writes it, for paths that no quotes of a shell can hold.
 func (e Edit) Names(word string) bool {
 	return e.Path == word || item.SafeID(e.Path) == word
+}
+
+// NamedBy reports whether one of some words names a path, see [Edit.Names].
+func NamedBy(words []string, path string) bool {
+	return slices.ContainsFunc(words, Edit{Path: path}.Names)
 }
 
 // Inverse returns the edit that takes e back.

@@ -100,3 +100,16 @@ func ExampleEdit_Inverse() {
 	fmt.Println(off.Verb(), "/", off.Inverse().Verb())
 	// Output: removes / creates
 }
+
+// TestPathsAreNamed: a path is named as it is, or where no quotes can hold it
+// in the form of an id.
+func TestPathsAreNamed(t *testing.T) {
+	words := []string{"/etc/x", "/etc/a%0Ab"}
+	for p, want := range map[string]bool{
+		"/etc/x": true, "/etc/a\nb": true, "/etc/a%0Ab": true, "/etc/y": false, "/etc": false,
+	} {
+		if got := change.NamedBy(words, p); got != want {
+			t.Errorf("%q: %v", p, got)
+		}
+	}
+}

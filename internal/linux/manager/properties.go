@@ -110,12 +110,7 @@ type listed struct {
 
 // properties reads a dictionary of them.
 func (w *walk) properties() properties {
-	end := w.number()
-	w.align(8)
-	if w.bad || uint64(w.at)+uint64(end) != uint64(len(w.b)) {
-		w.bad = true
-		return nil
-	}
+	w.wholeList()
 	have := make(properties, 0, len(unitProperties)+len(serviceProperties)+len(useProperties))
 	for w.at < len(w.b) && !w.bad {
 		w.align(8)
@@ -156,12 +151,7 @@ func (w *walk) wanted() (v value, ok bool) {
 // units reads what ListUnits answers: of each unit its name, description, load,
 // active and sub state, what it follows, path, job, job's kind and path.
 func (w *walk) units() (all []listed) {
-	end := w.number()
-	w.align(8)
-	if w.bad || uint64(w.at)+uint64(end) != uint64(len(w.b)) {
-		w.bad = true
-		return nil
-	}
+	w.wholeList()
 	for w.at < len(w.b) && !w.bad {
 		w.align(8)
 		u := listed{name: string(w.text())}
@@ -176,6 +166,13 @@ func (w *walk) units() (all []listed) {
 		all = append(all, u)
 	}
 	return all
+}
+
+// wholeList passes the length of a list that is to be all that follows.
+func (w *walk) wholeList() {
+	size := w.number()
+	w.align(8)
+	w.bad = w.bad || uint64(w.at)+uint64(size) != uint64(len(w.b))
 }
 
 func (w *walk) long() uint64 {

@@ -392,7 +392,7 @@ func recorded(address string, written time.Time) (int64, error) {
 	if written.IsZero() {
 		return never, nil
 	}
-	return written.UnixNano(), machine.Kept(address, written)
+	return written.UnixNano(), machine.CheckTime(address, written)
 }
 
 // given is the time that was kept.
