@@ -87,9 +87,7 @@ func (l *Ledger) PlanUndo(id int64, u Undoing) (change.Change, error) {
 			wrong = append(wrong, err)
 			continue
 		}
-		if len(beyond) > 0 {
-			fitted.Mounts = e.Mounts
-		}
+		fitted.Mounts = e.Mounts
 		undo.Edits = append(undo.Edits, fitted)
 	}
 	if len(beyond) == len(undo.Edits) { // nothing of it could be done
