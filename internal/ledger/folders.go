@@ -113,6 +113,9 @@ func (l *Ledger) tidy(c change.Change, status change.Status) (forget []string, e
 			if what, err = "given its time", l.root.SetFolderTime(folder, m.Home,
 				m.Left); err != nil {
 				// else it would count as touched by somebody else from here on
+				if now, again := l.root.Folder(folder, m.Home); again == nil && now.Exists {
+					state = now // set, and only its sync failed
+				}
 				if err := l.book.SetLeft(folder, state.ModTime); err != nil {
 					return nil, err
 				}
