@@ -51,10 +51,10 @@ func lineOf(native string) (l boot.Line, ok bool) {
 // Rebase has forecasts count from the boot without a set: from what the machine
 // would do now, where the set has been switched off since.
 func (r *Replay) Rebase(set Set) {
-	r.off, r.baseAlive, r.baseline = nil, r.allAlive, r.unchanged
+	r.off, r.baseAlive, r.baseline, r.kept = nil, r.allAlive, r.unchanged, r.keptFirst
 	if off := r.indexes(set); len(off) > 0 {
 		r.off, r.baseAlive = off, r.alive(off)
-		r.baseline = r.run(r.baseAlive)
+		r.baseline = r.runBase(r.baseAlive)
 	}
 }
 
@@ -136,7 +136,10 @@ func (r *Replay) Under(p Plan) (out Outcome, stays []boot.Key) {
 	if same {
 		return r.baseline, stays
 	}
-	return r.held(by).run(alive), stays
+	if len(by) > 0 {
+		return r.held(by).run(alive), stays
+	}
+	return r.rerun(alive), stays
 }
 
 // Without replays the boot without a set, as [Replay.Under] does.

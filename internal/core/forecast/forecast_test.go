@@ -3,6 +3,7 @@ package forecast
 import (
 	"fmt"
 	"math/rand/v2"
+	"reflect"
 	"testing"
 	"time"
 
@@ -405,6 +406,40 @@ func BenchmarkPlan(b *testing.B) {
 	}
 	for b.Loop() {
 		OfPlan(replays, plan)
+	}
+}
+
+// TestGoingOnFromAMoment replays boots without some of their units, from a
+// moment that was kept and from the beginning: both come out the same.
+func TestGoingOnFromAMoment(t *testing.T) {
+	kept, rng := 0, rand.New(rand.NewPCG(6, 7))
+	for name, b := range map[string]boot.Boot{"large": large(), "totals": bare(large()),
+		"login": loggedIn("ann")} {
+		r, err := New(b)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, off := range []Set{nil, {r.units[len(r.units)/3].key: true}} {
+			r.Rebase(off)
+			for i := range max(100, len(r.units)) {
+				i %= len(r.units)
+				alive := r.alive(map[int]bool{i: true, rng.IntN(len(r.units)): i%2 > 0,
+					len(r.units) / 3: off != nil})
+				if at, ok := r.apart(alive); ok && len(r.kept) > 0 &&
+					r.kept[0].now < at.Seconds() {
+					kept++
+				}
+				for range 2 { // what is kept stays as it is
+					if got, want := r.rerun(alive), r.run(alive); !reflect.DeepEqual(got, want) {
+						t.Fatalf("%s without %s: %v; from the beginning %v", name,
+							r.units[i].key.Native, got.Ready, want.Ready)
+					}
+				}
+			}
+		}
+	}
+	if kept < 200 {
+		t.Errorf("only %d replays went on from a moment", kept)
 	}
 }
 

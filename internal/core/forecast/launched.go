@@ -217,9 +217,6 @@ func Unasked(replays []*Replay, set Set) (all []boot.Key) {
 // machine from when the boot is ready, those of a login from when they would
 // start.
 func (r *Replay) held(by map[int]time.Duration) *Replay {
-	if len(by) == 0 {
-		return r
-	}
 	held := *r
 	held.units = slices.Clone(r.units)
 	for i := range held.units {

@@ -74,6 +74,8 @@ type Replay struct {
 	off       map[int]bool
 	baseAlive []bool
 	baseline  Outcome
+	kept      []*simulation // of the baseline, at some moments; see resume.go
+	keptFirst []*simulation // of the boot as it was
 }
 
 // A unit is one span as the replay sees it.
@@ -373,9 +375,10 @@ func (r *Replay) holdsUsers() bool {
 func (r *Replay) shapeOf(course []boot.Use, begin, end time.Duration) []share {
 	const least = 4
 	var within []boot.Use
+	step, next := (end-begin)/strokes, begin
 	for _, u := range course {
-		if u.At > begin && u.At < end {
-			within = append(within, u)
+		if u.At > begin && u.At < end && u.At >= next {
+			within, next = append(within, u), u.At+step
 		}
 	}
 	if len(within) < least {
@@ -558,8 +561,8 @@ func (r *Replay) calibrate() {
 	}
 	r.works = works
 	duty := r.duty
-	r.unchanged = r.run(r.allAlive)
-	r.unchanged.duty = duty
+	r.unchanged = r.runBase(r.allAlive)
+	r.unchanged.duty, r.keptFirst = duty, r.kept
 	r.Error = math.Abs(float64(r.unchanged.Ready-r.Boot.Ready.Value)) / float64(r.Boot.Ready.Value)
 }
 

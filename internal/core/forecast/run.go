@@ -26,15 +26,13 @@ const strokes = 8 // into which a start's computing and waiting are cut
 // A job is the work of one unit that is under way: a start, or what goes on in
 // the background.
 type job struct {
-	unit    int
-	pieces  []stretch
-	width   float64
+	unit    int32
+	place   int32 // of the next stretch; -1 for a start that has not begun
 	start   bool
-	compute float64 // what of the present piece is left, in seconds
+	class   uint8   // of the processors' clocks
+	compute float64 // what of the present stretch is left, in seconds
 	read    float64
 	wait    float64
-	place   int
-	class   int // of the processors' clocks
 }
 
 // A stretch is a piece in seconds.
@@ -44,8 +42,8 @@ func (p piece) stretch() stretch {
 	return stretch{p.compute.Seconds(), p.read.Seconds(), p.wait.Seconds()}
 }
 
-// A line is jobs by when their present stretch ends, as a heap: of two that end
-// together, which comes first depends on their order alone.
+// A line is jobs by when their present stretch ends, the first of them last.
+// Few are in it: to make room for one costs no more than a heap.
 type line []entry
 
 // An entry is a job by its place among all, and when its stretch ends: by the
@@ -55,45 +53,32 @@ type entry struct {
 	job int
 }
 
+// push adds an entry. Of two that end together, the one that came first is
+// first.
 func (l *line) push(e entry) {
-	*l = append(*l, e)
-	h, i := *l, len(*l)-1
-	for i > 0 {
-		above := (i - 1) / 2
-		if h[above].at <= e.at {
-			break
+	h := *l
+	low, high := 0, len(h) // the first place whose entry ends no later
+	for low < high {
+		mid := int(uint(low+high) >> 1)
+		if h[mid].at <= e.at {
+			high = mid
+		} else {
+			low = mid + 1
 		}
-		h[i] = h[above]
-		i = above
 	}
-	h[i] = e
+	h = append(h, e)
+	copy(h[low+1:], h[low:])
+	h[low] = e
+	*l = h
 }
 
+// first is the entry that ends first; the line must not be empty.
+func (l line) first() entry { return l[len(l)-1] }
+
 func (l *line) pop() entry {
-	h := *l
-	n := len(h) - 1
-	first, last := h[0], h[n]
-	h = h[:n]
-	*l = h
-	i := 0
-	for {
-		below := 2*i + 1
-		if below >= n {
-			break
-		}
-		if below+1 < n && h[below+1].at < h[below].at {
-			below++
-		}
-		if h[below].at >= last.at {
-			break
-		}
-		h[i] = h[below]
-		i = below
-	}
-	if n > 0 {
-		h[i] = last
-	}
-	return first
+	e := l.first()
+	*l = (*l)[:len(*l)-1]
+	return e
 }
 
 // A simulation runs a boot. All computing jobs of a class progress alike:
@@ -103,6 +88,7 @@ func (l *line) pop() entry {
 type simulation struct {
 	*Replay
 	alive     []bool
+	does      []work // by unit
 	now       float64
 	shared    [classes]float64
 	threads   [classes]float64
@@ -116,8 +102,10 @@ type simulation struct {
 	follows   []bool  // by unit: it follows the start of its anchor
 	out       Outcome
 	used      []boot.Use
+	look      float64 // when used is gone on with
 	spent     float64
 	fetched   float64 // seconds of the disk
+	keeps     *[]*simulation
 }
 
 // The kernel gives each unit and each login a fair part of the processors, and
@@ -128,18 +116,18 @@ const (
 	classes
 )
 
-// rates are how fast a thread of each class computes.
-func (s *simulation) rates() (rates [classes]float64) {
+// slowness is how long a thread of each class takes for a second of computing.
+func (s *simulation) slowness() (slow [classes]float64) {
 	units, logins := s.threads[ofUnits], s.threads[ofLogins]
-	switch {
-	case units+logins <= s.processors:
-		return [classes]float64{1, 1}
-	case logins == 0:
-		return [classes]float64{ofUnits: s.processors / units}
+	if logins == 0 {
+		return [classes]float64{max(1, units/s.processors), 1}
 	}
-	rates[ofUnits] = math.Min(1, s.processors/(units+1))
-	rates[ofLogins] = math.Min(1, (s.processors-units*rates[ofUnits])/logins)
-	return rates
+	if units+logins <= s.processors {
+		return [classes]float64{1, 1}
+	}
+	slow[ofUnits] = max(1, (units+1)/s.processors)
+	slow[ofLogins] = max(1, logins/(s.processors-units/slow[ofUnits]))
+	return slow
 }
 
 // run replays the boot with those units that are alive.
@@ -147,17 +135,29 @@ func (r *Replay) run(alive []bool) Outcome {
 	if r.Login {
 		return r.runLogin(alive)
 	}
+	return r.begin(alive).end()
+}
+
+// begin is the boot before anything has started.
+func (r *Replay) begin(alive []bool) *simulation {
 	n := len(r.units)
 	s := &simulation{
 		Replay:  r,
 		alive:   alive,
+		does:    r.works,
 		jobs:    make([]job, 0, 2*n),
 		left:    make([]int, n),
 		follows: make([]bool, n),
 	}
 	s.out.began, s.out.done = make([]time.Duration, n), make([]time.Duration, n)
+	if s.does == nil {
+		s.does = make([]work, n)
+	}
 	for i := range r.units {
 		u := &r.units[i]
+		if r.works == nil && u.ran && alive[i] {
+			s.does[i] = r.work(i)
+		}
 		if !u.ran || !alive[i] {
 			continue
 		}
@@ -178,11 +178,20 @@ func (r *Replay) run(alive []bool) Outcome {
 			s.later(i, r.base+u.gap)
 		}
 	}
+	return s
+}
+
+// end goes on until nothing is left to do.
+func (s *simulation) end() Outcome {
+	r, alive := s.Replay, s.alive
 	limit := 20*r.Boot.Ready.Value.Seconds() + 60
 	if r.first >= 0 {
 		limit += r.units[r.first].begin.Seconds()
 	}
 	for s.busy() && s.now < limit {
+		if s.keeps != nil {
+			s.keep()
+		}
 		s.step()
 	}
 	goal := s.out.done[r.goal]
@@ -212,7 +221,7 @@ func seconds(s float64) time.Duration { return time.Duration(s * float64(time.Se
 
 // later has a unit start at a moment.
 func (s *simulation) later(i int, at time.Duration) {
-	s.waiting.push(entry{at.Seconds(), s.job(job{unit: i, start: true})})
+	s.waiting.push(entry{at.Seconds(), s.job(job{unit: int32(i), place: -1, start: true})})
 }
 
 // job takes note of a new one, and returns its place.
@@ -248,49 +257,53 @@ func (s *simulation) busy() bool {
 
 // step goes on to the next moment at which something ends.
 func (s *simulation) step() {
-	rates := s.rates()
+	slow := s.slowness()
 	readers := float64(len(s.reading))
 	next, from := math.Inf(1), &s.waiting
-	for class, rate := range rates {
+	for class := range s.computing {
 		if line := s.computing[class]; len(line) > 0 {
-			if at := s.now + (line[0].at-s.shared[class])/rate; at < next {
+			at := s.now + (line.first().at-s.shared[class])*slow[class]
+			if at < next {
 				next, from = at, &s.computing[class]
 			}
 		}
 	}
 	if len(s.reading) > 0 {
-		if at := s.now + (s.reading[0].at-s.disk)*readers; at < next {
+		if at := s.now + (s.reading.first().at-s.disk)*readers; at < next {
 			next, from = at, &s.reading
 		}
 	}
-	if len(s.waiting) > 0 && s.waiting[0].at < next {
-		next, from = s.waiting[0].at, &s.waiting
+	if len(s.waiting) > 0 && s.waiting.first().at < next {
+		next, from = s.waiting.first().at, &s.waiting
 	}
-	next = math.Max(next, s.now)
-	for class, rate := range rates {
-		s.shared[class] += (next - s.now) * rate
-		s.spent += (next - s.now) * rate * s.threads[class]
+	next = max(next, s.now)
+	for class := range s.computing {
+		if s.threads[class] > 0 {
+			done := (next - s.now) / slow[class]
+			s.shared[class] += done
+			s.spent += done * s.threads[class]
+		}
 	}
 	if readers > 0 {
 		s.disk += (next - s.now) / readers
 		s.fetched += next - s.now
 	}
 	s.now = next
-	if n := len(s.used); s.Inputs.Courses && (n == 0 || s.now-s.used[n-1].At.Seconds() >= 0.1) {
-		s.used = append(s.used, s.use())
+	if s.Inputs.Courses && s.now >= s.look {
+		s.used, s.look = append(s.used, s.use()), s.now+0.1
 	}
 	e := from.pop()
 	j := &s.jobs[e.job]
 	switch from {
 	case &s.computing[ofUnits], &s.computing[ofLogins]:
-		s.threads[j.class] -= j.width
-		s.shared[j.class] = math.Max(s.shared[j.class], e.at)
+		s.threads[j.class] -= s.does[j.unit].threads(j.start)
+		s.shared[j.class] = max(s.shared[j.class], e.at)
 		j.compute = 0
 	case &s.reading:
-		s.disk = math.Max(s.disk, e.at)
+		s.disk = max(s.disk, e.at)
 		j.read = 0
 	default:
-		if j.pieces == nil && j.start {
+		if j.place < 0 {
 			s.begin(e.job)
 			return
 		}
@@ -310,15 +323,14 @@ func (s *simulation) use() boot.Use {
 
 // begin starts a unit, whose job stands at a place.
 func (s *simulation) begin(place int) {
-	i := s.jobs[place].unit
+	i := int(s.jobs[place].unit)
 	s.out.began[i] = seconds(s.now)
 	for _, f := range s.anchored[i] {
-		if s.follows[f] {
+		if s.follows[f] && s.alive[f] {
 			s.later(f, seconds(s.now)+s.units[f].gap)
 		}
 	}
-	w := s.work(i)
-	s.jobs[place].pieces, s.jobs[place].width = w.start, w.width
+	s.jobs[place].place = 0
 	s.goOn(place)
 }
 
@@ -330,15 +342,28 @@ type work struct {
 	wide       float64 // threads in the background
 }
 
-// work is what a unit does; where its fitting is over, what was kept of it.
-func (r *Replay) work(i int) work {
-	if r.works != nil {
-		return r.works[i]
+// threads are those of its start, or in the background.
+func (w *work) threads(start bool) float64 {
+	if start {
+		return w.width
 	}
+	return w.wide
+}
+
+// stretches are those of its start, or of the background.
+func (w *work) stretches(start bool) []stretch {
+	if start {
+		return w.start
+	}
+	return w.background
+}
+
+// work is what a unit does.
+func (r *Replay) work(i int) work {
 	u := &r.units[i]
 	w := work{
 		start: u.starting(),
-		width: math.Max(1, math.Ceil(float64(u.compute)/math.Max(1, float64(u.took))-0.2)),
+		width: max(1, math.Ceil(float64(u.compute)/max(1, float64(u.took))-0.2)),
 	}
 	switch {
 	case u.course != nil:
@@ -387,11 +412,14 @@ func (u *unit) starting() []stretch {
 // goOn takes a job to its next stretch, or ends it.
 func (s *simulation) goOn(place int) {
 	j := &s.jobs[place]
+	does := &s.does[j.unit]
+	all := does.stretches(j.start)
 	for {
 		switch {
 		case j.compute > 0:
-			s.threads[j.class] += j.width
-			s.computing[j.class].push(entry{s.shared[j.class] + j.compute/j.width, place})
+			threads := does.threads(j.start)
+			s.threads[j.class] += threads
+			s.computing[j.class].push(entry{s.shared[j.class] + j.compute/threads, place})
 			return
 		case j.read > 0:
 			s.reading.push(entry{s.disk + j.read, place})
@@ -399,13 +427,13 @@ func (s *simulation) goOn(place int) {
 		case j.wait > 0:
 			s.waiting.push(entry{s.now + j.wait, place})
 			return
-		case j.place < len(j.pieces):
-			p := &j.pieces[j.place]
+		case int(j.place) < len(all):
+			p := &all[j.place]
 			j.compute, j.read, j.wait = p.compute, p.read, p.wait
 			j.place++
 		default:
 			if j.start {
-				s.done(j.unit)
+				s.done(int(j.unit))
 			}
 			return
 		}
@@ -430,7 +458,7 @@ func (s *simulation) done(i int) {
 			next(f)
 		}
 	}
-	if w := s.work(i); len(w.background) > 0 {
-		s.goOn(s.job(job{unit: i, pieces: w.background, width: w.wide}))
+	if len(s.does[i].background) > 0 {
+		s.goOn(s.job(job{unit: int32(i)}))
 	}
 }
