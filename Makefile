@@ -1,7 +1,7 @@
 # Build, test and look at Calm Dawn. CONTRIBUTING.md explains what needs what.
 
 export CGO_ENABLED = 0
-NEEDS = systemd-container mmdebstrap chromium bash-completion zsh fish less tmux python3-hivex icoutils liblnk-utils ntfs-3g openssl procps wine wine64 python3-evtx libevtx-utils
+NEEDS = e2fsprogs systemd-container mmdebstrap chromium bash-completion zsh fish less tmux python3-hivex icoutils liblnk-utils ntfs-3g openssl procps wine wine64 python3-evtx libevtx-utils
 SUDO = $(if $(filter 0,$(shell id -u)),,sudo)
 
 .PHONY: build test test-all outer deps check vulnerabilities bench bench-forecast bench-mutants bench-real bench-recorder bench-statistics bench-stops bench-vm pictures
@@ -92,7 +92,7 @@ bench-statistics:
 # A whole virtual machine under software emulation: made, the recorder put onto its disk, booted twice by firmware and loader. Needs qemu-system-x86.
 # Then changes on HFS+, where a maker of empty volumes is found (MKHFS, a Python program).
 MKHFS = $(abspath $(wildcard ../shared/tools/macos/mkhfs.py))
-bench-vm: NEEDS += qemu-system-x86 e2fsprogs ovmf systemd-boot-efi dosfstools mtools cpio python3
+bench-vm: NEEDS += qemu-system-x86 ovmf systemd-boot-efi dosfstools mtools cpio python3
 bench-vm: deps
 	CALMDAWN_RING=outer CALMDAWN_VM=1 CALMDAWN_MKHFS=$(MKHFS) go test ./internal/boottest -run 'TestVirtualMachine|TestHFSPlus' -v -timeout 1h
 

@@ -552,7 +552,7 @@ func TestAHomeThatComesAndGoes(t *testing.T) {
 	must(t, os.Rename(disk, home))
 	says(t, on+"disable lanternfile.desktop@maria --yes", 0)
 	must(t, unix.Mount("none", home, "tmpfs", 0, ""))
-	says(t, on+"undo --all --yes", 1, "another file system covers it, mounted at /home/maria")
+	says(t, on+"undo --all --yes", 1, "/home/maria is covered by another file system")
 	unmount()
 	says(t, on+"undo --all --yes", 0)
 	if now := testtree.Snapshot(t, home, withoutCasebook); now != before {

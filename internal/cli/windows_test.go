@@ -484,3 +484,26 @@ func junction(t *testing.T, dir, target string) {
 	}
 	must(t, unix.Setxattr(dir, "system.ntfs_reparse_data", append(raw, names...), 0))
 }
+
+// TestAProfileThatComesAndGoes takes a change back of which a part is in a
+// profile whose hive is away.
+func TestAProfileThatComesAndGoes(t *testing.T) {
+	dir := windowsMachine(t, nil)
+	on, user := "--root "+dir+" ", "program:run/Marl-update@isolde"
+	says(t, on+"disable Penstock "+user+" --yes", 0, "Done, as change 1")
+	says(t, on+"show "+user, 0, "It is off")
+	file, aside := dir+"/Users/isolde/NTUSER.DAT", t.TempDir()+"/NTUSER.DAT"
+	must(t, os.Rename(file, aside))
+	const away = "has no hive on this disk"
+	says(t, on+"undo 1 --yes", 1, "change 1 is taken back but for", away, "undo 1 --leave")
+	says(t, on+"show Penstock", 0, "It is on")
+	for _, words := range []string{"undo --all --yes", "undo 1 --overwrite --yes"} {
+		if text := says(t, on+words, 1, away); strings.Contains(text, "put back already") {
+			t.Errorf("calmdawn %s took what is away for done:\n%s", words, text)
+		}
+	}
+	must(t, os.Rename(aside, file))
+	says(t, on+"undo --all --yes", 0)
+	says(t, on+"show "+user, 0, "It is on")
+	says(t, on+"history", 0, "undone by 2")
+}

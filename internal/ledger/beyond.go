@@ -101,7 +101,7 @@ func (l *Ledger) leftAt(e change.Edit) change.Node {
 func (l *Ledger) mountsAway(c change.Change) (folders []string) {
 	for _, e := range c.Edits {
 		if away := (*machine.Away)(nil); errors.As(l.root.Reach(e), &away) {
-			folders = append(folders, away.Mount)
+			folders = append(folders, away.At)
 		}
 	}
 	return folders

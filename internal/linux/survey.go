@@ -60,8 +60,13 @@ func Survey(r *machine.Root, o family.Options) *Inventory {
 	users, err := account.Read(r)
 	v.note("/etc/passwd", err)
 	for _, u := range users {
-		if u.UID != 0 {
-			v.people = append(v.people, u.Name)
+		if u.UID == 0 {
+			continue
+		}
+		v.people = append(v.people, u.Name)
+		if sealed := r.Sealed(u.Home); sealed == u.Home {
+			v.Unread = append(v.Unread, item.Unread{Path: u.Home, Reason: "is encrypted and " +
+				"its key is not there; what it launches is missing from the list"})
 		}
 	}
 

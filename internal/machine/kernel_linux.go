@@ -7,6 +7,7 @@ import (
 	"strings"
 	"sync/atomic"
 	"time"
+	"unsafe"
 
 	"golang.org/x/sys/unix"
 )
@@ -230,6 +231,54 @@ func (r *kernel) mountRoot(p string) (is, known bool, err error) {
 		return false, false, named("statx", p, err)
 	}
 	return st.Attributes&root != 0, st.Attributes_mask&root != 0, nil
+}
+
+// sealed asks statx(2) whether a folder is encrypted, and the kernel whether it
+// has the key, as its documentation of fscrypt says.
+func (r *kernel) sealed(p string) (bool, error) {
+	fd, err := r.open(p, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_NOFOLLOW)
+	if err != nil {
+		return false, err
+	}
+	defer unix.Close(fd)
+	var st unix.Statx_t
+	if err := unix.Statx(fd, "", unix.AT_EMPTY_PATH, unix.STATX_TYPE, &st); err != nil {
+		return false, named("statx", p, err)
+	}
+	if st.Attributes&unix.STATX_ATTR_ENCRYPTED == 0 {
+		return false, nil
+	}
+	policy := struct {
+		size uint64
+		text [24]byte // the version first; of the second, the key's identifier ends it
+	}{size: 24}
+	if err := ioctl(fd, unix.FS_IOC_GET_ENCRYPTION_POLICY_EX, unsafe.Pointer(&policy)); err != nil {
+		return true, nil
+	}
+	var key struct {
+		kind, _ uint32
+		name    [32]byte
+		_       [6]uint32
+		status  uint32
+		_       [15]uint32
+	}
+	const ofVersion2, byDescriptor, byIdentifier, present = 2, 1, 2, 2
+	if policy.text[0] == ofVersion2 {
+		key.kind = byIdentifier
+		copy(key.name[:], policy.text[8:24])
+	} else {
+		key.kind = byDescriptor
+		copy(key.name[:], policy.text[4:12])
+	}
+	err = ioctl(fd, unix.FS_IOC_GET_ENCRYPTION_KEY_STATUS, unsafe.Pointer(&key))
+	return err != nil || key.status != present, nil
+}
+
+func ioctl(fd int, request uintptr, arg unsafe.Pointer) error {
+	if _, _, no := unix.Syscall(unix.SYS_IOCTL, uintptr(fd), request, uintptr(arg)); no != 0 {
+		return no
+	}
+	return nil
 }
 
 func fstat(fd int, p string) (Info, error) {

@@ -38,10 +38,13 @@ const NoPermission = "no permission"
 // path.
 func Reason(err error) string {
 	var refusal *Refusal
+	var away *Away
 	var pathErr *fs.PathError
 	switch {
 	case errors.As(err, &refusal):
 		return refusal.Reason
+	case errors.As(err, &away):
+		return away.Why()
 	case errors.Is(err, fs.ErrPermission):
 		return NoPermission
 	case errors.Is(err, fs.ErrNotExist):

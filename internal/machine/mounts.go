@@ -16,6 +16,9 @@ type mounts interface {
 	// a file system that is mounted there; known is false where the kernel does
 	// not say.
 	mountRoot(p string) (is, known bool, err error)
+	// sealed reports whether a folder, reached over no link, is encrypted by
+	// its file system and the key is not there: no name in it can be found.
+	sealed(p string) (bool, error)
 }
 
 // Mounts lists the folders above an address at which file systems are mounted,
@@ -47,38 +50,64 @@ func (r *Root) Mounts(address string) []string {
 	return points
 }
 
-// An Away error says that a path is on a file system that is not mounted, or
-// below one that covers it: what stands there now is not what was edited.
+// An Away error says that a path cannot be reached now, and that this says
+// nothing of what stands there: its file system is not mounted, or another one
+// covers it.
 type Away struct {
-	Path  string
-	Mount string // where it is to be mounted
-	Cover bool   // another file system is mounted there
-	Gone  bool   // it is a home that is gone, as with its user
+	Path string
+	At   string // the folder, or file, that keeps it away
+	Kind AwayKind
 }
 
+// An AwayKind is why a path is away.
+type AwayKind int
+
+// The kinds.
 const (
-	notMounted = " is a file system of its own that is not mounted"
-	covering   = "another file system covers it, mounted at "
-	homeGone   = " is gone, and was somebody's home"
+	NotMounted AwayKind = iota
+	Covered             // another file system is mounted there
+	HomeGone            // it was somebody's home, as that of a user who was deleted
+	Sealed              // it is encrypted, and its key is not there
+	HiveGone            // it is a part of the registry without a file
 )
+
+// whys say what is so of the folder, by kind.
+var whys = [...]string{
+	NotMounted: " is a file system of its own that is not mounted",
+	Covered:    " is covered by another file system",
+	HomeGone:   " is gone, and was somebody's home",
+	Sealed:     " is encrypted, and its key is not there",
+	HiveGone:   " has no hive on this disk",
+}
 
 func (a *Away) Error() string { return a.Path + ": " + a.Why() }
 
 // Why is the error without the path.
-func (a *Away) Why() string {
-	switch {
-	case a.Cover:
-		return covering + a.Mount
-	case a.Gone:
-		return a.Mount + homeGone
-	}
-	return a.Mount + notMounted
-}
+func (a *Away) Why() string { return a.At + whys[a.Kind] }
 
 // SaysAway reports whether a reason that is on record is that of an [Away].
 func SaysAway(reason string) bool {
-	return strings.HasSuffix(reason, notMounted) || strings.HasPrefix(reason, covering) ||
-		strings.HasSuffix(reason, homeGone)
+	return slices.ContainsFunc(whys[:], func(why string) bool {
+		return strings.HasSuffix(reason, why)
+	})
+}
+
+// Sealed returns the folder on the way to a path that is encrypted and whose
+// key is not there; empty where there is none.
+func (r *Root) Sealed(p string) string {
+	m, ok := r.files.(mounts)
+	if !ok {
+		return ""
+	}
+	for dir := p; ; dir = path.Dir(dir) {
+		sealed, err := m.sealed(dir)
+		switch {
+		case sealed:
+			return dir
+		case err == nil || dir == "/" || dir == ".":
+			return "" // what is above an open one is open
+		}
+	}
 }
 
 // Reach returns an *Away error for an edit whose path is not what it was when
@@ -97,9 +126,12 @@ func (r *Root) Reach(e change.Edit) error {
 	if away := r.away(e); away != nil {
 		return away
 	}
+	if sealed := r.Sealed(path.Dir(e.Path)); sealed != "" {
+		return &Away{e.Path, sealed, Sealed}
+	}
 	if e.Home != "" {
 		if _, err := r.Lstat(e.Home); errors.Is(err, fs.ErrNotExist) {
-			return &Away{Path: e.Path, Mount: e.Home, Gone: true}
+			return &Away{e.Path, e.Home, HomeGone}
 		}
 	}
 	return nil
@@ -113,7 +145,7 @@ func (r *Root) away(e change.Edit) *Away {
 		}
 		for _, folder := range r.Home.Away(r) {
 			if strings.HasPrefix(e.Path, folder+"/") {
-				return &Away{Path: e.Path, Mount: folder}
+				return &Away{e.Path, folder, NotMounted}
 			}
 		}
 		return nil
@@ -124,12 +156,12 @@ func (r *Root) away(e change.Edit) *Away {
 	}
 	for _, point := range e.Mounts {
 		if !slices.Contains(now, point) {
-			return &Away{Path: e.Path, Mount: point}
+			return &Away{e.Path, point, NotMounted}
 		}
 	}
 	for _, point := range now {
 		if !slices.Contains(e.Mounts, point) {
-			return &Away{Path: e.Path, Mount: point, Cover: true}
+			return &Away{e.Path, point, Covered}
 		}
 	}
 	return nil

@@ -76,16 +76,55 @@ func TestMounts(t *testing.T) {
 	for i, c := range []struct {
 		edit  change.Edit
 		mount string
-		cover bool
-	}{{before, "/home", true}, {during, "/home/maria", false}} {
+		kind  AwayKind
+	}{{before, "/home", Covered}, {during, "/home/maria", NotMounted}} {
 		away := (*Away)(nil)
-		if err := r.Reach(c.edit); !errors.As(err, &away) || away.Mount != c.mount ||
-			away.Cover != c.cover {
+		if err := r.Reach(c.edit); !errors.As(err, &away) || away.At != c.mount ||
+			away.Kind != c.kind {
 			t.Errorf("%d: %v", i, err)
 		}
 	}
 	if r.Mounts("registry:x") != nil {
 		t.Error("a value has mounts")
+	}
+}
+
+// A sealedHome is a machine with a folder whose key is away.
+type sealedHome struct {
+	*kernel
+	folder string
+}
+
+func (s *sealedHome) sealed(p string) (bool, error) {
+	if _, err := s.kernel.sealed(p); err != nil {
+		return false, err
+	}
+	return p == s.folder, nil
+}
+
+// TestWhatIsSealedIsAway looks for a path of which no name is to be found, for
+// its folder is encrypted and the key is away.
+func TestWhatIsSealedIsAway(t *testing.T) {
+	r, err := Open(testtree.Make(t, map[string]string{"home/maria/": "", "home/teo/x": "x"}))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer r.Close()
+	k, ok := r.files.(*kernel)
+	if !ok {
+		t.Fatalf("%T", r.files)
+	}
+	r.files = &sealedHome{k, "/home/maria"}
+	for p, want := range map[string]string{
+		"/home/maria/.config/autostart/x": "/home/maria", "/home/maria/x": "/home/maria",
+		"/home/teo/x": "", "/home/teo/.config/x": "", "/home/maria": "",
+	} {
+		away := (*Away)(nil)
+		err := r.Reach(change.Edit{Path: p, Mounts: r.Mounts(p)})
+		if errors.As(err, &away); (away != nil) != (want != "") ||
+			want != "" && (away.At != want || away.Kind != Sealed || !SaysAway(away.Why())) {
+			t.Errorf("%s: %v", p, err)
+		}
 	}
 }
 

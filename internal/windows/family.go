@@ -53,7 +53,8 @@ func (Family) Home() machine.Home {
 			File:   registry.Private(false),
 			Folder: registry.Private(true),
 		},
-		ID: machineID,
+		ID:   machineID,
+		Away: Family{}.Away,
 	}
 }
 
@@ -281,10 +282,20 @@ func (Family) Boots(r *machine.Root, last int) family.Boots {
 
 func (Family) Label(boots []boot.Boot) []boot.Boot { return boots }
 func (Family) Running(*machine.Root) string        { return "" }
-func (Family) Away(*machine.Root) []string         { return nil }
 func (Family) Live(*machine.Root) family.Live      { return nil }
 func (Family) Recorder() recorder.Kit              { return nil }
 func (Family) Guard() guard.Kit                    { return nil }
+
+// Away lists the folders of profiles that the registry names on this disk and
+// that are not there: they may be on a volume of their own.
+func (Family) Away(r *machine.Root) (folders []string) {
+	reg, err := registry.Open(r)
+	if err != nil {
+		return nil
+	}
+	defer reg.Close()
+	return reg.Away()
+}
 
 // Failed is the condition that services of a boot failed.
 func (Family) Failed(b boot.Boot) boot.Condition {

@@ -365,6 +365,17 @@ func (reg *Registry) readUsers(config string) {
 	reg.strays(taken)
 }
 
+// Away lists the folders of people's profiles that are named on this disk and
+// are not there.
+func (reg *Registry) Away() (folders []string) {
+	for _, u := range reg.Users {
+		if p, _, ok := reg.Local(u.home); ok && u.Account == Person && u.Profile == "" {
+			folders = append(folders, strings.ReplaceAll(p, `\`, "/"))
+		}
+	}
+	return folders
+}
+
 // strays names folders of profiles that no key is for.
 func (reg *Registry) strays(taken map[string]bool) {
 	users, err := reg.Find("Users")

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"math"
 	"path"
 	"slices"
@@ -109,7 +110,7 @@ func (s *Store) hiveOf(key string) (file string, names []string, err error) {
 	}
 	file, ok := s.files[hive.Upper(parts[0]+`\`+parts[1])]
 	if !ok {
-		return "", nil, &machine.Refusal{Path: key, Reason: "this machine has no hive for it"}
+		return "", nil, gone(key, key)
 	}
 	return file, parts[2:], nil
 }
@@ -198,12 +199,27 @@ func (s *Store) node(address string) (change.Node, error) {
 	return n, nil
 }
 
-// Reach refuses an edit of a service whose key is gone: it was uninstalled, and
-// a value alone would be half a service.
+// gone is the error for an address whose hive is not there.
+func gone(address, key string) error {
+	root, rest, _ := strings.Cut(key, `\`)
+	name, _, _ := strings.Cut(rest, `\`)
+	return &machine.Away{Path: address, At: root + `\` + name, Kind: machine.HiveGone}
+}
+
+// Reach returns a *machine.Away error for an edit of a hive that is not there:
+// it may be back, with its user's profile. It refuses an edit of a service whose
+// key is gone: it was uninstalled, and a value alone would be half a service.
 func (s *Store) Reach(e change.Edit) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	key, _, isValue := parse(e.Path)
+	file, _, err := s.hiveOf(key)
+	if err == nil {
+		_, err = s.root.Stat(file)
+	}
+	if errors.As(err, new(*machine.Away)) || errors.Is(err, fs.ErrNotExist) {
+		return gone(e.Path, key)
+	}
 	if !isValue || !strings.Contains(hive.Upper(key), `\SERVICES\`) {
 		return nil
 	}
