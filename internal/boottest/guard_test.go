@@ -9,8 +9,11 @@ import (
 	"strings"
 	"testing"
 
+	"golang.org/x/sys/unix"
+
 	"calmdawn/internal/boottest"
 	"calmdawn/internal/ring"
+	"calmdawn/internal/testtree"
 )
 
 // guardedMachine cannot reach its goal without key.service. Each boot ends as
@@ -41,6 +44,12 @@ func guardedMachine(t testing.TB) *boottest.Machine {
 			"DefaultDependencies=no\nAfter=calmdawn-guard.service\nBefore=sysinit.target\n" +
 			"[Service]\nType=oneshot\nExecStart=/bin/sh /usr/bin/impatient\n",
 		"etc/systemd/system/sysinit.target.wants/impatient.service": "-> ../impatient.service",
+		// teo's home is mounted during the boot, after the guard has worked
+		"etc/systemd/system/home-teo.mount": "[Unit]\nAfter=calmdawn-guard.service\n[Mount]\n" +
+			"What=/disk/teo\nWhere=/home/teo\nType=none\nOptions=bind\n",
+		"etc/systemd/system/local-fs.target.requires/home-teo.mount": "-> ../home-teo.mount",
+		"disk/teo/.config/autostart/lamp.desktop": "[Desktop Entry]\nType=Application\n" +
+			"Name=Lamp\nExec=/usr/bin/mark lamp\n",
 	})
 }
 
@@ -67,10 +76,16 @@ func TestGuardTakesBack(t *testing.T) {
 	if got := m.Shared(t, "reached"); got != "active\nactive\n" {
 		t.Fatalf("the machine does not become ready by itself: %q", got)
 	}
+	home, disk := filepath.Join(m.Dir, "home/teo"), filepath.Join(m.Dir, "disk/teo")
+	ok(t, unix.Mount(disk, home, "", unix.MS_BIND, ""))
+	before := testtree.Snapshot(t, disk, nil)
 	says := calm(t, p, m, "disable", "--yes", "--insist", "service:key.service",
-		"service:key.service", "--guard", "on")
-	if !strings.Contains(says, "The boot guard is on") {
-		t.Fatal(says)
+		"service:key.service", "lamp.desktop@teo", "--guard", "on")
+	ok(t, unix.Unmount(home, unix.MNT_DETACH))
+	for _, want := range []string{"The boot guard is on", "could not reach /home/teo/"} {
+		if !strings.Contains(says, want) {
+			t.Fatalf("without %q: %s", want, says)
+		}
 	}
 	for n, how := range []string{"late", "early", "late"} {
 		ok(t, os.WriteFile(filepath.Join(m.Dir, "etc/ends"), []byte(how+"\n"), 0o644))
@@ -95,6 +110,9 @@ func TestGuardTakesBack(t *testing.T) {
 	}
 	if left := trace(m); len(left) > 0 {
 		t.Errorf("of the guard is left: %v", left)
+	}
+	if d := testtree.Diff(before, testtree.Snapshot(t, disk, nil)); d != "" {
+		t.Errorf("what was in the home is not as it was:\n%s", d)
 	}
 	if story := calm(t, p, m, "history"); !strings.Contains(story, "The boot guard took change 1 "+
 		"back") || !strings.Contains(story, "undone by 2") {

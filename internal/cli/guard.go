@@ -215,6 +215,16 @@ func (a *app) tellGuard(s *render.Screen, c change.Change, g visit.Guarding) {
 	}
 }
 
+// tellBeyond says what of a planned change the boot guard could not reach.
+func (a *app) tellBeyond(s *render.Screen, g visit.Guarding) {
+	if !g.Comes || len(g.Beyond) == 0 {
+		return
+	}
+	s.Wrap(2, "If the machine fails to become ready, the boot guard takes the change back. It "+
+		"could not reach %s then, on a file system of its own: that it takes back when the "+
+		"machine is ready.", render.Clean(strings.Join(g.Beyond, ", ")))
+}
+
 // guarded says what the guard has done, if the last changes are its; empty
 // otherwise.
 func guarded(changes []change.Change) string {

@@ -376,6 +376,7 @@ func (a *app) applyAll(
 			continue
 		}
 		a.tellGuard(s, c, g)
+		a.tellBeyond(s, g)
 		done, made = append(done, c), append(made, c.Edits...)
 		terms.Together = nil // it stands with the first of them
 	}

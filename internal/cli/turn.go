@@ -207,6 +207,7 @@ func (a *app) planTurn(d *visit.Desk, w wish) (plan, error) {
 			s.Wrap(2, "%s%s%s", forecastLine(*c.Forecast), ofSimulated(t.Visit),
 				setUpNow(t.Visit))
 		}
+		a.tellBeyond(s, t.Guard)
 		if !w.yes { // it is said when it is done
 			s.Line("It takes effect %s.", effect(c))
 		}

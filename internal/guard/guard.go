@@ -20,8 +20,9 @@ const By = "boot guard"
 
 // A Kit is the guard for machines of one kind.
 type Kit interface {
-	// Refused says why a machine cannot be guarded; empty where it can.
-	Refused(r *machine.Root) string
+	// Refused says why a change of some paths cannot be guarded; empty where it
+	// can. beyond are those of them that the guard will not reach at once.
+	Refused(r *machine.Root, paths []string) (why string, beyond []string)
 	// Plan plans in d what puts the guard in, with this program for the
 	// machine, in place of one that is left of another time.
 	Plan(d *machine.Draft, r *machine.Root, program []byte) error

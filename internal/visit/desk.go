@@ -151,10 +151,13 @@ const (
 type Guarding struct {
 	Comes   bool
 	Against string // why it does not come although it usually would
+	// Beyond are paths of the change that the guard would take back only when
+	// the machine is ready.
+	Beyond []string
 	must    bool   // somebody asked for it: without it the change is not made
 }
 
-// planGuard decides whether the guard comes with a change. An error says why it
+// planGuard decides whether the guard comes with a planned change. An error says why it
 // cannot where it was asked for.
 func (d *Desk) planGuard(c change.Change, wanted Wanted) (Guarding, error) {
 	bears := slices.ContainsFunc(c.Targets, func(t change.Target) bool {
@@ -171,7 +174,11 @@ func (d *Desk) planGuard(c change.Change, wanted Wanted) (Guarding, error) {
 	if kit == nil {
 		g.Against = "such machines cannot be guarded yet"
 	} else {
-		g.Against = kit.Refused(d.Root)
+		var paths []string
+		for _, e := range c.Edits {
+			paths = append(paths, e.Path)
+		}
+		g.Against, g.Beyond = kit.Refused(d.Root, paths)
 	}
 	if d.Casebook.File != "" {
 		g.Against = "it needs the casebook inside the machine, and --casebook names another"

@@ -89,24 +89,35 @@ func links(goal string) map[string]string {
 	}
 }
 
-// Refused says why a machine cannot be guarded; empty where it can.
-func (Guard) Refused(r *machine.Root) string {
+// Refused says why a change of some paths cannot be guarded; empty where it
+// can. beyond are those on file systems of their own: the guard works before
+// they are mounted.
+func (Guard) Refused(r *machine.Root, paths []string) (why string, beyond []string) {
 	if info, err := r.Stat("/usr/lib/systemd/system"); err != nil || info.Kind != machine.Folder {
 		if info, err := r.Stat("/lib/systemd/system"); err != nil || info.Kind != machine.Folder {
-			return "the machine has no service manager that could start it"
+			return "the machine has no service manager that could start it", nil
 		}
 	}
 	root, err := r.Stat("/etc")
 	if err != nil {
-		return err.Error()
+		return err.Error(), nil
 	}
 	for _, p := range []string{"/usr", "/usr/local", "/usr/local/lib", "/var", "/var/lib"} {
 		if info, err := r.Stat(p); err == nil && info.Device != root.Device {
 			return p + " is a file system of its own, and the guard has to work before that is " +
-				"there"
+				"there", nil
 		}
 	}
-	return ""
+	for _, p := range paths {
+		if len(r.Mounts(p)) > 0 {
+			beyond = append(beyond, p)
+		}
+	}
+	if len(paths) > 0 && len(beyond) == len(paths) {
+		return "all that it changes is on file systems of their own, and the guard has to work " +
+			"before they are there", beyond
+	}
+	return "", beyond
 }
 
 // goalOf is what the machine aims at when it starts: what default.target leads

@@ -206,8 +206,8 @@ func gone(address, key string) error {
 	return &machine.Away{Path: address, At: root + `\` + name, Kind: machine.HiveGone}
 }
 
-// Reach returns a *machine.Away error for an edit whose hive is not there:
-// it may be back, with its user's profile. It refuses an edit of a service whose
+// Reach returns a *machine.Away error for an edit whose hive is not there: it
+// may be back, with its user's profile. It refuses an edit of a service whose
 // key is gone: it was uninstalled, and a value alone would be half a service.
 func (s *Store) Reach(e change.Edit) error {
 	s.mu.Lock()
