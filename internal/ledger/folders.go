@@ -173,7 +173,8 @@ func (l *Ledger) standing(c change.Change, status change.Status) []string {
 		case other.ID == c.ID:
 		case other.Status == change.Planned:
 			paths = append(paths, other.Open()...)
-		case other.Stands() && !(other.ID == c.Undoes && status == change.Done):
+		case other.ID == c.Undoes && status != change.Failed: // c's open paths are all of it
+		case other.Stands():
 			add(other)
 		}
 	}

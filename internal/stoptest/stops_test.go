@@ -15,6 +15,8 @@ import (
 	"testing"
 	"time"
 
+	"golang.org/x/sys/unix"
+
 	"calmdawn/internal/ring"
 	"calmdawn/internal/stoptest"
 	"calmdawn/internal/testtree"
@@ -226,4 +228,51 @@ func TestStops(t *testing.T) {
 	}
 	close(work)
 	wait.Wait()
+}
+
+// TestStopsWithoutTheHome kills the built program as TestStops does. A home of
+// its own file system is not mounted when the next call comes: nothing is made
+// in its place, nothing there counts as put back, and once it is mounted again
+// all can be taken back.
+func TestStopsWithoutTheHome(t *testing.T) {
+	ring.Needs(t, ring.Middle)
+	if os.Geteuid() != 0 && os.Getenv("CI") == "" {
+		t.Skip("mounting takes root")
+	}
+	s := &stage{dir: t.TempDir(), calls: map[string]int{}}
+	s.first(t)
+	rng := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 39))
+	for i := range ring.Pick(0, 8, 60) {
+		sc := []scene{scenes[0], scenes[2]}[i%2]
+		dir := s.copy(t, "first", "away "+strconv.Itoa(i))
+		home, disk := dir+"/machine/home/maria", t.TempDir()+"/disk"
+		must(t, os.Rename(home, disk))
+		must(t, os.Mkdir(home, 0o755))
+		mount := func() { must(t, unix.Mount(disk, home, "", unix.MS_BIND, "")) }
+		unmount := func() { must(t, unix.Unmount(home, unix.MNT_DETACH)) }
+		mount()
+		t.Cleanup(func() { _ = unix.Unmount(home, unix.MNT_DETACH) })
+		pristine := snapshot(t, dir)
+		for _, words := range sc.before {
+			if out, code := calm(dir, words); code != 0 {
+				t.Fatalf("%s: %d %s", words, code, out)
+			}
+		}
+		r := s.stop(t, sc, dir, 30+rng.IntN(60))
+		unmount()
+		story := fmt.Sprintf("%s stopped before %s", sc.name, r.Last)
+		said, _ := calm(dir, "undo --all --yes")
+		if made, err := os.ReadDir(home); err != nil || len(made) > 0 {
+			t.Errorf("%s: something was made in the home's place: %v %v", story, made, err)
+		}
+		mount()
+		if out, code := calm(dir, "undo --all --yes"); code != 0 {
+			t.Errorf("%s: once it is mounted again: %d %s", story, code, out)
+		}
+		if d := testtree.Diff(pristine, snapshot(t, dir)); d != "" {
+			t.Errorf("%s, then it said %s\nthe machine is not as it was:\n%s", story, said, d)
+		}
+		unmount()
+		must(t, os.RemoveAll(dir))
+	}
 }

@@ -154,11 +154,11 @@ type Guarding struct {
 	// Beyond are paths of the change that the guard would take back only when
 	// the machine is ready.
 	Beyond []string
-	must    bool   // somebody asked for it: without it the change is not made
+	must   bool // somebody asked for it: without it the change is not made
 }
 
-// planGuard decides whether the guard comes with a planned change. An error says why it
-// cannot where it was asked for.
+// planGuard decides whether the guard comes with a planned change. An error
+// says why it cannot where it was asked for.
 func (d *Desk) planGuard(c change.Change, wanted Wanted) (Guarding, error) {
 	bears := slices.ContainsFunc(c.Targets, func(t change.Target) bool {
 		return t.When == item.AtBoot && t.After != item.On
