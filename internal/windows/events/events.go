@@ -15,6 +15,9 @@ import (
 	"fmt"
 	"hash/crc32"
 	"io"
+	"math"
+	"runtime"
+	"syscall"
 	"time"
 
 	"calmdawn/internal/windows/hive"
@@ -99,22 +102,46 @@ func Read(f io.ReaderAt, size int64, want Wanted, each func(Event)) (Report, err
 	report.Dirty = binary.LittleEndian.Uint32(head[120:])&1 != 0
 	c := &chunk{data: make([]byte, chunkSize)}
 	for at := int64(fileHead); at+chunkHead <= size; at += chunkSize {
-		n, err := f.ReadAt(c.data, at)
-		if err != nil && !errors.Is(err, io.EOF) {
+		if _, err := f.ReadAt(c.data[:chunkHead], at); err != nil {
 			return report, err
 		}
-		clear(c.data[n:])
 		if string(c.data[:8]) != "ElfChnk\x00" {
 			if !allZero(c.data[:chunkHead]) {
 				report.Chunks++
 				report.Damaged++
+			} else if empty := (nextData(f, at) - at) / chunkSize; empty > 1 {
+				at += (empty - 1) * chunkSize
 			}
 			continue
 		}
+		n, err := f.ReadAt(c.data[chunkHead:], at+chunkHead)
+		if err != nil && !errors.Is(err, io.EOF) {
+			return report, err
+		}
+		clear(c.data[chunkHead+n:])
 		report.Chunks++
 		c.read(&report, want, each)
 	}
 	return report, nil
+}
+
+// nextData is where a file holds anything from a place on: lseek(2) knows the
+// holes of a file that was only ever given a size. It is the place itself where
+// that is not known.
+func nextData(f io.ReaderAt, at int64) int64 {
+	const seekData = 3 // Linux
+	s, ok := f.(io.Seeker)
+	if !ok || runtime.GOOS != "linux" {
+		return at
+	}
+	next, err := s.Seek(at, seekData)
+	switch {
+	case errors.Is(err, syscall.ENXIO):
+		return math.MaxInt64 // nothing more
+	case err != nil:
+		return at
+	}
+	return next
 }
 
 func allZero(data []byte) bool { return len(bytes.Trim(data, "\x00")) == 0 }

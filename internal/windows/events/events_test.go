@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 	"testing"
@@ -298,5 +299,52 @@ func BenchmarkRead(b *testing.B) {
 	b.SetBytes(int64(len(log)))
 	for b.Loop() {
 		readAll(b, log, func(_ string, id uint16) bool { return id == 100 })
+	}
+}
+
+// A counted file counts what is read of it, and tells its holes.
+type counted struct {
+	*os.File
+	reads int
+}
+
+func (c *counted) ReadAt(p []byte, at int64) (int, error) {
+	c.reads++
+	return c.File.ReadAt(p, at)
+}
+
+// TestHolesArePassedOver reads a log that was given a size of many gigabytes,
+// with events before and behind what it does not hold.
+func TestHolesArePassedOver(t *testing.T) {
+	all := []Event{{Record: 1, Provider: "P", ID: 1, Channel: "S", Data: []Field{{"a", Text("x")}}}}
+	whole := Build(all, 1, false)
+	file, err := os.Create(t.TempDir() + "/log.evtx")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer file.Close()
+	for _, c := range []struct{ size, behind int64 }{{8 << 30, 0}, {20 << 30, 19<<30 + fileHead}} {
+		if _, err := file.WriteAt(whole, 0); err != nil {
+			t.Fatal(err)
+		}
+		want := 1
+		if c.behind > 0 {
+			if _, err := file.WriteAt(whole[fileHead:], c.behind); err != nil {
+				t.Fatal(err)
+			}
+			want++
+		}
+		if err := file.Truncate(c.size); err != nil {
+			t.Fatal(err)
+		}
+		n, f := 0, &counted{File: file}
+		report, err := Read(f, c.size, func(string, uint16) bool { return true },
+			func(Event) { n++ })
+		if err != nil || n != want || report.Chunks != want || report.Damaged > 0 {
+			t.Errorf("%d bytes: %d events, %+v, %v", c.size, n, report, err)
+		}
+		if f.reads > 20 && runtime.GOOS == "linux" {
+			t.Errorf("%d bytes take %d reads", c.size, f.reads)
+		}
 	}
 }

@@ -8,10 +8,10 @@ import (
 // mostFaults is how many faults one look at a hive, or a key, tells of.
 const mostFaults = 20
 
-// Check walks all bins, cells and keys of a hive that is held as a whole, and
-// tells what is not as it has to be. What healthy hives have too is none: cells
-// that nothing leads to, longest names and counts of users that are too large,
-// counts of volatile keys, keys of predefined handles.
+// Check walks all bins, cells and keys of a hive, and tells what is not as it
+// has to be. What healthy hives have too is none: cells that nothing leads to,
+// longest names and counts of users that are too large, counts of volatile
+// keys, keys of predefined handles.
 func (e *Editor) Check() []Fault {
 	c := &checker{
 		h:       e.Hive,
@@ -56,21 +56,26 @@ func (c *checker) fault(at uint32, format string, values ...any) {
 // cells walks the bins and the cells in them; false where they end amid the
 // hive.
 func (c *checker) cells() bool {
-	flat := c.h.flat
-	for bin := 0; bin < len(flat); {
-		if bin+binHead > len(flat) || string(flat[bin:bin+4]) != "hbin" {
+	for bin := int64(0); bin < c.h.size; {
+		head, err := c.h.bytes(bin, binHead)
+		if err != nil || string(head[:4]) != "hbin" {
 			c.fault(uint32(bin), "no bin begins there")
 			return false
 		}
-		at := binary.LittleEndian.Uint32(flat[bin+4:])
-		size := binary.LittleEndian.Uint32(flat[bin+8:])
-		if int(at) != bin || size == 0 || size%4096 != 0 || int64(bin)+int64(size) > c.h.size {
+		at := binary.LittleEndian.Uint32(head[4:])
+		size := binary.LittleEndian.Uint32(head[8:])
+		if int64(at) != bin || size == 0 || size%4096 != 0 || bin+int64(size) > c.h.size {
 			c.fault(uint32(bin), "the bin says to be at %#x and to have %d bytes", at, size)
 			return false
 		}
-		end := bin + int(size)
+		end := bin + int64(size)
 		for cell := bin + binHead; cell < end; {
-			n := int(int32(binary.LittleEndian.Uint32(flat[cell:])))
+			head, err := c.h.bytes(cell, 4)
+			if err != nil {
+				c.fault(uint32(cell), "the cell cannot be read")
+				return false
+			}
+			n := int64(int32(binary.LittleEndian.Uint32(head)))
 			if n < 0 {
 				n = -n
 			}

@@ -1,20 +1,24 @@
 package hive
 
 import (
+	"bytes"
+	"cmp"
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"hash/maphash"
 	"io"
 	"slices"
 	"time"
 )
 
-// MaxEdited is the size in bytes of the largest hive that is edited: it is held
-// in memory as a whole.
+// MaxEdited is the size in bytes of the largest hive that is edited. Of one
+// some 32 MiB are in memory at once, and a bit for each four bytes of the rest.
 const MaxEdited = 1 << 30
 
 // A File is the file of a hive while it is edited.
 type File interface {
+	io.ReaderAt
 	io.WriterAt
 	// Sync returns when all that was written is on the disk.
 	Sync() error
@@ -39,10 +43,11 @@ type File interface {
 // states, and the editor of no use.
 type Editor struct {
 	*Hive
-	file  File
-	image []byte // the first page and the bins, as they are on the disk
-	bins  []uint32
-	free  []span // by their places
+	file File
+	head []byte   // the first page, as it is on the disk
+	sums []uint64 // of all blocks, as they are on the disk
+	bins []uint32
+	free []span // by their places
 	// a change is under way, or failed
 	busy bool
 }
@@ -52,15 +57,22 @@ type span struct{ at, size uint32 }
 
 func (s span) end() uint32 { return s.at + s.size }
 
-// Edit opens the hive of the given bytes, all of its file, for changes, which
-// are written to f. It refuses a hive that was not written to its end, in which
-// a transaction is open, or that has faults: the error says so as a clause. The
-// bytes are the editor's.
-func Edit(data []byte, f File) (*Editor, error) {
-	if len(data) < headSize || string(data[:4]) != "regf" {
-		return nil, errors.New("it is no hive: its signature is missing")
+// Edit opens the hive in a file of a size for changes. It refuses a hive that
+// was not written to its end, in which a transaction is open, or that has
+// faults: the error says so as a clause. The file stays the caller's, who keeps
+// it open while a method of the editor runs.
+func Edit(f File, size int64) (*Editor, error) {
+	e := &Editor{file: f, head: make([]byte, headSize)}
+	if size < headSize {
+		return nil, errNoHive
 	}
-	base, err := parseBase(data[:512])
+	if _, err := f.ReadAt(e.head, 0); err != nil {
+		return nil, err
+	}
+	if string(e.head[:4]) != "regf" {
+		return nil, errNoHive
+	}
+	base, err := parseBase(e.head[:512])
 	switch {
 	case err != nil:
 		return nil, fmt.Errorf("its first page is damaged: %w", err)
@@ -72,30 +84,68 @@ func Edit(data []byte, f File) (*Editor, error) {
 			"shut down in full")
 	case base.major != 1 || base.minor < 2 || base.minor > 6 || base.format != 1 || base.kind != 0:
 		return nil, fmt.Errorf("its version %d.%d is not known", base.major, base.minor)
-	case base.bins%4096 != 0 || int64(base.bins) > int64(len(data)-headSize):
-		return nil, fmt.Errorf("it is cut short: %d of %d bytes are there", len(data)-headSize,
+	case base.bins%4096 != 0 || int64(base.bins) > size-headSize:
+		return nil, fmt.Errorf("it is cut short: %d of %d bytes are there", size-headSize,
 			base.bins)
 	}
-	e := &Editor{file: f, image: data[:headSize+int(base.bins)]}
-	e.Hive = &Hive{root: base.root, minor: base.minor}
-	e.look()
+	e.Hive = &Hive{
+		f: f, size: int64(base.bins), root: base.root, minor: base.minor,
+		blocks: map[int64][]byte{},
+	}
+	data := make([]byte, blockSize)
+	for from := int64(0); from < e.size; from += blockSize {
+		part := data[:min(blockSize, e.size-from)]
+		if _, err := f.ReadAt(part, headSize+from); err != nil {
+			return nil, err
+		}
+		e.sums = append(e.sums, maphash.Bytes(seed, part))
+	}
 	if _, err := e.key(e.root); err != nil {
 		return nil, fmt.Errorf("its root key cannot be read: %w", err)
 	}
-	if faults := e.Check(); len(faults) > 0 {
+	if faults := e.Check(); e.failed != nil {
+		return nil, e.failed
+	} else if len(faults) > 0 {
 		return nil, fmt.Errorf("it is damaged (%w), and is not written to", &faults[0])
 	}
-	e.findFree()
+	if e.findFree(); e.failed != nil {
+		return nil, e.failed
+	}
 	return e, nil
 }
 
-// Image is what the file holds: its first page and its bins. It is not to be
-// written to.
-func (e *Editor) Image() []byte { return e.image }
+var (
+	errNoHive = errors.New("it is no hive: its signature is missing")
+	seed      = maphash.MakeSeed()
+)
 
-// look has the reader see the image.
-func (e *Editor) look() {
-	e.flat, e.size = e.image[headSize:], int64(len(e.image)-headSize)
+// Forget lets go of what is in memory of the bins.
+func (e *Editor) Forget() { e.blocks, e.order = map[int64][]byte{}, nil }
+
+// Holds reports whether a file of a size holds what the editor says that its
+// own does: what it read at first, with what it wrote.
+func (e *Editor) Holds(f io.ReaderAt, size int64) (bool, error) {
+	if size < headSize+e.size {
+		return false, nil
+	}
+	data := make([]byte, blockSize)
+	if _, err := f.ReadAt(data[:headSize], 0); err != nil {
+		return false, err
+	}
+	if !bytes.Equal(data[:headSize], e.head) {
+		return false, nil
+	}
+	for n, sum := range e.sums {
+		from := int64(n) * blockSize
+		part := data[:min(blockSize, e.size-from)]
+		if _, err := f.ReadAt(part, headSize+from); err != nil {
+			return false, err
+		}
+		if maphash.Bytes(seed, part) != sum {
+			return false, nil
+		}
+	}
+	return true, nil
 }
 
 // findFree lists the bins and the free cells.
@@ -114,7 +164,18 @@ func (e *Editor) findFree() {
 	}
 }
 
-func (e *Editor) u32(at uint32) uint32 { return binary.LittleEndian.Uint32(e.flat[at:]) }
+// look is some bytes of the bins. What cannot be read is zero, and no change is
+// made any more.
+func (e *Editor) look(at int64, n int) []byte {
+	data, err := e.bytes(at, n)
+	if err != nil {
+		e.failed = cmp.Or(e.failed, err)
+		return make([]byte, n)
+	}
+	return data
+}
+
+func (e *Editor) u32(at uint32) uint32 { return binary.LittleEndian.Uint32(e.look(int64(at), 4)) }
 
 // binOf is where the bin of a cell begins.
 func (e *Editor) binOf(at uint32) uint32 {
@@ -201,22 +262,31 @@ func (e *Editor) grow(size uint32) error {
 	if e.size+int64(length) > MaxEdited {
 		return fmt.Errorf("it would have more than %d bytes", MaxEdited)
 	}
-	if err := e.file.Reserve(int64(len(e.image)) + int64(length)); err != nil {
+	if err := e.file.Reserve(headSize + e.size + int64(length)); err != nil {
 		return err
 	}
 	bin := make([]byte, length)
 	copy(bin, "hbin")
 	copy(bin[4:], le32(from, length))
 	copy(bin[binHead:], le32(length-binHead))
-	if _, err := e.file.WriteAt(bin, int64(len(e.image))); err != nil {
+	if _, err := e.file.WriteAt(bin, headSize+e.size); err != nil {
 		return err
 	}
 	if err := e.file.Sync(); err != nil {
 		return err
 	}
-	e.image = append(e.image, bin...)
-	e.look()
-	copy(e.image[40:], le32(uint32(e.size)))
+	last := e.size / blockSize
+	e.drop(last) // it was shorter
+	e.sums = e.sums[:min(len(e.sums), int(last))]
+	e.size += int64(length)
+	for n := last; n*blockSize < e.size; n++ {
+		b, err := e.block(n)
+		if err != nil {
+			return err
+		}
+		e.sums = append(e.sums, maphash.Bytes(seed, b))
+	}
+	copy(e.head[40:], le32(uint32(e.size)))
 	if err := e.writeBase(); err != nil {
 		return err
 	}
@@ -227,8 +297,26 @@ func (e *Editor) grow(size uint32) error {
 
 // writeBase writes the first sector, with its sum.
 func (e *Editor) writeBase() error {
-	copy(e.image[508:], le32(checksum(e.image[:512])))
-	_, err := e.file.WriteAt(e.image[:512], 0)
+	copy(e.head[508:], le32(checksum(e.head[:512])))
+	_, err := e.file.WriteAt(e.head[:512], 0)
+	return err
+}
+
+// set writes a patch of the bins, here and in the file.
+func (e *Editor) set(p patch) error {
+	for n := p.at / blockSize; n*blockSize < p.at+int64(len(p.data)); n++ {
+		b, err := e.block(n)
+		if err != nil {
+			return err
+		}
+		if skip := n*blockSize - p.at; skip > 0 {
+			copy(b, p.data[skip:])
+		} else {
+			copy(b[-skip:], p.data)
+		}
+		e.sums[n] = maphash.Bytes(seed, b)
+	}
+	_, err := e.file.WriteAt(p.data, headSize+p.at)
 	return err
 }
 
@@ -238,8 +326,7 @@ func (e *Editor) write(patches []patch) error {
 		return nil
 	}
 	for _, p := range patches {
-		copy(e.flat[p.at:], p.data)
-		if _, err := e.file.WriteAt(p.data, headSize+p.at); err != nil {
+		if err := e.set(p); err != nil {
 			return err
 		}
 	}
@@ -252,20 +339,22 @@ func (w *work) end(at time.Time) error {
 		return w.err
 	}
 	e := w.e
+	if e.failed != nil {
+		return e.failed
+	}
 	for _, step := range append([][]patch{w.bodies, w.marks}, w.leads...) {
 		if err := e.write(step); err != nil {
 			return err
 		}
 	}
 	for _, p := range append(e.freeAll(w.freed), w.times...) {
-		copy(e.flat[p.at:], p.data)
-		if _, err := e.file.WriteAt(p.data, headSize+p.at); err != nil {
+		if err := e.set(p); err != nil {
 			return err
 		}
 	}
-	next := binary.LittleEndian.Uint32(e.image[4:]) + 1
-	copy(e.image[4:], le32(next, next))
-	binary.LittleEndian.PutUint64(e.image[12:], Filetime(at))
+	next := binary.LittleEndian.Uint32(e.head[4:]) + 1
+	copy(e.head[4:], le32(next, next))
+	binary.LittleEndian.PutUint64(e.head[12:], Filetime(at))
 	if err := e.writeBase(); err != nil {
 		return err
 	}
@@ -377,7 +466,9 @@ func (e *Editor) Place(k Key, name string) int {
 
 var errPredefined = errors.New("the key only stands for another one")
 
-func (e *Editor) flags(k Key) uint16 { return binary.LittleEndian.Uint16(e.flat[k.at+6:]) }
+func (e *Editor) flags(k Key) uint16 {
+	return binary.LittleEndian.Uint16(e.look(int64(k.at)+6, 2))
+}
 
 // Set gives a value of a key a type and data. A new one stands behind the
 // others, or before the one that is in a place, where that is not negative.
@@ -654,7 +745,7 @@ func (e *Editor) names(list uint32) (all []namedCell, err error) {
 // beside each other, in one sector but for one key of 64.
 func (w *work) leadTo(k Key, n, list uint32) error {
 	count, place := int64(k.at)+4+20, int64(k.at)+4+28
-	volatile := w.e.flat[count+4 : place]
+	volatile := slices.Clone(w.e.look(count+4, 4))
 	switch {
 	case count/512 == (place+3)/512:
 		w.leads = [][]patch{{{count, slices.Concat(le32(n), volatile, le32(list))}}}

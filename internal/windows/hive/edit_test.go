@@ -5,10 +5,12 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"maps"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
@@ -41,6 +43,10 @@ func newPaper(data []byte) *paper {
 	return &paper{
 		data: slices.Clone(data), disk: slices.Clone(data), unsynced: map[int64][]byte{},
 	}
+}
+
+func (p *paper) ReadAt(data []byte, at int64) (int, error) {
+	return bytes.NewReader(p.data).ReadAt(data, at)
 }
 
 func (p *paper) WriteAt(data []byte, at int64) (int, error) {
@@ -76,11 +82,14 @@ func (p *paper) Reserve(size int64) error {
 	return nil
 }
 
+// edit opens a copy of a hive for changes.
+func edit(data []byte) (*Editor, error) { return Edit(newPaper(data), int64(len(data))) }
+
 // edited opens a hive for changes.
 func edited(t testing.TB, data []byte) (*Editor, *paper) {
 	t.Helper()
 	p := newPaper(data)
-	e, err := Edit(slices.Clone(data), p)
+	e, err := Edit(p, int64(len(data)))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -105,7 +114,7 @@ func content(t testing.TB, data []byte) []string {
 // whole fails unless a hive is clean and without faults.
 func whole(t testing.TB, data []byte) {
 	t.Helper()
-	if _, err := Edit(slices.Clone(data), nil); err != nil {
+	if _, err := edit(data); err != nil {
 		t.Fatal(err)
 	}
 }
@@ -172,7 +181,7 @@ func play(t *testing.T, rng *rand.Rand, e *Editor, w world, n int) {
 				rng.IntN(40)), `\`)
 			err = e.MakeKey(k, below[strings.LastIndex(below, `\`)+1:], when)
 			if fault := (*Fault)(nil); errors.As(err, &fault) { // across two sectors
-				again, wrong := Edit(e.image, e.file)
+				again, wrong := Edit(e.file, headSize+e.size)
 				if wrong != nil {
 					t.Fatal(wrong)
 				}
@@ -195,7 +204,7 @@ func play(t *testing.T, rng *rand.Rand, e *Editor, w world, n int) {
 				err = e.RemoveKey(above, last, when)
 			}
 			if delete(w, path); errors.As(err, new(*Fault)) {
-				again, wrong := Edit(e.image, e.file)
+				again, wrong := Edit(e.file, headSize+e.size)
 				if wrong != nil {
 					t.Fatal(wrong)
 				}
@@ -259,7 +268,7 @@ func TestRandomChanges(t *testing.T) {
 		for range 6 {
 			play(t, rng, e, w, 100)
 			whole(t, p.data)
-			again, err := Edit(slices.Clone(p.data), nil)
+			again, err := edit(p.data)
 			if err != nil {
 				t.Fatalf("seed %d: %v", seed, err)
 			}
@@ -380,7 +389,7 @@ func TestAStoppedChange(t *testing.T) {
 			for n, s := range p.steps {
 				for _, state := range s.states(rng, most) {
 					states++
-					if _, err := Edit(slices.Clone(state), nil); err != nil {
+					if _, err := edit(state); err != nil {
 						t.Fatalf("seed %d, %s, step %d: %v", seed, name, n, err)
 					}
 					now := content(t, state)
@@ -493,12 +502,12 @@ func TestWhatIsNotEdited(t *testing.T) {
 		"ring of descriptors": damage(func(d []byte) { copy(d[headSize+32+8:], le32(4096)) }),
 		"have the descriptor": damage(func(d []byte) { copy(d[headSize+32+16:], le32(3)) }),
 	} {
-		_, err := Edit(slices.Clone(data), nil)
+		_, err := edit(data)
 		if err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v", want, err)
 		}
 	}
-	if _, err := Edit(damage(func(d []byte) { d[headSize-1] = 7 }), nil); err != nil {
+	if _, err := edit(damage(func(d []byte) { d[headSize-1] = 7 })); err != nil {
 		t.Error(err)
 	}
 	e, p := edited(t, clean)
@@ -524,13 +533,112 @@ func TestDamageNeverPanics(t *testing.T) {
 		for range 1 + rng.IntN(4) {
 			data[headSize+rng.IntN(len(data)-headSize)] = byte(rng.Uint32())
 		}
-		e, err := Edit(data, newPaper(data))
+		e, err := edit(data)
 		if err != nil {
 			continue
 		}
 		if k, err := e.Root().Key("Microsoft", "Run"); err == nil {
 			_ = e.Set(k, "Plain", Binary, make([]byte, 12), -1, at) // may fail, must not panic
 		}
+	}
+}
+
+// A padded file is a hive with many more bins of small cells to which nothing
+// leads, which are made when they are read.
+type padded struct {
+	*paper
+	size int64
+}
+
+func (p *padded) ReadAt(data []byte, at int64) (int, error) {
+	if at+int64(len(data)) > p.size {
+		return 0, io.EOF
+	}
+	const page, cell = 4096, 32
+	var made [page]byte
+	for n := 0; n < len(data); {
+		from := at + int64(n)
+		if from < int64(len(p.data)) {
+			n += copy(data[n:], p.data[from:])
+			continue
+		}
+		clear(made[:])
+		copy(made[:], "hbin")
+		copy(made[4:], le32(uint32(from/page*page-headSize), page))
+		for c := binHead; c < page; c += cell {
+			copy(made[c:], []byte{256 - cell, 255, 255, 255})
+		}
+		n += copy(data[n:], made[from%page:])
+	}
+	return len(data), nil
+}
+
+// pad is a clean hive with so many bytes more.
+func pad(more int64) *padded {
+	data := slices.Clone(Build(sample(), 5, `config\TEST`, at))
+	bins := uint32(len(data) - headSize)
+	copy(data[40:], le32(bins+uint32(more)))
+	copy(data[508:], le32(checksum(data[:512])))
+	return &padded{newPaper(data), int64(len(data)) + more}
+}
+
+// TestLargeHivesAreNotHeld opens a hive of 100 MB for changes, and changes it:
+// a part of it is in memory.
+func TestLargeHivesAreNotHeld(t *testing.T) {
+	f := pad(100 << 20)
+	heap := func() int64 {
+		runtime.GC()
+		var now runtime.MemStats
+		runtime.ReadMemStats(&now)
+		return int64(now.HeapAlloc)
+	}
+	before := heap()
+	e, err := Edit(f, f.size)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if held := heap() - before; held > 48<<20 {
+		t.Errorf("%d MB of it are held", held>>20)
+	}
+	k, err := e.Root().Key("Microsoft", "Run")
+	if err == nil {
+		err = e.Set(k, "Plain", Binary, make([]byte, 12), -1, at)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	if holds, err := e.Holds(f, f.size); err != nil || !holds {
+		t.Errorf("it does not hold what was written: %v, %v", holds, err)
+	}
+	f.data[headSize+binHead+40]++
+	if holds, err := e.Holds(f, f.size); err != nil || holds {
+		t.Errorf("a byte of somebody else counts as ours: %v", err)
+	}
+	if e.Forget(); len(e.blocks) > 0 {
+		t.Error("blocks are held all the same")
+	}
+}
+
+// BenchmarkLarge opens hives of two sizes for changes, and tells how much of
+// them is held.
+func BenchmarkLarge(b *testing.B) {
+	for _, size := range []int64{70 << 20, 700 << 20} {
+		b.Run(fmt.Sprint(size>>20, " MB"), func(b *testing.B) {
+			f := pad(size)
+			var now, before runtime.MemStats
+			runtime.GC()
+			runtime.ReadMemStats(&before)
+			for b.Loop() {
+				e, err := Edit(f, f.size)
+				if err != nil {
+					b.Fatal(err)
+				}
+				runtime.GC()
+				runtime.ReadMemStats(&now)
+				runtime.KeepAlive(e)
+			}
+			b.ReportMetric(float64(now.HeapAlloc-before.HeapAlloc)/1e6, "MB-held")
+		})
 	}
 }
 

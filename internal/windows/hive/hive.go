@@ -10,11 +10,13 @@
 package hive
 
 import (
+	"cmp"
 	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
 	"math"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -46,7 +48,7 @@ type Hive struct {
 	Notes []string
 
 	patches map[int64][]patch // by block
-	flat    []byte            // all bins, where they are held as a whole
+	failed  error             // the first block that could not be read
 
 	mu     sync.Mutex
 	blocks map[int64][]byte
@@ -168,6 +170,7 @@ func (h *Hive) block(n int64) ([]byte, error) {
 	from := n * blockSize
 	b := make([]byte, min(blockSize, max(0, h.size-from)))
 	if _, err := h.f.ReadAt(b, headSize+from); err != nil && !errors.Is(err, io.EOF) {
+		h.failed = cmp.Or(h.failed, err)
 		return nil, err
 	}
 	for _, p := range h.patches[n] {
@@ -185,14 +188,19 @@ func (h *Hive) block(n int64) ([]byte, error) {
 	return b, nil
 }
 
+// drop has a block be read anew.
+func (h *Hive) drop(n int64) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	delete(h.blocks, n)
+	h.order = slices.DeleteFunc(h.order, func(other int64) bool { return other == n })
+}
+
 // bytes returns n bytes of the bins from an offset on. They are not to be
 // written to.
 func (h *Hive) bytes(at int64, n int) ([]byte, error) {
 	if at < 0 || n < 0 || at+int64(n) > h.size {
 		return nil, &Fault{uint32(at), "it leads out of the hive"}
-	}
-	if h.flat != nil {
-		return h.flat[at : at+int64(n)], nil
 	}
 	var all []byte
 	for n > 0 {

@@ -5,9 +5,9 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"math"
+	"os"
 	"path"
 	"slices"
 	"strings"
@@ -36,15 +36,20 @@ type Store struct {
 	mu     sync.Mutex
 	files  map[string]string // of hives, by how addresses begin, in upper case
 	open   map[string]*opened
+	last   string // of them
 	asked  bool
 	barred string            // why nothing is written, once that was asked
 	set    string            // the control set of the next boot
 	minds  map[string]string // as of [Registry.Returning]
 }
 
-// An opened hive is one as it was last read, or written by us.
+// An opened hive is one as it was last read, or written by us. Its file is open
+// only while a method of the store runs.
 type opened struct {
 	*hive.Editor
+	root    *machine.Root
+	path    string
+	reader  *os.File
 	file    *machine.InPlace // while it is written
 	size    int64
 	written time.Time
@@ -122,30 +127,71 @@ func (s *Store) load(file string) (*opened, error) {
 	if err != nil {
 		return nil, err
 	}
+	s.last = file
 	if o := s.open[file]; o != nil && o.size == info.Size && o.written.Equal(info.ModTime) {
 		return o, nil
 	}
 	delete(s.open, file)
-	f, err := s.root.OpenFile(file)
-	if err != nil {
+	o := &opened{root: s.root, path: file, size: info.Size, written: info.ModTime}
+	if o.reader, err = s.root.OpenFile(file); err != nil {
 		return nil, err
 	}
-	defer f.Close()
-	o := &opened{size: info.Size, written: info.ModTime}
+	defer func() {
+		if s.open[file] != o {
+			o.close()
+		}
+	}()
 	if info.Size > hive.MaxEdited {
 		return nil, &machine.Refusal{Path: file, Reason: "is too large to be changed"}
 	}
-	data := make([]byte, info.Size)
-	if _, err := io.ReadFull(io.NewSectionReader(f, 0, info.Size), data); err != nil {
+	o.Editor, err = hive.Edit(o, info.Size)
+	if errors.As(err, new(*fs.PathError)) {
 		return nil, err
 	}
-	if o.Editor, err = hive.Edit(data, o); err != nil {
+	if err != nil {
 		return nil, &machine.Refusal{
 			Path: file, Reason: "cannot be changed: " + cmp.Or(s.why(), err.Error()),
 		}
 	}
 	s.open[file] = o
 	return o, nil
+}
+
+// ReadAt reads the file as it is, or is being written.
+func (o *opened) ReadAt(data []byte, at int64) (int, error) {
+	if o.file != nil {
+		return o.file.ReadAt(data, at)
+	}
+	if o.reader == nil {
+		f, err := o.root.OpenFile(o.path)
+		if err != nil {
+			return 0, err
+		}
+		o.reader = f
+	}
+	return o.reader.ReadAt(data, at)
+}
+
+func (o *opened) close() {
+	if o.reader != nil {
+		o.reader.Close()
+		o.reader = nil
+	}
+}
+
+// begin begins a method; it returns what ends it. Of one hive at most its
+// blocks stay in memory.
+func (s *Store) begin() (end func()) {
+	s.mu.Lock()
+	return func() {
+		for file, o := range s.open {
+			o.close()
+			if file != s.last {
+				o.Forget()
+			}
+		}
+		s.mu.Unlock()
+	}
 }
 
 func (o *opened) WriteAt(data []byte, at int64) (int, error) { return o.file.WriteAt(data, at) }
@@ -171,8 +217,7 @@ func (s *Store) key(key string) (*opened, hive.Key, bool, error) {
 
 // Node returns the value at an address.
 func (s *Store) Node(address string) (change.Node, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	defer s.begin()()
 	return s.node(address)
 }
 
@@ -210,8 +255,7 @@ func gone(address, key string) error {
 // may be back, with its user's profile. It refuses an edit of a service whose
 // key is gone: it was uninstalled, and a value alone would be half a service.
 func (s *Store) Reach(e change.Edit) error {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	defer s.begin()()
 	key, _, isValue := parse(e.Path)
 	file, _, err := s.hiveOf(key)
 	if err == nil {
@@ -270,7 +314,11 @@ func (s *Store) write(key string, do func(o *opened, k hive.Key, now time.Time) 
 	if o.file, err = s.root.OpenInPlace(file); err != nil {
 		return err
 	}
-	defer o.file.Close()
+	defer func() {
+		o.file.Close()
+		o.file = nil
+	}()
+	o.close()
 	delete(s.open, file) // unless all goes well
 	if err := do(o, k, time.Now()); err != nil {
 		return refused(file, err)
@@ -299,14 +347,14 @@ func refused(file string, err error) error {
 // the walker look at that once more where it does not take long.
 func (o *opened) verify(size int64) error {
 	const short = 16 << 20
-	data := make([]byte, len(o.Image()))
-	if _, err := o.file.ReadAt(data, 0); err != nil {
+	holds, err := o.Holds(o.file, size)
+	if err != nil {
 		return err
 	}
-	if size < int64(len(data)) || string(data) != string(o.Image()) {
+	if !holds {
 		return errors.New("does not hold what was just written to it")
 	}
-	if len(data) > short {
+	if size > short {
 		return nil
 	}
 	if faults := o.Check(); len(faults) > 0 {
@@ -317,8 +365,7 @@ func (o *opened) verify(size int64) error {
 
 // Apply makes an edit of a value.
 func (s *Store) Apply(e change.Edit) error {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	defer s.begin()()
 	now, err := s.node(e.Path)
 	if err != nil {
 		return err
@@ -354,8 +401,7 @@ func (s *Store) Apply(e change.Edit) error {
 // of what may change things back.
 func (s *Store) Mind(address string) (all []string) {
 	key, _, _ := parse(address)
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	defer s.begin()()
 	_, names, err := s.hiveOf(key)
 	inSet := strings.HasPrefix(hive.Upper(key), `HKLM\SYSTEM\CONTROLSET`)
 	if err == nil && inSet && s.set != "" && !hive.Same(names[0], s.set) {
@@ -383,8 +429,7 @@ func (s *Store) ReadOnly() bool {
 
 // Folder describes a key.
 func (s *Store) Folder(address string) (machine.FolderState, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	defer s.begin()()
 	key, _, _ := parse(address)
 	_, k, there, err := s.key(key)
 	if err != nil || !there {
@@ -423,8 +468,7 @@ func given(ns int64) time.Time {
 // there is left alone.
 func (s *Store) MakeFolder(address string) error {
 	above, name := splitKey(address)
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	defer s.begin()()
 	return s.write(above, func(o *opened, k hive.Key, now time.Time) error {
 		return o.MakeKey(k, name, now)
 	})
@@ -433,8 +477,7 @@ func (s *Store) MakeFolder(address string) error {
 // RemoveFolder takes a key away, which must be empty.
 func (s *Store) RemoveFolder(address string) error {
 	above, name := splitKey(address)
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	defer s.begin()()
 	return s.write(above, func(o *opened, k hive.Key, now time.Time) error {
 		return o.RemoveKey(k, name, now)
 	})
@@ -444,8 +487,7 @@ func (s *Store) RemoveFolder(address string) error {
 // which it keeps 100.
 func (s *Store) SetFolderTime(address string, ns int64) error {
 	key, _, _ := parse(address)
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	defer s.begin()()
 	_, k, there, err := s.key(key)
 	if err == nil && there && k.Written.Equal(given(ns).Truncate(100*time.Nanosecond)) {
 		return nil

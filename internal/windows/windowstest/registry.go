@@ -26,7 +26,8 @@ func Registry(t testing.TB, dir string) map[string]string {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, err := hive.Edit(slices.Clone(data), nil); err != nil {
+		if _, err := hive.Edit(readOnly{strings.NewReader(string(data))},
+			int64(len(data))); err != nil {
 			t.Fatalf("%s: %v", p, err)
 		}
 		h, err := hive.Open(strings.NewReader(string(data)), int64(len(data)))
@@ -37,6 +38,15 @@ func Registry(t testing.TB, dir string) map[string]string {
 	}
 	return all
 }
+
+// readOnly is a file that nothing is written to.
+type readOnly struct{ *strings.Reader }
+
+var errReadOnly = errors.New("it is only read")
+
+func (readOnly) WriteAt([]byte, int64) (int, error) { return 0, errReadOnly }
+func (readOnly) Sync() error                        { return errReadOnly }
+func (readOnly) Reserve(int64) error                { return errReadOnly }
 
 func walk(t testing.TB, all map[string]string, at string, k hive.Key) {
 	all[at] = k.Written.String()
@@ -94,16 +104,16 @@ func Differing(a, b map[string]string) (values, times []string) {
 // Write gives a value of a hive's file a type and data, as somebody else would.
 func Write(t testing.TB, file, key, name string, kind hive.Type, data []byte) {
 	t.Helper()
-	whole, err := os.ReadFile(file)
-	if err != nil {
-		t.Fatal(err)
-	}
 	f, err := os.OpenFile(file, os.O_RDWR, 0)
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer f.Close()
-	e, err := hive.Edit(whole, growing{f})
+	info, err := f.Stat()
+	if err != nil {
+		t.Fatal(err)
+	}
+	e, err := hive.Edit(growing{f}, info.Size())
 	if err != nil {
 		t.Fatal(err)
 	}
