@@ -87,13 +87,16 @@ func New(t testing.TB, files map[string]string) *Machine {
 		"home/maria/.config/systemd/user/default.target.wants/desk.target": "-> ../desk.target",
 		"etc/systemd/system/last.service": "[Unit]\n" +
 			"After=multi-user.target user@1000.service cron.service\n[Service]\n" +
-			"ExecStart=/bin/sh -c 'systemctl is-system-running --wait; sleep 3; systemctl " +
+			"ExecStart=/bin/sh -c 'systemctl is-system-running --wait; rest; systemctl " +
 			"--no-block poweroff'\n",
+		"usr/bin/rest": rest,
 		"etc/systemd/system/multi-user.target.wants/user@1000.service": "-> " +
 			"/lib/systemd/system/user@.service",
 		"etc/systemd/system/graphical.target.wants/last.service": "-> ../last.service",
 	})
-	check(t, os.Chmod(filepath.Join(m.Dir, "usr/bin/mark"), 0o755))
+	for _, name := range []string{"mark", "rest"} {
+		check(t, os.Chmod(filepath.Join(m.Dir, "usr/bin", name), 0o755))
+	}
 	testtree.Add(t, m.Dir, files)
 	for id, name := range map[int]string{1000: "maria", 1001: "teo"} {
 		check(t, filepath.WalkDir(filepath.Join(m.Dir, "home",
@@ -104,6 +107,25 @@ func New(t testing.TB, files map[string]string) *Machine {
 	}
 	return m
 }
+
+// rest waits until no process of the machine runs or wants to, for a second:
+// however busy the computer is, what was started has then done its part. It
+// gives up after half a minute, for what never rests.
+const rest = `#!/bin/sh
+quiet=0
+for look in $(seq 300); do
+	sleep 0.1
+	quiet=$((quiet + 1))
+	for process in /proc/[0-9]*/stat; do
+		{ read -r text < $process; } 2>/dev/null || continue
+		case $text in
+		"$$ "*) ;;
+		*") R "* | *") D "*) quiet=0 ;;
+		esac
+	done
+	[ $quiet -lt 10 ] || exit 0
+done
+`
 
 // NewReal makes a machine of a distribution as its archive set it up, with the
 // given files laid over it. Nobody is added to it.

@@ -15,6 +15,7 @@ import (
 
 	"calmdawn/internal/boottest"
 	"calmdawn/internal/machine"
+	"calmdawn/internal/ring"
 )
 
 const (
@@ -65,9 +66,9 @@ type listed struct {
 }
 
 // TestRealMachines does the job on machines as an archive makes them: what
-// belongs to the operating system, advice against a technician's, boots,
-// three of the heaviest services switched off, forecast against outcome, and
-// an exact undo.
+// belongs to the operating system, advice against a technician's, and an exact
+// undo. The outer ring measures too: three of the heaviest services switched
+// off, forecast against outcome.
 func TestRealMachines(t *testing.T) {
 	ones := realOnes[:1]
 	if os.Getenv("CALMDAWN_REAL") != "" {
@@ -79,7 +80,7 @@ func TestRealMachines(t *testing.T) {
 	}
 }
 
-func tryReal(t testing.TB, p string, d boottest.Distribution) {
+func tryReal(t *testing.T, p string, d boottest.Distribution) {
 	const off = "systemctl --no-block poweroff\n"
 	m := boottest.NewReal(t, d, map[string]string{
 		"var/log/journal/": "",
@@ -89,22 +90,74 @@ func tryReal(t testing.TB, p string, d boottest.Distribution) {
 	})
 	m.Patience = 10 * time.Minute
 	tr := &trial{t: t, m: m, program: p}
-	items := func() []listed {
-		var list struct{ Items []listed }
-		ok(t, json.Unmarshal([]byte(tr.calm("list", "--all", "--json")), &list))
-		return list.Items
-	}
-	advised(t, items())
-	ok(t, os.WriteFile(filepath.Join(m.Dir, "usr/bin/finish"), []byte("sleep 5\n"+off), 0o755))
+	advised(t, tr.listed())
+	ok(t, os.WriteFile(filepath.Join(m.Dir, "usr/bin/finish"), []byte(off), 0o755))
 	m.Boot(t) // applies presets, makes the machine's id and keys
 	ok(t, os.WriteFile(filepath.Join(m.Dir, "usr/bin/finish"), []byte(whenRecorded+off), 0o755))
-	at := setUp(t, m.Dir)
+	before := setUp(t, m.Dir)
+	tr.calm("recorder", "on", "--yes", "--boots", "1000")
+	tr.calm(append([]string{"disable", "--yes"}, tr.heaviest()...)...)
+	m.Boot(t)
+	tr.takeAllBack(before)
+	t.Run("forecast", func(t *testing.T) {
+		ring.Needs(t, ring.Outer)
+		ring.Measure(t, func(t testing.TB) {
+			tr := &trial{t: t, m: m, program: p}
+			defer tr.takeAllBack(before)
+			forecastReal(tr)
+		})
+	})
+}
+
+// listed are all items of the machine.
+func (tr *trial) listed() []listed {
+	var list struct{ Items []listed }
+	ok(tr.t, json.Unmarshal([]byte(tr.calm("list", "--all", "--json")), &list))
+	return list.Items
+}
+
+// heaviest are three services that may go, those first whose wait is longest.
+func (tr *trial) heaviest() (heavy []string) {
+	found := slices.DeleteFunc(tr.listed(), func(it listed) bool {
+		return it.Protected != "" || it.System || it.State != "on" ||
+			!strings.HasPrefix(it.ID, "service:") || it.Native == "last.service"
+	})
+	slices.SortStableFunc(found, func(a, b listed) int {
+		return int(1e6 * (b.Cost.Wait.Median - a.Cost.Wait.Median))
+	})
+	for _, it := range found[:3] {
+		heavy = append(heavy, it.ID)
+	}
+	return heavy
+}
+
+// takeAllBack takes all changes back and the recorder out, and compares what is
+// set up with what was before.
+func (tr *trial) takeAllBack(before string) {
+	tr.t.Helper()
+	tr.calm("undo", "--all", "--yes")
+	tr.calm("recorder", "off", "--yes")
+	if now := setUp(tr.t, tr.m.Dir); now != before {
+		was, is := strings.Split(before, "\n"), strings.Split(now, "\n")
+		only := func(a, b []string) []string {
+			return slices.DeleteFunc(slices.Clone(a), func(s string) bool {
+				return slices.Contains(b, s)
+			})
+		}
+		tr.t.Errorf("taken back, and yet different: %q became %q", only(was, is), only(is, was))
+	}
+}
+
+// forecastReal switches the heaviest services off, and compares what comes of
+// it with the forecast.
+func forecastReal(tr *trial) {
+	t := tr.t
 	tr.calm("recorder", "on", "--yes", "--boots", "1000")
 	before := tr.boot(3)
 	if len(before) == 0 {
 		t.Fatal("no boot of it is fit")
 	}
-	r, err := machine.Open(m.Dir)
+	r, err := machine.Open(tr.m.Dir)
 	ok(t, err)
 	defer r.Close()
 	for _, b := range recorded(t, r) {
@@ -114,17 +167,7 @@ func tryReal(t testing.TB, p string, d boottest.Distribution) {
 			}
 		}
 	}
-	found := slices.DeleteFunc(items(), func(it listed) bool {
-		return it.Protected != "" || it.System || it.State != "on" ||
-			!strings.HasPrefix(it.ID, "service:") || it.Native == "last.service"
-	})
-	slices.SortStableFunc(found, func(a, b listed) int {
-		return int(1e6 * (b.Cost.Wait.Median - a.Cost.Wait.Median))
-	})
-	var heavy []string
-	for _, it := range found[:3] {
-		heavy = append(heavy, it.ID)
-	}
+	heavy := tr.heaviest()
 	out, measured := tr.try("disable", heavy, before, 3)
 	if !measured {
 		t.Fatal("no boot without them is fit")
@@ -137,16 +180,6 @@ func tryReal(t testing.TB, p string, d boottest.Distribution) {
 	if out.wrong() > limit {
 		t.Errorf("the forecast saving was %.2f s of %.2f, and it took %.2f without them",
 			out.Saving, out.Now, out.Then)
-	}
-	tr.calm("recorder", "off", "--yes")
-	if now := setUp(t, m.Dir); now != at {
-		was, is := strings.Split(at, "\n"), strings.Split(now, "\n")
-		only := func(a, b []string) []string {
-			return slices.DeleteFunc(slices.Clone(a), func(s string) bool {
-				return slices.Contains(b, s)
-			})
-		}
-		t.Errorf("taken back, and yet different: %q became %q", only(was, is), only(is, was))
 	}
 }
 
