@@ -552,7 +552,7 @@ func TestDefaultAccessListsLetNobodyIn(t *testing.T) {
 		list = binary.LittleEndian.AppendUint16(list, uint16(entry[1]))
 		list = binary.LittleEndian.AppendUint32(list, entry[2])
 	}
-	for _, folder := range []string{"/etc", "/etc/w"} {
+	for _, folder := range []string{"/etc", "/etc/w", "/var/lib"} {
 		if err := unix.Setxattr(dir+folder, "system.posix_acl_default", list, 0); err != nil {
 			t.Skip("this file system keeps no access lists: ", err)
 		}
@@ -566,8 +566,16 @@ func TestDefaultAccessListsLetNobodyIn(t *testing.T) {
 		}
 		made = append(made, id)
 	}
-	if n, err := unix.Getxattr(dir+"/etc/table", "system.posix_acl_access", nil); err == nil {
-		t.Errorf("an edited file has an access list of %d bytes", n)
+	for _, p := range []string{
+		"/etc/table", "/etc/new", "/etc/new/deep", "/var/lib/calmdawn",
+		"/var/lib/calmdawn/casebook.db",
+	} {
+		if n, err := unix.Getxattr(dir+p, "system.posix_acl_access", nil); err == nil {
+			t.Errorf("%s has an access list of %d bytes", p, n)
+		}
+		if _, err := os.Lstat(dir + p); err != nil {
+			t.Error(err)
+		}
 	}
 	for _, id := range slices.Backward(made) {
 		if _, err := do(r, nil, id); err != nil {

@@ -515,6 +515,9 @@ func (r *Root) makeFolder(p, home string, mode uint32) error {
 				return err
 			}
 		}
+		if err := at.disinherit(); err != nil {
+			return err
+		}
 		if err := at.step("chmod", 0, func() error {
 			return at.dir.chmod(at.name, mode)
 		}); err != nil {
@@ -525,6 +528,26 @@ func (r *Root) makeFolder(p, home string, mode uint32) error {
 		}
 		return at.syncFolder()
 	})
+}
+
+// disinherit takes the access lists away that a new folder has from the one
+// above it. Modes count what a list lets in for the group: they are set after.
+func (at place) disinherit() error {
+	have, err := at.xattrs(at.name, Folder)
+	if err != nil {
+		return err
+	}
+	for key := range have {
+		if !inherited(key) {
+			continue
+		}
+		if err := at.step("xattr", 0, func() error {
+			return at.dir.setXattr(at.name, key, nil)
+		}); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (r *Root) removeFolder(p, home string) error {

@@ -252,6 +252,7 @@ type Key struct {
 	at      uint32
 	Name    string
 	Written time.Time
+	Stamp   uint64 // Written as it stands there, see [Time]
 
 	parent     uint32
 	subs       uint32 // how many keys it says to have
@@ -296,6 +297,7 @@ func (h *Hive) key(at uint32) (Key, error) {
 		at:         at,
 		Name:       text(c[keyHead:keyHead+short(72)], flags&latinKey != 0),
 		Written:    Time(binary.LittleEndian.Uint64(c[4:])),
+		Stamp:      binary.LittleEndian.Uint64(c[4:]),
 		parent:     u(16),
 		subs:       u(20),
 		list:       u(28),

@@ -437,7 +437,7 @@ func (s *Store) Folder(address string) (machine.FolderState, error) {
 	}
 	values, err1 := k.Values()
 	keys, err2 := k.Keys()
-	written, err3 := recorded(address, k.Written)
+	written, err3 := recorded(address, k)
 	return machine.FolderState{
 		Exists:  true,
 		Empty:   len(values) == 0 && len(keys) == 0,
@@ -449,11 +449,17 @@ func (s *Store) Folder(address string) (machine.FolderState, error) {
 const never = math.MinInt64
 
 // recorded is a key's time as it is kept.
-func recorded(address string, written time.Time) (int64, error) {
-	if written.IsZero() {
+func recorded(address string, k hive.Key) (int64, error) {
+	switch {
+	case k.Stamp == 0:
 		return never, nil
+	case k.Written.IsZero():
+		return never, &machine.Refusal{
+			Path: address, Reason: "has a time that no calendar reaches, and that could not be " +
+				"given back",
+		}
 	}
-	return written.UnixNano(), machine.CheckTime(address, written)
+	return k.Written.UnixNano(), machine.CheckTime(address, k.Written)
 }
 
 // given is the time that was kept.

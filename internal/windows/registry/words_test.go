@@ -103,15 +103,18 @@ func TestTimesOfKeysComeBack(t *testing.T) {
 	for _, filetime := range []uint64{
 		0, 116444736000000000, 133_000_000_000_000_001, hive.Filetime(time.Unix(1e9, 100)),
 	} {
-		written := hive.Time(filetime)
-		ns, err := recorded("registry:x", written)
+		ns, err := recorded("registry:x", dated(filetime))
 		if back := hive.Filetime(given(ns)); err != nil || back != filetime {
 			t.Errorf("%d became %d, and %d again: %v", filetime, ns, back, err)
 		}
 	}
-	for _, filetime := range []uint64{1, 1 << 61} {
-		if _, err := recorded("registry:x", hive.Time(filetime)); err == nil {
-			t.Errorf("%v is kept", hive.Time(filetime))
+	for _, filetime := range []uint64{1, 1 << 61, 1<<62 + 1, 1<<64 - 1} {
+		if _, err := recorded("registry:x", dated(filetime)); err == nil {
+			t.Errorf("%#x is kept", filetime)
 		}
 	}
+}
+
+func dated(filetime uint64) hive.Key {
+	return hive.Key{Stamp: filetime, Written: hive.Time(filetime)}
 }
