@@ -196,9 +196,14 @@ func TestRandomDamage(t *testing.T) {
 }
 
 // FuzzRead reads logs of any bytes.
+// FuzzRead reads logs of one chunk, which begins with what is given, and is zero
+// behind it: so the inputs are short.
 func FuzzRead(f *testing.F) {
-	f.Add(Build(sample(20), 1, false))
-	f.Fuzz(func(t *testing.T, log []byte) {
+	whole := Build(sample(2), 1, false)
+	f.Add(bytes.TrimRight(whole[fileHead:], "\x00"))
+	f.Fuzz(func(t *testing.T, chunk []byte) {
+		log := slices.Clone(whole)
+		clear(log[fileHead+copy(log[fileHead:], chunk):])
 		_, _ = Read(bytes.NewReader(log), int64(len(log)), everything, func(e Event) { told(e) })
 	})
 }

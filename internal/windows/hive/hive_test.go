@@ -428,35 +428,47 @@ func TestDamageIsBounded(t *testing.T) {
 	}
 }
 
+// FuzzHive opens hives whose bins are what is given, zero behind it, with a log
+// that has a page of them anew. Without the padding the inputs are short.
 func FuzzHive(f *testing.F) {
 	small := &Node{Name: "ROOT"}
-	small.At(`A\B`).Set(Texted("run", String, "x"), Datum{"big", Binary, make([]byte, 17000)})
-	hive := Build(small, 5, "SYSTEM", at)
-	small.At(`A\B`).Set(Texted("run", String, "other"))
-	dirty, log := logged(hive, Build(small, 5, "SYSTEM", at))
-	f.Add(hive, []byte{})
-	f.Add(dirty, log)
-	root := int(binary.LittleEndian.Uint32(hive[36:])) + headSize + 4
-	list := int(binary.LittleEndian.Uint32(hive[root+28:])) + headSize + 4
+	small.At(`A\B`).Set(Texted("run", String, "x"))
+	whole := Build(small, 5, "SYSTEM", at)
+	bins := bytes.TrimRight(whole[headSize:], "\x00")
+	f.Add(bins, []byte{})
+	f.Add(bins, bins[:len(bins)/2])
+	root := int(binary.LittleEndian.Uint32(whole[36:])) + 4
+	list := int(binary.LittleEndian.Uint32(bins[root+28:])) + 4
 	for place, v := range map[int]uint32{
-		list + 4:      uint32(root - headSize - 4), // a key below itself
-		root + 72:     4000,                        // a name longer than its cell
-		root + 20:     1 << 31,                     // keys that are not there
-		root + 36:     1 << 31,                     // and values
-		headSize + 32: 1 << 31,                     // a cell beyond the file
+		list + 4:  uint32(root - 4), // a key below itself
+		root + 72: 4000,             // a name longer than its cell
+		root + 20: 1 << 31,          // keys that are not there
+		root + 36: 1 << 31,          // and values
+		32:        1 << 31,          // a cell beyond the file
 	} {
-		bad := slices.Clone(hive)
+		bad := slices.Clone(bins)
 		binary.LittleEndian.PutUint32(bad[place:], v)
 		f.Add(bad, []byte{})
 	}
-	loop := slices.Clone(hive) // a list in itself
+	loop := slices.Clone(bins) // a list in itself
 	copy(loop[list:], "ri\x01\x00")
 	copy(loop[list+4:], loop[root+28:root+32])
 	f.Add(loop, []byte{})
-	f.Fuzz(func(t *testing.T, data, log []byte) {
-		h, err := Open(bytes.NewReader(data), int64(len(data)), log)
-		if err == nil {
+	padded := func(data []byte) []byte {
+		file := slices.Clone(whole)
+		clear(file[headSize+copy(file[headSize:], data):])
+		return file
+	}
+	f.Fuzz(func(t *testing.T, data, newer []byte) {
+		file, log := padded(data), []byte(nil)
+		if len(newer) > 0 {
+			file, log = logged(file, padded(newer))
+		}
+		if h, err := Open(bytes.NewReader(file), int64(len(file)), log); err == nil {
 			walk(h)
+		}
+		if e, err := Edit(newPaper(padded(data)), int64(len(whole))); err == nil {
+			_ = e.Set(e.Root(), "x", String, []byte("x\x00"), -1, at) // may fail, must not panic
 		}
 	})
 }
