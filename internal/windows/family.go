@@ -177,7 +177,7 @@ func (v *inventory) returning(reg *registry.Registry) {
 		})
 	}
 	for _, u := range reg.Users {
-		if server := reg.Server(u); server != "" {
+		if server := u.Server; server != "" {
 			v.Remarks = append(v.Remarks, item.Unread{
 				Path: cmp.Or(u.Profile, u.Name),
 				Reason: "is a profile that a server keeps too (" + server + "): the next login " +

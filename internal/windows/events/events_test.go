@@ -196,8 +196,8 @@ func TestRandomDamage(t *testing.T) {
 }
 
 // FuzzRead reads logs of any bytes.
-// FuzzRead reads logs of one chunk, which begins with what is given, and is zero
-// behind it: so the inputs are short.
+// FuzzRead reads logs of one chunk, which begins with what is given, and is
+// zero behind it: so the inputs are short.
 func FuzzRead(f *testing.F) {
 	whole := Build(sample(2), 1, false)
 	f.Add(bytes.TrimRight(whole[fileHead:], "\x00"))

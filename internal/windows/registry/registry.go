@@ -53,7 +53,10 @@ type User struct {
 	Hive    *hive.Hive
 	Classes *hive.Hive // what is registered for the user alone
 	Account Account
-	vars    map[string]string
+	// Server is where a server keeps the profile too, which the next login may
+	// take from there; empty where none does.
+	Server string
+	vars   map[string]string
 }
 
 // An Account says whose a profile is.
@@ -346,6 +349,7 @@ func (reg *Registry) readUsers(config string) {
 			continue
 		}
 		u := &User{SID: k.Key.Name, Name: lastPart(image)}
+		u.Server, _ = reg.Text(k, "CentralProfile")
 		if slices.Contains([]string{"S-1-5-18", "S-1-5-19", "S-1-5-20"}, u.SID) {
 			u.Account = System
 		}

@@ -28,17 +28,6 @@ func (reg *Registry) Waiting() (all []string) {
 	return all
 }
 
-// Server is where a server keeps a user's profile too, which the next login may
-// take from there; empty where none does.
-func (reg *Registry) Server(u *User) string {
-	if u.SID == "" {
-		return ""
-	}
-	list := reg.Machine(`SOFTWARE\` + CurrentNT + `\ProfileList`)
-	server, _ := reg.Text(reg.Below(list, u.SID), "CentralProfile")
-	return server
-}
-
 // Returning are sentences on what may change back what is edited, by how the
 // addresses begin that it is about: all of them, or those of a user.
 func (reg *Registry) Returning() map[string]string {
@@ -48,7 +37,7 @@ func (reg *Registry) Returning() map[string]string {
 			"start may change things back."
 	}
 	for _, u := range reg.Users {
-		if server := reg.Server(u); server != "" {
+		if server := u.Server; server != "" {
 			all[u.root()] = "A server keeps the profile " + path.Base(u.Profile) + " too (" +
 				server + "): the next login may change things back."
 		}

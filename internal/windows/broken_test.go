@@ -1,0 +1,95 @@
+//go:build linux
+
+package windows
+
+import (
+	"fmt"
+	"runtime"
+	"strings"
+	"testing"
+
+	"calmdawn/internal/family"
+	"calmdawn/internal/machine"
+	"calmdawn/internal/windows/hive"
+	"calmdawn/internal/windows/windowstest"
+)
+
+// TestTwiceAsBrokenTakesTwiceAsMuch surveys disks with n and with 2n faults of
+// each kind, and counts what is allocated: none is told of all the others anew.
+func TestTwiceAsBrokenTakesTwiceAsMuch(t *testing.T) {
+	each := func(n int, do func(name string)) {
+		for i := range n {
+			do(fmt.Sprintf("n%05d", i))
+		}
+	}
+	for name, spoil := range map[string]func(d *windowstest.Disk, n int){
+		"entries": func(d *windowstest.Disk, n int) {
+			each(n, func(name string) {
+				d.Run("isolde", "Run").Set(hive.Texted(name, hive.String, `"C:\gone\`+name))
+			})
+		},
+		"entries of no text": func(d *windowstest.Disk, n int) {
+			each(n, func(name string) { d.Run("", "Run").Set(hive.Counted(name, 7)) })
+		},
+		"services": func(d *windowstest.Disk, n int) {
+			each(n, func(name string) {
+				d.Service(name, hive.Counted("Type", 0x10), hive.Texted("Start", hive.String, "x"),
+					hive.Counted("ImagePath", 1))
+			})
+		},
+		"needs in circles": func(d *windowstest.Disk, n int) {
+			last := "n00000"
+			each(n, func(name string) {
+				d.Service(name, windowstest.Auto(`C:\gone.exe`)...).Set(
+					hive.Texted("DependOnService", hive.Multi, last+"\x00"))
+				last = name
+			})
+		},
+		"tasks": func(d *windowstest.Disk, n int) {
+			each(n, func(name string) {
+				d.Files["Windows/System32/Tasks/"+name] = "<Task"
+				d.Software.At(taskTree + `Tree\` + name).Set(text("Id", "{"+name+"}"))
+			})
+		},
+		"actions of a task": func(d *windowstest.Disk, n int) {
+			d.Files["Windows/System32/Tasks/a"] = define("<BootTrigger/>", "",
+				strings.Repeat("<Exec><Command>C:\\gone</Command></Exec>", n))
+			d.Software.At(taskTree + `Tree\a`).Set(text("Id", "{a}"))
+		},
+		"shortcuts": func(d *windowstest.Disk, n int) {
+			each(n, func(name string) {
+				d.Files["ProgramData/Microsoft/Windows/Start Menu/Programs/StartUp/"+name+
+					".lnk"] = "L\x00\x00\x00"
+			})
+		},
+		"profiles": func(d *windowstest.Disk, n int) {
+			each(n, func(name string) { d.Profile("S-1-5-21-1-2-3-"+name, `D:\`+name) })
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			allocated := func(n int) float64 {
+				d := windowstest.New()
+				spoil(d, n)
+				r, err := machine.Open(d.Make(t))
+				if err != nil {
+					t.Fatal(err)
+				}
+				defer r.Close()
+				var before, after runtime.MemStats
+				runtime.ReadMemStats(&before)
+				found := Family{}.Survey(r, family.Options{}).Found()
+				runtime.ReadMemStats(&after)
+				if len(found.Unread) > 4*n+20 {
+					t.Errorf("%d faults are told in %d lines", n, len(found.Unread))
+				}
+				return float64(after.TotalAlloc - before.TotalAlloc)
+			}
+			const n = 400
+			none, once, twice := allocated(0), allocated(n), allocated(2*n)
+			if of := (twice - none) / max(once-none, 1<<20); of > 2.7 {
+				t.Errorf("%.1f times the memory for twice as many: %.0f, %.0f, %.0f kB", of,
+					none/1e3, once/1e3, twice/1e3)
+			}
+		})
+	}
+}
