@@ -17,6 +17,7 @@ import (
 
 	"calmdawn/internal/casebook"
 	"calmdawn/internal/core/change"
+	"calmdawn/internal/core/failures"
 	"calmdawn/internal/ledger"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/testtree"
@@ -249,5 +250,38 @@ func TestOneDoor(t *testing.T) {
 	delete(found, "machine") // hands them on to who holds an address
 	if len(found) > 0 {
 		t.Errorf("others write to a machine's files: %v", found)
+	}
+}
+
+// TestALookChangesNothing has each writing method of a ledger that was opened to
+// look at it refuse, and the machine and its casebook stay as they are.
+func TestALookChangesNothing(t *testing.T) {
+	dir, r := tree(t)
+	id, err := do(r, drafts[0], 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	before := testtree.Snapshot(t, dir, nil)
+	led, err := ledger.View(r, casebook.Inside)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer led.Close()
+	plan, err := led.PlanUndo(id, ledger.Undoing{At: clock, By: "test"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, carried := led.CarryOut(plan)
+	_, resolved := led.Resolve(plan, true, nil)
+	for what, err := range map[string]error{
+		"CarryOut": carried, "Resolve": resolved, "Unguard": led.Unguard(),
+		"UpdateGuard": led.UpdateGuard(func(*failures.State) {}),
+	} {
+		if !errors.Is(err, led.Barred()) {
+			t.Errorf("%s: %v", what, err)
+		}
+	}
+	if now := testtree.Snapshot(t, dir, nil); now != before {
+		t.Errorf("something was written:\n%s", testtree.Diff(before, now))
 	}
 }

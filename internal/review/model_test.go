@@ -223,6 +223,23 @@ func TestDecisions(t *testing.T) {
 	}
 }
 
+// TestMarkedRowsShow has the rows that are marked, and no others, say so.
+func TestMarkedRowsShow(t *testing.T) {
+	p := sitDown(t, &plain{}, machine(t, 0), Options{UTF8: true})
+	marks := func() int {
+		text := "\n" + p.View()
+		return strings.Count(text, "\n *") + strings.Count(text, "\n›*")
+	}
+	for _, c := range []struct {
+		keys string
+		want int
+	}{{"", 0}, {"space", 1}, {"space", 2}, {"up space", 1}, {"esc", 0}} {
+		if p.press(c.keys); marks() != c.want {
+			t.Errorf("after %q %d rows are marked, not %d:\n%s", c.keys, marks(), c.want, p.View())
+		}
+	}
+}
+
 func TestAPlanIsCarriedOutWrittenOrLeft(t *testing.T) {
 	v := machine(t, 0)
 	face := &plain{files: map[string]bool{"there.toml": true}}
