@@ -123,6 +123,9 @@ func (a *app) show(s *render.Screen, l *visit.Visit, it item.Item) {
 	if it.Signature != "" {
 		s.Field("Signature", clean(it.Signature))
 	}
+	if it.Opaque != "" {
+		s.Field("Not known", clean(it.Opaque))
+	}
 	if it.Owner != "" {
 		s.Field("Owner", clean(it.Owner)+", at whose login it starts")
 	}
@@ -216,8 +219,12 @@ func verdict(l *visit.Visit, it item.Item) string {
 	default:
 		text = fmt.Sprintf("It is %s%s. %s launches it.", it.State, why, moment)
 		if it.Unsure {
-			text = fmt.Sprintf("It may be on: %s may launch it, which depends on what the script "+
-				"does.", strings.ToLower(moment[:1])+moment[1:])
+			depends := "which depends on what the script does"
+			if it.Why != "" {
+				depends = "for " + render.Clean(it.Why)
+			}
+			text = fmt.Sprintf("It may be on: %s may launch it, %s.",
+				strings.ToLower(moment[:1])+moment[1:], depends)
 		}
 	}
 	if c, ok := l.LastChange(it.ID); ok {

@@ -4,10 +4,13 @@ package cli_test
 
 import (
 	"encoding/binary"
+	"encoding/json"
 	"fmt"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"unicode/utf16"
@@ -506,4 +509,54 @@ func TestAProfileThatComesAndGoes(t *testing.T) {
 	says(t, on+"undo --all --yes", 0)
 	says(t, on+"show "+user, 0, "It is on")
 	says(t, on+"history", 0, "undone by 2")
+}
+
+// TestCompressedSystemFiles has a volume whose system files are compressed
+// behind a mark that the driver does not read: nothing of the system is taken
+// for gone, or for what can go.
+func TestCompressedSystemFiles(t *testing.T) {
+	volume := t.TempDir()
+	windowstest.Mount(t, volume, 24)
+	says(t, "demo --keep "+volume+"/x --family windows", 0)
+	if out, err := exec.Command("sh", "-c", "mv "+volume+"/x/* "+volume).CombinedOutput(); err !=
+		nil {
+		t.Fatalf("%v %s", err, out)
+	}
+	// [MS-FSCC] 2.1.2: the tag, the size of what follows, and that the filter
+	// of compressed files keeps it
+	mark := []byte{0x17, 0, 0, 0x80, 16, 0, 0, 0, 1, 0, 0, 0, 2, 0, 0, 0, 1, 0, 0, 0, 0, 0, 0, 0}
+	marked := 0
+	must(t, filepath.WalkDir(volume+"/Windows", func(p string, e fs.DirEntry, err error) error {
+		end := strings.ToLower(filepath.Ext(p))
+		if err != nil || !e.Type().IsRegular() || !slices.Contains([]string{".exe", ".dll", ".sys"},
+			end) {
+			return err
+		}
+		marked++
+		return unix.Setxattr(p, "system.ntfs_reparse_data", mark, 0)
+	}))
+	on := "--root " + volume + " "
+	const why = "it is compressed in the newer way"
+	says(t, on+"show RpcSs", 0, "It is on", "Protected", why)
+	says(t, on+"disable service:RpcSs service:LSM --yes", 1, "is protected")
+	for _, words := range []string{"", "list"} {
+		says(t, on+words, 0, "programs that are launched cannot be read", why)
+	}
+	var list struct {
+		Items []struct{ ID, State, Why, Opaque string }
+	}
+	out, _, _ := call(t, on+"list --all --json")
+	must(t, json.Unmarshal([]byte(out), &list))
+	opaque := 0
+	for _, it := range list.Items {
+		if it.State == "broken" && strings.Contains(strings.ToLower(it.Why), `\windows\`) {
+			t.Errorf("%s is broken: %s", it.ID, it.Why)
+		}
+		if it.Opaque != "" {
+			opaque++
+		}
+	}
+	if marked < 10 || opaque < 10 {
+		t.Errorf("of %d compressed programs %d items tell", marked, opaque)
+	}
 }

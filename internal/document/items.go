@@ -53,6 +53,7 @@ type Item struct {
 	Section    string     `json:"section,omitempty"`
 	Summary    string     `json:"summary,omitempty"`
 	Installed  string     `json:"installed,omitempty"`
+	Opaque     string     `json:"opaque,omitempty"`
 	Leftover   bool       `json:"leftover,omitempty"`
 	Role       string     `json:"role"`
 	Advice     string     `json:"advice"`
@@ -153,6 +154,7 @@ func newItem(it item.Item, facts Facts) Item {
 		Version:    it.Version,
 		Section:    it.Section,
 		Summary:    it.Summary,
+		Opaque:     it.Opaque,
 		Leftover:   it.Leftover,
 		Role:       it.Role,
 		Advice:     string(it.Advice),

@@ -446,8 +446,12 @@ func linkText(fd int, name string) string {
 	return string(long[:n])
 }
 
-func (r *kernel) xattr(p, name string) ([]byte, error) {
-	fd, err := r.open(p, unix.O_PATH)
+func (r *kernel) xattr(p, name string, follow bool) ([]byte, error) {
+	flags := unix.O_PATH
+	if !follow {
+		flags |= unix.O_NOFOLLOW
+	}
+	fd, err := r.open(p, flags)
 	if err != nil {
 		return nil, err
 	}

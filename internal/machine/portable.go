@@ -83,7 +83,7 @@ func (r *portable) walk(p string, follow bool) (string, fs.FileInfo, error) {
 	return at(), info, named("open", p, err)
 }
 
-func (r *portable) xattr(p, _ string) ([]byte, error) {
+func (r *portable) xattr(p, _ string, _ bool) ([]byte, error) {
 	return nil, named("getxattr", p, errors.ErrUnsupported)
 }
 

@@ -45,7 +45,7 @@ type resolver interface {
 	readFile(p string, limit int64) ([]byte, error)
 	readListed(p string, limit int64) ([]byte, error)
 	readDir(p string) ([]Entry, error)
-	xattr(p, name string) ([]byte, error)
+	xattr(p, name string, follow bool) ([]byte, error)
 	handle(p string) (dir string, release func() error, err error)
 	space(p string) (free, total uint64, err error)
 	readOnly(p string) bool
@@ -164,7 +164,10 @@ func (r *Root) ReadDir(p string) ([]Entry, error) { return r.files.readDir(p) }
 
 // Xattr returns an extended attribute of what p leads to. Where the file system
 // has none of the name, or the operating system no attributes, it fails.
-func (r *Root) Xattr(p, name string) ([]byte, error) { return r.files.xattr(p, name) }
+func (r *Root) Xattr(p, name string) ([]byte, error) { return r.files.xattr(p, name, true) }
+
+// OwnXattr is [Root.Xattr] of a link itself, where p is one.
+func (r *Root) OwnXattr(p, name string) ([]byte, error) { return r.files.xattr(p, name, false) }
 
 // ReadOnly reports whether the file system at p takes no writes.
 func (r *Root) ReadOnly(p string) bool { return r.files.readOnly(p) }

@@ -9,7 +9,9 @@ import (
 	"cmp"
 	_ "embed"
 	"fmt"
+	"maps"
 	"path"
+	"slices"
 	"strings"
 	"time"
 
@@ -163,8 +165,34 @@ func (Family) Survey(r *machine.Root, o family.Options) family.Inventory {
 		})
 	}
 	v.returning(reg)
+	v.opaque(reg)
 	item.Sort(v.Items)
 	return v
+}
+
+// opaque counts the programs that cannot be read, by why.
+func (v *inventory) opaque(reg *registry.Registry) {
+	const most = 3 // that are named
+	programs := map[string][]string{}
+	for _, it := range v.Items {
+		_, why, ok := strings.Cut(it.Opaque, " cannot be read: ")
+		if ok && it.Program != "" && !slices.Contains(programs[why], it.Program) {
+			programs[why] = append(programs[why], it.Program)
+		}
+	}
+	for _, why := range slices.Sorted(maps.Keys(programs)) {
+		all := programs[why]
+		slices.Sort(all)
+		named := strings.Join(all[:min(most, len(all))], ", ")
+		if more := len(all) - most; more > 0 {
+			named += fmt.Sprintf(" and %d more", more)
+		}
+		v.Remarks = append(v.Remarks, item.Unread{
+			Path: reg.Windows,
+			Reason: fmt.Sprintf("%d programs that are launched cannot be read (%s): %s. What "+
+				"they are is not known, so each is protected", len(all), named, why),
+		})
+	}
 }
 
 // returning tells what may change back what is changed on the disk.

@@ -3,6 +3,7 @@ package windows
 import (
 	"cmp"
 	_ "embed"
+	"errors"
 	"path"
 	"regexp"
 	"slices"
@@ -30,7 +31,8 @@ type identifier struct {
 func identify(reg *registry.Registry, items []item.Item) {
 	id := &identifier{reg: reg, installed: installedOn(reg)}
 	for _, name := range []string{"ntoskrnl.exe", "kernel32.dll", "smss.exe", "svchost.exe"} {
-		if info, ok := id.info(path.Join(reg.Windows, "System32", name)); ok && info.Maker != "" {
+		if info, ok, _ := id.info(path.Join(reg.Windows, "System32", name)); ok &&
+			info.Maker != "" {
 			id.maker = info.Maker
 			break
 		}
@@ -38,18 +40,22 @@ func identify(reg *registry.Registry, items []item.Item) {
 	machine.Each(len(items), func(i int) { id.attribute(&items[i]) })
 }
 
-// info reads what a program says of itself.
-func (id *identifier) info(p string) (program.Info, bool) {
+// info reads what a program says of itself; false where it says nothing. why
+// says as a clause that it cannot be read.
+func (id *identifier) info(p string) (info program.Info, ok bool, why string) {
 	f, err := id.reg.Root.OpenFile(p)
 	if err != nil {
-		return program.Info{}, false
+		return info, false, cmp.Or(id.reg.Hindered(p), machine.Reason(err))
 	}
 	defer f.Close()
 	own, err := program.Open(f)
-	if err != nil {
-		return program.Info{}, false
+	if errors.Is(err, program.ErrNone) {
+		return info, false, ""
 	}
-	return own.Info(), true
+	if err != nil {
+		return info, false, cmp.Or(id.reg.Hindered(p), machine.Reason(err))
+	}
+	return own.Info(), true, ""
 }
 
 // attribute tells an item its maker and version, and whether it belongs to the
@@ -59,8 +65,15 @@ func (id *identifier) info(p string) (program.Info, bool) {
 func (id *identifier) attribute(it *item.Item) {
 	var info program.Info
 	known := false
-	if it.Program != "" {
-		info, known = id.info(it.Program)
+	if it.Program != "" && it.State != item.Broken {
+		var why string
+		if info, known, why = id.info(it.Program); why != "" {
+			it.Opaque = "its program " + it.Program + " cannot be read: " + why
+		}
+	}
+	if id.reg.Software == nil {
+		it.Opaque = cmp.Or(it.Opaque, "SOFTWARE cannot be read, the part of the registry that "+
+			"says what things are to the machine")
 	}
 	it.Maker = cmp.Or(it.Maker, strings.TrimSpace(info.Maker))
 	if it.Summary == "" {
@@ -119,6 +132,8 @@ func (id *identifier) ofSystem(it *item.Item) bool {
 		return false
 	case it.Maker != "" && id.maker != "": // which decides, whatever else says
 		return strings.EqualFold(it.Maker, id.maker)
+	case it.Opaque != "": // not known is not another's
+		return true
 	case slices.Contains(rule.Owners, id.reg.OwnerOf(it.Program)):
 		return true
 	}

@@ -1,11 +1,13 @@
 package windows
 
 import (
+	"cmp"
 	"path"
 	"regexp"
 	"strings"
 
 	"calmdawn/internal/core/item"
+	"calmdawn/internal/machine"
 	"calmdawn/internal/windows/launch"
 	"calmdawn/internal/windows/registry"
 )
@@ -114,9 +116,13 @@ func register(reg *registry.Registry, items []item.Item) {
 	for _, r := range registrations {
 		for _, file := range r.files(reg) {
 			t := finder.Find(launch.Line{Text: `"` + strings.Trim(file, `"`) + `"`})
-			if t.Fate == launch.Found {
-				info, _ := id.info(t.Program)
-				note(r.as, t.Program, strings.TrimSpace(info.Maker))
+			if t.Fate == launch.Found || t.Fate == launch.Unreadable {
+				info, _, why := id.info(t.Program)
+				if maker := strings.TrimSpace(info.Maker); why == "" {
+					note(r.as, t.Program, maker)
+				} else { // whose it is is not known, so all around it may be theirs
+					note(r.as, t.Program, anybody)
+				}
 			}
 		}
 	}
@@ -129,7 +135,7 @@ func register(reg *registry.Registry, items []item.Item) {
 			}
 		}
 	}
-	classes := map[string]string{}
+	classes := map[string]class{}
 	for i := range items {
 		it := &items[i]
 		if dir := path.Dir(it.Program); inStore.MatchString(dir) {
@@ -138,17 +144,23 @@ func register(reg *registry.Registry, items []item.Item) {
 				class = classOf(reg, dir)
 				classes[dir] = class
 			}
-			if class != "" {
-				it.Traits = append(it.Traits, "class "+class)
+			if class.name != "" {
+				it.Traits = append(it.Traits, "class "+class.name)
+			} else if class.why != "" {
+				it.Opaque = cmp.Or(it.Opaque, "what its driver is for cannot be read: "+class.why)
 			}
 		}
 		if what := as[strings.ToLower(path.Dir(it.Program))]; it.Program != "" && what != "" {
 			it.Traits = append(it.Traits, "registered "+what)
-		} else if what := near[topOf(it.Program)+"\n"+it.Maker]; what != "" && !it.Aside {
+		} else if what := cmp.Or(near[topOf(it.Program)+"\n"+it.Maker],
+			near[topOf(it.Program)+"\n"+anybody]); what != "" && !it.Aside {
 			it.Traits = append(it.Traits, "near "+what)
 		}
 	}
 }
+
+// anybody stands for a maker that cannot be told.
+const anybody = "*"
 
 // topOf is the folder of programs that a program is in, in small letters: of
 // /Program Files/A/b/c.exe it is /program files/a.
@@ -164,18 +176,22 @@ var inStore = regexp.MustCompile(`(?i)/System32/DriverStore/FileRepository/[^/]+
 // is.
 var classLine = regexp.MustCompile(`(?im)^\s*Class\s*=\s*"?([A-Za-z0-9_]+)`)
 
+// A class of device is what a driver is for; empty where nothing says so. why
+// says that it cannot be read.
+type class struct{ name, why string }
+
 // classOf is the class of device that the package of a driver in a folder is
-// for; empty where it does not say.
-func classOf(reg *registry.Registry, dir string) string {
+// for.
+func classOf(reg *registry.Registry, dir string) (c class) {
 	const most = 1 << 20
 	dir = inStore.FindString(dir)
 	store, err := reg.Find(reg.Windows + dir)
 	if err != nil {
-		return ""
+		return class{}
 	}
 	entries, err := reg.Root.ReadDir(store)
 	if err != nil {
-		return ""
+		return class{why: machine.Reason(err)}
 	}
 	for _, e := range entries {
 		if !strings.EqualFold(path.Ext(e.Name), ".inf") {
@@ -183,11 +199,12 @@ func classOf(reg *registry.Registry, dir string) string {
 		}
 		raw, err := reg.Root.ReadFile(path.Join(store, e.Name), most)
 		if err != nil {
+			c.why = cmp.Or(reg.Hindered(path.Join(store, e.Name)), machine.Reason(err))
 			continue
 		}
 		if m := classLine.FindStringSubmatch(registry.Text(raw)); m != nil {
-			return m[1]
+			return class{name: m[1]}
 		}
 	}
-	return ""
+	return c
 }

@@ -5,6 +5,7 @@ package windows
 import (
 	"encoding/binary"
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -24,6 +25,18 @@ func define(triggers, settings, actions string) string {
 <RegistrationInfo><Description>Says</Description></RegistrationInfo>
 <Triggers>`+triggers+`</Triggers><Settings>`+settings+`</Settings>
 <Actions Context="Author">`+actions+`</Actions></Task>`)
+}
+
+// cached are actions as the scheduler's list keeps them.
+func cached(command, arguments string) []byte {
+	text := func(data []byte, text string) []byte {
+		raw := utf16le(text)
+		return append(binary.LittleEndian.AppendUint32(data, uint32(len(raw))), raw...)
+	}
+	data := text([]byte{3, 0}, "Author")
+	data = text(append(data, 0x66, 0x66), "")
+	data = text(text(text(data, command), arguments), "")
+	return append(data, 0, 0)
 }
 
 // TestTasks has a task with every trigger, and what its list and its file may
@@ -66,6 +79,11 @@ func TestTasks(t *testing.T) {
 	d.Files["Windows/System32/Tasks/Unlisted"] = define(boot, "", action)
 	d.Software.At(taskTree+`Tree\Fileless`).Set(text("Id", "{F}"),
 		hive.Datum{Name: "SD", Type: hive.Binary, Data: []byte{1}})
+	d.Software.At(taskTree + `Logon\{F}`)
+	d.Software.At(taskTree + `Tasks\{F}`).Set(hive.Datum{
+		Name: "Actions", Type: hive.Binary, Data: cached(`C:\Apps\a.exe`, "/hidden"),
+	})
+	add("Several", define(boot, "", `<Exec><Command>C:\Apps\gone.exe</Command></Exec>`+action))
 	add("Secret", define(boot, "", action))
 	d.Software.At(taskTree + `Tree\Secret`).Values = []hive.Datum{text("Id", "{S}")}
 	ran := make([]byte, 36)
@@ -93,12 +111,13 @@ func TestTasks(t *testing.T) {
 		`\Class`:            "on|boot|||at the boot",
 		`\Class gone`:       "broken|boot||its program is gone: the class {D}|",
 		`\Gone`:             `broken|boot||its program is gone: C:\Apps\gone.exe|`,
-		`\Damaged`:          "broken|later||its definition cannot be read|",
-		`\Bomb`:             "broken|later||its definition cannot be read|",
+		`\Damaged`:          "broken|later||its definition is damaged|",
+		`\Bomb`:             "broken|later||its definition is damaged|",
 		`\Many`:             "on|boot|||at the boot; when anybody logs in",
 		`\Session`:          "on|later|||when the screen is unlocked",
 		`\Unlisted`:         "off|boot||the scheduler's own list, by which it goes",
-		`\Fileless`:         "broken|later||its definition is gone",
+		`\Fileless`:         "on|login||the scheduler's list has it, and its definition is gone",
+		`\Several`:          "on|boot|||at the boot",
 		`\Secret`:           "on|boot|||at the boot",
 	} {
 		it := byName[name]
@@ -106,6 +125,14 @@ func TestTasks(t *testing.T) {
 		if !strings.HasPrefix(got, want) {
 			t.Errorf("%s is %q; want %q", name, got, want)
 		}
+	}
+	if it := byName[`\Fileless`]; it.Program != "/Apps/a.exe" || !it.Unsure ||
+		it.Command != `C:\Apps\a.exe /hidden` || fmt.Sprint(it.Traits) != "[hidden]" {
+		t.Errorf("of a task without its file: %+v", it)
+	}
+	if it := byName[`\Several`]; it.Program != "/Apps/a.exe" || !slices.Contains(it.Conditions,
+		`it launches 1 more: C:\Apps\gone.exe`) {
+		t.Errorf("of a task with two actions: %+v", it)
 	}
 	if it := byName[`\Class`]; it.Program != "/Apps/a.exe" || it.Summary != "Says" {
 		t.Errorf("%+v", it)

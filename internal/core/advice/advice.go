@@ -3,6 +3,7 @@
 package advice
 
 import (
+	"cmp"
 	_ "embed"
 	"fmt"
 	"path"
@@ -133,6 +134,9 @@ func (rules Rules) Judge(it *item.Item, uses Uses) {
 		it.State != item.Broken {
 		it.Protected = fmt.Sprintf("%s (role %s: %s)", rule.Reason, rule.Role, evidence)
 	}
+	if it.Opaque != "" && it.Protected == "" && it.State.Launched() {
+		it.Protected = "what it is cannot be told: " + it.Opaque
+	}
 	switch {
 	case !it.State.Launched():
 		it.Reason = evidence
@@ -144,8 +148,8 @@ func (rules Rules) Judge(it *item.Item, uses Uses) {
 		it.Advice, it.Reason = item.CleanUp, "its package was removed and left this behind"
 		return
 	case it.Unsure:
-		it.Advice, it.Reason = item.LookUp, "it stands in a login script, and may or may not be "+
-			"launched"
+		it.Advice, it.Reason = item.LookUp, cmp.Or(it.Why, "it stands in a login script, and may "+
+			"or may not be launched")
 		return
 	case it.System && (strength > byTrait || rule.Advice == item.Keep && rule.Uses == ""):
 		it.Advice, it.Reason = item.Keep, "it is a part of the operating system"
@@ -232,7 +236,9 @@ func wordsOf(it *item.Item) texts {
 // fits returns the evidence of a kind for which a rule fits an item; empty when
 // it does not.
 func (r Rule) fits(it *item.Item, kind strength, w texts) string {
-	if r.System && !it.System {
+	// what cannot be read never lowers protection: a name and a place suffice
+	placed := kind == byName && r.Protected && slices.Contains(it.Traits, item.SystemPlace)
+	if r.System && !it.System && !placed {
 		return ""
 	}
 	like := func(what string, patterns []string, values ...string) string {

@@ -33,6 +33,10 @@ const (
 	Broken  State = "broken"  // it would be launched, but its program is gone
 )
 
+// SystemPlace is the trait of what is set up to run from the folders of the
+// operating system, whatever stands there.
+const SystemPlace = "set up in the system's place"
+
 // Launched reports whether the next boot or login tries to start an item in
 // this state.
 func (s State) Launched() bool { return s != Off }
@@ -103,6 +107,10 @@ type Item struct {
 	// Signature says whether its program has one, and by whom, as a clause;
 	// whether it is good is not said. Empty where programs have none.
 	Signature string
+
+	// Opaque says as a clause why it cannot be told what it is, since something
+	// of it cannot be read; it is protected then. Empty where all could be.
+	Opaque string
 
 	Role   string // what it does for the machine; empty when not known
 	Advice Advice // what we say of it; empty for what is off

@@ -3,7 +3,9 @@
 package launch
 
 import (
+	"cmp"
 	"encoding/base64"
+	"errors"
 	"path"
 	"slices"
 	"strings"
@@ -44,6 +46,8 @@ func (t Target) Tell(it *item.Item) {
 		it.State, it.Why = item.Broken, "its program is gone: "+t.Program
 	case Elsewhere:
 		it.Conditions = append(it.Conditions, t.Program+" is on a disk that is not here")
+	case Unreadable:
+		it.Program, it.Opaque = t.Program, t.Why
 	case Unnamed:
 		it.State, it.Why = item.Broken, "it names no program"
 	}
@@ -72,7 +76,7 @@ func (f Finder) find(l Line, depth int) Target {
 		return Target{Fate: Unnamed}
 	}
 	t, rest := f.program(l, text)
-	if t.Fate != Found && t.Fate != Missing || depth == mostWrapped {
+	if t.Fate == Unnamed || t.Fate == Elsewhere || depth == mostWrapped {
 		return t
 	}
 	if own, ok := f.started(t, rest); ok {
@@ -83,7 +87,7 @@ func (f Finder) find(l Line, depth int) Target {
 		return t
 	}
 	under := f.find(Line{Text: inner, User: l.User, Narrow: l.Narrow}, depth+1)
-	if under.Fate == Unnamed {
+	if under.Fate == Unnamed || t.Fate == Unreadable && under.Fate == Missing {
 		return t
 	}
 	if under.Through == "" {
@@ -222,8 +226,13 @@ func (f Finder) at(l Line, p, called string) Target {
 			switch {
 			case ok:
 				return Target{Program: found, Fate: Found}
-			case err != nil:
-				t.Fate, t.Why = Unreadable, "whether it is there cannot be told"
+			case err != nil && t.Fate == Missing:
+				inside := path.Join("/", strings.ReplaceAll(p, `\`, "/"))
+				t = Target{Program: cmp.Or(found, inside), Fate: Unreadable,
+					Why: "whether it is there cannot be told"}
+				if refusal := (*machine.Refusal)(nil); errors.As(err, &refusal) {
+					t.Why = refusal.Reason
+				}
 			}
 		}
 	}
@@ -248,14 +257,19 @@ func views(l Line, p string) []string {
 func (f Finder) searched(l Line, name string) Target {
 	vars := f.Reg.Vars(l.User)
 	root := f.Reg.Outside(f.Reg.Windows)
+	unreadable := Target{}
 	dirs := append([]string{root + `\System32`, root}, strings.Split(vars["PATH"], ";")...)
 	for i, dir := range dirs {
 		if dir = strings.TrimSpace(dir); dir == "" || slices.Contains(dirs[:i], dir) {
 			continue
 		}
 		if p, _, ok := f.Reg.Local(dir + `\` + name); ok {
-			if t := f.at(l, p, name); t.Fate == Found {
+			t := f.at(l, p, name)
+			if t.Fate == Found {
 				return t
+			}
+			if t.Fate == Unreadable && unreadable.Program == "" {
+				unreadable = t
 			}
 		}
 	}
@@ -269,6 +283,9 @@ func (f Finder) searched(l Line, name string) Target {
 				}
 			}
 		}
+	}
+	if unreadable.Program != "" {
+		return unreadable
 	}
 	return Target{Program: name, Fate: Missing}
 }

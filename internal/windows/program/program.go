@@ -37,24 +37,34 @@ type File struct {
 	signed    uint32 // where in the file the signature is; 0 for none
 }
 
-var errNone = errors.New("it is no program")
+// ErrNone tells that a file is no program. Another error is of reading it.
+var ErrNone = errors.New("it is no program")
+
+// failed reports whether reading failed otherwise than at the end of the file.
+func failed(err error) bool { return err != nil && !errors.Is(err, io.EOF) }
 
 // Open reads the heads of a program. The file stays the caller's, and has to
 // stay open.
 func Open(f io.ReaderAt) (*File, error) {
 	head := make([]byte, 64)
-	if _, err := f.ReadAt(head, 0); err != nil || head[0] != 'M' || head[1] != 'Z' {
-		return nil, errNone
+	if _, err := f.ReadAt(head, 0); failed(err) {
+		return nil, err
+	} else if err != nil || head[0] != 'M' || head[1] != 'Z' {
+		return nil, ErrNone
 	}
 	at := int64(binary.LittleEndian.Uint32(head[60:]))
 	head = make([]byte, 24)
-	if _, err := f.ReadAt(head, at); err != nil || string(head[:4]) != "PE\x00\x00" {
-		return nil, errNone
+	if _, err := f.ReadAt(head, at); failed(err) {
+		return nil, err
+	} else if err != nil || string(head[:4]) != "PE\x00\x00" {
+		return nil, ErrNone
 	}
 	sections := int(binary.LittleEndian.Uint16(head[6:]))
 	optional := make([]byte, binary.LittleEndian.Uint16(head[20:]))
-	if _, err := f.ReadAt(optional, at+24); err != nil || len(optional) < 2 {
-		return nil, errNone
+	if _, err := f.ReadAt(optional, at+24); failed(err) {
+		return nil, err
+	} else if err != nil || len(optional) < 2 {
+		return nil, ErrNone
 	}
 	directories := map[uint16]int{0x10b: 96, 0x20b: 112}[binary.LittleEndian.Uint16(optional)]
 	p := &File{f: f}
@@ -69,7 +79,7 @@ func Open(f io.ReaderAt) (*File, error) {
 	const most, size = 96, 40
 	table := make([]byte, size*min(sections, most))
 	if _, err := f.ReadAt(table, at+24+int64(len(optional))); err != nil {
-		return nil, errNone
+		return nil, ErrNone
 	}
 	for ; len(table) >= size; table = table[size:] {
 		u := func(i int) uint32 { return binary.LittleEndian.Uint32(table[i:]) }
@@ -88,13 +98,13 @@ func (p *File) bytes(address uint32, n int) ([]byte, error) {
 			continue
 		}
 		if int64(inside)+int64(n) > int64(s.Size) {
-			return nil, errNone
+			return nil, ErrNone
 		}
 		raw := make([]byte, n)
 		_, err := p.f.ReadAt(raw, int64(s.Offset)+int64(inside))
 		return raw, err
 	}
-	return nil, errNone
+	return nil, ErrNone
 }
 
 // An entry is one of a level of the tree of resources.
@@ -126,7 +136,7 @@ func (p *File) level(at uint32) ([]entry, error) {
 // it has: those that are wished come first.
 func (p *File) resource(kind, id uint32, languages ...uint32) ([]byte, error) {
 	if p.resources == 0 {
-		return nil, errNone
+		return nil, ErrNone
 	}
 	at := uint32(0)
 	for depth, want := range []uint32{kind, id, 0} {
@@ -148,7 +158,7 @@ func (p *File) resource(kind, id uint32, languages ...uint32) ([]byte, error) {
 			}
 		}
 		if found < 0 || entries[found].inner != (depth < 2) {
-			return nil, errNone
+			return nil, ErrNone
 		}
 		at = entries[found].at
 	}
@@ -158,7 +168,7 @@ func (p *File) resource(kind, id uint32, languages ...uint32) ([]byte, error) {
 	}
 	size := binary.LittleEndian.Uint32(leaf[4:])
 	if size > mostResource {
-		return nil, errNone
+		return nil, ErrNone
 	}
 	return p.bytes(binary.LittleEndian.Uint32(leaf), int(size))
 }

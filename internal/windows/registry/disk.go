@@ -1,7 +1,9 @@
 package registry
 
 import (
+	"encoding/binary"
 	"errors"
+	"fmt"
 	"io/fs"
 	"path"
 	"path/filepath"
@@ -165,6 +167,50 @@ func (f folder) short(name string, top bool) string {
 	return "" // which of them, only the disk could tell
 }
 
+// reparse is the attribute that shows what the file system keeps of a file
+// whose content stands elsewhere, or in another form, ntfs-3g(8).
+const reparse = "system.ntfs_reparse_data"
+
+// forms say why the driver does not read such a file, by the tag of what is
+// kept, [MS-FSCC] 2.1.2.1.
+var forms = map[uint32]string{
+	0x80000017: "it is compressed in the newer way, which the driver of this disk reads only " +
+		"with its plugin for that",
+	0x80000013: "its content is shared with other files, which the driver of this disk does not " +
+		"read",
+}
+
+// clouds are the tags of what is kept in a cloud; their fourth digit counts.
+const clouds = 0x9000001A
+
+// Hindered says as a clause why what stands at a path inside the machine cannot
+// be read; empty where nothing of the disk's says so.
+func (d *Disk) Hindered(p string) string {
+	var tag uint32
+	if raw, err := d.Root.OwnXattr(p, reparse); err == nil && len(raw) >= 4 {
+		tag = binary.LittleEndian.Uint32(raw)
+	} else if text, err := d.Root.ReadLink(p); err == nil {
+		// the driver shows what it does not know as a link that leads nowhere
+		_, _ = fmt.Sscanf(text, "unsupported reparse tag 0x%x", &tag)
+	}
+	switch {
+	case forms[tag] != "":
+		return forms[tag]
+	case tag&0xFFFF0FFF == clouds:
+		return "its content is kept in a cloud, and is not on this disk"
+	case tag != 0 && tag != junction && tag != symlink:
+		return fmt.Sprintf("it is kept in a form (%#x) that the driver of this disk does not know",
+			tag)
+	}
+	return ""
+}
+
+// Tags of what leads to another place of the disk.
+const (
+	junction = 0xA0000003
+	symlink  = 0xA000000C
+)
+
 // IsFile reports whether a regular file is at a path as [Disk.Find] takes it,
 // and where. An error tells that it cannot be known.
 func (d *Disk) IsFile(p string) (string, bool, error) {
@@ -176,7 +222,10 @@ func (d *Disk) IsFile(p string) (string, bool, error) {
 		return "", false, err
 	}
 	info, err := d.Root.Stat(found)
-	if err != nil { // a link out: what it leads to is not on this disk
+	if why := ""; err != nil { // a link out: what it leads to is not on this disk
+		if why = d.Hindered(found); why != "" {
+			err = &machine.Refusal{Path: found, Reason: why}
+		}
 		return found, false, err
 	}
 	return found, info.Kind == machine.Regular, nil

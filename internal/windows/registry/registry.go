@@ -382,6 +382,9 @@ func (reg *Registry) Away() (folders []string) {
 
 // strays names folders of profiles that no key is for.
 func (reg *Registry) strays(taken map[string]bool) {
+	if reg.Software == nil {
+		return // whose they are is not known
+	}
 	users, err := reg.Find("Users")
 	if err != nil {
 		return

@@ -216,7 +216,7 @@ func (l *List) decide() {
 			Aside:      s.driver(),
 		}
 		it.Summary, _ = l.reg.Text(s.key, "Description")
-		if s.target.Fate == launch.Found {
+		if s.target.Fate == launch.Found || s.target.Fate == launch.Unreadable {
 			it.Program = s.target.Program
 		}
 		l.state(s, &it, wanted)
@@ -256,7 +256,21 @@ func (l *List) traits(s *service) (all []string) {
 	if s.driver() {
 		all = append(all, "driver")
 	}
+	if s.hosted != "" || launch.Folder(l.named(s), l.reg.Windows) {
+		all = append(all, item.SystemPlace)
+	}
 	return all
+}
+
+// named is the path inside the machine of a service's image as its key has it,
+// whatever stands there.
+func (l *List) named(s *service) string {
+	t := l.finder.Find(launch.Line{Text: s.command, Service: true})
+	if t.Fate == launch.Missing {
+		p, _, _ := l.reg.Local(t.Program)
+		return strings.ReplaceAll(p, `\`, "/")
+	}
+	return t.Program
 }
 
 // wanted are the services that start on demand and are needed by ones that

@@ -4,6 +4,7 @@ package task
 
 import (
 	"bytes"
+	"cmp"
 	"crypto/sha256"
 	"encoding/binary"
 	"errors"
@@ -48,6 +49,7 @@ type List struct {
 	finder launch.Finder
 	now    time.Time
 	tasks  map[string]*task // by path in upper case
+	dark   []string         // paths whose folders could not be read
 	items  []item.Item
 }
 
@@ -57,6 +59,8 @@ func Read(reg *registry.Registry, now time.Time) *List {
 	l.list(reg.Machine(cache+`\Tree`), "", 0)
 	if dir, err := reg.Find(path.Join(reg.Windows, "System32/Tasks")); err == nil {
 		l.files(dir, "", 0)
+	} else if !errors.Is(err, fs.ErrNotExist) {
+		l.dark = append(l.dark, "")
 	}
 	for _, key := range slices.Sorted(maps.Keys(l.tasks)) {
 		l.add(l.tasks[key])
@@ -94,6 +98,7 @@ func (l *List) files(dir, above string, depth int) {
 	entries, err := l.reg.Root.ReadDir(dir)
 	if err != nil {
 		l.reg.Unread = append(l.reg.Unread, item.Unread{Path: dir, Reason: machine.Reason(err)})
+		l.dark = append(l.dark, above)
 		return
 	}
 	for _, e := range entries {
@@ -101,7 +106,8 @@ func (l *List) files(dir, above string, depth int) {
 		switch {
 		case e.Kind == machine.Folder && depth < deepest:
 			l.files(path.Join(dir, e.Name), p, depth+1)
-		case e.Kind == machine.Regular && len(l.tasks) < mostTasks:
+		case len(l.tasks) >= mostTasks:
+		case e.Kind == machine.Regular || l.reg.Hindered(path.Join(dir, e.Name)) != "":
 			l.at(p).file = path.Join(dir, e.Name)
 		}
 	}
@@ -144,17 +150,20 @@ func (l *List) add(t *task) {
 		l.items = append(l.items, it)
 	}()
 	if t.file == "" {
-		it.State, it.Why = item.Broken, "its definition is gone; only the scheduler's list has it"
-		it.File = `HKLM\` + cache + `\Tree` + t.path
+		l.cached(t, &it)
 		return
 	}
 	raw, err := l.reg.Root.ReadFile(t.file, maxDefinition)
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		l.reg.Unread = append(l.reg.Unread, item.Unread{Path: t.file, Reason: machine.Reason(err)})
+	if err != nil {
+		why := cmp.Or(l.reg.Hindered(t.file), machine.Reason(err))
+		l.reg.Unread = append(l.reg.Unread, item.Unread{Path: t.file, Reason: why})
+		l.cached(t, &it)
+		it.Why, it.Opaque = "its definition cannot be read: "+why, "its definition cannot be read"
+		return
 	}
 	d, wrong := parse(raw)
-	if err != nil || wrong != nil {
-		it.State, it.Why = item.Broken, "its definition cannot be read"
+	if wrong != nil {
+		it.State, it.Why = item.Broken, "its definition is damaged"
 		return
 	}
 	it.Summary = strings.TrimSpace(d.Info.Description)
@@ -171,9 +180,57 @@ func (l *List) add(t *task) {
 	if ran := l.lastRun(t); ran != "" && it.State.Launched() {
 		it.Fires = strings.TrimPrefix(it.Fires+"; "+ran, "; ")
 	}
-	if !t.listed {
+	switch {
+	case t.listed || !it.State.Launched():
+	case l.reg.Software == nil:
+		it.Unsure, it.Why = true, "the scheduler's own list, by which it goes, cannot be read"
+	default:
 		it.State, it.Why = item.Off, "the scheduler's own list, by which it goes, does not have it"
 	}
+}
+
+// cached fills in what the scheduler's list alone tells of a task.
+func (l *List) cached(t *task, it *item.Item) {
+	for _, kind := range []struct {
+		key  string
+		when item.When
+	}{{"Boot", item.AtBoot}, {"Logon", item.AtLogin}} {
+		if l.reg.Machine(cache + `\` + kind.key + `\` + t.id).There {
+			it.When = kind.when
+			break
+		}
+	}
+	it.Unsure = true
+	it.Fires = "when is not known"
+	if v, ok := l.reg.Value(l.reg.Machine(cache+`\Tasks\`+t.id), "Actions"); ok && t.id != "" {
+		if data, err := v.Data(); err == nil {
+			if d := cachedActions(data); len(d.Actions.Exec)+len(d.Actions.Handler) > 0 {
+				l.action(d, it)
+			}
+		}
+	}
+	if t.file != "" {
+		return
+	}
+	it.File = `HKLM\` + cache + `\Tree` + t.path
+	if l.unread(t.path) {
+		it.Why = "the folder of its definition cannot be read"
+		it.Opaque = it.Why
+		return
+	}
+	it.Why = "the scheduler's list has it, and its definition is gone: it hides from what goes " +
+		"by definitions"
+	it.Traits = append(it.Traits, "hidden")
+	if it.State == item.Broken {
+		it.State = item.On // what it launches is all that is known of it
+	}
+}
+
+// unread reports whether the folder of a task's definition could not be read.
+func (l *List) unread(p string) bool {
+	return slices.ContainsFunc(l.dark, func(dir string) bool {
+		return strings.HasPrefix(hive.Upper(p), hive.Upper(dir)+`\`)
+	})
 }
 
 // known reports whether a definition is the one that the scheduler's list has
@@ -188,24 +245,36 @@ func (l *List) known(t *task, raw []byte) bool {
 	return err != nil || len(sum) != len(own) || bytes.Equal(sum, own[:])
 }
 
-// action fills in what a task launches.
+// action fills in what a task launches: of several things the first that is
+// there.
 func (l *List) action(d definition, it *item.Item) {
-	var target launch.Target
-	switch {
-	case len(d.Actions.Exec) > 0:
-		command := strings.Trim(strings.TrimSpace(d.Actions.Exec[0].Command), `"`)
-		it.Command = strings.TrimSpace(command + " " + d.Actions.Exec[0].Arguments)
-		line := `"` + command + `" ` + d.Actions.Exec[0].Arguments
-		target = l.finder.Find(launch.Line{Text: line, User: l.userOf(it.Owner)})
-	case len(d.Actions.Handler) > 0:
-		class := strings.TrimSpace(d.Actions.Handler[0].ClassID)
-		it.Command = "the class " + class
-		target = l.class(class)
-	default:
+	var targets []launch.Target
+	var commands []string
+	for _, a := range d.Actions.Exec {
+		command := strings.Trim(strings.TrimSpace(a.Command), `"`)
+		commands = append(commands, strings.TrimSpace(command+" "+a.Arguments))
+		line := `"` + command + `" ` + a.Arguments
+		target := l.finder.Find(launch.Line{Text: line, User: l.userOf(it.Owner)})
+		targets = append(targets, target)
+	}
+	for _, a := range d.Actions.Handler {
+		class := strings.TrimSpace(a.ClassID)
+		commands, targets = append(commands, "the class "+class), append(targets, l.class(class))
+	}
+	if len(targets) == 0 {
 		it.State, it.Why = item.Broken, "it launches nothing"
 		return
 	}
-	target.Tell(it)
+	first := max(0, slices.IndexFunc(targets, func(t launch.Target) bool {
+		return t.Fate != launch.Missing && t.Fate != launch.Unnamed
+	}))
+	it.Command = commands[first]
+	targets[first].Tell(it)
+	if n := len(targets); n > 1 {
+		others := slices.Delete(slices.Clone(commands), first, first+1)
+		it.Conditions = append(it.Conditions, fmt.Sprintf("it launches %d more: %s", n-1,
+			strings.Join(others[:min(3, len(others))], "; ")))
+	}
 }
 
 func (l *List) userOf(name string) *registry.User {
