@@ -388,6 +388,37 @@ func TestScriptsAndRegistrations(t *testing.T) {
 	d.Run("", "Run").Set(text("Tray", `C:\Program Files\Palisade\ui\tray.exe`),
 		text("Other", `C:\Program Files\Palisade\other\a.exe`))
 	d.Run("", "RunOnce").Set(text("0", `||C:\Program Files\Gate\tray.exe`))
+	// drivers among those of everybody, with services elsewhere
+	for p, maker := range map[string]string{
+		"Windows/System32/ntoskrnl.exe":    "System Works",
+		"Windows/System32/drivers/own.sys": "System Works", "Apps/own/a.exe": "System Works",
+		"Windows/System32/drivers/hal.sys": "Hallow, Inc.", "Apps/hal/engine.exe": "HALLOW",
+		"Apps/hal/News and offers.exe":     "Hallow Inc",
+		"Windows/System32/drivers/tun.sys": "Gorse GmbH", "Apps/gorse/daemon.exe": "Gorse",
+		"Windows/System32/drivers/mon.sys": "Marl", "Apps/marl/sync.exe": "Marl",
+		"Apps/centre/centre.exe": "Fen", "Apps/other/fen.exe": "Fen Ltd.",
+	} {
+		d.Files[p] = made(maker, "")
+	}
+	driver := func(name, group string) {
+		d.Service(name, hive.Counted("Type", 2), hive.Counted("Start", 1), text("Group", group),
+			text("ImagePath", `System32\drivers\`+name+`.sys`))
+	}
+	driver("own", "FSFilter Anti-Virus")
+	driver("hal", "FSFilter Anti-Virus")
+	driver("mon", "FSFilter Activity Monitor")
+	driver("tun", "")
+	d.System.At(`ControlSet001\Enum\ROOT\NET\0000`).Set(text("Service", "tun"))
+	for name, image := range map[string]string{
+		"OwnDesk": `own\a.exe`, "HalEngine": `hal\engine.exe`, "GorseTunnel": `gorse\daemon.exe`,
+		"MarlSync": `marl\sync.exe`, "HalNews": `hal\News and offers.exe`,
+		"Fen": `other\fen.exe`,
+	} {
+		d.Service(name, windowstest.Auto(`"C:\Apps\`+image+`"`)...)
+	}
+	d.Run("", "Run").Set(text("News", `"C:\Apps\hal\News and offers.exe"`))
+	d.Software.At(`Microsoft\Security Center\Provider\Av\{1}`).Set(
+		text("PRODUCTEXE", `C:\Apps\centre\centre.exe`))
 	found, _ := survey(t, d)
 	for id, want := range map[string]string{
 		"service:WkHelper":            "on class Net",
@@ -419,10 +450,13 @@ func TestScriptsAndRegistrations(t *testing.T) {
 	}
 	for id, role := range map[string]string{
 		"service:WkHelper": "network", "program:run/Gate": "login",
-		"program:run/Tray": "security",
+		"program:run/Tray": "security", "service:HalEngine": "security", "service:hal": "security",
+		"service:mon": "security", "service:GorseTunnel": "network", "service:Fen": "security",
+		"service:OwnDesk": "", "service:MarlSync": "", "program:run/News": "", "service:HalNews": "",
 	} {
-		it, _ := found.Find(id)
-		if rules.Judge(&it, nil); it.Role != role || it.Protected == "" {
+		it, ok := found.Find(id)
+		if rules.Judge(&it, nil); !ok || role != "" && it.Role != role ||
+			(it.Protected == "") != (role == "") {
 			t.Errorf("%s has the role %q, protected %q", id, it.Role, it.Protected)
 		}
 	}

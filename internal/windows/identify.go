@@ -30,7 +30,7 @@ type identifier struct {
 
 func identify(reg *registry.Registry, items []item.Item) {
 	id := &identifier{reg: reg, installed: installedOn(reg)}
-	for _, name := range []string{"ntoskrnl.exe", "kernel32.dll", "smss.exe", "svchost.exe"} {
+	for _, name := range systemPrograms {
 		if info, ok, _ := id.info(path.Join(reg.Windows, "System32", name)); ok &&
 			info.Maker != "" {
 			id.maker = info.Maker
@@ -39,6 +39,9 @@ func identify(reg *registry.Registry, items []item.Item) {
 	}
 	machine.Each(len(items), func(i int) { id.attribute(&items[i]) })
 }
+
+// systemPrograms say who made the system, as far as they can be read.
+var systemPrograms = []string{"ntoskrnl.exe", "kernel32.dll", "smss.exe", "svchost.exe"}
 
 // info reads what a program says of itself; false where it says nothing. why
 // says as a clause that it cannot be read.
@@ -106,7 +109,7 @@ func (id *identifier) attribute(it *item.Item) {
 // belonging is what tells a part of the operating system; system.toml explains
 // it. It is read when a Windows disk is: the recorder does without.
 var belonging = sync.OnceValue(func() (b struct {
-	Places, Shared, Outside, Owners []string
+	Places, Shared, Outside, Owners, Promotes []string
 }) {
 	if err := toml.Unmarshal(systemRule, &b); err != nil {
 		panic("system.toml, which is built in, cannot be read: " + err.Error())

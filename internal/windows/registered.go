@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"path"
 	"regexp"
+	"slices"
 	"strings"
 
 	"calmdawn/internal/core/item"
@@ -27,10 +28,7 @@ var registrations = []registration{
 	{"login", classes(authentication + `Credential Provider Filters`)},
 	{"input", classes(`SOFTWARE\Microsoft\CTF\TIP`)},
 	{"accessibility", valuesBelow(`SOFTWARE\`+registry.CurrentNT+`\Accessibility\ATs`, "StartEXE")},
-	{"security", valuesBelow(`SOFTWARE\Microsoft\Security Center\Provider\Av`,
-		"PATHTOSIGNEDPRODUCTEXE")},
-	{"security", valuesBelow(`SOFTWARE\Microsoft\Security Center\Provider\Fw`,
-		"PATHTOSIGNEDPRODUCTEXE")},
+	{"security", protectors},
 	{"security", packages},
 	{"network", providers},
 	{"printing", valuesBelow(`SYSTEM\CurrentControlSet\Control\Print\Monitors`, "Driver")},
@@ -59,6 +57,24 @@ func valuesBelow(p, value string) func(*registry.Registry) []string {
 		}
 		return files
 	}
+}
+
+// protectors are the programs that tell the security centre of themselves. By
+// which value is told differently: any counts.
+func protectors(reg *registry.Registry) (files []string) {
+	const centre = `SOFTWARE\Microsoft\Security Center\Provider`
+	for _, kind := range reg.Keys(reg.Machine(centre)) {
+		for _, k := range reg.Keys(kind) {
+			for _, value := range []string{
+				"PATHTOSIGNEDPRODUCTEXE", "PRODUCTEXE", "REPORTINGEXE",
+			} {
+				if text, ok := reg.Text(k, value); ok && !slices.Contains(files, text) {
+					files = append(files, text)
+				}
+			}
+		}
+	}
+	return files
 }
 
 // packages are the libraries that see passwords.
@@ -90,6 +106,7 @@ func providers(reg *registry.Registry) (files []string) {
 var ofDrivers = map[string]string{
 	"FSFILTER ANTI-VIRUS":        "security",
 	"FSFILTER SECURITY ENHANCER": "security",
+	"FSFILTER CONTENT SCREENER":  "security",
 	"FSFILTER ENCRYPTION":        "security",
 	"EARLY-LAUNCH":               "security",
 	"NDIS":                       "network",
@@ -103,7 +120,11 @@ func register(reg *registry.Registry, items []item.Item) {
 	finder := launch.Finder{Reg: reg}
 	id := &identifier{reg: reg}
 	as, near := map[string]string{}, map[string]string{} // by folder; and that with the maker
+	far := makersOf(reg, items)
 	note := func(what, program, maker string) {
+		if what == "security" {
+			far.add(what, program, maker)
+		}
 		if program == "" || launch.Folder(program, reg.Windows) {
 			return
 		}
@@ -117,12 +138,7 @@ func register(reg *registry.Registry, items []item.Item) {
 		for _, file := range r.files(reg) {
 			t := finder.Find(launch.Line{Text: `"` + strings.Trim(file, `"`) + `"`})
 			if t.Fate == launch.Found || t.Fate == launch.Unreadable {
-				info, _, why := id.info(t.Program)
-				if maker := strings.TrimSpace(info.Maker); why == "" {
-					note(r.as, t.Program, maker)
-				} else { // whose it is is not known, so all around it may be theirs
-					note(r.as, t.Program, anybody)
-				}
+				note(r.as, t.Program, id.makerOf(t.Program))
 			}
 		}
 	}
@@ -153,14 +169,12 @@ func register(reg *registry.Registry, items []item.Item) {
 		if what := as[strings.ToLower(path.Dir(it.Program))]; it.Program != "" && what != "" {
 			it.Traits = append(it.Traits, "registered "+what)
 		} else if what := cmp.Or(near[topOf(it.Program)+"\n"+it.Maker],
-			near[topOf(it.Program)+"\n"+anybody]); what != "" && !it.Aside {
+			near[topOf(it.Program)+"\n"+anybody], far.of(it)); what != "" && !it.Aside &&
+			!promotes(it) {
 			it.Traits = append(it.Traits, "near "+what)
 		}
 	}
 }
-
-// anybody stands for a maker that cannot be told.
-const anybody = "*"
 
 // topOf is the folder of programs that a program is in, in small letters: of
 // /Program Files/A/b/c.exe it is /program files/a.

@@ -9,6 +9,7 @@ import (
 	"math/rand/v2"
 	"slices"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -47,8 +48,10 @@ func TestWhatCannotBeReadNeverLowersProtection(t *testing.T) {
 		t.Fatal(err)
 	}
 	r := opened(t, dir)
-	paths := map[string]bool{}
+	paths, mu := map[string]bool{}, sync.Mutex{}
 	r.Hook = func(op machine.Op) error {
+		mu.Lock()
+		defer mu.Unlock()
 		paths[op.Path] = true
 		return nil
 	}
