@@ -417,6 +417,8 @@ func TestScriptsAndRegistrations(t *testing.T) {
 		d.Service(name, windowstest.Auto(`"C:\Apps\`+image+`"`)...)
 	}
 	d.Run("", "Run").Set(text("News", `"C:\Apps\hal\News and offers.exe"`))
+	d.Files["Program Files/Gate/offers.exe"] = ""
+	d.Run("", "Run").Set(text("GateOffers", `C:\Program Files\Gate\offers.exe`))
 	d.Software.At(`Microsoft\Security Center\Provider\Av\{1}`).Set(
 		text("PRODUCTEXE", `C:\Apps\centre\centre.exe`))
 	found, _ := survey(t, d)
@@ -452,7 +454,8 @@ func TestScriptsAndRegistrations(t *testing.T) {
 		"service:WkHelper": "network", "program:run/Gate": "login",
 		"program:run/Tray": "security", "service:HalEngine": "security", "service:hal": "security",
 		"service:mon": "security", "service:GorseTunnel": "network", "service:Fen": "security",
-		"service:OwnDesk": "", "service:MarlSync": "", "program:run/News": "", "service:HalNews": "",
+		"service:OwnDesk": "", "service:MarlSync": "", "program:run/News": "",
+		"service:HalNews": "", "program:run/GateOffers": "",
 	} {
 		it, ok := found.Find(id)
 		if rules.Judge(&it, nil); !ok || role != "" && it.Role != role ||

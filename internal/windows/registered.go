@@ -120,6 +120,7 @@ func register(reg *registry.Registry, items []item.Item) {
 	finder := launch.Finder{Reg: reg}
 	id := &identifier{reg: reg}
 	as, near := map[string]string{}, map[string]string{} // by folder; and that with the maker
+	own := map[string]bool{}                             // programs that are registered themselves
 	far := makersOf(reg, items)
 	note := func(what, program, maker string) {
 		if what == "security" {
@@ -129,7 +130,7 @@ func register(reg *registry.Registry, items []item.Item) {
 			return
 		}
 		said := what + ": " + path.Base(program)
-		as[strings.ToLower(path.Dir(program))] = said
+		as[strings.ToLower(path.Dir(program))], own[strings.ToLower(program)] = said, true
 		if maker != "" {
 			near[topOf(program)+"\n"+maker] = said
 		}
@@ -166,11 +167,13 @@ func register(reg *registry.Registry, items []item.Item) {
 				it.Opaque = cmp.Or(it.Opaque, "what its driver is for cannot be read: "+class.why)
 			}
 		}
+		if promotes(it) && !own[strings.ToLower(it.Program)] {
+			continue // to stand near is no evidence against its own
+		}
 		if what := as[strings.ToLower(path.Dir(it.Program))]; it.Program != "" && what != "" {
 			it.Traits = append(it.Traits, "registered "+what)
 		} else if what := cmp.Or(near[topOf(it.Program)+"\n"+it.Maker],
-			near[topOf(it.Program)+"\n"+anybody], far.of(it)); what != "" && !it.Aside &&
-			!promotes(it) {
+			near[topOf(it.Program)+"\n"+anybody], far.of(it)); what != "" && !it.Aside {
 			it.Traits = append(it.Traits, "near "+what)
 		}
 	}
