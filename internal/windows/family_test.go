@@ -226,7 +226,7 @@ func TestRunLists(t *testing.T) {
 		"HKLM|Odd":          "off unusual form", "HKLM|On again": "on",
 		"HKLM|Blank": "on", "HKLM|Unclosed": "on", "HKLM|Library": "on", "HKLM|Shell": "on",
 		"HKLM|Search": "on", "HKLM|Script": "on", "HKLM|Registered": "on", "HKLM|Far": "on",
-		"HKLM|Unknown": "broken", `HKLM|with\slash`: "on",
+		"HKLM|Unknown": "on", `HKLM|with\slash`: "on",
 		"wow|Plain": "on", "once|!Setup": "on launched once", "policy|1": "on a policy",
 		"isolde|Plain": "off isolde switched it off on 3 May 2026",
 		"branko|Plain": "off a policy (DisableCurrentUserRun)",

@@ -26,6 +26,7 @@ const (
 	Elsewhere       // on another disk, or another computer
 	Unreadable      // whether it is there cannot be told
 	Unnamed         // the line names no program
+	Asked           // what it opens is found by what is registered, or set, elsewhere
 )
 
 // A Target is what a line launches.
@@ -34,7 +35,7 @@ type Target struct {
 	Fate    Fate
 	Through string   // the program that launches it in turn, where the line is a wrapper's
 	Risks   []string // as clauses: what else the line may be taken for
-	Why     string   // what Elsewhere and Unreadable are about, as a clause
+	Why     string   // what Elsewhere, Unreadable and Asked are about, as a clause
 }
 
 // Tell tells an item what became of its program.
@@ -48,6 +49,8 @@ func (t Target) Tell(it *item.Item) {
 		it.Conditions = append(it.Conditions, t.Program+" is on a disk that is not here")
 	case Unreadable:
 		it.Program, it.Opaque = t.Program, t.Why
+	case Asked:
+		it.Conditions = append(it.Conditions, t.Why)
 	case Unnamed:
 		it.State, it.Why = item.Broken, "it names no program"
 	}
@@ -76,7 +79,7 @@ func (f Finder) find(l Line, depth int) Target {
 		return Target{Fate: Unnamed}
 	}
 	t, rest := f.program(l, text)
-	if t.Fate == Unnamed || t.Fate == Elsewhere || depth == mostWrapped {
+	if t.Fate == Unnamed || t.Fate == Elsewhere || t.Fate == Asked || depth == mostWrapped {
 		return t
 	}
 	if own, ok := f.started(t, rest); ok {
@@ -192,6 +195,14 @@ func (f Finder) named(l Line, name string) Target {
 	if name == "" {
 		return Target{Fate: Unnamed}
 	}
+	if protocol, _, ok := strings.Cut(name, ":"); ok && len(protocol) > 1 &&
+		!strings.ContainsAny(protocol, `\%. `) {
+		return f.opened(l, protocol, name)
+	}
+	if strings.Contains(name, "%") {
+		return Target{Program: name, Fate: Asked, Why: "it names a variable that is set nowhere " +
+			"on this disk: " + name}
+	}
 	if !strings.Contains(name, `\`) && !strings.Contains(name, ":") {
 		return f.searched(l, name)
 	}
@@ -201,6 +212,26 @@ func (f Finder) named(l Line, name string) Target {
 			", which is not this disk"}
 	}
 	return f.at(l, p, name)
+}
+
+// opened finds what opens a name of a protocol, as a page or a setting has.
+func (f Finder) opened(l Line, protocol, name string) Target {
+	asked := Target{Program: name, Fate: Asked, Why: "what opens " + protocol + ": is found by " +
+		"what is registered for that"}
+	const command = `\shell\open\command`
+	text, ok := f.Reg.Text(f.Reg.Machine(`SOFTWARE\Classes\`+protocol+command), "")
+	if l.User != nil {
+		if own, there := f.Reg.Text(f.Reg.ClassesOf(l.User, protocol+command), ""); there {
+			text, ok = own, true
+		}
+	}
+	if !ok || strings.Contains(strings.ToLower(text), strings.ToLower(protocol)+":") {
+		return asked
+	}
+	if t, _ := f.program(l, strings.TrimSpace(f.Reg.Expand(text, l.User))); t.Fate == Found {
+		return t
+	}
+	return asked
 }
 
 // ofService is the path of a service's image, which may begin at the system's
@@ -259,6 +290,9 @@ func (f Finder) searched(l Line, name string) Target {
 	root := f.Reg.Outside(f.Reg.Windows)
 	unreadable := Target{}
 	dirs := append([]string{root + `\System32`, root}, strings.Split(vars["PATH"], ";")...)
+	for _, own := range []string{`\Wbem`, `\WindowsPowerShell\v1.0`, `\OpenSSH`} {
+		dirs = append(dirs, root+`\System32`+own) // on the path of every machine
+	}
 	for i, dir := range dirs {
 		if dir = strings.TrimSpace(dir); dir == "" || slices.Contains(dirs[:i], dir) {
 			continue
@@ -307,7 +341,7 @@ func inside(program, rest string) string {
 	case "cmd":
 		for _, sign := range []string{"/c", "/k", "/r"} {
 			if i := strings.Index(lower, sign); i >= 0 {
-				return started(strings.TrimSpace(rest[i+2:]))
+				return outside(started(strings.TrimSpace(rest[i+2:])))
 			}
 		}
 	case "wscript", "cscript", "mshta":
@@ -319,9 +353,34 @@ func inside(program, rest string) string {
 	case "conhost":
 		return withoutSwitches(rest, "--")
 	case "explorer":
+		if strings.HasPrefix(lower, "/") || strings.Contains(strings.SplitN(lower, `\`, 2)[0],
+			"shell:") {
+			return "" // it shows a folder
+		}
 		return quotedFile(rest)
 	}
 	return ""
+}
+
+// builtIn are the words that the command interpreter carries out by itself, as
+// its own help lists them.
+var builtIn = strings.Fields("assoc break cd chdir cls color copy date del dir echo endlocal " +
+	"erase exit for ftype goto if md mkdir mklink move path pause popd prompt pushd rd rem ren " +
+	"rename rmdir set setlocal shift time title type ver verify vol")
+
+// outside is a line for the command interpreter without what goes before its
+// first word; empty where that is its own.
+func outside(line string) string {
+	line = strings.TrimLeft(line, "@( \t")
+	word, rest, _ := strings.Cut(line, " ")
+	word = strings.ToLower(strings.TrimRight(word, ".:/\\"))
+	switch {
+	case word == "call":
+		return outside(strings.TrimSpace(rest))
+	case slices.Contains(builtIn, word) || strings.HasPrefix(word, "echo."):
+		return ""
+	}
+	return line
 }
 
 // Encoded is the text of a command that a line has in base64; empty where it

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"calmdawn/internal/core/item"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/windows/launch"
 	"calmdawn/internal/windows/registry"
@@ -83,6 +84,35 @@ func TestLines(t *testing.T) {
 		if program != c.program || got.Through != c.through {
 			t.Errorf("%s runs %q through %q; want %q through %q", c.line, program, got.Through,
 				c.program, c.through)
+		}
+	}
+	// what names nothing that could be gone
+	for line, want := range map[string]string{
+		`cmd.exe /q /c del /q "C:\Users\isolde\left.tmp"`: "/Windows/System32/cmd.exe",
+		`cmd /c if exist C:\gone.txt start C:\gone.exe`:   "/Windows/System32/cmd.exe",
+		`cmd /d /c rem nothing`:                           "/Windows/System32/cmd.exe",
+		`cmd /c echo. > C:\x.txt`:                         "/Windows/System32/cmd.exe",
+		`cmd /c @rd /s /q C:\Temp`:                        "/Windows/System32/cmd.exe",
+		`cmd /c call C:\Apps\a.exe`:                       "/Apps/a.exe",
+		`cmd /c "cd /d C:\Apps && a.exe"`:                 "/Windows/System32/cmd.exe",
+		`explorer.exe shell:AppsFolder\Some.App_1!App`:    "/Windows/explorer.exe",
+		`explorer.exe /e,C:\Users`:                        "/Windows/explorer.exe",
+		`powershell.exe -Command "Get-Date"`: "/Windows/System32/WindowsPowerShell/v1.0/" +
+			"powershell.exe",
+	} {
+		t1 := f.Find(launch.Line{Text: line, User: isolde})
+		if t1.Fate != launch.Found || t1.Program != want {
+			t.Errorf("%s is %q, fate %d; want %q", line, t1.Program, t1.Fate, want)
+		}
+	}
+	for _, line := range []string{
+		"ms-settings:display", "mailto:somebody@example.org", `%NOWHERE%\a.exe`, "gorse://open/1",
+	} {
+		var it item.Item
+		t1 := f.Find(launch.Line{Text: line, User: isolde})
+		if t1.Tell(&it); t1.Fate != launch.Asked || it.State == item.Broken ||
+			len(it.Conditions) != 1 {
+			t.Errorf("%s: fate %d, %+v", line, t1.Fate, it)
 		}
 	}
 	if t1 := f.Find(launch.Line{Text: `cmd /c ` + strings.Repeat("cmd /c ", 50)}); t1.Fate ==

@@ -52,6 +52,7 @@ type User struct {
 	home    string // what Windows calls that
 	Hive    *hive.Hive
 	Classes *hive.Hive // what is registered for the user alone
+	Dark    bool       // that is there, and cannot be read
 	Account Account
 	// Server is where a server keeps the profile too, which the next login may
 	// take from there; empty where none does.
@@ -350,7 +351,7 @@ func (reg *Registry) readUsers(config string) {
 		}
 		u := &User{SID: k.Key.Name, Name: lastPart(image)}
 		u.Server, _ = reg.Text(k, "CentralProfile")
-		if slices.Contains([]string{"S-1-5-18", "S-1-5-19", "S-1-5-20"}, u.SID) {
+		if ofSystem(u.SID) {
 			u.Account = System
 		}
 		reg.openUser(u, image, config)
@@ -367,6 +368,18 @@ func (reg *Registry) readUsers(config string) {
 		reg.Users = append(reg.Users, u)
 	}
 	reg.strays(taken)
+}
+
+// ofSystem reports whether an account is no person's: the system's own, those
+// that services have by their names, pools of web servers, virtual machines,
+// and what draws the screen and the fonts ([MS-DTYP] 2.4.2.4).
+func ofSystem(sid string) bool {
+	if slices.Contains([]string{"S-1-5-18", "S-1-5-19", "S-1-5-20"}, sid) {
+		return true
+	}
+	return slices.ContainsFunc([]string{"80", "82", "83", "90", "96"}, func(kind string) bool {
+		return strings.HasPrefix(sid, "S-1-5-"+kind+"-")
+	})
 }
 
 // Away lists the folders of people's profiles that are named on this disk and
@@ -440,6 +453,7 @@ func (reg *Registry) openUser(u *User, image, config string) {
 	if u.Classes, err = reg.open(path.Join(at, classes), "UsrClass.dat"); err != nil &&
 		!errors.Is(err, fs.ErrNotExist) {
 		reg.unread(path.Join(at, classes, "UsrClass.dat"), err)
+		u.Dark = true
 	}
 	reg.hiveFile(u.root()+"_Classes", path.Join(at, classes), "UsrClass.dat")
 	reg.hiveFile(u.root(), at, "NTUSER.DAT")

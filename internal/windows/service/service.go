@@ -326,6 +326,8 @@ func (l *List) state(s *service, it *item.Item, wanted map[string][]string) {
 		case chain != nil:
 			it.State, it.Because = item.On, chain
 			it.Why = chain[len(chain)-2] + " needs it"
+		case s.driver():
+			it.State, it.When, it.Fires = item.On, item.Later, "when its device is there"
 		case s.trigger != "":
 			it.State, it.When, it.Fires = item.On, item.Later, s.trigger
 		default:

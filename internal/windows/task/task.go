@@ -51,6 +51,10 @@ type List struct {
 	tasks  map[string]*task // by path in upper case
 	dark   []string         // paths whose folders could not be read
 	items  []item.Item
+	// how many definitions are those that the list has the sums of, and which
+	// items are of others
+	same    int
+	another []int
 }
 
 // Read reads the tasks; now is when the next boot is taken to be.
@@ -65,6 +69,7 @@ func Read(reg *registry.Registry, now time.Time) *List {
 	for _, key := range slices.Sorted(maps.Keys(l.tasks)) {
 		l.add(l.tasks[key])
 	}
+	l.doubt()
 	return l
 }
 
@@ -167,9 +172,11 @@ func (l *List) add(t *task) {
 		return
 	}
 	it.Summary = strings.TrimSpace(d.Info.Description)
-	if !l.known(t, raw) {
-		it.Conditions = append(it.Conditions, "its definition is another one than the scheduler "+
-			"has the sum of, and may be refused")
+	switch l.known(t, raw) {
+	case same:
+		l.same++
+	case another:
+		l.another = append(l.another, len(l.items))
 	}
 	l.action(d, &it)
 	l.moment(d, &it)
@@ -233,16 +240,44 @@ func (l *List) unread(p string) bool {
 	})
 }
 
-// known reports whether a definition is the one that the scheduler's list has
-// the sum of (SHA-256, FIPS 180-4), where it has one.
-func (l *List) known(t *task, raw []byte) bool {
+// doubt tells of tasks whose definitions are others than the scheduler's list
+// has the sums of. Where most are, it is our knowledge of how a sum is made
+// that is wrong, and nothing is told.
+func (l *List) doubt() {
+	if len(l.another) > l.same {
+		return
+	}
+	for _, i := range l.another {
+		l.items[i].Conditions = append(l.items[i].Conditions, "its definition is another one than "+
+			"the scheduler has the sum of, and may be refused")
+	}
+}
+
+// What a definition is to the sum that the scheduler's list has.
+type likeness int
+
+const (
+	without likeness = iota // there is none
+	same
+	another
+)
+
+// known compares a definition with the sum that the scheduler's list has of one
+// (SHA-256, FIPS 180-4).
+func (l *List) known(t *task, raw []byte) likeness {
 	v, ok := l.reg.Value(l.reg.Machine(cache+`\Tasks\`+t.id), "Hash")
 	if !ok || t.id == "" {
-		return true
+		return without
 	}
 	sum, err := v.Data()
 	own := sha256.Sum256(raw)
-	return err != nil || len(sum) != len(own) || bytes.Equal(sum, own[:])
+	switch {
+	case err != nil || len(sum) != len(own):
+		return without
+	case bytes.Equal(sum, own[:]):
+		return same
+	}
+	return another
 }
 
 // action fills in what a task launches: of several things the first that is
@@ -286,8 +321,21 @@ func (l *List) userOf(name string) *registry.User {
 	return nil
 }
 
-// class finds the library or program of a class.
+// class finds the library or program of a class: the machine's, a user's, or a
+// package's.
 func (l *List) class(id string) launch.Target {
+	asked := launch.Target{
+		Program: "the class " + id, Fate: launch.Asked,
+		Why: "the class is registered without a file",
+	}
+	for _, u := range l.reg.Users {
+		for _, server := range []string{"InprocServer32", "LocalServer32"} {
+			key := l.reg.ClassesOf(u, `CLSID\`+id+`\`+server)
+			if text, ok := l.reg.Text(key, ""); ok && text != "" {
+				return l.finder.Find(launch.Line{Text: text, User: u})
+			}
+		}
+	}
 	for _, view := range []string{"", `Wow6432Node\`} {
 		for _, server := range []string{"InprocServer32", "LocalServer32"} {
 			key := l.reg.Machine(`SOFTWARE\Classes\` + view + `CLSID\` + id + `\` + server)
@@ -295,6 +343,17 @@ func (l *List) class(id string) launch.Target {
 				return l.finder.Find(launch.Line{Text: text})
 			}
 		}
+	}
+	for _, place := range []string{`CLSID\`, `Wow6432Node\CLSID\`, `PackagedCom\ClassIndex\`} {
+		if l.reg.Machine(`SOFTWARE\Classes\` + place + id).There {
+			return asked
+		}
+	}
+	if l.reg.Software == nil || slices.ContainsFunc(l.reg.Users, func(u *registry.User) bool {
+		return u.Dark
+	}) {
+		asked.Why = "what is registered as the class cannot all be read"
+		return asked
 	}
 	return launch.Target{Fate: launch.Missing, Program: "the class " + id}
 }
