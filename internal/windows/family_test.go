@@ -465,6 +465,79 @@ func TestScriptsAndRegistrations(t *testing.T) {
 	}
 }
 
+// TestRarePlaces has something launched from each place that few look at.
+func TestRarePlaces(t *testing.T) {
+	d := windowstest.New()
+	for _, p := range []string{"Apps/a.exe", "Apps/b.dll", "sysvol/p/Scripts/Startup/up.cmd"} {
+		d.Files[p] = ""
+	}
+	const a, b = `C:\Apps\a.exe`, `C:\Apps\b.dll`
+	set := func(p string, values ...hive.Datum) { d.Software.At(p).Set(values...) }
+	const nt, now = `Microsoft\Windows NT\CurrentVersion`, `Microsoft\Windows\CurrentVersion`
+	set(nt+`\Terminal Server\Install\Software\`+now+`\Run`, text("Guest", a))
+	set(now+`\ShellServiceObjectDelayLoad`, text("Object", "{7}"), text("None", "{8}"))
+	set(`Classes\CLSID\{7}\InprocServer32`, text("", b))
+	set(nt+`\Windows`, text("AppInit_DLLs", b+","+`C:\Apps\gone.dll`),
+		hive.Counted("LoadAppInit_DLLs", 1))
+	set(`Wow6432Node\`+nt+`\Windows`, text("AppInit_DLLs", b))
+	set(nt+`\Image File Execution Options\notepad.exe`, text("Debugger", a+" -z"))
+	set(nt+`\Image File Execution Options\calc.exe`, hive.Counted("GlobalFlag", 2))
+	set(nt+`\SilentProcessExit\calc.exe`, text("MonitorProcess", a))
+	set(`Microsoft\Command Processor`, text("AutoRun", a))
+	set(now+`\Policies\System`, text("Shell", a))
+	set(`Microsoft\Shared Tools\MSConfig\startupreg\Old`, text("command", a))
+	set(now+`\Group Policy\Scripts\Startup\0`, text("FileSysPath", `C:\sysvol\p`))
+	set(now+`\Group Policy\Scripts\Startup\0\0`, text("Script", "up.cmd"),
+		text("Parameters", "/q"))
+	d.Users["isolde"].At(`Software\` + now + `\Group Policy\Scripts\Logon\0\0`).Set(
+		text("Script", `\\server\netlogon\in.cmd`))
+	d.System.At(`ControlSet001\Control\Session Manager\AppCertDlls`).Set(text("Cert", b))
+	_, r := survey(t, d)
+	v := (Family{}).Survey(r, family.Options{Now: windowstest.At})
+	plan := v.Plan(r.Draft(windowstest.At))
+	rules := map[string]string{
+		"program:terminal/Guest":       "on login | users of a terminal server get it",
+		"program:desktop/Object":       "on login | the desktop loads it",
+		"program:library/b.dll":        "on login | other programs load it",
+		"program:library/gone.dll":     "broken login | its program is gone",
+		"program:instead/notepad.exe":  "on later | it runs instead of notepad.exe",
+		"program:instead/calc.exe":     "on later | it runs when calc.exe ends",
+		"program:prompt/autorun":       "on later | it runs when a command window opens",
+		"program:policy/shell":         "on login | a policy has every login go through it",
+		"program:parked/Old":           "off login | the configuration page of Windows parked it",
+		"program:domain/up.cmd":        "on boot | a policy of the domain has it run",
+		"program:domain/in.cmd@isolde": "on login | a policy of the domain has it run",
+	}
+	found := map[string][]item.Item{}
+	for _, it := range v.Found().Items {
+		bare, _, _ := strings.Cut(it.ID, "#")
+		found[bare] = append(found[bare], it)
+		for _, to := range []item.State{item.Off, item.On, item.Delayed} {
+			if err := plan.Turn(it, to, 0); err == nil {
+				t.Errorf("%s can be made %s", it.ID, to)
+			}
+		}
+	}
+	for id, want := range rules {
+		ok := false
+		for _, it := range found[id] {
+			ok = ok || strings.HasPrefix(fmt.Sprintf("%s %s | %s", it.State, it.When, it.Why), want)
+		}
+		if !ok {
+			t.Errorf("%s is %+v; want %s", id, found[id], want)
+		}
+	}
+	off := 0
+	for _, it := range found["program:library/b.dll"] {
+		if it.State == item.Off && strings.Contains(it.Why, "LoadAppInit_DLLs") {
+			off++
+		}
+	}
+	if len(found["program:library/b.dll"]) != 3 || off != 1 {
+		t.Errorf("libraries: %+v", found["program:library/b.dll"])
+	}
+}
+
 func utf16le(text string) string {
 	var b strings.Builder
 	for _, r := range text {

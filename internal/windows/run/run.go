@@ -80,6 +80,7 @@ type list struct {
 	policy   string         // the policy that switches the whole list off
 	why      string         // what is to be known of every entry, as a clause
 	fixed    string         // why none of them is switched, as a clause
+	fires    string         // when, where that is no login
 }
 
 // Why entries of some places are not switched.
@@ -125,6 +126,7 @@ func (l *List) machine() {
 	l.chain(l.reg.Machine(`SOFTWARE\`+winlogon), nil)
 	l.setups()
 	l.scripts()
+	l.rare()
 }
 
 func (l *List) user(u *registry.User) {
@@ -167,6 +169,7 @@ func (l *List) user(u *registry.User) {
 		why:  cmp.Or(why, "it is a script of the login"),
 	}, "script", "UserInitMprLogonScript", false)
 	l.chain(own(`Software\`+winlogon), u)
+	l.rareOf(u)
 }
 
 // single adds the line of one value that is no list; empty says that Windows
@@ -249,6 +252,9 @@ func (l *List) add(e entry) *item.Item {
 	}
 	if e.place != "" {
 		it.Traits = append(it.Traits, "list "+e.place)
+	}
+	if e.fires != "" {
+		it.When, it.Fires = item.Later, e.fires
 	}
 	if e.once {
 		it.Why = "it is launched once, and then taken from the list"

@@ -27,8 +27,10 @@ type definition struct {
 		} `xml:"Principal"`
 	}
 	Settings struct {
-		Enabled string
-		Hidden  string
+		Enabled            string
+		Hidden             string
+		StartWhenAvailable string
+		Maintenance        *struct{} `xml:"MaintenanceSettings"`
 	}
 	Actions struct {
 		Exec []struct {

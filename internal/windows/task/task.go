@@ -401,9 +401,15 @@ func (l *List) moment(d definition, it *item.Item) {
 		}
 	}
 	it.Fires = strings.Join(words, "; ")
+	if live > 0 && it.When == item.Later && yes(d.Settings.StartWhenAvailable) {
+		it.Conditions = append(it.Conditions, "where its time has passed while the machine was "+
+			"off, it is launched soon after the boot")
+	}
 	switch {
 	case no(d.Settings.Enabled):
 		it.State, it.Why = item.Off, "it is disabled"
+	case len(d.Triggers.All) == 0 && d.Settings.Maintenance != nil:
+		it.Fires = "in the maintenance of Windows, when the machine is idle"
 	case len(d.Triggers.All) == 0:
 		it.State, it.Why = item.Off, "it has no trigger: it is started on demand only"
 	case live == 0 && !expired.IsZero():
