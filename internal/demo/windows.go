@@ -48,7 +48,7 @@ type maker struct {
 	}
 	Tasks []struct {
 		Path, Trigger, Run, User, Late string
-		Off                            bool
+		Off, Hidden                    bool
 	}
 	Drivers []struct{ Key, Group string }
 }
@@ -277,6 +277,15 @@ func (d *disk) install(m maker) {
 		case "load":
 			d.user(r.User).At(currentNT + `\Windows`).Set(str("load", line(r.Run, r.Name)))
 			continue
+		case "parked":
+			d.software.At(`Microsoft\Shared Tools\MSConfig\startupreg\` + r.Name).Set(
+				str("command", line(r.Run, r.Name)))
+			continue
+		case "domain":
+			_ = line(r.Run, r.Name)
+			d.software.At(currentVersion + `\Group Policy\Scripts\Startup\0\0`).Set(
+				str("Script", outside+r.Run))
+			continue
 		case "script":
 			d.users[r.User].At("Environment").Set(
 				str("UserInitMprLogonScript", line(r.Run, r.Name)))
@@ -299,6 +308,10 @@ func (d *disk) install(m maker) {
 		d.app(a.Name, a.Task, a.Run, a.User, m, a.Off)
 	}
 	for _, t := range m.Tasks {
+		if t.Hidden {
+			d.hidden(t.Path, line(t.Run, t.Path))
+			continue
+		}
 		d.task(t.Path, t.Trigger, t.Late, line(t.Run, t.Path), t.User, t.Off)
 	}
 	for _, drv := range m.Drivers {
@@ -368,6 +381,28 @@ func (d *disk) app(name, task, run, user string, m maker, off bool) {
 	}
 	model.At(`SystemAppData\` + name + "_" + packageID + `\` + task).Set(
 		hive.Counted("State", state))
+}
+
+// hidden has a task stand in the scheduler's list alone, at logins.
+func (d *disk) hidden(p, line string) {
+	text := func(data []byte, text string) []byte {
+		units := utf16.Encode([]rune(text))
+		data = binary.LittleEndian.AppendUint32(data, uint32(2*len(units)))
+		for _, u := range units {
+			data = binary.LittleEndian.AppendUint16(data, u)
+		}
+		return data
+	}
+	command, words, _ := strings.Cut(strings.TrimPrefix(line, `"`), `"`)
+	const version, exec = 3, 0x6666
+	data := text([]byte{version, 0}, "Author")
+	data = text(binary.LittleEndian.AppendUint16(data, exec), "")
+	data = text(text(text(data, command), strings.TrimSpace(words)), "")
+	const cache, id = currentNT + `\Schedule\TaskCache\`, "{0000A11D-0000-4000-8000-000000000000}"
+	d.software.At(cache + `Tree\` + p).Set(str("Id", id))
+	d.software.At(cache + `Logon\` + id)
+	d.software.At(cache+`Tasks\`+id).Set(str("Path", `\`+p),
+		hive.Datum{Name: "Actions", Type: hive.Binary, Data: append(data, 0, 0)})
 }
 
 // task registers a task.
