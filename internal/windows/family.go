@@ -149,6 +149,7 @@ func (Family) Survey(r *machine.Root, o family.Options) family.Inventory {
 	identify(reg, v.Items)
 	refer(reg, v.Items)
 	register(reg, v.Items)
+	serve(reg, v.Items)
 	shareProgram(v.Items)
 	v.Unread, v.Remarks = reg.Unread, reg.Notes
 	if reg.Other != "" {

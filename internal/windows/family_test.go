@@ -15,6 +15,7 @@ import (
 	"calmdawn/internal/machine"
 	"calmdawn/internal/windows/hive"
 	"calmdawn/internal/windows/naming"
+	"calmdawn/internal/windows/registry"
 	"calmdawn/internal/windows/windowstest"
 )
 
@@ -535,6 +536,66 @@ func TestRarePlaces(t *testing.T) {
 	}
 	if len(found["program:library/b.dll"]) != 3 || off != 1 {
 		t.Errorf("libraries: %+v", found["program:library/b.dll"])
+	}
+}
+
+// TestServersAreProtected has services of servers on machines that are such,
+// and on one that could be.
+func TestServersAreProtected(t *testing.T) {
+	rules, err := advice.Load(nil, Family{}.Rules())
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, c := range map[string]struct {
+		service, why string
+		set          func(d *windowstest.Disk)
+	}{
+		"a directory": {"NTDS", "directory of a domain", func(d *windowstest.Disk) {
+			d.System.At(`ControlSet001\Control\ProductOptions`).Set(text("ProductType", "LanmanNT"))
+		}},
+		"remote desktop": {"TermService", "from afar", func(d *windowstest.Disk) {
+			d.System.At(`ControlSet001\Control\Terminal Server`).Set(
+				hive.Counted("fDenyTSConnections", 0))
+		}},
+		"management": {"WinRM", "managed from afar", func(d *windowstest.Disk) {
+			d.Software.At(registry.CurrentVersion + `\WSMAN\Listener\*+HTTP`)
+		}},
+		"virtual machines": {"vmms", "2 virtual machines", func(d *windowstest.Disk) {
+			for _, n := range []string{"a.vmcx", "b.vmcx", "b.vmrs"} {
+				d.Files["ProgramData/Microsoft/Windows/Hyper-V/Virtual Machines/"+n] = ""
+			}
+		}},
+		"printers": {"Spooler", "printer Till", func(d *windowstest.Disk) {
+			d.System.At(`ControlSet001\Control\Print\Printers\Till`).Set(
+				hive.Counted("Attributes", 0x48))
+		}},
+		"a role": {"DHCPServer", "the role DHCP was put in", func(d *windowstest.Disk) {
+			const put = `Microsoft\ServerManager\ServicingStorage\ServerComponentCache\`
+			d.Software.At(put + "DHCP").Set(hive.Counted("InstallState", 1))
+			d.Software.At(put + "DNS").Set(hive.Counted("InstallState", 0))
+		}},
+	} {
+		for _, serves := range []bool{true, false} {
+			d := windowstest.New()
+			d.Files["Windows/System32/serve.exe"] = ""
+			d.System.At(`ControlSet001\Control\Terminal Server`).Set(
+				hive.Counted("fDenyTSConnections", 1))
+			d.Service(c.service, windowstest.Auto(`%SystemRoot%\System32\serve.exe`)...)
+			d.Service("DNS", windowstest.Auto(`%SystemRoot%\System32\serve.exe`)...)
+			if serves {
+				c.set(d)
+			}
+			found, _ := survey(t, d)
+			it, ok := found.Find("service:" + c.service)
+			if rules.Judge(&it, nil); !ok || (it.Protected != "") != serves ||
+				serves && !strings.Contains(it.Protected, c.why) {
+				t.Errorf("%s, serving %v: protected %q", name, serves, it.Protected)
+			}
+			other, _ := found.Find("service:DNS")
+			if rules.Judge(&other, nil); other.Protected != "" && name != "a directory" {
+				t.Errorf("%s protects DNS: %s", name, other.Protected)
+			}
+		}
 	}
 }
 
