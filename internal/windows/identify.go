@@ -229,8 +229,22 @@ var reference = regexp.MustCompile(`^@(.+),\s*-(\d+)(?:;.*)?$`)
 // languageFolder is where texts in a language stand beside a program.
 var languageFolder = regexp.MustCompile(`^[a-z]{2,3}-[A-Z][A-Za-z]{1,3}(-[A-Za-z]+)?$`)
 
-// referred is the text that a reference means; empty where it cannot be found.
-func referred(reg *registry.Registry, text string) string {
+// languages are those that the machine shows its texts in, the preferred first,
+// as tags: de-DE.
+func languages(reg *registry.Registry) (tags []string) {
+	const mui = `SYSTEM\CurrentControlSet\Control\MUI\`
+	if v, ok := reg.Value(reg.Machine(mui+`Settings`), "PreferredUILanguages"); ok {
+		tags, _ = v.Texts()
+	}
+	for _, k := range reg.Keys(reg.Machine(mui + `UILanguages`)) {
+		tags = append(tags, k.Key.Name)
+	}
+	return tags
+}
+
+// referred is the text that a reference means, in the first of some languages
+// that has it, else in any; empty where it cannot be found.
+func referred(reg *registry.Registry, text string, tags []string) string {
 	m := reference.FindStringSubmatch(text)
 	if m == nil {
 		return ""
@@ -249,6 +263,16 @@ func referred(reg *registry.Registry, text string) string {
 			}
 		}
 	}
+	rank := func(p string) int {
+		i := slices.IndexFunc(tags, func(tag string) bool {
+			return strings.EqualFold(tag, path.Base(path.Dir(p)))
+		})
+		if i < 0 {
+			return len(tags)
+		}
+		return i
+	}
+	slices.SortStableFunc(files, func(a, b string) int { return rank(a) - rank(b) })
 	for _, p := range append(files, t.Program) {
 		if found := textIn(reg, p, uint32(number)); found != "" {
 			return found
@@ -259,13 +283,14 @@ func referred(reg *registry.Registry, text string) string {
 
 // refer puts texts in the place of references to them.
 func refer(reg *registry.Registry, items []item.Item) {
+	tags := languages(reg)
 	for i := range items {
 		it := &items[i]
 		for _, text := range []*string{&it.Title, &it.Summary} {
 			if !strings.HasPrefix(*text, "@") {
 				continue
 			}
-			found := referred(reg, *text)
+			found := referred(reg, *text, tags)
 			if found == "" && text == &it.Title {
 				found = it.Native
 			}

@@ -78,6 +78,33 @@ func TestWhoMadeWhat(t *testing.T) {
 	}
 }
 
+// TestTitlesInTheMachinesLanguage has a text in several languages.
+func TestTitlesInTheMachinesLanguage(t *testing.T) {
+	for want, set := range map[string]func(mui *hive.Node){
+		"Ein Titel": func(*hive.Node) {}, // nothing says which
+		"Un titolo": func(mui *hive.Node) {
+			mui.At("Settings").Set(hive.Listed("PreferredUILanguages", "it-IT", "en-US"))
+		},
+		"A title": func(mui *hive.Node) { mui.At(`UILanguages\en-US`) },
+	} {
+		d := windowstest.New()
+		d.Files["Windows/System32/titles.dll"] = ""
+		for tag, title := range map[string]string{
+			"de-DE": "Ein Titel", "en-US": "A title", "it-IT": "Un titolo",
+		} {
+			d.Files["Windows/System32/"+tag+"/titles.dll.mui"] = string(program.Build(
+				program.Info{}, map[uint32]string{5: title}))
+		}
+		d.Service("S", windowstest.Auto(`%SystemRoot%\explorer.exe`)...).Set(
+			text("DisplayName", `@%SystemRoot%\System32\titles.dll,-5`))
+		set(d.System.At(`ControlSet001\Control\MUI`))
+		found, _ := survey(t, d)
+		if it, _ := found.Find("service:S"); it.Title != want {
+			t.Errorf("the title is %q, not %q", it.Title, want)
+		}
+	}
+}
+
 // TestStartupFolders has files of every kind, in folders that were moved.
 func TestStartupFolders(t *testing.T) {
 	d := windowstest.New()
