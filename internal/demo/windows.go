@@ -278,7 +278,7 @@ func (d *disk) install(m maker) {
 			d.user(r.User).At(currentNT + `\Windows`).Set(str("load", line(r.Run, r.Name)))
 			continue
 		case "parked":
-			d.software.At(`Microsoft\Shared Tools\MSConfig\startupreg\` + r.Name).Set(
+			d.software.At(`Microsoft\Shared Tools\Configuration\startupreg\` + r.Name).Set(
 				str("command", line(r.Run, r.Name)))
 			continue
 		case "domain":

@@ -407,7 +407,7 @@ func TestScriptsAndRegistrations(t *testing.T) {
 	}
 	driver("own", "FSFilter Anti-Virus")
 	driver("hal", "FSFilter Anti-Virus")
-	driver("mon", "FSFilter Activity Monitor")
+	driver("mon", "FSFilter Activity Watch")
 	driver("tun", "")
 	d.System.At(`ControlSet001\Enum\ROOT\NET\0000`).Set(text("Service", "tun"))
 	for name, image := range map[string]string{
@@ -486,7 +486,7 @@ func TestRarePlaces(t *testing.T) {
 	set(nt+`\SilentProcessExit\calc.exe`, text("MonitorProcess", a))
 	set(`Microsoft\Command Processor`, text("AutoRun", a))
 	set(now+`\Policies\System`, text("Shell", a))
-	set(`Microsoft\Shared Tools\MSConfig\startupreg\Old`, text("command", a))
+	set(`Microsoft\Shared Tools\Configuration\startupreg\Old`, text("command", a))
 	set(now+`\Group Policy\Scripts\Startup\0`, text("FileSysPath", `C:\sysvol\p`))
 	set(now+`\Group Policy\Scripts\Startup\0\0`, text("Script", "up.cmd"),
 		text("Parameters", "/q"))

@@ -147,9 +147,14 @@ func (l *List) images(key registry.Place) {
 // parked adds what the older configuration page of Windows took out of the
 // lists, and keeps.
 func (l *List) parked() {
-	const page = `SOFTWARE\Microsoft\Shared Tools\MSConfig\`
-	for _, folder := range []string{"startupreg", "startupfolder"} {
-		for _, k := range l.reg.Keys(l.reg.Machine(page + folder)) {
+	var lists []registry.Place
+	for _, tool := range l.reg.Keys(l.reg.Machine(`SOFTWARE\Microsoft\Shared Tools`)) {
+		for _, name := range []string{"startupreg", "startupfolder"} {
+			lists = append(lists, l.reg.Below(tool, name))
+		}
+	}
+	for _, parked := range lists {
+		for _, k := range l.reg.Keys(parked) {
 			line, ok := l.reg.Text(k, "command")
 			if !ok || strings.TrimSpace(line) == "" {
 				continue
