@@ -547,6 +547,9 @@ func TestCompressedSystemFiles(t *testing.T) {
 	}
 	out, _, _ := call(t, on+"list --all --json")
 	must(t, json.Unmarshal([]byte(out), &list))
+	schematest.Check(t, "list-1", []byte(out))
+	one, _, _ := call(t, on+"show RpcSs --json")
+	schematest.Check(t, "item-1", []byte(one))
 	opaque := 0
 	for _, it := range list.Items {
 		if it.State == "broken" && strings.Contains(strings.ToLower(it.Why), `\windows\`) {
