@@ -89,6 +89,26 @@ func TestMounts(t *testing.T) {
 	}
 }
 
+// TestAFileThatCannotBeReadHasNoState reads one whose disk fails amid it: what
+// came before that is not its state.
+func TestAFileThatCannotBeReadHasNoState(t *testing.T) {
+	r, err := Open(testtree.Make(t, map[string]string{"etc/x": "x"}))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer r.Close()
+	fault := errors.New("the disk says no")
+	r.Hook = func(op Op) error {
+		if op.Name == "read" {
+			return fault
+		}
+		return nil
+	}
+	if n, err := r.Node("/etc/x", ""); !errors.Is(err, fault) || n.Kind != change.Absent {
+		t.Errorf("%v, %v", n.Kind, err)
+	}
+}
+
 // A sealedHome is a machine with a folder whose key is away.
 type sealedHome struct {
 	*kernel

@@ -346,6 +346,11 @@ func TestExplain(t *testing.T) {
 		sum += r.Change()
 		kinds[r.Name] = r.Kind
 	}
+	// what does not know its order is counted, for it explains nothing
+	blind := Explain(append(before, boot.Boot{Ready: boot.Of(time.Second, boot.Bus)}), after, 0)
+	if w.Blind != 0 || blind.Blind != 1 {
+		t.Errorf("%d and %d boots know no order", w.Blind, blind.Blind)
+	}
 	want := map[string]Kind{"b.service": Gone, "c.service": NotWaited, "d.service": NowWaited}
 	if sum != -1100*time.Millisecond || w.Remainder != -100*time.Millisecond ||
 		!maps.Equal(kinds, want) {
