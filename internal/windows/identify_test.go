@@ -187,12 +187,14 @@ func TestPackagedApps(t *testing.T) {
 				hive.Counted("State", uint32(state)))
 		}
 	}
-	d.Files["Program Files/WindowsApps/"+full+"/AppxManifest.xml"] = `<?xml version="1.0" ` +
+	classes.At(model + `Repository\Packages\` + full).Set(
+		text("PackageRootFolder", `C:\Moved\Gorsedale`))
+	d.Files["Moved/Gorsedale/AppxManifest.xml"] = `<?xml version="1.0" ` +
 		`encoding="utf-8"?><Package xmlns:uap5="u"><Properties><DisplayName>Gorsedale` +
 		`</DisplayName><PublisherDisplayName>Dunmarrow</PublisherDisplayName></Properties>` +
 		`<Applications><Application><Extensions>` + tasks +
 		`</Extensions></Application></Applications></Package>`
-	d.Files["Program Files/WindowsApps/"+full+"/app/gorse.exe"] = ""
+	d.Files["Moved/Gorsedale/app/gorse.exe"] = ""
 	d.Files["Users/isolde/AppData/Local/Microsoft/Windows/UsrClass.dat"] = string(
 		hive.Build(classes, 5, "UsrClass.dat", windowstest.At))
 	found, _ := survey(t, d)

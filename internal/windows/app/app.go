@@ -50,23 +50,46 @@ type extension struct {
 type List struct {
 	reg       *registry.Registry
 	manifests map[string]*manifest
+	folders   map[string]string // of packages, by their full names
 	items     []item.Item
 	states    map[[2]string]string // addresses of the values State, by native name and owner
 }
 
 // Read reads those of all users.
 func Read(reg *registry.Registry) *List {
-	l := &List{reg: reg, manifests: map[string]*manifest{}, states: map[[2]string]string{}}
+	l := &List{
+		reg: reg, manifests: map[string]*manifest{}, folders: map[string]string{},
+		states: map[[2]string]string{},
+	}
 	for _, u := range reg.Users {
 		if u.Classes == nil || u.Account != registry.Person {
 			continue
 		}
 		packages := reg.Keys(reg.ClassesOf(u, model+`Repository\Packages`))
 		for _, k := range packages[:min(mostApps, len(packages))] {
+			l.place(k)
 			l.packaged(u, k.Key.Name)
 		}
 	}
 	return l
+}
+
+// place notes where a package stands that is outside the usual folder, as those
+// on other drives and of developers are. Of several users' notes the first
+// counts.
+func (l *List) place(k registry.Place) {
+	text, ok := l.reg.Text(k, "PackageRootFolder")
+	if !ok || l.folders[k.Key.Name] != "" {
+		return
+	}
+	if p, _, here := l.reg.Local(text); here {
+		l.folders[k.Key.Name] = strings.ReplaceAll(p, `\`, "/")
+	}
+}
+
+// folder is where a package stands.
+func (l *List) folder(full string) string {
+	return cmp.Or(l.folders[full], path.Join("Program Files/WindowsApps", full))
 }
 
 // familyOf is the family of a package: the first and the last part of its full
@@ -95,7 +118,7 @@ func (l *List) manifest(full string) *manifest {
 		return m
 	}
 	l.manifests[full] = nil
-	p, err := l.reg.Find(path.Join("Program Files/WindowsApps", full, "AppxManifest.xml"))
+	p, err := l.reg.Find(path.Join(l.folder(full), "AppxManifest.xml"))
 	if err != nil {
 		return nil // of the system's own many have none there
 	}
@@ -175,12 +198,16 @@ func (l *List) add(u *registry.User, full string, m manifest, e extension) {
 	case state != on:
 		it.State, it.Why = item.Off, "its state is a number that means nothing"
 	}
-	program := path.Join("Program Files/WindowsApps", full,
+	program := path.Join("/", l.folder(full),
 		strings.ReplaceAll(cmp.Or(e.Executable, "."), `\`, "/"))
-	if found, ok, err := l.reg.IsFile(program); ok {
+	found, ok, err := l.reg.IsFile(program)
+	switch {
+	case ok:
 		it.Program = found
-	} else if err == nil && it.State == item.On && e.Executable != "" {
-		it.State, it.Why = item.Broken, "its program is gone: "+l.reg.Outside("/"+program)
+	case err != nil:
+		it.Program, it.Opaque = program, "whether its program is there cannot be told"
+	case it.State == item.On && e.Executable != "":
+		it.State, it.Why = item.Broken, "its program is gone: "+l.reg.Outside(program)
 	}
 	l.items = append(l.items, it)
 }

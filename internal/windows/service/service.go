@@ -216,6 +216,9 @@ func (l *List) decide() {
 			Aside:      s.driver(),
 		}
 		it.Summary, _ = l.reg.Text(s.key, "Description")
+		if line, ok := l.reg.Text(s.key, "FailureCommand"); ok && strings.TrimSpace(line) != "" {
+			it.Conditions = append(it.Conditions, "when it fails, this may be run: "+line)
+		}
 		if s.target.Fate == launch.Found || s.target.Fate == launch.Unreadable {
 			it.Program = s.target.Program
 		}
