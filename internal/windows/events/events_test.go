@@ -353,3 +353,44 @@ func TestHolesArePassedOver(t *testing.T) {
 		}
 	}
 }
+
+// TestTwiceAsBrokenTakesTwiceAsMuch reads logs with n and 2n damaged records,
+// and counts reads and allocations.
+func TestTwiceAsBrokenTakesTwiceAsMuch(t *testing.T) {
+	cost := func(n int) (lost, reads int, allocations float64) {
+		log := Build(sample(n), 1, false)
+		rng := rand.New(rand.NewPCG(39, 3))
+		for at := fileHead + chunkHead; at < len(log); at += 400 {
+			log[at+rng.IntN(min(200, len(log)-at))] ^= 0x55
+		}
+		allocations = testing.AllocsPerRun(2, func() {
+			f := &countedBytes{Reader: bytes.NewReader(log)}
+			report, err := Read(f, int64(len(log)), everything, func(Event) {})
+			if err != nil {
+				t.Fatal(err)
+			}
+			lost, reads = report.Lost+report.Damaged, f.reads
+		})
+		return lost, reads, allocations
+	}
+	const n = 2000
+	lost, reads, allocated := cost(n)
+	lostTwice, readsTwice, allocatedTwice := cost(2 * n)
+	if lost < 20 || lostTwice < lost {
+		t.Errorf("%d and %d records are lost", lost, lostTwice)
+	}
+	if readsTwice > 2*reads+4 || allocatedTwice > 2.5*allocated {
+		t.Errorf("twice as many records: %d reads instead of %d, %.0f allocations instead of %.0f",
+			readsTwice, reads, allocatedTwice, allocated)
+	}
+}
+
+type countedBytes struct {
+	*bytes.Reader
+	reads int
+}
+
+func (c *countedBytes) ReadAt(p []byte, at int64) (int, error) {
+	c.reads++
+	return c.Reader.ReadAt(p, at)
+}
