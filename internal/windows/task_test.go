@@ -27,6 +27,13 @@ func define(triggers, settings, actions string) string {
 <Actions Context="Author">`+actions+`</Actions></Task>`)
 }
 
+// event is a trigger that waits for one.
+func event(source string, id int) string {
+	return fmt.Sprintf("<EventTrigger><Subscription>&lt;QueryList&gt;&lt;Query Id=\"0\"&gt;"+
+		"&lt;Select Path=\"System\"&gt;*[System[Provider[@Name='%s'] and EventID=%d]]"+
+		"&lt;/Select&gt;&lt;/Query&gt;&lt;/QueryList&gt;</Subscription></EventTrigger>", source, id)
+}
+
 // cached are actions as the scheduler's list keeps them.
 func cached(command, arguments string) []byte {
 	text := func(data []byte, text string) []byte {
@@ -70,6 +77,9 @@ func TestTasks(t *testing.T) {
 		"Damaged":     "<Task", "Many": define(strings.Repeat(boot+logon, 300), "", action),
 		"Bomb": `<!DOCTYPE x [<!ENTITY a "aaaa"><!ENTITY b "&a;&a;">]><Task><Actions><Exec>` +
 			`<Command>&b;</Command></Exec></Actions></Task>`,
+		"On login": define(event("Microsoft-Windows-Winlogon", 7001), "", action),
+		"On start": define(event("EventLog", 6005), "", action),
+		"On error": define(event("EventLog", 6008), "", action),
 		"Session": define(`<SessionStateChangeTrigger><StateChange>SessionUnlock</StateChange>`+
 			`</SessionStateChangeTrigger>`, "", action),
 	} {
@@ -114,6 +124,9 @@ func TestTasks(t *testing.T) {
 		`\Damaged`:          "broken|later||its definition is damaged|",
 		`\Bomb`:             "broken|later||its definition is damaged|",
 		`\Many`:             "on|boot|||at the boot; when anybody logs in",
+		`\On login`:         "on|login|||when a login is reported",
+		`\On start`:         "on|boot|||when the machine reports its start",
+		`\On error`:         "on|later|||when an event is reported",
 		`\Session`:          "on|later|||when the screen is unlocked",
 		`\Unlisted`:         "off|boot||the scheduler's own list, by which it goes",
 		`\Fileless`:         "on|login||the scheduler's list has it, and its definition is gone",

@@ -4,10 +4,12 @@ import (
 	"encoding/xml"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
 
+	"calmdawn/internal/core/item"
 	"calmdawn/internal/windows/registry"
 )
 
@@ -53,6 +55,7 @@ type trigger struct {
 	EndBoundary   string
 	UserID        string `xml:"UserId"`
 	StateChange   string
+	Subscription  string    // of events: what is asked for, as a query
 	ByDay         *struct{} `xml:"ScheduleByDay"`
 	ByWeek        *struct{} `xml:"ScheduleByWeek"`
 	ByMonth       *struct{} `xml:"ScheduleByMonth"`
@@ -118,6 +121,27 @@ func duration(text string) time.Duration {
 	return all
 }
 
+// reported is the moment at which an event comes that a trigger waits for, of
+// those that each boot or each login reports; later for any other.
+func (t trigger) reported() item.When {
+	query := strings.ToLower(strings.Join(strings.Fields(t.Subscription), ""))
+	asks := func(source string, ids ...string) bool {
+		return strings.Contains(query, source) && slices.ContainsFunc(ids, func(id string) bool {
+			return strings.Contains(query, "eventid="+id+")") ||
+				strings.Contains(query, "eventid="+id+"]") ||
+				strings.Contains(query, "eventid="+id+"or")
+		})
+	}
+	switch {
+	case asks("winlogon", "7001", "811", "812"):
+		return item.AtLogin
+	case asks("kernel-general", "12"), asks("eventlog", "6005", "6009"),
+		asks("kernel-boot", "20", "27"):
+		return item.AtBoot
+	}
+	return item.Later
+}
+
 // words say what a trigger waits for; whom says who is meant by a user's id.
 func (t trigger) words(whom func(string) string) string {
 	switch t.XMLName.Local {
@@ -151,6 +175,12 @@ func (t trigger) words(whom func(string) string) string {
 	case "IdleTrigger":
 		return "when the machine is idle"
 	case "EventTrigger":
+		switch t.reported() {
+		case item.AtBoot:
+			return "when the machine reports its start"
+		case item.AtLogin:
+			return "when a login is reported"
+		}
 		return "when an event is reported"
 	case "RegistrationTrigger":
 		return "when it is registered"

@@ -379,9 +379,15 @@ func (l *List) moment(d definition, it *item.Item) {
 			said += fmt.Sprintf(", %s later", late)
 		}
 		switch kind := t.XMLName.Local; kind {
-		case "BootTrigger", "LogonTrigger":
+		case "BootTrigger", "LogonTrigger", "EventTrigger":
 			when := item.AtBoot
-			if kind == "LogonTrigger" {
+			if kind == "EventTrigger" {
+				when = t.reported()
+			}
+			if when == item.Later {
+				break
+			}
+			if kind == "LogonTrigger" || when == item.AtLogin {
 				when = item.AtLogin
 				users[l.person(t.UserID)] = true
 			}
