@@ -108,22 +108,23 @@ func New(t testing.TB, files map[string]string) *Machine {
 	return m
 }
 
-// rest waits until no process of the machine runs or wants to, for a second:
-// however busy the computer is, what was started has then done its part. It
-// gives up after half a minute, for what never rests.
+// rest waits until no process of the machine but the recorder runs or wants to,
+// for three seconds: however busy the computer is, what was started has then
+// done its part, and what is a little late has begun. It gives up after a
+// minute, for what never rests.
 const rest = `#!/bin/sh
 quiet=0
-for look in $(seq 300); do
+for look in $(seq 600); do
 	sleep 0.1
 	quiet=$((quiet + 1))
 	for process in /proc/[0-9]*/stat; do
 		{ read -r text < $process; } 2>/dev/null || continue
 		case $text in
-		"$$ "*) ;;
+		"$$ "* | *"(calmdawn"*) ;;
 		*") R "* | *") D "*) quiet=0 ;;
 		esac
 	done
-	[ $quiet -lt 10 ] || exit 0
+	[ $quiet -lt 28 ] || exit 0
 done
 `
 
