@@ -539,6 +539,28 @@ func TestRarePlaces(t *testing.T) {
 	}
 }
 
+// TestATillPrintsAtOnce has the spooler of a machine with a printer of receipts,
+// and of one without.
+func TestATillPrintsAtOnce(t *testing.T) {
+	rules, err := advice.Load(nil, Family{}.Rules())
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, want := range []item.Advice{item.CanWait, item.Keep} {
+		d := windowstest.New()
+		d.Files["Windows/System32/spool.exe"] = ""
+		d.Service("Spooler", windowstest.Auto(`%SystemRoot%\System32\spool.exe`)...)
+		if want == item.Keep {
+			d.Software.At(`Wow6432Node\OLEforRetail\ServiceOPOS\POSPrinter\Till`)
+		}
+		found, _ := survey(t, d)
+		it, _ := found.Find("service:Spooler")
+		if rules.Judge(&it, nil); it.Advice != want || it.Role != "printing" {
+			t.Errorf("%s: %s, want %s", it.Role, it.Advice, want)
+		}
+	}
+}
+
 // TestServersAreProtected has services of servers on machines that are such,
 // and on one that could be.
 func TestServersAreProtected(t *testing.T) {

@@ -102,6 +102,18 @@ func virtualMachines(reg *registry.Registry) string {
 	return fmt.Sprintf("it holds %d virtual machines", n)
 }
 
+// printsReceipts reports whether a printer of receipts is set up, as the
+// standard for tills (UnifiedPOS, OPOS) registers one.
+func printsReceipts(reg *registry.Registry) bool {
+	for _, view := range []string{"", `Wow6432Node\`} {
+		printers := reg.Machine(`SOFTWARE\` + view + `OLEforRetail\ServiceOPOS\POSPrinter`)
+		if len(reg.Keys(printers)) > 0 {
+			return true
+		}
+	}
+	return false
+}
+
 // serve gives services the trait of what the machine serves by them, as far as
 // that is seen. Being able to serve is no evidence.
 func serve(reg *registry.Registry, items []item.Item) {
@@ -121,8 +133,12 @@ func serve(reg *registry.Registry, items []item.Item) {
 			}
 		}
 	}
+	receipts := printsReceipts(reg)
 	for i := range items {
 		it := &items[i]
+		if receipts && it.Kind == item.Service && strings.EqualFold(it.Native, "Spooler") {
+			it.Traits = append(it.Traits, "prints receipts")
+		}
 		if why := uses[strings.ToUpper(it.Native)]; why != "" && it.Kind == item.Service {
 			it.Traits = append(it.Traits, "serves: "+why)
 		}
