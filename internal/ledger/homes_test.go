@@ -56,7 +56,7 @@ func TestHomesThatComeAndGo(t *testing.T) {
 		t.Skip("mounting takes root")
 	}
 	seen := map[string]int{}
-	for seed := range ring.Pick[uint64](0, 12, 60) {
+	for seed := range ring.Pick[uint64](0, 12, 30) {
 		t.Run(fmt.Sprint("seed ", seed), func(t *testing.T) {
 			playHomes(t, rand.New(rand.NewPCG(seed, 39)), seen)
 		})

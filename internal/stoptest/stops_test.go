@@ -242,7 +242,7 @@ func TestStopsWithoutTheHome(t *testing.T) {
 	s := &stage{dir: t.TempDir(), calls: map[string]int{}}
 	s.first(t)
 	rng := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 39))
-	for i := range ring.Pick(0, 8, 60) {
+	for i := range ring.Pick(0, 8, 20) {
 		sc := []scene{scenes[0], scenes[2]}[i%2]
 		dir := s.copy(t, "first", "away "+strconv.Itoa(i))
 		home, disk := dir+"/machine/home/maria", t.TempDir()+"/disk"

@@ -539,8 +539,8 @@ func TestRarePlaces(t *testing.T) {
 	}
 }
 
-// TestATillPrintsAtOnce has the spooler of a machine with a printer of receipts,
-// and of one without.
+// TestATillPrintsAtOnce has the spooler of a machine with a printer of
+// receipts, and of one without.
 func TestATillPrintsAtOnce(t *testing.T) {
 	rules, err := advice.Load(nil, Family{}.Rules())
 	if err != nil {
