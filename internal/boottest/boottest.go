@@ -90,6 +90,9 @@ func New(t testing.TB, files map[string]string) *Machine {
 			"ExecStart=/bin/sh -c 'systemctl is-system-running --wait; rest; systemctl " +
 			"--no-block poweroff'\n",
 		"usr/bin/rest": rest,
+		// its log does not depend on how full this computer's disk is
+		"etc/systemd/journald.conf.d/room.conf": "[Journal]\nSystemKeepFree=1M\n" +
+			"RuntimeKeepFree=1M\n",
 		"etc/systemd/system/multi-user.target.wants/user@1000.service": "-> " +
 			"/lib/systemd/system/user@.service",
 		"etc/systemd/system/graphical.target.wants/last.service": "-> ../last.service",
