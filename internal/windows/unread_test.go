@@ -102,10 +102,10 @@ func TestWhatCannotBeReadNeverLowersProtection(t *testing.T) {
 	})
 	rng := rand.New(rand.NewPCG(40, 1))
 	rng.Shuffle(len(names), func(i, j int) { names[i], names[j] = names[j], names[i] })
-	for _, p := range names[:min(len(names), ring.Pick(25, 50, 150))] {
+	for _, p := range names[:min(len(names), ring.Pick(10, 50, 150))] {
 		hide(p, func(other string) bool { return other == p })
 	}
-	for n := range ring.Pick(8, 20, 60) {
+	for n := range ring.Pick(4, 20, 60) {
 		some := map[string]bool{}
 		for _, p := range names {
 			some[p] = rng.IntN(1+n%6) == 0
