@@ -469,26 +469,50 @@ func surveyed(t testing.TB, m *boottest.Machine) (expected []string, said map[st
 func agrees(t testing.TB, m *boottest.Machine) (said map[string]string) {
 	t.Helper()
 	expected, said := surveyed(t, m)
-	holdAgainst(t, m, expected, said)
+	missing, wrong := differences(m.Boot(t), expected, said)
+	// Service managers of users go on behind the machine's own: where the
+	// computer stalls, it may be off before them. A fault of ours comes again.
+	late := func(name string) bool {
+		return strings.HasPrefix(name, "u-") || strings.HasPrefix(name, "e-")
+	}
+	if len(missing) > 0 && len(missing) == len(wrong) && !slices.ContainsFunc(missing,
+		func(name string) bool { return !late(name) }) {
+		t.Logf("once more: %q", wrong)
+		expected, said = surveyed(t, m)
+		_, wrong = differences(m.Boot(t), expected, said)
+	}
+	for _, line := range wrong {
+		t.Error(line)
+	}
 	return said
 }
 
 // holdAgainst boots a machine and holds what a survey expects against it.
 func holdAgainst(t testing.TB, m *boottest.Machine, expected []string, said map[string]string) {
 	t.Helper()
-	launched := m.Boot(t)
-	count := map[string]int{}
+	_, wrong := differences(m.Boot(t), expected, said)
+	for _, line := range wrong {
+		t.Error(line)
+	}
+}
+
+// differences says in what a boot and a survey differ; missing are the names
+// that were not launched.
+func differences(launched, expected []string, said map[string]string) (missing, wrong []string) {
 	for _, name := range launched {
-		count[name]++
 		if !slices.Contains(expected, name) {
-			t.Errorf("%s was launched; the survey says: %s", name, said[name])
+			wrong = append(wrong, fmt.Sprintf("%s was launched; the survey says: %s", name,
+				said[name]))
 		}
 	}
 	for _, name := range expected {
-		if count[name] == 0 {
-			t.Errorf("%s was not launched; the survey says: %s", name, said[name])
+		if !slices.Contains(launched, name) {
+			missing = append(missing, name)
+			wrong = append(wrong, fmt.Sprintf("%s was not launched; the survey says: %s", name,
+				said[name]))
 		}
 	}
+	return missing, wrong
 }
 
 // TestAFirstBootAndAHungCron asks about a machine that boots for the first
