@@ -10,11 +10,9 @@ import (
 	"slices"
 	"strings"
 	"testing"
-	"time"
 
 	"golang.org/x/sys/unix"
 
-	"calmdawn/internal/casebook"
 	"calmdawn/internal/ledger"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/ring"
@@ -262,11 +260,7 @@ func perhaps(r *machine.Root, rng *rand.Rand, draft func(*machine.Draft) error,
 // lists what is in force.
 func inForce(t *testing.T, r *machine.Root, seen map[string]int) (standing []int64) {
 	t.Helper()
-	clock = clock.Add(time.Second)
-	led, err := ledger.Open(r, casebook.Inside, clock, "test")
-	if err != nil {
-		t.Fatal(err)
-	}
+	led := opened(t, r)
 	defer led.Close()
 	for _, c := range led.Recovered() {
 		if len(c.Open()) == 0 {
@@ -284,11 +278,7 @@ func inForce(t *testing.T, r *machine.Root, seen map[string]int) (standing []int
 // leaveGone takes a change back but for what is in a home that is gone.
 func leaveGone(t *testing.T, r *machine.Root, id int64) {
 	t.Helper()
-	clock = clock.Add(time.Second)
-	led, err := ledger.Open(r, casebook.Inside, clock, "test")
-	if err != nil {
-		t.Fatal(err)
-	}
+	led := opened(t, r)
 	defer led.Close()
 	c, _ := led.Find(id)
 	u := ledger.Undoing{At: clock, By: "test"}
@@ -297,6 +287,7 @@ func leaveGone(t *testing.T, r *machine.Root, id int64) {
 			u.Leave = append(u.Leave, e.Path)
 		}
 	}
+	var err error
 	if open, ok := led.Interrupted(id); ok {
 		_, err = led.Resolve(open, false, open.Open())
 	} else if c, err = led.PlanUndo(id, u); err == nil {
