@@ -506,7 +506,7 @@ func TestRarePlaces(t *testing.T) {
 		"program:prompt/autorun":       "on later | it runs when a command window opens",
 		"program:policy/shell":         "on login | a policy has every login go through it",
 		"program:parked/Old":           "off login | the configuration page of Windows parked it",
-		"program:domain/up.cmd":        "on boot | a policy of the domain has it run",
+		"service:domain/up.cmd":        "on boot | a policy of the domain has it run",
 		"program:domain/in.cmd@isolde": "on login | a policy of the domain has it run",
 	}
 	found := map[string][]item.Item{}

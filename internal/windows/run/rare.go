@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"calmdawn/internal/core/item"
+	"calmdawn/internal/windows/naming"
 	"calmdawn/internal/windows/registry"
 )
 
@@ -197,7 +198,8 @@ func (l *List) domain(key registry.Place, section string, u *registry.User) {
 				line: `"` + script + `" ` + words,
 			})
 			if it.Command = strings.TrimSpace(script + " " + words); section == "Startup" {
-				it.When = item.AtBoot
+				it.When, it.Kind = item.AtBoot, item.Service
+				it.ID = naming.ID(item.Service, "domain", name, "", it.Native)
 			}
 		}
 	}

@@ -208,7 +208,9 @@ func (l *List) cached(t *task, it *item.Item) {
 		}
 	}
 	it.Unsure = true
-	it.Fires = "when is not known"
+	if it.When == item.Later {
+		it.Fires = "at a time that is not known"
+	}
 	if v, ok := l.reg.Value(l.reg.Machine(cache+`\Tasks\`+t.id), "Actions"); ok && t.id != "" {
 		if data, err := v.Data(); err == nil {
 			if d := cachedActions(data); len(d.Actions.Exec)+len(d.Actions.Handler) > 0 {
