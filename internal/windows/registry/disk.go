@@ -222,8 +222,8 @@ func (d *Disk) IsFile(p string) (string, bool, error) {
 		return "", false, err
 	}
 	info, err := d.Root.Stat(found)
-	if why := ""; err != nil { // a link out: what it leads to is not on this disk
-		if why = d.Hindered(found); why != "" {
+	if err != nil { // a link out: what it leads to is not on this disk
+		if why := d.Hindered(found); why != "" {
 			err = &machine.Refusal{Path: found, Reason: why}
 		}
 		return found, false, err

@@ -268,12 +268,17 @@ func (l *List) traits(s *service) (all []string) {
 // named is the path inside the machine of a service's image as its key has it,
 // whatever stands there.
 func (l *List) named(s *service) string {
-	t := l.finder.Find(launch.Line{Text: s.command, Service: true})
-	if t.Fate == launch.Missing {
-		p, _, _ := l.reg.Local(t.Program)
+	switch {
+	case s.command == "":
+		return ""
+	case s.target.Through != "":
+		return s.target.Through
+	}
+	if s.target.Fate == launch.Missing {
+		p, _, _ := l.reg.Local(s.target.Program)
 		return strings.ReplaceAll(p, `\`, "/")
 	}
-	return t.Program
+	return s.target.Program
 }
 
 // wanted are the services that start on demand and are needed by ones that
