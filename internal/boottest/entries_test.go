@@ -132,6 +132,36 @@ func TestEveryEntryIsFound(t *testing.T) {
 			}
 		})
 	}
+	// Rated is what is fit to be compared, and that depends on what else runs.
+	ring.Measure(t, func(t testing.TB) {
+		all := boot.Judge(recorded(t, r), nil)
+		if len(boot.Fit(all, 1)) == 0 && slices.ContainsFunc(all[len(all)-1].Odd, crowded) {
+			m.Boot(t) // for the next try
+			t.Skip("others on this computer took too much in each boot")
+		}
+		var list struct {
+			Items []struct {
+				ID   string
+				Cost *struct {
+					CPU *struct{ Seconds float64 }
+				}
+			}
+		}
+		text := calm(t, p, m, "list", "--all", "--json")
+		ok(t, json.Unmarshal([]byte(text), &list))
+		rated := 0
+		for _, it := range list.Items {
+			name := strings.TrimSuffix(strings.TrimPrefix(it.ID, "program:"), ".desktop")
+			if slices.Contains(names, name) {
+				if rated++; it.Cost == nil || it.Cost.CPU == nil {
+					t.Errorf("%s has no cost", it.ID)
+				}
+			}
+		}
+		if rated != len(names) {
+			t.Errorf("%d of %d entries are listed", rated, len(names))
+		}
+	})
 	m.Deaf = true
 	ring.Measure(t, func(t testing.TB) {
 		for _, fault := range wrong([]string{"plain", "by-env", "by-shell", "own-session",
@@ -139,26 +169,4 @@ func TestEveryEntryIsFound(t *testing.T) {
 			t.Errorf("by looking alone, %s", fault)
 		}
 	})
-	var list struct {
-		Items []struct {
-			ID   string
-			Cost *struct {
-				CPU *struct{ Seconds float64 }
-			}
-		}
-	}
-	text := calm(t, p, m, "list", "--all", "--json")
-	ok(t, json.Unmarshal([]byte(text), &list))
-	rated := 0
-	for _, it := range list.Items {
-		name := strings.TrimSuffix(strings.TrimPrefix(it.ID, "program:"), ".desktop")
-		if slices.Contains(names, name) {
-			if rated++; it.Cost == nil || it.Cost.CPU == nil {
-				t.Errorf("%s has no cost", it.ID)
-			}
-		}
-	}
-	if rated != len(names) {
-		t.Errorf("%d of %d entries are listed", rated, len(names))
-	}
 }

@@ -143,9 +143,10 @@ func medians(all []measured) (m measured) {
 }
 
 // boot boots until there are so many boots that are fit to compare, within
-// twice as many tries.
+// twice as many tries. It skips if others on this computer spoilt all of them.
 func (tr *trial) boot(times int) (all []measured) {
 	tr.t.Helper()
+	spoilt := 0
 	for tries := 0; len(all) < times && tries < 2*times; tries++ {
 		tr.m.Boot(tr.t)
 		var list struct {
@@ -166,6 +167,9 @@ func (tr *trial) boot(times int) (all []measured) {
 		b := list.Boots[len(list.Boots)-1]
 		if len(b.Odd) > 0 || tr.kind != "" && (b.Usable.Kind != tr.kind || b.Usable.Unsure != "") {
 			tr.t.Logf("an odd boot: %v %+v", b.Odd, b.Usable)
+			if slices.ContainsFunc(b.Odd, crowded) {
+				spoilt++
+			}
 			continue
 		}
 		one := measured{b.Ready, b.Ready + b.Settled.FromReady}
@@ -174,8 +178,14 @@ func (tr *trial) boot(times int) (all []measured) {
 		}
 		all = append(all, one)
 	}
+	if len(all) == 0 && spoilt == 2*times {
+		tr.t.Skip("others on this computer took too much in each boot")
+	}
 	return all
 }
+
+// crowded reports whether a boot is odd because of what else ran here.
+func crowded(why string) bool { return strings.HasPrefix(why, "others on the same computer") }
 
 // A result is one forecast with what came of it, in seconds.
 type result struct {

@@ -30,7 +30,8 @@ var (
 // tries again what failed. A failure counts only if the computer was quiet
 // meanwhile; if it never was, the test is skipped as not measured, which make
 // test tells at its end. What it proves is proven without a clock as well, see
-// docs/testing.md. try is called from this goroutine, and calls its t from it.
+// docs/testing.md. try is called from this goroutine, and calls its t from it;
+// where it finds by itself that the computer was busy, it skips.
 func Measure(t *testing.T, try func(t testing.TB)) {
 	t.Helper()
 	Needs(t, Middle)
@@ -40,13 +41,13 @@ func Measure(t *testing.T, try func(t testing.TB)) {
 			notMeasured(t, "others took %.0f %% of the processors", 100*others)
 		}
 		before := now()
-		faults := attempt(t, try)
+		faults, busy := attempt(t, try)
 		others := before.others(now())
 		if faults == "" {
 			return
 		}
 		t.Logf("try %d, while others took %.0f %% of the processors: %s", n, 100*others, faults)
-		if others < quiet {
+		if others < quiet && !busy {
 			wrong = faults
 		}
 		switch {
@@ -64,21 +65,22 @@ func Measure(t *testing.T, try func(t testing.TB)) {
 type attempted struct {
 	testing.TB
 	faults []string
+	busy   bool // it skipped
 }
 
 // errOver is thrown where an attempt ends before its end.
 var errOver = errors.New("this attempt is over")
 
-func attempt(t testing.TB, try func(t testing.TB)) (faults string) {
+func attempt(t testing.TB, try func(t testing.TB)) (faults string, busy bool) {
 	a := &attempted{TB: t}
 	defer func() {
 		if thrown := recover(); thrown != nil && thrown != any(errOver) {
 			panic(thrown)
 		}
-		faults = strings.Join(a.faults, "\n")
+		faults, busy = strings.Join(a.faults, "\n"), a.busy
 	}()
 	try(a)
-	return ""
+	return "", false
 }
 
 func (a *attempted) Errorf(format string, values ...any) {
@@ -98,6 +100,14 @@ func (a *attempted) Fatal(values ...any) {
 func (a *attempted) Fail()        { a.Error("it failed") }
 func (a *attempted) FailNow()     { a.Fatal("it failed") }
 func (a *attempted) Failed() bool { return len(a.faults) > 0 }
+func (a *attempted) Skip(values ...any) {
+	a.busy = true
+	a.Fatal(values...)
+}
+func (a *attempted) Skipf(format string, values ...any) {
+	a.busy = true
+	a.Fatalf(format, values...)
+}
 
 // notMeasured skips a test and has that told at the end of all.
 func notMeasured(t *testing.T, format string, values ...any) {

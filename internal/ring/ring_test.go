@@ -22,9 +22,13 @@ func TestAttempts(t *testing.T) {
 			}
 		},
 	} {
-		if got := attempt(t, try); got != want {
-			t.Errorf("%q; want %q", got, want)
+		if got, busy := attempt(t, try); got != want || busy {
+			t.Errorf("%q, busy %v; want %q", got, busy, want)
 		}
+	}
+	got, busy := attempt(t, func(t testing.TB) { t.Skipf("%d others", 2); t.Error("never") })
+	if got != "2 others" || !busy {
+		t.Errorf("%q, busy %v", got, busy)
 	}
 }
 
