@@ -543,7 +543,7 @@ func (t *told) whyLeft(it item.Item) string {
 	case item.Keep:
 		return reason
 	case item.LookUp:
-		if reason == advice.Unknown {
+		if strings.HasPrefix(reason, advice.Unknown) {
 			return "what it is for was not looked up yet; until then it stays"
 		}
 		return "it stays until somebody has answered this: " + reason

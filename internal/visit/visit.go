@@ -125,6 +125,7 @@ func (v *Visit) judge() error {
 	for i := range v.Items {
 		v.judgeOne(&v.Items[i])
 	}
+	v.rules.Vouch(v.Items)
 	v.protectLaunchers()
 	return nil
 }

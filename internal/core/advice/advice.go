@@ -31,6 +31,8 @@ type Rule struct {
 	Protected bool `toml:"protected"`
 	// Server: it serves other computers, and is never folded away.
 	Server bool `toml:"server"`
+	// Alone: it tells of the item, and nothing of others of its package.
+	Alone bool `toml:"alone"`
 	// Uses names what a [Use] tells; Unused is the reason where there is none.
 	Uses   string `toml:"uses"`
 	Unused string `toml:"unused"`
@@ -50,11 +52,11 @@ type Rule struct {
 	anyCase bool // names are compared without regard to case
 }
 
-// Rules are sets of rules, asked one set after the other: within one the
-// strongest evidence decides, then their order.
 // Unknown is the reason to look an item up that no rule tells of.
 const Unknown = "no rule knows it"
 
+// Rules are sets of rules, asked one set after the other: within one the
+// strongest evidence decides, then their order.
 type Rules [][]Rule
 
 // A Use says whether something that items serve is in use on the machine.

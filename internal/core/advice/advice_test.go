@@ -189,3 +189,60 @@ func TestWhatIsInUse(t *testing.T) {
 		}
 	}
 }
+
+// TestSiblingsVouch gives items that no rule knows siblings that one does.
+func TestSiblingsVouch(t *testing.T) {
+	rules, err := Load(nil, []byte("[[rule]]\nrole = \"printing\"\nadvice = \"can wait\"\n"+
+		"reason = \"r\"\ntraits = [\"group Spooler\"]\n[[rule]]\nrole = \"sound\"\n"+
+		"advice = \"keep\"\nprotected = true\nreason = \"r\"\ntraits = [\"class Media\"]\n"+
+		"[[rule]]\nrole = \"helper\"\nadvice = \"look it up\"\nalone = true\nreason = \"r\"\n"+
+		"traits = [\"class USB\"]\n"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	made := func(id, pkg, maker, title string, traits ...string) item.Item {
+		return item.Item{
+			ID: id, Package: pkg, Maker: maker, Title: title, Traits: traits, State: item.On,
+		}
+	}
+	driver := func(trait string) item.Item { return made("driver", "Desk", "Tindle", "x", trait) }
+	for name, c := range map[string]struct {
+		it     item.Item
+		others []item.Item
+		role   string
+	}{
+		"its package": {made("a", "Desk", "", "x"), []item.Item{driver("class Media")}, "sound"},
+		"its maker": {
+			made("a", "Other", "Tindle", "x"), []item.Item{driver("group Spooler")}, "printing",
+		},
+		"nobody knows who made it": {
+			made("a", "", "", "x"), []item.Item{made("b", "", "", "x", "class Media")}, "",
+		},
+		"it tells by itself": {
+			made("a", "Desk", "", "Offers"), []item.Item{driver("class Media")}, "vendor helper",
+		},
+		"siblings differ": {
+			made("a", "Desk", "Tindle", "x"),
+			[]item.Item{driver("class Media"), driver("group Spooler")},
+			"",
+		},
+		"a sibling is told by a word": {
+			made("a", "Desk", "", "x"), []item.Item{made("b", "Desk", "", "Backup")}, "",
+		},
+		"a rule of one alone": {made("a", "Desk", "", "x"), []item.Item{driver("class USB")}, ""},
+	} {
+		all := append([]item.Item{c.it}, c.others...)
+		for i := range all {
+			rules.Judge(&all[i], nil)
+		}
+		rules.Vouch(all)
+		it := all[0]
+		if it.Role != c.role || it.Protected != "" {
+			t.Errorf("%s: role %q, protected %q", name, it.Role, it.Protected)
+		}
+		if lent := c.role != "" && c.role != "vendor helper"; lent &&
+			(it.Advice != item.LookUp || !strings.Contains(it.Reason, c.others[0].ID)) {
+			t.Errorf("%s: %q, %q", name, it.Advice, it.Reason)
+		}
+	}
+}
