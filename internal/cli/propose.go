@@ -113,11 +113,7 @@ func proposed(l *visit.Visit, now time.Time) proposal.Proposal {
 	for _, one := range l.Propose() {
 		d := decisionOf(l, one.Item)
 		d.Do = one.Do
-		switch {
-		case one.Stays == nil:
-		case one.Advice == item.CanWait:
-			d.Why += "; it cannot be delayed, so it goes or stays"
-		default:
+		if one.Stays != nil {
 			d.Why += "; it stays, since it cannot be switched off: " +
 				render.Clean(one.Stays.Error())
 		}

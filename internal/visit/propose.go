@@ -63,7 +63,7 @@ func (v *Visit) propose(it item.Item) Proposed {
 	case item.CanGo:
 		p.Do, p.Stays = proposal.Disable, v.MayTurn(it, item.Off)
 	case item.CanWait:
-		p.Do, p.Stays = proposal.Delay, v.MayTurn(it, item.Delayed)
+		p.Do = proposal.Delay // else it would not be advised
 	}
 	if p.Stays != nil {
 		p.Do = proposal.Keep

@@ -127,6 +127,7 @@ func (v *Visit) judge() error {
 	}
 	v.rules.Vouch(v.Items)
 	v.protectLaunchers()
+	v.leaveUndelayed()
 	return nil
 }
 
@@ -151,6 +152,25 @@ func (v *Visit) protectLaunchers() {
 	for i, reason := range why {
 		if it := &v.Items[i]; it.Protected == "" && it.State.Launched() {
 			it.Protected = reason
+		}
+	}
+}
+
+// leaveUndelayed takes the advice to wait from what cannot be delayed.
+func (v *Visit) leaveUndelayed() {
+	var waits []*item.Item
+	for i := range v.Items {
+		if it := &v.Items[i]; it.Advice == item.CanWait && it.State != item.Delayed {
+			waits = append(waits, it)
+		}
+	}
+	refused := make([]bool, len(waits))
+	machine.EachLarge(len(waits), func(i int) {
+		refused[i] = v.MayTurn(*waits[i], item.Delayed) != nil
+	})
+	for i, it := range waits {
+		if refused[i] {
+			advice.Undelayed(it)
 		}
 	}
 }

@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"calmdawn/internal/core/item"
 	"calmdawn/internal/demo"
 	"calmdawn/internal/notebook"
 	"calmdawn/internal/visit"
@@ -179,6 +180,33 @@ func TestOldIDsAreTaken(t *testing.T) {
 	for _, id := range []string{raw, safe} {
 		if it, ok := v.Lookup(id); !ok || it.ID != safe || it.Note != "ask first" {
 			t.Errorf("%q became %+v", id, it)
+		}
+	}
+}
+
+// TestWhatIsAdvisedCanBeDone: nothing is advised to wait that cannot be delayed,
+// and what starts at another time waits already.
+func TestWhatIsAdvisedCanBeDone(t *testing.T) {
+	v := look(t, place(t))
+	waits := 0
+	for _, it := range v.Items {
+		if it.Advice == item.CanWait && it.State != item.Delayed {
+			waits++
+			if err := v.MayTurn(it, item.Delayed); err != nil {
+				t.Errorf("%s is advised to wait: %v", it.ID, err)
+			}
+		}
+	}
+	if waits < 10 {
+		t.Errorf("only %d things can wait", waits)
+	}
+	for id, want := range map[string]item.Advice{
+		"service:cups.service":   item.LookUp, // another unit's own text pulls it in
+		"task:larder-push.timer": item.Keep,
+	} {
+		if it, _ := v.Lookup(id); it.Advice != want ||
+			!strings.Contains(it.Reason, "; it ") || !strings.Contains(it.Reason, " (role ") {
+			t.Errorf("%s: %q, %q", id, it.Advice, it.Reason)
 		}
 	}
 }

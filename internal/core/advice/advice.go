@@ -170,6 +170,20 @@ func (rules Rules) Judge(it *item.Item, uses Uses) {
 	}
 }
 
+// Undelayed settles the advice to wait of an item that cannot be delayed: what
+// starts at another time waits already, the rest is a question to somebody.
+func Undelayed(it *item.Item) {
+	reason, evidence, found := strings.Cut(it.Reason, " (role ")
+	if it.When == item.Later {
+		it.Advice, it.Reason = item.Keep, reason+"; it starts at another time by itself"
+	} else {
+		it.Advice, it.Reason = item.LookUp, reason+"; it cannot be delayed, so it goes or stays"
+	}
+	if found {
+		it.Reason += " (role " + evidence
+	}
+}
+
 // used is the advice for what is known to be in use.
 func used(a item.Advice) item.Advice {
 	if a == item.CanWait {

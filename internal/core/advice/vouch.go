@@ -36,8 +36,8 @@ func (rules Rules) Vouch(items []item.Item) {
 		}
 		if of.role != "" && !of.differ {
 			it.Role = of.role
-			it.Reason = fmt.Sprintf("%s; one of its %s is known (role %s: %s)", Unknown, what,
-				of.role, of.id)
+			it.Reason = fmt.Sprintf("%s; of its %s, %s has the role %s", Unknown, what, of.id,
+				of.role)
 		}
 	}
 }
