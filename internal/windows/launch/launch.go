@@ -4,12 +4,12 @@ package launch
 
 import (
 	"cmp"
-	"encoding/base64"
 	"errors"
 	"path"
+	"regexp"
 	"slices"
 	"strings"
-	"unicode/utf16"
+	"unicode"
 
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/machine"
@@ -70,6 +70,9 @@ type Finder struct{ Reg *registry.Registry }
 // Find returns what a line launches, through wrappers.
 func (f Finder) Find(l Line) Target { return f.find(l, 0) }
 
+// narrowVariables have other values for 32-bit programs.
+var narrowVariables = regexp.MustCompile(`(?i)%(ProgramFiles|CommonProgramFiles)%`)
+
 // mostWrapped is how many wrappers are looked through.
 const mostWrapped = 4
 
@@ -79,18 +82,25 @@ func (f Finder) find(l Line, depth int) Target {
 		return Target{Fate: Unnamed}
 	}
 	t, rest := f.program(l, text)
+	if wide := narrowVariables.ReplaceAllString(l.Text, `%$1(x86)%`); t.Fate == Missing &&
+		l.Narrow && wide != l.Text { // which of both is meant depends on who expands it
+		return f.find(Line{Text: wide, User: l.User, Service: l.Service, Narrow: true}, depth)
+	}
 	if t.Fate == Unnamed || t.Fate == Elsewhere || t.Fate == Asked || depth == mostWrapped {
 		return t
 	}
 	if own, ok := f.started(t, rest); ok {
 		return own
 	}
-	inner := inside(strings.ToLower(base(t.Program)), rest)
-	if inner == "" {
+	wrapper := strings.TrimSuffix(strings.ToLower(base(t.Program)), ".exe")
+	in := Line{User: l.User, Narrow: l.Narrow}
+	if in.Text = f.inside(in, wrapper, rest); in.Text == "" {
 		return t
 	}
-	under := f.find(Line{Text: inner, User: l.User, Narrow: l.Narrow}, depth+1)
-	if under.Fate == Unnamed || t.Fate == Unreadable && under.Fate == Missing {
+	under := f.find(in, depth+1)
+	switch {
+	case under.Fate == Unnamed, t.Fate == Unreadable && under.Fate == Missing,
+		wrapper == "explorer" && under.Fate != Found: // it shows a folder, or nothing
 		return t
 	}
 	if under.Through == "" {
@@ -195,8 +205,7 @@ func (f Finder) named(l Line, name string) Target {
 	if name == "" {
 		return Target{Fate: Unnamed}
 	}
-	if protocol, _, ok := strings.Cut(name, ":"); ok && len(protocol) > 1 &&
-		!strings.ContainsAny(protocol, `\%. `) {
+	if protocol, ok := protocolOf(name); ok {
 		return f.opened(l, protocol, name)
 	}
 	if strings.Contains(name, "%") {
@@ -206,12 +215,38 @@ func (f Finder) named(l Line, name string) Target {
 	if !strings.Contains(name, `\`) && !strings.Contains(name, ":") {
 		return f.searched(l, name)
 	}
+	if name[0] != '\\' && !strings.Contains(name, ":") {
+		return f.relative(l, name)
+	}
 	p, letter, ok := f.Reg.Local(name)
 	if !ok {
 		return Target{Program: name, Fate: Elsewhere, Why: "it is on " + letter +
 			", which is not this disk"}
 	}
 	return f.at(l, p, name)
+}
+
+// protocolOf is what stands before the colon of a name that is no path, by
+// RFC 3986, section 3.1.
+func protocolOf(name string) (string, bool) {
+	protocol, _, ok := strings.Cut(name, ":")
+	return protocol, ok && len(protocol) > 1 && strings.IndexFunc(protocol, func(c rune) bool {
+		return c > unicode.MaxASCII || !unicode.IsLetter(c) && !unicode.IsDigit(c) && c != '+' &&
+			c != '-' && c != '.'
+	}) < 0
+}
+
+// relative finds a name that begins in a folder which the line does not tell.
+func (f Finder) relative(l Line, name string) Target {
+	asked := Target{Program: name, Fate: Asked, Why: "which folder it is launched from is not " +
+		"known: " + name}
+	if l.Service || name[0] == '.' {
+		return asked
+	}
+	if t := f.searched(l, name); t.Fate == Found || t.Fate == Unreadable {
+		return t
+	}
+	return asked
 }
 
 // opened finds what opens a name of a protocol, as a page or a setting has.
@@ -242,6 +277,8 @@ func (f Finder) ofService(name string) string {
 	switch {
 	case strings.HasPrefix(lower, `\systemroot\`):
 		return root + name[len(`\systemroot`):]
+	case strings.HasPrefix(lower, `systemroot\`):
+		return root + name[len(`systemroot`):]
 	case strings.HasPrefix(lower, `system32\`), strings.HasPrefix(lower, `syswow64\`):
 		return root + `\` + name
 	}
@@ -252,7 +289,7 @@ func (f Finder) ofService(name string) string {
 func (f Finder) at(l Line, p, called string) Target {
 	t := Target{Program: called, Fate: Missing}
 	for _, p := range views(l, p) {
-		for _, end := range []string{"", ".exe"} {
+		for _, end := range endings(l, p) {
 			found, ok, err := f.Reg.IsFile(p + end)
 			switch {
 			case ok:
@@ -268,6 +305,18 @@ func (f Finder) at(l Line, p, called string) Target {
 		}
 	}
 	return t
+}
+
+// endings are what a name may go on with: a service is a program, what the
+// shell opens may be a script as well.
+func endings(l Line, p string) []string {
+	switch {
+	case l.Service:
+		return []string{"", ".exe"}
+	case strings.Contains(base(p), "."):
+		return []string{"", ".exe", ".cmd"}
+	}
+	return []string{"", ".com", ".exe", ".bat", ".cmd", ".lnk"}
 }
 
 // views are the paths that one may mean: to a 32-bit program System32 is
@@ -322,129 +371,6 @@ func (f Finder) searched(l Line, name string) Target {
 		return unreadable
 	}
 	return Target{Program: name, Fate: Missing}
-}
-
-// inside is the line that a wrapper launches in turn; empty where the program
-// is none, or launches nothing that can be told.
-func inside(program, rest string) string {
-	rest = strings.TrimSpace(rest)
-	lower := strings.ToLower(rest)
-	switch strings.TrimSuffix(program, ".exe") {
-	case "rundll32":
-		name, _, _ := strings.Cut(rest, ",")
-		if strings.HasPrefix(rest, `"`) {
-			name, _, _ = strings.Cut(rest[1:], `"`)
-		}
-		return `"` + strings.Trim(name, `" `) + `"`
-	case "regsvr32":
-		return quotedFile(withoutSwitches(rest, ""))
-	case "cmd":
-		for _, sign := range []string{"/c", "/k", "/r"} {
-			if i := strings.Index(lower, sign); i >= 0 {
-				return outside(started(strings.TrimSpace(rest[i+2:])))
-			}
-		}
-	case "wscript", "cscript", "mshta":
-		return quotedFile(withoutSwitches(rest, ""))
-	case "powershell", "pwsh":
-		if i := strings.Index(lower, "-file "); i >= 0 {
-			return quotedFile(strings.TrimSpace(rest[i+len("-file "):]))
-		}
-	case "conhost":
-		return withoutSwitches(rest, "--")
-	case "explorer":
-		if strings.HasPrefix(lower, "/") || strings.Contains(strings.SplitN(lower, `\`, 2)[0],
-			"shell:") {
-			return "" // it shows a folder
-		}
-		return quotedFile(rest)
-	}
-	return ""
-}
-
-// builtIn are the words that the command interpreter carries out by itself, as
-// its own help lists them.
-var builtIn = strings.Fields("assoc break cd chdir cls color copy date del dir echo endlocal " +
-	"erase exit for ftype goto if md mkdir mklink move path pause popd prompt pushd rd rem ren " +
-	"rename rmdir set setlocal shift time title type ver verify vol")
-
-// outside is a line for the command interpreter without what goes before its
-// first word; empty where that is its own.
-func outside(line string) string {
-	line = strings.TrimLeft(line, "@( \t")
-	word, rest, _ := strings.Cut(line, " ")
-	word = strings.ToLower(strings.TrimRight(word, ".:/\\"))
-	switch {
-	case word == "call":
-		return outside(strings.TrimSpace(rest))
-	case slices.Contains(builtIn, word) || strings.HasPrefix(word, "echo."):
-		return ""
-	}
-	return line
-}
-
-// Encoded is the text of a command that a line has in base64; empty where it
-// has none.
-func Encoded(line string) string {
-	fields := strings.Fields(line)
-	for i, word := range fields {
-		word = strings.ToLower(strings.Replace(word, "/", "-", 1))
-		if len(word) < 2 || !strings.HasPrefix("-encodedcommand", word) || i+1 == len(fields) {
-			continue
-		}
-		raw, err := base64.StdEncoding.DecodeString(fields[i+1])
-		if err != nil || len(raw) < 4 {
-			return ""
-		}
-		units := make([]uint16, len(raw)/2)
-		for n := range units {
-			units[n] = uint16(raw[2*n]) | uint16(raw[2*n+1])<<8
-		}
-		return string(utf16.Decode(units))
-	}
-	return ""
-}
-
-// started is what the shell's own word for starting something starts.
-func started(line string) string {
-	line = strings.TrimSpace(strings.Trim(line, `"`))
-	rest, ok := strings.CutPrefix(strings.ToLower(line), "start ")
-	if !ok {
-		return line
-	}
-	rest = strings.TrimSpace(line[len(line)-len(rest):])
-	if strings.HasPrefix(rest, `"`) { // a title
-		_, rest, _ = strings.Cut(rest[1:], `"`)
-	}
-	return withoutSwitches(strings.TrimSpace(rest), "")
-}
-
-// withoutSwitches is a line without the switches that it begins with.
-func withoutSwitches(line, sign string) string {
-	for {
-		line = strings.TrimSpace(line)
-		isSwitch := strings.HasPrefix(line, "/") || strings.HasPrefix(line, "-")
-		if sign != "" {
-			isSwitch = strings.HasPrefix(line, sign)
-		}
-		if !isSwitch {
-			return line
-		}
-		_, rest, ok := strings.Cut(line, " ")
-		if !ok {
-			return ""
-		}
-		line = rest
-	}
-}
-
-// quotedFile is a line that names one file, as one that names no arguments.
-func quotedFile(line string) string {
-	if strings.HasPrefix(line, `"`) || line == "" {
-		return line
-	}
-	name, _, _ := strings.Cut(line, " ")
-	return name
 }
 
 // Folder reports whether a path inside the machine is in a folder of it.

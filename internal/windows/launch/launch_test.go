@@ -3,6 +3,7 @@
 package launch_test
 
 import (
+	"os"
 	"strings"
 	"testing"
 
@@ -12,6 +13,28 @@ import (
 	"calmdawn/internal/windows/registry"
 	"calmdawn/internal/windows/windowstest"
 )
+
+// finder finds programs on a disk, as the user isolde means them.
+func finder(t *testing.T, d *windowstest.Disk) (launch.Finder, *registry.User) {
+	t.Helper()
+	r, err := machine.Open(d.Make(t))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { r.Close() })
+	reg, err := registry.Open(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { reg.Close() })
+	for _, u := range reg.Users {
+		if u.Name == "isolde" {
+			return launch.Finder{Reg: reg}, u
+		}
+	}
+	t.Fatal("the user is not found")
+	return launch.Finder{}, nil
+}
 
 // TestLines finds what lines mean, through wrappers and in short forms.
 func TestLines(t *testing.T) {
@@ -30,23 +53,7 @@ func TestLines(t *testing.T) {
 	d.System.At(`ControlSet001\Control\Session Manager\Environment`).Set(
 		windowstest.Grows("Path", `%SystemRoot%\System32;C:\Tools;C:\Windows\System32\`+
 			`WindowsPowerShell\v1.0`))
-	r, err := machine.Open(d.Make(t))
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer r.Close()
-	reg, err := registry.Open(r)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer reg.Close()
-	var isolde *registry.User
-	for _, u := range reg.Users {
-		if u.Name == "isolde" {
-			isolde = u
-		}
-	}
-	f := launch.Finder{Reg: reg}
+	f, isolde := finder(t, d)
 	for _, c := range []struct {
 		line, program, through string
 		narrow                 bool
@@ -122,5 +129,66 @@ func TestLines(t *testing.T) {
 	const encoded = "powershell -enc RQBjAGgAbwAgAGgAaQA="
 	if text := launch.Encoded(encoded); text != "Echo hi" {
 		t.Errorf("%q", text)
+	}
+}
+
+// TestTableOfLines finds what stands behind lines as installers, people and
+// policies write them; the answers were written down before the code was asked.
+func TestTableOfLines(t *testing.T) {
+	d := windowstest.New()
+	for _, p := range []string{
+		"Apps/a.exe", "Apps/b c.exe", "Apps/lib.dll", "Apps/s.ps1", "Apps/page.hta",
+		"Apps/run.bat", "Apps/w.vbs", "Apps/x.msi", "Tools/own.exe", "Tools/batch.cmd",
+		"Program Files/Deep Sea/sub/deep.exe", "Program Files/Deep Sea/sea lib.dll",
+		"Program Files (x86)/Old Reel/reel.exe", "Program Files/Common Files/Orchard/help.exe",
+		"ProgramData/Orchard/tool.exe", "Users/Public/share.exe",
+		"Users/isolde/AppData/Local/Marl/marl.exe", "Users/isolde/AppData/Local/Marl/Update.exe",
+		"Users/isolde/AppData/Local/Marl/app-1.2/marl.exe",
+		"Users/isolde/AppData/Local/Marl/app-1.3/marl.exe",
+		"Users/isolde/AppData/Local/Temp/once.exe", "Users/isolde/AppData/Roaming/Reed/reed.exe",
+		"Users/isolde/OneDesk/notes.txt", "Users/isolde/OneDesk/desk plan.pdf",
+		"Windows/SysWOW64/narrow.exe", "Windows/System32/drivers/desk.sys",
+		"Windows/System32/WindowsPowerShell/v1.0/powershell.exe",
+	} {
+		d.Files[p] = ""
+	}
+	for _, name := range strings.Fields("cmd.exe conhost.exe cscript.exe msiexec.exe mshta.exe " +
+		"net.exe notepad.exe reg.exe regsvr32.exe rundll32.exe schtasks.exe shell32.dll " +
+		"shutdown.exe wscript.exe") {
+		d.Files["Windows/System32/"+name] = ""
+	}
+	d.System.At(`ControlSet001\Control\Session Manager\Environment`).Set(
+		windowstest.Grows("Path", `%SystemRoot%\System32;C:\Tools;C:\Windows\System32\`+
+			`WindowsPowerShell\v1.0`),
+		windowstest.Grows("ComSpec", `%SystemRoot%\system32\cmd.exe`))
+	d.Software.At(`Microsoft\Windows\CurrentVersion\App Paths\registered.exe`).Set(
+		windowstest.Grows("", `%ProgramFiles%\Deep Sea\sub\deep.exe`))
+	f, isolde := finder(t, d)
+	table, err := os.ReadFile("testdata/lines.tsv")
+	if err != nil {
+		t.Fatal(err)
+	}
+	fates := map[launch.Fate]string{
+		launch.Missing: "!missing", launch.Elsewhere: "!elsewhere", launch.Unnamed: "!unnamed",
+		launch.Asked: "!asked", launch.Unreadable: "!unreadable",
+	}
+	for line := range strings.Lines(string(table)) {
+		if strings.HasPrefix(line, "#") {
+			continue
+		}
+		cells := append(strings.Split(strings.TrimSuffix(line, "\n"), "\t"), "")
+		l := launch.Line{Text: cells[1], User: isolde, Narrow: cells[0] == "narrow"}
+		if cells[0] == "service" {
+			l.User, l.Service = nil, true
+		}
+		got := f.Find(l)
+		answer := got.Program
+		if got.Fate != launch.Found {
+			answer, got.Through = fates[got.Fate], ""
+		}
+		if answer != cells[2] || got.Through != cells[3] {
+			t.Errorf("%s: %s\n\tis %q through %q; want %q through %q", cells[0], cells[1], answer,
+				got.Through, cells[2], cells[3])
+		}
 	}
 }
