@@ -99,7 +99,7 @@ func TestAUserWhoGetsInTheWay(t *testing.T) {
 	if machine < calls/2 || calls < 3 {
 		t.Errorf("the machine's own item was switched off %d times in %d", machine, calls)
 	}
-	// One of the two may have exchanged what the other had taken away meanwhile.
+	// One of the two may have exchanged what the other took away meanwhile.
 	if target, err := os.Readlink(folder); err == nil && target == outside {
 		must(t, unix.Renameat2(unix.AT_FDCWD, folder, unix.AT_FDCWD, folder+".away",
 			unix.RENAME_EXCHANGE))

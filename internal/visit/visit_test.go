@@ -184,8 +184,8 @@ func TestOldIDsAreTaken(t *testing.T) {
 	}
 }
 
-// TestWhatIsAdvisedCanBeDone: nothing is advised to wait that cannot be delayed,
-// and what starts at another time waits already.
+// TestWhatIsAdvisedCanBeDone: nothing is advised to wait that cannot be
+// delayed, and what starts at another time waits already.
 func TestWhatIsAdvisedCanBeDone(t *testing.T) {
 	v := look(t, place(t))
 	waits := 0
