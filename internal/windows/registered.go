@@ -153,6 +153,7 @@ func register(reg *registry.Registry, items []item.Item) {
 		}
 	}
 	classes := map[string]class{}
+	watchers := watchersOf(items)
 	for i := range items {
 		it := &items[i]
 		if dir := path.Dir(it.Program); inStore.MatchString(dir) {
@@ -173,10 +174,40 @@ func register(reg *registry.Registry, items []item.Item) {
 		if what := as[strings.ToLower(path.Dir(it.Program))]; it.Program != "" && what != "" {
 			it.Traits = append(it.Traits, "registered "+what)
 		} else if what := cmp.Or(near[topOf(it.Program)+"\n"+it.Maker],
-			near[topOf(it.Program)+"\n"+anybody], far.of(it)); what != "" && !it.Aside {
+			near[topOf(it.Program)+"\n"+anybody], far.of(it),
+			watchers.of(it)); what != "" && !it.Aside {
 			it.Traits = append(it.Traits, "near "+what)
 		}
 	}
+}
+
+// watchers are the drivers that watch what is done with files, by their names
+// in capitals. Others than what protects have such ones, so they speak for
+// those services alone that cannot start without them.
+type watchers map[string]*item.Item
+
+func watchersOf(items []item.Item) watchers {
+	w := watchers{}
+	for i := range items {
+		it := &items[i]
+		if it.Aside && slices.ContainsFunc(it.Traits, func(trait string) bool {
+			return strings.HasPrefix(strings.ToUpper(trait), "GROUP FSFILTER ACTIVITY")
+		}) {
+			w[strings.ToUpper(it.Native)] = it
+		}
+	}
+	return w
+}
+
+func (w watchers) of(it *item.Item) string {
+	for _, trait := range it.Traits {
+		name, ok := strings.CutPrefix(trait, "needs ")
+		if driver := w[strings.ToUpper(name)]; ok && driver != nil && !it.System &&
+			plainMaker(driver.Maker) == plainMaker(it.Maker) {
+			return "security: " + path.Base(driver.Program)
+		}
+	}
+	return ""
 }
 
 // topOf is the folder of programs that a program is in, in small letters: of
