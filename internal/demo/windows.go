@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 	"unicode/utf16"
@@ -26,7 +27,7 @@ var gnomon []byte
 type till struct {
 	Host, Build string
 	Users       []struct{ Name, SID string }
-	System      struct{ Auto, Late, Demand, Off, Drivers, Protected, Tasks []string }
+	System      struct{ Auto, Late, Demand, Off, Drivers, Protected, Compressed, Tasks []string }
 	Makers      []maker              `toml:"maker"`
 	Cost        map[string][]float64 // of programs: seconds of processor time, MB read
 }
@@ -134,6 +135,15 @@ func (d *disk) program(p string, info program.Info) {
 	}
 }
 
+// compressed puts down what Linux's driver shows where Windows compressed a
+// file in a form that it does not know.
+func (d *disk) compressed(p string) {
+	if d.err == nil {
+		d.err = os.Symlink("unsupported reparse tag 0x80000017",
+			filepath.Join(d.dir, filepath.FromSlash(p)))
+	}
+}
+
 func str(name, text string) hive.Datum { return hive.Texted(name, hive.String, text) }
 func exp(name, text string) hive.Datum { return hive.Texted(name, hive.Expand, text) }
 
@@ -186,7 +196,11 @@ func (d *disk) own(t till) {
 	} {
 		for _, key := range kind.keys {
 			library := strings.ToLower(key) + ".dll"
-			d.program("Windows/System32/"+library, part)
+			if slices.Contains(t.System.Compressed, key) {
+				d.compressed("Windows/System32/" + library)
+			} else {
+				d.program("Windows/System32/"+library, part)
+			}
 			s := d.service(key).Set(hive.Counted("Type", 0x20), hive.Counted("Start", kind.start),
 				exp("ImagePath", `%SystemRoot%\System32\svchost.exe -k netsvcs -p`))
 			s.At("Parameters").Set(exp("ServiceDll", `%SystemRoot%\System32\`+library))

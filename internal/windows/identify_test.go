@@ -127,6 +127,9 @@ func TestStartupFolders(t *testing.T) {
 	} {
 		d.Files[common+name] = content
 	}
+	d.System.At(`ControlSet001\Control\Nls\CodePage`).Set(text("ACP", "1251"))
+	d.Files["Поле/a.exe"] = ""
+	d.Files[common+"Old.lnk"] = string(shortcut.BuildOld([]byte("C:\\\xcf\xee\xeb\xe5\\a.exe")))
 	d.Files["Moved/Start/own.cmd"] = ""
 	d.Users["isolde"].At(`Software\Microsoft\Windows\CurrentVersion\Explorer\User Shell Folders`).
 		Set(grows("Startup", `%SystemDrive%\Moved\Start`))
@@ -149,6 +152,7 @@ func TestStartupFolders(t *testing.T) {
 		"Relative.lnk":           "on|/Apps/a.exe|||",
 		"Advertised.lnk":         "on|||what it launches is known to the installer alone|",
 		"Far.lnk":                `on|||E:\far.exe is on a disk that is not here|`,
+		"Old.lnk":                "on|/Поле/a.exe|||",
 		"Broken.lnk":             "broken||its file is no shortcut||",
 		"Page.url":               "on||||",
 		"run me.cmd":             "on|/" + common + "run me.cmd|||",
@@ -159,7 +163,7 @@ func TestStartupFolders(t *testing.T) {
 			t.Errorf("%s is %q; want %q", name, all[name], want)
 		}
 	}
-	if len(all) != 11 || !strings.Contains(fmt.Sprint(found.Unread), "is on F:, not on this disk") {
+	if len(all) != 12 || !strings.Contains(fmt.Sprint(found.Unread), "is on F:, not on this disk") {
 		t.Errorf("%d items, %v", len(all), found.Unread)
 	}
 	if _, ok := found.Find("program:startup/Desk.lnk"); !ok {

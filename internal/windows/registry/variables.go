@@ -5,6 +5,7 @@ import (
 	"maps"
 	"strings"
 
+	"calmdawn/internal/windows/codepage"
 	"calmdawn/internal/windows/hive"
 )
 
@@ -63,6 +64,13 @@ func (reg *Registry) addVars(vars map[string]string, p Place) {
 			}
 		}
 	}
+}
+
+// CodePage is the machine's own, in which texts are that are not Unicode.
+func (reg *Registry) CodePage() codepage.Page {
+	const pages = `SYSTEM\CurrentControlSet\Control\Nls\CodePage`
+	number, _ := reg.Text(reg.Machine(pages), "ACP")
+	return codepage.Numbered(number)
 }
 
 // Vars are the variables of a user's processes; of nil those of the machine's.

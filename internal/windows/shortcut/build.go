@@ -94,3 +94,18 @@ func wideOf(text string) (raw []byte) {
 	}
 	return raw
 }
+
+// BuildOld makes a shortcut as older programs did, whose only path stands in
+// the code page of the machine.
+func BuildOld(target []byte) []byte {
+	info := make([]byte, 28)
+	for at, n := range map[int]int{
+		0: len(info) + len(target) + 2, 4: len(info), 8: 1, 16: len(info),
+		24: len(info) + len(target) + 1,
+	} {
+		binary.LittleEndian.PutUint32(info[at:], uint32(n))
+	}
+	raw := Build(Link{})[:76]
+	binary.LittleEndian.PutUint32(raw[20:], hasInfo)
+	return append(append(append(raw, info...), target...), 0, 0)
+}

@@ -8,6 +8,8 @@ import (
 	"errors"
 	"strings"
 	"unicode/utf16"
+
+	"calmdawn/internal/windows/codepage"
 )
 
 // A Link is what a shortcut says.
@@ -42,8 +44,9 @@ var class = []byte{0x01, 0x14, 0x02, 0, 0, 0, 0, 0, 0xC0, 0, 0, 0, 0, 0, 0, 0x46
 
 var errNone = errors.New("it is no shortcut")
 
-// Parse reads a shortcut. What is damaged in it is left out.
-func Parse(raw []byte) (Link, error) {
+// Parse reads a shortcut of a machine with a code page, which texts are in that
+// are not Unicode. What is damaged in it is left out.
+func Parse(raw []byte, page codepage.Page) (Link, error) {
 	const head = 76
 	if len(raw) < head || binary.LittleEndian.Uint32(raw) != head ||
 		string(raw[4:20]) != string(class) {
@@ -58,7 +61,7 @@ func Parse(raw []byte) (Link, error) {
 		if !ok {
 			return l, nil
 		}
-		listed, rest = names(list), after
+		listed, rest = names(list, page), after
 	}
 	if flags&hasInfo != 0 {
 		if len(rest) < 4 {
@@ -68,7 +71,7 @@ func Parse(raw []byte) (Link, error) {
 		if size < 4 || int64(size) > int64(len(rest)) {
 			return l, nil
 		}
-		info, rest = local(rest[:size]), rest[size:]
+		info, rest = local(rest[:size], page), rest[size:]
 	}
 	for _, s := range []struct {
 		bit uint32
@@ -88,11 +91,11 @@ func Parse(raw []byte) (Link, error) {
 		if !ok {
 			break
 		}
-		if *s.to, rest = latin(text), after; unit == 2 {
+		if *s.to, rest = page.Text(text), after; unit == 2 {
 			*s.to = wide(text)
 		}
 	}
-	variable := l.blocks(rest)
+	variable := l.blocks(rest, page)
 	for _, target := range []string{variable, info, listed} {
 		if target != "" {
 			l.Targets = append(l.Targets, target)
@@ -115,7 +118,7 @@ func counted(raw []byte, unit int) (text, rest []byte, ok bool) {
 
 // blocks reads what stands behind everything else, and returns a target with
 // variables in it; empty where there is none.
-func (l *Link) blocks(raw []byte) (target string) {
+func (l *Link) blocks(raw []byte, page codepage.Page) (target string) {
 	const variables, installer = 0xA0000001, 0xA0000006
 	for len(raw) >= 8 {
 		size := binary.LittleEndian.Uint32(raw)
@@ -129,7 +132,7 @@ func (l *Link) blocks(raw []byte) (target string) {
 				target = until0(wide(raw[ansi:all]))
 			}
 			if target == "" && size >= ansi {
-				target = until0(latin(raw[8:ansi]))
+				target = until0(page.Text(raw[8:ansi]))
 			}
 		case installer:
 			l.Advertised = true
@@ -141,7 +144,7 @@ func (l *Link) blocks(raw []byte) (target string) {
 
 // local is the path of a file on this computer, or of a share, out of what a
 // shortcut knows of where it is.
-func local(raw []byte) string {
+func local(raw []byte, page codepage.Page) string {
 	const head = 28
 	if len(raw) < head {
 		return ""
@@ -154,7 +157,7 @@ func local(raw []byte) string {
 		if isWide {
 			return until0(wide(raw[at:]))
 		}
-		return until0(latin(raw[at:]))
+		return until0(page.Text(raw[at:]))
 	}
 	const isLocal, isShare = 1, 2
 	suffix := text(u(24), false)
@@ -189,7 +192,7 @@ func join(base, rest string) string {
 
 // names makes a path of a list of items: a drive, folders, a file. Where one of
 // them has no name, there is none.
-func names(list []byte) string {
+func names(list []byte, page codepage.Page) string {
 	var parts []string
 	for {
 		if len(list) < 2 {
@@ -204,11 +207,11 @@ func names(list []byte) string {
 		switch kind := it[2]; {
 		case kind == 0x1F: // the desktop's own root
 		case kind&0x70 == 0x20 && size > 4:
-			parts = append(parts, strings.TrimRight(until0(latin(it[3:])), `\`))
+			parts = append(parts, strings.TrimRight(until0(page.Text(it[3:])), `\`))
 		case kind&0x70 == 0x30:
 			name := long(it)
 			if name == "" && size > 14 {
-				name = until0(latin(it[14:]))
+				name = until0(page.Text(it[14:]))
 			}
 			if name == "" {
 				return ""
@@ -247,14 +250,6 @@ func long(it []byte) string {
 func until0(text string) string {
 	text, _, _ = strings.Cut(text, "\x00")
 	return text
-}
-
-func latin(raw []byte) string {
-	runes := make([]rune, len(raw))
-	for i, c := range raw {
-		runes[i] = rune(c)
-	}
-	return string(runes)
 }
 
 func wide(raw []byte) string {

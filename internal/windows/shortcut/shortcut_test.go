@@ -10,7 +10,27 @@ import (
 	"slices"
 	"strings"
 	"testing"
+
+	"calmdawn/internal/windows/codepage"
 )
+
+var page = codepage.Numbered("1252")
+
+// TestOldTexts reads paths that stand in the machine's code page alone, as
+// those of older programs do.
+func TestOldTexts(t *testing.T) {
+	for number, c := range map[string]struct{ raw, want string }{
+		"1252": {"C:\\Gr\xf6\xdfe\\a.exe", `C:\Größe\a.exe`},
+		"1251": {"C:\\\xcf\xee\xeb\xe5\\a.exe", `C:\Поле\a.exe`},
+		"932":  {"C:\\\x93\xfa\x96\x7b\x83\x5c\\a.exe", `C:\日本ソ\a.exe`},
+		"none": {"C:\\caf\xe9.exe", `C:\café.exe`},
+	} {
+		l, err := Parse(BuildOld([]byte(c.raw)), codepage.Numbered(number))
+		if err != nil || len(l.Targets) != 1 || l.Targets[0] != c.want {
+			t.Errorf("page %s: %v %q, want %q", number, err, l.Targets, c.want)
+		}
+	}
+}
 
 func TestAllThatIsBuiltIsRead(t *testing.T) {
 	for _, l := range []Link{
@@ -20,7 +40,7 @@ func TestAllThatIsBuiltIsRead(t *testing.T) {
 		{Advertised: true},
 		{Relative: `.\b.exe`},
 	} {
-		got, err := Parse(Build(l))
+		got, err := Parse(Build(l), page)
 		if err != nil || fmt.Sprint(got) != fmt.Sprint(l) {
 			t.Errorf("%v: %+v, want %+v", err, got, l)
 		}
@@ -56,7 +76,7 @@ func TestLists(t *testing.T) {
 	binary.LittleEndian.PutUint32(raw[20:], isUnicode|hasList)
 	sized := binary.LittleEndian.AppendUint16(nil, uint16(len(list)+2))
 	raw = slices.Concat(raw[:76], sized, list, []byte{0, 0}, raw[76:])
-	l, err := Parse(raw)
+	l, err := Parse(raw, page)
 	if want := `[C:\Apps of mine\日本\a.exe]`; err != nil || fmt.Sprint(l.Targets) != want {
 		t.Errorf("%v %q, want %s", err, l.Targets, want)
 	}
@@ -93,11 +113,11 @@ func TestDamageIsBounded(t *testing.T) {
 		for range 1 + rng.IntN(4) {
 			bad[20+rng.IntN(len(bad)-20)] = byte(rng.Uint32())
 		}
-		_, _ = Parse(bad[:rng.IntN(len(bad)+1)])
+		_, _ = Parse(bad[:rng.IntN(len(bad)+1)], page)
 	}
 }
 
 func FuzzShortcut(f *testing.F) {
 	f.Add(Build(Link{Targets: []string{`C:\Apps\a.exe`}, Arguments: "/x", Advertised: true}))
-	f.Fuzz(func(_ *testing.T, data []byte) { _, _ = Parse(data) })
+	f.Fuzz(func(_ *testing.T, data []byte) { _, _ = Parse(data, page) })
 }

@@ -148,7 +148,7 @@ func (l *List) shortcut(p string, u *registry.User, it *item.Item) {
 		l.reg.Unread = append(l.reg.Unread, item.Unread{Path: p, Reason: machine.Reason(err)})
 		return
 	}
-	link, err := shortcut.Parse(raw)
+	link, err := shortcut.Parse(raw, l.reg.CodePage())
 	if err != nil {
 		it.State, it.Why = item.Broken, "its file is no shortcut"
 		return
