@@ -213,6 +213,7 @@ func (a *app) showDrift(
 	if fresh && !sides[0].Whole && missing == nil {
 		s.SayWrapped(0, render.Warn, "What is called new may have stood in what was not read then.")
 	}
+	a.gaps(s, l.Unread)
 	a.unread(s, l.Unread)
 	switch {
 	case again > 0:

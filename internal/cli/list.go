@@ -170,7 +170,7 @@ func (a *app) list(l *visit.Visit, f listing) error {
 	if !f.Chooses() {
 		s.Wrap(0, "%s", outlook(l))
 	}
-	a.missingDisks(s, l.Unread)
+	a.gaps(s, l.Unread)
 	if len(shown) > 0 {
 		s.Line("")
 		a.table(s, l, f, shown)
@@ -233,11 +233,12 @@ func startsWithRoot(it item.Item) bool {
 		it.When != item.AtBoot && !strings.HasPrefix(it.File, "/root/")
 }
 
-// missingDisks says loudly what makes a list look whole that is not.
-func (a *app) missingDisks(s *render.Screen, places []item.Unread) {
+// gaps says loudly what makes a list look whole that is not.
+func (a *app) gaps(s *render.Screen, places []item.Unread) {
 	for _, u := range places {
-		if strings.Contains(u.Reason, "not mounted") {
-			s.Say(render.Bad, "MIND: %s %s.", render.Clean(u.Path), u.Reason)
+		if u.Gap {
+			s.SayWrapped(2, render.Bad, "MIND: %s %s.", render.Clean(u.Path),
+				render.Clean(u.Reason))
 		}
 	}
 }
@@ -316,7 +317,7 @@ func (a *app) unread(s *render.Screen, places []item.Unread) {
 		return
 	}
 	places = slices.DeleteFunc(slices.Clone(places), func(u item.Unread) bool {
-		return strings.Contains(u.Reason, "not mounted")
+		return u.Gap
 	})
 	if len(places) == 0 {
 		return

@@ -53,7 +53,7 @@ func TestAHomeWithoutItsKey(t *testing.T) {
 	says(t, on+"disable lanternfile.desktop@maria star-index.service --yes", 0, "Done, as change 1")
 	key.remove()
 	const away = "/home/maria is encrypted, and its key is not there"
-	says(t, on+"list", 0, "/home/maria: is encrypted and its key is not there")
+	says(t, on+"list", 0, "MIND: /home/maria is encrypted and its key is not there")
 	says(t, on+"undo 1 --yes", 1, "change 1 is taken back but for", away)
 	says(t, on+"show star-index.service", 0, "It is on")
 	if text := says(t, on+"undo --all --yes", 1, away); strings.Contains(text, "put back already") {

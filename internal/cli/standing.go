@@ -108,6 +108,7 @@ func (a *app) standing() error {
 	if compared && len(l.Boots) > 0 {
 		s.Wrap(2, "  %s", c.answer())
 	}
+	a.gaps(s, l.Unread)
 	a.unread(s, l.Unread)
 	remarks(s, l.Remarks)
 	s.Line("")

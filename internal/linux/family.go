@@ -42,9 +42,9 @@ func (Family) Home() machine.Home {
 	}
 }
 
-func (Family) Attach(*machine.Root)        {}
-func (Family) Rules() []byte               { return nil }
-func (Family) Frozen(*machine.Root) string { return "" }
+func (Family) Attach(*machine.Root)          {}
+func (Family) Rules() []byte                 { return nil }
+func (Family) Frozen(r *machine.Root) string { return frozen(r) }
 
 func (Family) Host(r *machine.Root) string { return identity.Hostname(r) }
 

@@ -54,8 +54,8 @@ func Survey(r *machine.Root, o family.Options) *Inventory {
 	v.OS = v.release["PRETTY_NAME"]
 	v.Host = identity.Hostname(r)
 	for _, folder := range Unmounted(r) {
-		v.Unread = append(v.Unread, item.Unread{Path: folder, Reason: "is a file system of its " +
-			"own that is not mounted here; what it launches is missing from the list"})
+		v.gap(folder, "is a file system of its own that is not mounted here; what it launches is "+
+			"missing from the list")
 	}
 	users, err := account.Read(r)
 	v.note("/etc/passwd", err)
@@ -65,8 +65,8 @@ func Survey(r *machine.Root, o family.Options) *Inventory {
 		}
 		v.people = append(v.people, u.Name)
 		if sealed := r.Sealed(u.Home); sealed == u.Home {
-			v.Unread = append(v.Unread, item.Unread{Path: u.Home, Reason: "is encrypted and " +
-				"its key is not there; what it launches is missing from the list"})
+			v.gap(u.Home, "is encrypted and its key is not there; what it launches is missing "+
+				"from the list")
 		}
 	}
 
@@ -95,6 +95,7 @@ func Survey(r *machine.Root, o family.Options) *Inventory {
 	for _, m := range v.mechanisms {
 		v.Unread = append(v.Unread, m.Unread()...)
 	}
+	v.startedOtherwise(startedBy(r))
 	v.packages, err = packages.Read(r, packages.OS{ID: v.release["ID"], Name: v.release["NAME"]})
 	v.note("the package database", err)
 	v.attribute(v.Items)
@@ -105,6 +106,26 @@ func Survey(r *machine.Root, o family.Options) *Inventory {
 	v.foldHomes(users)
 	item.Sort(v.Items)
 	return v
+}
+
+// startedOtherwise leaves of a machine that no service manager of ours starts
+// what is known all the same: what desktops launch, and what may be launched by
+// the clock.
+func (v *Inventory) startedOtherwise(by string) {
+	if by == "" {
+		return
+	}
+	v.gap("/sbin/init", "starts this machine by "+by+", which is not read yet; its services are "+
+		"missing from the list, and nothing is switched")
+	v.Items = slices.DeleteFunc(v.Items, func(it item.Item) bool {
+		return it.Mechanism == unit.Mechanism
+	})
+	for i := range v.Items {
+		if it := &v.Items[i]; it.Mechanism == cron.Mechanism {
+			it.State, it.Unsure = item.On, true
+			it.Why = "whether the daemon of crontabs is started by " + by + " is not known"
+		}
+	}
 }
 
 // foldHomes says of a home that may not be looked into so once, instead of for
@@ -119,6 +140,11 @@ func (v *Inventory) foldHomes(users []account.User) {
 			v.Unread = append(v.Unread, item.Unread{Path: u.Home, Reason: machine.NoPermission})
 		}
 	}
+}
+
+// gap notes that all that stands at a path is missing.
+func (v *Inventory) gap(p, reason string) {
+	v.Unread = append(v.Unread, item.Unread{Path: p, Reason: reason, Gap: true})
 }
 
 func (v *Inventory) note(p string, err error) {
@@ -206,12 +232,15 @@ func (v *Inventory) Key(it item.Item) (boot.Key, bool) {
 func (v *Inventory) Order(boots []boot.Boot) []boot.Boot { return v.units.Order(boots) }
 
 // plan turns items of one inventory, whatever their mechanisms.
-type plan struct{ by map[string]item.Plan }
+type plan struct {
+	by    map[string]item.Plan
+	draft *machine.Draft
+}
 
 // Plan begins a plan whose edits go into d, which shows each item what was
 // planned before it.
 func (v *Inventory) Plan(d *machine.Draft) family.Plan {
-	p := plan{map[string]item.Plan{}}
+	p := plan{map[string]item.Plan{}, d}
 	for _, m := range v.mechanisms {
 		p.by[m.Name()] = m.Plan(d)
 	}
@@ -227,11 +256,18 @@ func (p plan) Turn(it item.Item, to item.State, by time.Duration) error {
 		return fmt.Errorf("nothing of what this survey knows launches %s", it.ID)
 	}
 	it.ID = item.RawID(it.ID) // mechanisms know names as they are
-	return m.Turn(it, to, by)
+	if err := m.Turn(it, to, by); err != nil {
+		return err
+	}
+	return unkept(p.draft.Edits())
 }
 
 // TurnStarter plans the same for a socket, path or timer that can start an item
 // on demand.
 func (p plan) TurnStarter(it item.Item, starter string, to item.State) error {
-	return p.by[unit.Mechanism].Turn(item.Item{Native: starter, Owner: it.Owner}, to, 0)
+	starts := item.Item{Native: starter, Owner: it.Owner}
+	if err := p.by[unit.Mechanism].Turn(starts, to, 0); err != nil {
+		return err
+	}
+	return unkept(p.draft.Edits())
 }

@@ -150,6 +150,9 @@ const (
 type Unread struct {
 	Path   string `json:"path"`
 	Reason string `json:"reason"`
+	// Gap: all that stands there is missing, so that what was found looks whole
+	// and is not.
+	Gap bool `json:"-"`
 }
 
 // A Survey is one complete inventory of a machine.
