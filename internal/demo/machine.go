@@ -244,8 +244,8 @@ func (b *builder) frame(m manifest) {
 		"Wants=timers.target\n", 0o644)
 	b.file("/usr/lib/systemd/user/timers.target", "[Unit]\nDescription=Timers\n", 0o644)
 	for _, folder := range []string{
-		"/var/lib/dpkg/info", "/var/log/journal", "/var/spool/cron/crontabs", "/root", "/proc",
-		"/run", "/tmp",
+		"/var/lib/dpkg/info", "/var/lib/bluetooth/00:11:22:33:44:55", "/var/log/journal",
+		"/var/spool/cron/crontabs", "/root", "/proc", "/run", "/tmp",
 	} {
 		if b.err == nil {
 			b.err = os.MkdirAll(b.at(folder), 0o755)

@@ -103,6 +103,7 @@ func Survey(r *machine.Root, o family.Options) *Inventory {
 		v.Unread = append(v.Unread, v.packages.Unread()...)
 		v.Guessed = v.packages.Guessed()
 	}
+	v.login()
 	v.foldHomes(users)
 	item.Sort(v.Items)
 	return v

@@ -31,8 +31,8 @@ func frozen(r *machine.Root) string {
 }
 
 // passing says why a change of the running machine may be gone at its next
-// boot, from proc_pid_mountinfo(5): the root or /etc is kept in memory, or is an
-// overlay whose upper layer is, or may be. A container's own is its host's
+// boot, from proc_pid_mountinfo(5): the root or /etc is kept in memory, or is
+// an overlay whose upper layer is, or may be. A container's own is its host's
 // matter.
 func passing(mounts string, container bool) string {
 	type mount struct{ at, kind, options string }

@@ -58,7 +58,8 @@ func TestWhatStartsAMachine(t *testing.T) {
 			"sbin/init": "program", "etc/inittab": "si::sysinit:/etc/init.d/rcS\n",
 		}, "the scripts of /etc/inittab"},
 		"busybox alone": {map[string]string{
-			"sbin/init": "-> ../bin/busybox", "bin/busybox": "program", "etc/inittab": "::sysinit:x\n",
+			"sbin/init": "-> ../bin/busybox", "bin/busybox": "program",
+			"etc/inittab": "::sysinit:x\n",
 		}, "the scripts of /etc/inittab"},
 		"runit": {map[string]string{
 			"sbin/init": "-> runit-init", "sbin/runit-init": "program",
@@ -118,6 +119,7 @@ func TestOtherServiceManagers(t *testing.T) {
 // told from what keeps them.
 func TestChangesThatWouldPass(t *testing.T) {
 	const disk = "21 1 254:1 / / rw,relatime - ext4 /dev/vda1 rw\n"
+	const etc = "22 21 0:20 / /etc rw - tmpfs tmpfs rw\n"
 	over := func(at, upper string) string {
 		return "30 1 0:27 / " + at + " rw - overlay overlay rw,lowerdir=/lower,upperdir=" + upper +
 			",workdir=/work\n"
@@ -131,12 +133,14 @@ func TestChangesThatWouldPass(t *testing.T) {
 		"a disk":                   {disk, false, true},
 		"nothing is known":         {"", false, true},
 		"in memory":                {"21 1 0:20 / / rw - tmpfs tmpfs rw\n", false, false},
-		"/etc in memory":           {disk + "22 21 0:20 / /etc rw - tmpfs tmpfs rw\n", false, false},
+		"/etc in memory":           {disk + etc, false, false},
 		"a live medium":            {ram + over("/", "/run/live/overlay/rw"), false, false},
 		"an unseen upper layer":    {over("/", "/upper/data"), false, false},
 		"a container of a host":    {over("/", "/var/lib/host/diff"), true, true},
 		"/etc above a kept folder": {disk + over("/etc", "/var/lib/overlay/etc"), false, true},
-		"/etc above memory":        {disk + ram + over("/etc", "/run/live/overlay/etc"), false, false},
+		"/etc above memory": {
+			disk + ram + over("/etc", "/run/live/overlay/etc"), false, false,
+		},
 		"without an upper layer": {
 			"30 1 0:27 / / ro - overlay overlay ro,lowerdir=/a:/b\n", false, false,
 		},
@@ -170,8 +174,9 @@ func TestAStoreIsNotEdited(t *testing.T) {
 		"usr/bin/lamp":                                 "program",
 		"nix/store/bbb/crontab":                        "5 4 * * * root /usr/bin/lamp\n",
 		"etc/crontab":                                  "-> /nix/store/bbb/crontab",
-		"nix/store/ccc/t.desktop":                      "[Desktop Entry]\nType=Application\nName=T\nExec=lamp\n",
-		"etc/xdg/autostart/t.desktop":                  "-> /nix/store/ccc/t.desktop",
+		"nix/store/ccc/t.desktop": "[Desktop Entry]\nType=Application\nName=T\n" +
+			"Exec=lamp\n",
+		"etc/xdg/autostart/t.desktop": "-> /nix/store/ccc/t.desktop",
 	}
 	r := tree(t, files)
 	v := Survey(r, family.Options{Now: time.Unix(0, 0)})
@@ -190,7 +195,8 @@ func TestAStoreIsNotEdited(t *testing.T) {
 		if err == nil && inStore {
 			t.Errorf("%s: %v", it.ID, d.Edits())
 		}
-		if it.Kind == item.Service && (err == nil || !strings.Contains(err.Error(), "change it there")) {
+		if it.Kind == item.Service &&
+			(err == nil || !strings.Contains(err.Error(), "change it there")) {
 			t.Errorf("%s: %v", it.ID, err)
 		}
 	}

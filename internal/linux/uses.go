@@ -1,14 +1,17 @@
 package linux
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
 	"path"
+	"regexp"
 	"slices"
 	"strings"
 
 	"calmdawn/internal/core/advice"
+	"calmdawn/internal/core/item"
 	"calmdawn/internal/machine"
 )
 
@@ -16,33 +19,44 @@ const maxSetup = 1 << 20 // of a file that sets something up
 
 // Uses tells what is in use of what services serve, as far as the disk knows:
 // paired devices, printers, shares, containers, and who waits for the network.
-// What may not be read is not told.
+// That nothing is in use is told only where the place that would hold it is
+// there, was read, and is empty: what is absent or elsewhere is not told.
 func (v *Inventory) Uses() advice.Uses {
-	uses := advice.Uses{"network first": v.networkFirst()}
+	uses := advice.Uses{}
 	for what, ask := range map[string]func() ([]string, error){
-		"bluetooth":    v.paired,
-		"modem":        v.mobileConnections,
-		"printers":     v.printers,
-		"shares":       v.shares,
-		"exports":      v.exports,
-		"containers":   v.containers,
-		"fingerprints": func() ([]string, error) { return v.inside("/var/lib/fprint") },
+		"bluetooth":     v.paired,
+		"modem":         v.mobileConnections,
+		"printers":      v.printers,
+		"shares":        v.shares,
+		"exports":       v.exports,
+		"containers":    v.containers,
+		"cluster":       v.cluster,
+		"fingerprints":  func() ([]string, error) { return v.inside("/var/lib/fprint") },
+		"network first": v.networkFirst,
 	} {
 		found, err := ask()
 		switch {
-		case err != nil && !errors.Is(err, fs.ErrNotExist):
 		case len(found) > 0:
 			why := some(found) + " " + isOrAre[what][min(1, len(found)-1)]
+			if what == "network first" {
+				why = "for " + some(found)
+			}
 			uses[what] = advice.Use{Any: true, Why: why}
-		default:
+		case err == nil:
 			uses[what] = advice.Use{}
 		}
 	}
-	if !v.has("/etc/NetworkManager/system-connections") {
-		delete(uses, "modem") // other managers keep connections elsewhere
+	if uses["cluster"].Any { // what its containers are is decided elsewhere
+		uses["containers"] = uses["cluster"]
+	}
+	if v.inDomain() {
+		uses["shares"] = advice.Use{Any: true, Why: "this machine is one of a domain"}
 	}
 	return uses
 }
+
+// errUntold: whether anything is in use stands where we do not look.
+var errUntold = errors.New("what is in use cannot be told")
 
 var isOrAre = map[string][2]string{
 	"bluetooth":    {"is paired with it", "are paired with it"},
@@ -50,6 +64,7 @@ var isOrAre = map[string][2]string{
 	"printers":     {"is set up as a printer", "are set up as printers"},
 	"shares":       {"is shared", "are shared"},
 	"exports":      {"is exported", "are exported"},
+	"cluster":      {"is a node of a cluster", "are nodes of a cluster"},
 	"containers":   {"is a container of this machine", "are containers of this machine"},
 	"fingerprints": {"has a fingerprint on record", "have fingerprints on record"},
 }
@@ -67,23 +82,26 @@ func some(names []string) string {
 }
 
 // networkFirst are the launched items that are started only when the network is
-// up.
-func (v *Inventory) networkFirst() advice.Use {
-	var titles []string
+// up, and the file systems that are mounted through it.
+func (v *Inventory) networkFirst() (titles []string, err error) {
 	for _, it := range v.Items {
 		if it.State.Launched() && slices.Contains(it.Traits, "network first") {
 			titles = append(titles, it.Title)
 		}
 	}
-	if len(titles) == 0 {
-		return advice.Use{}
+	for _, f := range fstab(v.root) {
+		options := strings.Split(f.options, ",")
+		if strings.HasPrefix(f.kind, "nfs") || f.kind == "cifs" || f.kind == "smb3" ||
+			slices.Contains(options, "_netdev") {
+			titles = append(titles, f.folder)
+		}
 	}
-	return advice.Use{Any: true, Why: "for " + some(titles)}
-}
-
-func (v *Inventory) has(p string) bool {
-	_, err := v.root.Stat(p)
-	return err == nil
+	for _, u := range v.Unread {
+		if u.Gap || strings.Contains(u.Path, "/systemd/") || u.Path == "/etc/fstab" {
+			err = errUntold // it may hold one that waits
+		}
+	}
+	return titles, err
 }
 
 // inside are the names in a folder.
@@ -127,6 +145,7 @@ func (v *Inventory) sections(p string) (names []string, err error) {
 }
 
 // mobileConnections are the network manager's connections through a modem.
+// Those of other managers are kept elsewhere.
 func (v *Inventory) mobileConnections() (all []string, err error) {
 	const folder = "/etc/NetworkManager/system-connections"
 	files, err := v.inside(folder)
@@ -142,9 +161,30 @@ func (v *Inventory) mobileConnections() (all []string, err error) {
 	return all, err
 }
 
-// printers are the queues of printers.conf(5).
+// launched reports whether an item of the machine of a name is launched.
+func (v *Inventory) launched(native string) bool {
+	return slices.ContainsFunc(v.Items, func(it item.Item) bool {
+		return it.Native == native && it.Owner == "" && it.State.Launched()
+	})
+}
+
+// printers are the queues of printers.conf(5), which is written with the first
+// of them. Where printers are found by themselves none need be set up.
 func (v *Inventory) printers() (all []string, err error) {
-	text, err := v.root.ReadFile("/etc/cups/printers.conf", maxSetup)
+	const folder = "/etc/cups"
+	_, err = v.inside(folder)
+	if v.launched("cups-browsed.service") || v.launched("avahi-daemon.service") {
+		err = errUntold
+	}
+	files, wrong := v.root.ReadFile(folder+"/cups-files.conf", maxSetup)
+	if m := setUpIn.FindSubmatch(files); m != nil && string(m[1]) != folder ||
+		wrong != nil && !errors.Is(wrong, fs.ErrNotExist) {
+		err = errUntold
+	}
+	text, wrong := v.root.ReadFile(folder+"/printers.conf", maxSetup)
+	if wrong != nil && !errors.Is(wrong, fs.ErrNotExist) {
+		err = wrong
+	}
 	for line := range strings.Lines(string(text)) {
 		for _, begin := range []string{"<Printer ", "<DefaultPrinter "} {
 			if name, ok := strings.CutPrefix(line, begin); ok {
@@ -155,40 +195,125 @@ func (v *Inventory) printers() (all []string, err error) {
 	return all, err
 }
 
-// shares are the folders of smb.conf(5) beyond those of the default setup.
+// setUpIn is the folder of the print server's set-up, cups-files.conf(5).
+var setUpIn = regexp.MustCompile(`(?mi)^\s*ServerRoot\s+(\S+)`)
+
+// More of smb.conf(5) than its sections: membership of a domain, and what has
+// shares be found in other places.
+var (
+	member   = regexp.MustCompile(`(?mi)^\s*security\s*=\s*(ads|domain)\s*$`)
+	director = regexp.MustCompile(`(?mi)^\s*server role\s*=.*domain`)
+	further  = regexp.MustCompile(`(?mi)^\s*(include\s*=|config backend\s*=\s*registry|` +
+		`registry shares\s*=\s*(yes|true|1)|config file\s*=)`)
+)
+
+const smbConf = "/etc/samba/smb.conf"
+
+// inDomain reports whether people of a domain reach the machine.
+func (v *Inventory) inDomain() bool {
+	text, _ := v.root.ReadFile(smbConf, maxSetup)
+	return member.Match(text) || director.Match(text)
+}
+
+// shares are the folders of smb.conf(5), and those that users share by
+// themselves. That of all homes is nobody's in particular: it is not told.
 func (v *Inventory) shares() (all []string, err error) {
-	sections, err := v.sections("/etc/samba/smb.conf")
-	return slices.DeleteFunc(sections, func(name string) bool {
-		return slices.Contains([]string{"global", "homes", "printers", "print$"},
-			strings.ToLower(name))
-	}), err
+	text, err := v.root.ReadFile(smbConf, maxSetup)
+	if err != nil {
+		return nil, err
+	}
+	sections, err := v.sections(smbConf)
+	for _, name := range sections {
+		switch strings.ToLower(name) {
+		case "homes":
+			err = errUntold
+		case "global", "printers", "print$":
+		default:
+			all = append(all, name)
+		}
+	}
+	users, wrong := v.inside("/var/lib/samba/usershares")
+	all = append(all, users...)
+	if wrong != nil && !errors.Is(wrong, fs.ErrNotExist) || further.Match(text) {
+		err = errUntold
+	}
+	return all, err
 }
 
 // exports are the folders of exports(5).
 func (v *Inventory) exports() (all []string, err error) {
-	text, err := v.root.ReadFile("/etc/exports", maxSetup)
-	for line := range strings.Lines(string(text)) {
-		if f := strings.Fields(line); len(f) > 0 && !strings.HasPrefix(f[0], "#") {
-			all = append(all, f[0])
+	files := []string{"/etc/exports"}
+	more, err := v.inside("/etc/exports.d")
+	if errors.Is(err, fs.ErrNotExist) {
+		err = nil
+	}
+	for _, name := range more {
+		if strings.HasSuffix(name, ".exports") {
+			files = append(files, path.Join("/etc/exports.d", name))
+		}
+	}
+	for _, file := range files {
+		text, wrong := v.root.ReadFile(file, maxSetup)
+		if wrong != nil {
+			err = wrong
+		}
+		for line := range strings.Lines(string(text)) {
+			if f := strings.Fields(line); len(f) > 0 && !strings.HasPrefix(f[0], "#") {
+				all = append(all, f[0])
+			}
 		}
 	}
 	return all, err
 }
 
-// containers are those of the container engines: folders of theirs.
-func (v *Inventory) containers() (all []string, err error) {
-	for _, folder := range []string{
-		"/var/lib/docker/containers", "/var/lib/lxc", "/var/lib/machines",
-	} {
-		names, wrong := v.inside(folder)
-		if wrong != nil && !errors.Is(wrong, fs.ErrNotExist) {
-			err = wrong
+var dataRoot = regexp.MustCompile(`\s(?:--data-root|--graph|-g)[= ]("?)(/[^\s"]+)`)
+
+// containers are those of Docker, which keeps a folder of each below its data.
+func (v *Inventory) containers() ([]string, error) {
+	data := "/var/lib/docker"
+	text, err := v.root.ReadFile("/etc/docker/daemon.json", maxSetup)
+	if err == nil {
+		var set map[string]any
+		if err := json.Unmarshal(text, &set); err != nil {
+			return nil, err
 		}
-		for _, name := range names {
-			if !strings.HasPrefix(name, ".") {
-				all = append(all, name[:min(12, len(name))])
+		for _, key := range []string{"graph", "data-root"} {
+			if folder, ok := set[key].(string); ok {
+				data = folder
 			}
 		}
+	} else if !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
 	}
-	return all, err
+	for _, it := range v.Items {
+		if m := dataRoot.FindStringSubmatch(it.Command); m != nil && it.Native == "docker.service" {
+			data = m[2]
+		}
+	}
+	names, err := v.inside(path.Join(data, "containers"))
+	for i, name := range names {
+		names[i] = name[:min(12, len(name))]
+	}
+	return names, err
+}
+
+// cluster names this machine where it works as one of several.
+func (v *Inventory) cluster() ([]string, error) {
+	for _, folder := range []string{
+		"/var/lib/kubelet/pods", "/var/lib/rancher/k3s", "/var/lib/rancher/rke2",
+		"/var/lib/docker/swarm/state.json", "/etc/kubernetes/kubelet.conf",
+	} {
+		if _, err := v.root.Lstat(folder); err == nil {
+			return []string{"this machine"}, nil
+		}
+	}
+	for _, name := range []string{
+		"kubelet.service", "k3s.service", "k3s-agent.service", "rke2-server.service",
+		"rke2-agent.service", "snap.microk8s.daemon-kubelite.service",
+	} {
+		if v.launched(name) {
+			return []string{"this machine"}, nil
+		}
+	}
+	return nil, errUntold // there are more ways than these
 }

@@ -3,6 +3,7 @@
 package linux
 
 import (
+	"maps"
 	"testing"
 	"time"
 
@@ -23,8 +24,12 @@ func TestUses(t *testing.T) {
 	}{
 		"bare": {
 			map[string]string{
-				"etc/samba/smb.conf": "[global]\n[homes]\n[print$]\n",
-				"etc/exports":        "# none\n",
+				"etc/samba/smb.conf":         "[global]\n[printers]\n[print$]\n",
+				"etc/exports":                "# none\n",
+				"var/lib/bluetooth/":         "",
+				"var/lib/fprint/":            "",
+				"var/lib/docker/containers/": "",
+				"etc/cups/cupsd.conf":        "",
 			},
 			map[string]string{"bluetooth": "", "printers": "", "shares": "", "exports": "",
 				"containers": "", "fingerprints": "", "network first": ""},
@@ -74,5 +79,132 @@ func TestUses(t *testing.T) {
 				t.Errorf("%+v; want %d", got, len(c.want))
 			}
 		})
+	}
+}
+
+// TestOnlyKnownEmptinessIsTold has the evidence of each use be absent, be
+// damaged, stand elsewhere, and be empty: only the last tells that nothing is
+// in use, and what else shows a use is told as one.
+func TestOnlyKnownEmptinessIsTold(t *testing.T) {
+	const untold, none, some = "untold", "none", "some"
+	unit := func(name, line string) map[string]string {
+		return map[string]string{
+			"etc/systemd/system/default.target": "[Unit]\n",
+			"etc/systemd/system/" + name: "[Service]\nExecStart=" + line +
+				"\n",
+			"etc/systemd/system/default.target.wants/" + name: "-> ../" + name,
+			"bin/sh": "",
+		}
+	}
+	with := func(files ...map[string]string) map[string]string {
+		all := map[string]string{}
+		for _, more := range files {
+			maps.Copy(all, more)
+		}
+		return all
+	}
+	file := func(p, text string) map[string]string { return map[string]string{p: text} }
+	docker := file("var/lib/docker/containers/", "")
+	cups := file("etc/cups/cupsd.conf", "")
+	samba := func(text string) map[string]string { return file("etc/samba/smb.conf", text) }
+	for _, c := range []struct {
+		what, how string
+		files     map[string]string
+		want      string
+	}{
+		{"bluetooth", "absent", nil, untold},
+		{"bluetooth", "elsewhere", file("var/lib/bluetooth", "-> /data/gone"), untold},
+		{"bluetooth", "empty", file("var/lib/bluetooth/AA:BB:CC:DD:EE:FF/", ""), none},
+		{"modem", "absent", nil, untold},
+		{"modem", "empty", file("etc/NetworkManager/system-connections/", ""), none},
+		{"printers", "absent", nil, untold},
+		{"printers", "elsewhere", with(cups, file("etc/cups/cups-files.conf",
+			"ServerRoot /data/cups\n")), untold},
+		{"printers", "found by themselves", with(cups,
+			unit("avahi-daemon.service", "/bin/sh")), untold},
+		{"printers", "empty", with(cups, file("etc/cups/cups-files.conf",
+			"#ServerRoot /data\nServerRoot /etc/cups\n")), none},
+		{"shares", "absent", nil, untold},
+		{"shares", "elsewhere", samba("[global]\n include = /data/more.conf\n"), untold},
+		{"shares", "in the registry", samba("[global]\nconfig backend = registry\n"), untold},
+		{"shares", "everybody's home", samba("[global]\n[homes]\n"), untold},
+		{"shares", "a user's own", with(samba("[global]\n"),
+			file("var/lib/samba/usershares/plans", "")), some},
+		{"shares", "a domain's member", samba("[global]\n  security = ADS\n"), some},
+		{"shares", "a domain's controller", samba("server role = active directory domain " +
+			"controller\n"), some},
+		{"shares", "empty", samba("[global]\n"), none},
+		{"exports", "absent", nil, untold},
+		{"exports", "elsewhere", with(file("etc/exports", ""),
+			file("etc/exports.d/pool.exports", "/pool *(ro)\n")), some},
+		{"exports", "empty", file("etc/exports", "# none\n"), none},
+		{"containers", "absent", nil, untold},
+		{"containers", "elsewhere", with(docker, file("etc/docker/daemon.json",
+			`{"data-root": "/data/docker"}`)), untold},
+		{"containers", "by its line", with(docker, unit("docker.service",
+			"/bin/sh --data-root=/data/docker")), untold},
+		{"containers", "found elsewhere", with(docker, file("etc/docker/daemon.json",
+			`{"data-root": "/data/docker"}`),
+			file("data/docker/containers/0123456789abcdef/x", "")), some},
+		{"containers", "damaged", with(docker, file("etc/docker/daemon.json", "{")), untold},
+		{"containers", "a node", with(docker, unit("kubelet.service", "/bin/sh")), some},
+		{"containers", "empty", docker, none},
+		{"cluster", "absent", nil, untold},
+		{"cluster", "a node", file("var/lib/rancher/k3s/server/db", ""), some},
+		{"fingerprints", "absent", nil, untold},
+		{"fingerprints", "empty", file("var/lib/fprint/", ""), none},
+		{"network first", "a share of others", file("etc/fstab",
+			"desk:/srv /srv nfs4 rw 0 0\n"), some},
+		{"network first", "by its option", file("etc/fstab",
+			"/dev/sdb1 /srv ext4 rw,_netdev 0 0\n"), some},
+		{"network first", "a unit that cannot be read", file("etc/systemd/system",
+			"-> system"), untold},
+	} {
+		got, told := Survey(tree(t, c.files), family.Options{Now: time.Now()}).Uses()[c.what]
+		is := untold
+		if told && got.Any {
+			is = some
+		} else if told {
+			is = none
+		}
+		if is != c.want {
+			t.Errorf("%s, %s: %s (%s), want %s", c.what, c.how, is, got.Why, c.want)
+		}
+	}
+}
+
+// TestWhatPeopleLogInThrough protects what names and passwords are asked of.
+func TestWhatPeopleLogInThrough(t *testing.T) {
+	rules, err := advice.Load(nil, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	files := map[string]string{
+		"etc/nsswitch.conf": "# passwd: nope\npasswd: files winbind gorse\n" +
+			"hosts: files mdns\n",
+		"etc/pam.d/login": "auth required pam_unix.so\nsession optional " +
+			"pam_oddjob_mkhomedir.so\n",
+		"etc/pam.d/other": "# auth required pam_larder.so\nauth sufficient " +
+			"pam_fprintd.so\n",
+		"etc/systemd/system/default.target": "[Unit]\n",
+		"bin/sh":                            "",
+		"etc/samba/smb.conf":                "[global]\n",
+	}
+	want := map[string]bool{
+		"winbind": true, "gorsed": true, "oddjobd": true, "mdns": false, "larder": false,
+		"fprintd": false,
+	}
+	for name := range want {
+		files["etc/systemd/system/"+name+".service"] = "[Service]\nExecStart=/bin/sh\n"
+		files["etc/systemd/system/default.target.wants/"+name+".service"] = "-> ../" + name +
+			".service"
+	}
+	v := Survey(tree(t, files), family.Options{Now: time.Now()})
+	uses := v.Uses()
+	for name, protected := range want {
+		it, ok := v.Find("service:" + name + ".service")
+		if rules.Judge(&it, uses); !ok || (it.Protected != "") != protected {
+			t.Errorf("%s is protected %q, role %s: %s", name, it.Protected, it.Role, it.Reason)
+		}
 	}
 }
