@@ -33,6 +33,8 @@ type Rule struct {
 	Server bool `toml:"server"`
 	// Alone: it tells of the item, and nothing of others of its package.
 	Alone bool `toml:"alone"`
+	// Others: it is for what others than the operating system's makers brought.
+	Others bool `toml:"others"`
 	// Uses names what a [Use] tells; Unused is the reason where there is none.
 	Uses   string `toml:"uses"`
 	Unused string `toml:"unused"`
@@ -104,6 +106,7 @@ func Load(own, family []byte) (Rules, error) {
 					Lost:    r.Lost,
 					Phrases: r.Phrases,
 					Words:   r.Words,
+					Others:  r.Others,
 				}
 			}
 		}
@@ -255,6 +258,9 @@ func (r Rule) fits(it *item.Item, kind strength, w texts) string {
 	// what cannot be read never lowers protection: a name and a place suffice
 	placed := kind == byName && r.Protected && slices.Contains(it.Traits, item.SystemPlace)
 	if r.System && !it.System && !placed {
+		return ""
+	}
+	if r.Others && (it.System || it.Archive != "" || it.Package == "" && it.Maker == "") {
 		return ""
 	}
 	like := func(what string, patterns []string, values ...string) string {

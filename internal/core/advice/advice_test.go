@@ -38,7 +38,7 @@ func TestJudge(t *testing.T) {
 		},
 		{
 			"by a word",
-			item.Item{Title: "Cue updater", State: item.On},
+			item.Item{Package: "desk", Title: "Cue updater", State: item.On},
 			"update",
 			item.CanGo,
 			`title: "updater"`,
@@ -243,6 +243,47 @@ func TestSiblingsVouch(t *testing.T) {
 		if lent := c.role != "" && c.role != "vendor helper"; lent &&
 			(it.Advice != item.LookUp || !strings.Contains(it.Reason, c.others[0].ID)) {
 			t.Errorf("%s: %q, %q", name, it.Advice, it.Reason)
+		}
+	}
+}
+
+// TestUpdates: what brings the operating system up to date is never advised
+// away, whatever it is called; what others look for their own versions with is.
+func TestUpdates(t *testing.T) {
+	rules, err := Load(nil, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, c := range map[string]struct {
+		it        item.Item
+		want      item.Advice
+		protected bool
+	}{
+		"an image's own": {item.Item{Native: "transactional-update.timer"}, item.Keep, true},
+		"by hand": {
+			item.Item{Native: "fleet-update.timer", Title: "Update of the fleet"},
+			item.LookUp, false,
+		},
+		"of the archive": {
+			item.Item{Native: "x-update.timer", Package: "x", Archive: "Larkfield"},
+			item.LookUp, false,
+		},
+		"of the system": {
+			item.Item{Native: "desk-updater.service", Package: "x", System: true},
+			item.LookUp, false,
+		},
+		"another maker's": {
+			item.Item{Native: "cue-update.timer", Package: "cue"}, item.CanGo, false,
+		},
+		"by its title": {
+			item.Item{Native: "a.service", Title: "Cue updates", Maker: "Pellin"},
+			item.CanGo, false,
+		},
+	} {
+		c.it.State = item.On
+		rules.Judge(&c.it, nil)
+		if c.it.Advice != c.want || (c.it.Protected != "") != c.protected {
+			t.Errorf("%s: %q, protected %q: %s", name, c.it.Advice, c.it.Protected, c.it.Reason)
 		}
 	}
 }
