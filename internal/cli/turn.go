@@ -340,11 +340,14 @@ type minded struct {
 // minds is what else switching an item off means, beside what a change does
 // anyhow.
 func minds(l *visit.Visit, it item.Item, w wish, c change.Change) (lines []minded) {
-	if w.to != item.Off {
-		return nil
-	}
 	mind := func(format string, values ...any) {
 		lines = append(lines, minded{"Mind: " + fmt.Sprintf(format, values...), true})
+	}
+	if it.Hold != "" && w.to != item.On {
+		mind("%s.", render.Clean(it.Hold))
+	}
+	if w.to != item.Off {
+		return lines
 	}
 	if launches := l.Launches(it); len(launches) > 0 {
 		var titles []string

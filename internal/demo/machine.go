@@ -306,19 +306,28 @@ func (b *builder) install(p pkg, m manifest) {
 	record += fmt.Sprintf("Priority: %s\nSection: %s\nMaintainer: %s <packages@example.invalid>\n"+
 		"Version: 1.0\n\n", priority, section, maker)
 	b.add("/var/lib/dpkg/status", record)
-	list := "/.\n"
+	list, kept := "/.\n", "" // what it owns, and what of it is configuration
 	for _, owned := range b.owned {
 		admin := strings.HasPrefix(owned, "/etc/systemd/system/") &&
 			strings.Contains(owned, ".wants/")
 		if !admin && !strings.HasPrefix(owned, "/home/") &&
 			!strings.HasPrefix(owned, "/var/spool/") {
 			list += owned + "\n"
+			if strings.HasPrefix(owned, "/etc/") {
+				kept += owned + "\n"
+			}
 		}
 	}
-	index := "/var/lib/dpkg/info/" + p.Name + ".list"
-	b.file(index, list, 0o644)
-	if b.err == nil { // its time is when the package was installed
-		b.err = os.Chtimes(b.at(index), b.installed, b.installed)
+	index := "/var/lib/dpkg/info/" + p.Name
+	b.file(index+".list", list, 0o644)
+	if kept != "" {
+		b.file(index+".conffiles", kept, 0o644)
+	}
+	for _, ext := range []string{".list", ".conffiles"} {
+		// their time is when the package was installed
+		if b.err == nil && (ext == ".list" || kept != "") {
+			b.err = os.Chtimes(b.at(index+ext), b.installed, b.installed)
+		}
 	}
 }
 

@@ -168,6 +168,7 @@ func (v *Inventory) attribute(items []item.Item) {
 	for i := range items {
 		it := &items[i]
 		p, ok := owners[it.File]
+		it.Hold = hold(*it, p)
 		if !ok {
 			p, ok = owners[it.Program]
 			p.System = false // set up by hand, whatever program it starts
@@ -183,6 +184,22 @@ func (v *Inventory) attribute(items []item.Item) {
 			it.Maker = p.Archive
 		}
 	}
+}
+
+// hold says what may undo a switch that rewrites the file of a package.
+func hold(it item.Item, p packages.Package) string {
+	if it.Owner != "" || it.Mechanism != autostart.Mechanism && it.Mechanism != cron.Mechanism {
+		return ""
+	}
+	switch p.Keeps {
+	case packages.Replaces:
+		return fmt.Sprintf("an update of the package %s writes %s anew, which takes this back",
+			p.Name, it.File)
+	case packages.Asks:
+		return fmt.Sprintf("the package %s keeps %s as configuration: where an update changes it, "+
+			"the package manager asks, or puts its own beside it", p.Name, it.File)
+	}
+	return ""
 }
 
 // Lookup returns the item with an id that the survey may not hold: an instance

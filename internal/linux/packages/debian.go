@@ -75,7 +75,12 @@ func (db *Database) dpkg(want wanted, owners map[string]Package) error {
 			if n.Archive != "" {
 				n.Maker = db.upstream(name, pages[name])
 			}
-			owners[asked] = n.Package
+			owned := n.Package
+			owned.Keeps = Replaces
+			if ext == ".conffiles" { // named like the list, and read before it
+				owned.Keeps = Asks
+			}
+			owners[asked] = owned
 			db.guessed = db.guessed || n.Archive != "" && !f.marked
 		}
 	}

@@ -38,7 +38,7 @@ func (db *Database) apk(want wanted, owners map[string]Package) error {
 		}
 		n, folder = &node{}, ""
 	}
-	found := map[string]string{} // paths that were asked for, and their packages
+	found := map[string]place{} // by the paths that were asked for
 	for line := range strings.Lines(string(text)) {
 		key, value, _ := strings.Cut(strings.TrimRight(line, "\n"), ":")
 		switch key {
@@ -74,7 +74,10 @@ func (db *Database) apk(want wanted, owners map[string]Package) error {
 			folder = "/" + value
 		case "R":
 			if asked, ok := want[unmerge(path.Join(folder, value))]; ok {
-				found[asked] = n.Name
+				found[asked] = place{n.Name, Replaces}
+				if strings.HasPrefix(asked, "/etc/") { // protected by itself, apk(8)
+					found[asked] = place{n.Name, Asks}
+				}
 			}
 		}
 	}
@@ -83,12 +86,20 @@ func (db *Database) apk(want wanted, owners map[string]Package) error {
 	return nil
 }
 
+// A place is where a path was found: in which package, and kept how.
+type place struct {
+	name  string
+	keeps Keeps
+}
+
 // take settles a forest and hands out the packages of the paths found.
-func (db *Database) take(f *forest, found map[string]string, owners map[string]Package) {
+func (db *Database) take(f *forest, found map[string]place, owners map[string]Package) {
 	f.settle(db.rules)
-	for asked, name := range found {
-		n := f.nodes[name]
-		owners[asked] = n.Package
+	for asked, at := range found {
+		n := f.nodes[at.name]
+		owned := n.Package
+		owned.Keeps = at.keeps
+		owners[asked] = owned
 		db.guessed = db.guessed || n.Archive != "" && !f.marked
 	}
 }
@@ -111,7 +122,7 @@ func (db *Database) pacman(want wanted, owners map[string]Package) error {
 	}
 	f := newForest()
 	f.marked = true
-	found := map[string]string{}
+	found := map[string]place{}
 	for _, e := range entries {
 		if e.Kind != machine.Folder {
 			continue
@@ -164,8 +175,12 @@ func (db *Database) pacman(want wanted, owners map[string]Package) error {
 		f.add(n)
 		files, _ := db.root.ReadFile(path.Join(local, e.Name, "files"), maxList)
 		for line := range strings.Lines(string(files)) {
-			if asked, ok := want[unmerge("/"+strings.TrimSpace(line))]; ok {
-				found[asked] = n.Name
+			// of those that are kept the sum stands behind the name
+			file, _, kept := strings.Cut(strings.TrimSpace(line), "\t")
+			if asked, ok := want[unmerge("/"+file)]; ok && kept {
+				found[asked] = place{n.Name, Asks}
+			} else if ok {
+				found[asked] = place{n.Name, max(found[asked].keeps, Replaces)}
 			}
 		}
 	}
@@ -230,7 +245,7 @@ func (db *Database) rpm(want wanted, owners map[string]Package) error {
 	f := newForest()
 	reasons := db.rpmReasons()
 	f.marked = len(reasons) > 0
-	found := map[string]string{}
+	found := map[string]place{}
 	for rows.Next() {
 		var blob []byte
 		if err := rows.Scan(&blob); err != nil {
@@ -247,7 +262,7 @@ func (db *Database) rpm(want wanted, owners map[string]Package) error {
 		why := reasons[n.Name]
 		n.chosen, n.root = why == byUser, why == byGroup && n.Archive != ""
 		f.add(n)
-		h.owns(want, func(asked string) { found[asked] = n.Name })
+		h.owns(want, func(asked string, keeps Keeps) { found[asked] = place{n.Name, keeps} })
 	}
 	db.take(f, found, owners)
 	return rows.Err()
@@ -341,6 +356,7 @@ const (
 	tagSummary     = 1004
 	tagInstallTime = 1008
 	tagVendor      = 1011
+	tagFileFlags   = 1037
 	tagGroup       = 1016
 	tagURL         = 1020
 	tagProvides    = 1047
@@ -370,15 +386,26 @@ func (db *Database) rpmPackage(h header) *node {
 	return n
 }
 
+// Flags of a file.
+const (
+	isConfig  = 1 << 0
+	noReplace = 1 << 4
+)
+
 // owns calls found for each of the paths asked for that the package owns.
-func (h header) owns(want wanted, found func(asked string)) {
+func (h header) owns(want wanted, found func(asked string, keeps Keeps)) {
+	flags := h.numbers(tagFileFlags)
 	folders, names := h.texts(tagDirNames), h.texts(tagBaseNames)
 	for i, folder := range h.numbers(tagDirIndexes) {
 		if i >= len(names) || int(folder) >= len(folders) {
 			break
 		}
 		if asked, ok := want[unmerge(folders[folder]+names[i])]; ok {
-			found(asked)
+			keeps := Replaces
+			if i < len(flags) && flags[i]&(isConfig|noReplace) == isConfig|noReplace {
+				keeps = Asks
+			}
+			found(asked, keeps)
 		}
 	}
 }

@@ -33,9 +33,21 @@ type Package struct {
 	Section   string // what the archive files it under; empty where it does not
 	Summary   string // one line
 	Installed time.Time
-	System    bool // a part of the operating system
-	Gone      bool // removed, its configuration left behind
+	System    bool  // a part of the operating system
+	Keeps     Keeps // what an update makes of the file that was asked for
+	Gone      bool  // removed, its configuration left behind
 }
+
+// Keeps is what the package manager does with a file that somebody changed, when
+// it installs a newer package.
+type Keeps int
+
+// What can become of a changed file.
+const (
+	KeepsUnknown Keeps = iota
+	Replaces           // it is written anew
+	Asks               // it stays, or the person is asked: it is configuration
+)
 
 // A Database is the machine's package databases.
 type Database struct {

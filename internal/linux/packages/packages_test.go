@@ -5,10 +5,13 @@ package packages
 import (
 	"compress/gzip"
 	"database/sql"
+	"encoding/binary"
 	"io"
 	"maps"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"testing"
 
 	"calmdawn/internal/machine"
@@ -47,6 +50,7 @@ func TestOwners(t *testing.T) {
 			unit,
 			Package{
 				Name:    "domeview",
+				Keeps:   Replaces,
 				Version: "3.2",
 				Maker:   "Varnholt Domes",
 				Section: "science",
@@ -57,13 +61,13 @@ func TestOwners(t *testing.T) {
 			"var/lib/dpkg/status": "Package: base\nMaintainer: Base <b@lists.debian.org>\n" +
 				"Priority: optional\nStatus: deinstall ok config-files\n",
 			"var/lib/dpkg/info/base:amd64.list": unit + "\n",
-		}, unit, Package{Name: "base", Archive: "Debian GNU/Linux", System: true, Gone: true,
-			Came: "a set that installers put in"}},
+		}, unit, Package{Name: "base", Keeps: Replaces, Archive: "Debian GNU/Linux", System: true,
+			Gone: true, Came: "a set that installers put in"}},
 		"apk": {map[string]string{"lib/apk/db/installed": "P:other\nV:1\nF:usr/bin\nR:x\n\n" +
 			"P:domeview\nV:3.2\nT:Looks at the dome\nm:Dome <d@varnholt.example>\n" +
 			"F:usr/lib/systemd/system\nR:domeview.service\n"},
-			unit, Package{Name: "domeview", Version: "3.2", Maker: "Dome", Summary: "Looks at " +
-				"the dome"}},
+			unit, Package{Name: "domeview", Keeps: Replaces, Version: "3.2", Maker: "Dome",
+				Summary: "Looks at the dome"}},
 		"pacman": {
 			map[string]string{
 				"var/lib/pacman/local/domeview-3.2-1/desc": "%NAME%\ndomeview\n\n%VERSION%\n" +
@@ -73,12 +77,13 @@ func TestOwners(t *testing.T) {
 					"usr/lib/systemd/system/domeview.service\n",
 			},
 			unit,
-			Package{Name: "domeview", Version: "3.2-1", Archive: "Debian GNU/Linux",
-				Summary: "Looks at the dome", Came: "somebody chose it"},
+			Package{Name: "domeview", Keeps: Replaces, Version: "3.2-1",
+				Archive: "Debian GNU/Linux", Summary: "Looks at the dome", Came: "somebody chose it"},
 		},
 		"rpm": {map[string]string{"var/lib/rpm/rpmdb.sqlite": string(rpmdb)}, unit,
 			Package{
 				Name:    "domeview",
+				Keeps:   Replaces,
 				Version: "3.2",
 				Maker:   "Varnholt Domes",
 				Summary: "Looks at the dome",
@@ -305,4 +310,63 @@ func TestWhyPackagesOfRpmAreThere(t *testing.T) {
 			t.Errorf("%s: %v", name, got)
 		}
 	}
+}
+
+// TestWhatUpdatesKeep tells configuration from what is written anew.
+func TestWhatUpdatesKeep(t *testing.T) {
+	const kept, anew = "/etc/xdg/autostart/a.desktop", "/etc/xdg/autostart/b.desktop"
+	for name, files := range map[string]map[string]string{
+		"dpkg": {
+			"var/lib/dpkg/status":           "Package: a\nStatus: install ok installed\n",
+			"var/lib/dpkg/info/a.list":      kept + "\n" + anew + "\n",
+			"var/lib/dpkg/info/a.conffiles": kept + "\n",
+		},
+		"pacman": {
+			"var/lib/pacman/local/a-1/desc": "%NAME%\na\n",
+			"var/lib/pacman/local/a-1/files": "%FILES%\n" + kept[1:] + "\n" + anew[1:] +
+				"\n\n%BACKUP%\n" + kept[1:] + "\t0123abcd\n",
+		},
+	} {
+		r, err := machine.Open(testtree.Make(t, files))
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer r.Close()
+		db, err := Read(r, OS{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		got := db.Owners([]string{kept, anew})
+		if got[kept].Keeps != Asks || got[anew].Keeps != Replaces {
+			t.Errorf("%s: %d and %d", name, got[kept].Keeps, got[anew].Keeps)
+		}
+	}
+	// the flags of a header, of files in one folder
+	h := headerOf(map[uint32][]string{
+		tagDirNames: {"/etc/xdg/autostart/"}, tagBaseNames: {"a.desktop", "b.desktop", "c.desktop"},
+	}, map[uint32][]uint32{
+		tagDirIndexes: {0, 0, 0}, tagFileFlags: {isConfig | noReplace, isConfig, 0},
+	})
+	var all []Keeps
+	h.owns(wanted{kept: kept, anew: anew, "/etc/xdg/autostart/c.desktop": "c"},
+		func(_ string, keeps Keeps) { all = append(all, keeps) })
+	if !slices.Equal(all, []Keeps{Asks, Replaces, Replaces}) {
+		t.Errorf("rpm: %v", all)
+	}
+}
+
+// headerOf is a header of some texts and numbers.
+func headerOf(texts map[uint32][]string, numbers map[uint32][]uint32) header {
+	h := header{index: map[uint32][3]uint32{}}
+	for tag, all := range texts {
+		h.index[tag] = [3]uint32{8, uint32(len(h.data)), uint32(len(all))}
+		h.data = append(h.data, strings.Join(all, "\x00")+"\x00"...)
+	}
+	for tag, all := range numbers {
+		h.index[tag] = [3]uint32{4, uint32(len(h.data)), uint32(len(all))}
+		for _, n := range all {
+			h.data = binary.BigEndian.AppendUint32(h.data, n)
+		}
+	}
+	return h
 }
