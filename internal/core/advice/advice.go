@@ -106,7 +106,6 @@ func Load(own, family []byte) (Rules, error) {
 					Lost:    r.Lost,
 					Phrases: r.Phrases,
 					Words:   r.Words,
-					Others:  r.Others,
 				}
 			}
 		}

@@ -38,8 +38,8 @@ type Package struct {
 	Gone      bool  // removed, its configuration left behind
 }
 
-// Keeps is what the package manager does with a file that somebody changed, when
-// it installs a newer package.
+// Keeps is what the package manager does with a file that somebody changed,
+// when it installs a newer package.
 type Keeps int
 
 // What can become of a changed file.

@@ -78,7 +78,8 @@ func TestOwners(t *testing.T) {
 			},
 			unit,
 			Package{Name: "domeview", Keeps: Replaces, Version: "3.2-1",
-				Archive: "Debian GNU/Linux", Summary: "Looks at the dome", Came: "somebody chose it"},
+				Archive: "Debian GNU/Linux", Summary: "Looks at the dome",
+				Came: "somebody chose it"},
 		},
 		"rpm": {map[string]string{"var/lib/rpm/rpmdb.sqlite": string(rpmdb)}, unit,
 			Package{
