@@ -148,7 +148,9 @@ func (a *app) show(s *render.Screen, l *visit.Visit, it item.Item) {
 	if len(it.Twins) > 0 {
 		s.Field("Besides", clean("the same program is launched by "+strings.Join(it.Twins, ", ")))
 	}
-	if it.Fires != "" {
+	if it.Fires != "" && it.Kind == item.Service {
+		s.Field("Starts", clean(it.Fires))
+	} else if it.Fires != "" {
 		s.Field("Goes off", clean(it.Fires))
 	}
 	if it.File != "" {

@@ -46,13 +46,19 @@ func (t *Plan) turnDelayed(name string, by time.Duration) error {
 	case u.file.script:
 		return errors.New("old init scripts cannot be delayed, only switched off")
 	}
+	any := t.reachAny()
+	if _, asked := any[u.name]; asked {
+		if when := t.startedBy(u.name, any); when != "" {
+			return errors.New("it is started " + when + ", not while somebody waits for the boot")
+		}
+	}
 	for _, v := range t.withAlso(name) {
 		if err := t.unlink(v); err != nil {
 			return err
 		}
 	}
 	clear(t.reached)
-	if by, still := t.reach()[u.name]; still {
+	if by, still := t.reachAny()[u.name]; still {
 		return fmt.Errorf("the text of %s pulls it in, so it could only be masked, and what is "+
 			"masked no timer can start", by)
 	}

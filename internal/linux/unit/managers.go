@@ -52,12 +52,18 @@ func ReadManagers(
 		}
 	}
 	m.scopes[""] = system
+	m.system.addLater(false)
 	for _, u := range users {
-		scope := Scope{When: item.AtLogin, Desktop: desktop && u.UID != 0}
+		scope := Scope{When: item.AtLogin}
 		if u.Lingers {
 			scope.When = item.AtBoot
 		}
-		m.users[u.Name], m.scopes[u.Name] = source.User(u), scope
+		tree := source.User(u)
+		if desktop && u.UID != 0 {
+			tree.goals = []string{"graphical-session.target"}
+		}
+		tree.addLater(desktop && u.UID != 0)
+		m.users[u.Name], m.scopes[u.Name] = tree, scope
 	}
 	return m
 }

@@ -23,7 +23,8 @@ type Source struct {
 	now     time.Time
 	version int // of the service manager; 0 where that is not known
 	facts   facts
-	read    atomic.Int64 // bytes of unit files so far
+	devices map[bool][]string // what devices want, of the system and of users
+	read    atomic.Int64      // bytes of unit files so far
 
 	mu      sync.Mutex // guards what follows
 	unread  []item.Unread
@@ -56,6 +57,7 @@ func Read(r *machine.Root, finder *launch.Finder, now time.Time) *Source {
 	}
 	src.version = src.managerVersion()
 	src.readFacts()
+	src.readDevices()
 	return src
 }
 

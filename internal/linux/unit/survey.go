@@ -16,28 +16,19 @@ const servicePrefix = "service:"
 
 // A Scope is what a survey of a tree needs to know besides the files.
 type Scope struct {
-	When    item.When // when the manager starts: at the boot, or at its user's login
-	Desktop bool      // a desktop session is started in it
+	When item.When // when the manager starts: at the boot, or at its user's login
 	// units to look at besides: instances that were switched off leave nothing
 	// to find them by
 	Remembered []string
 }
 
-// goals are the targets that are started besides the default one.
-func (s Scope) goals() []string {
-	if s.Desktop {
-		return []string{"graphical-session.target"}
-	}
-	return nil
-}
-
 // Survey returns the services and timers that are launched, and those that
 // could be enabled and are not.
 func (t *Tree) Survey(scope Scope) []item.Item {
-	got := t.reach(scope.goals()...)
-	needed, starters := t.relations(got)
-	names := make(map[string]bool, len(got))
-	for name := range got {
+	got, any := t.reach(t.goals...), t.reachAny()
+	needed, starters := t.relations(any)
+	names := make(map[string]bool, len(any))
+	for name := range any {
 		names[name] = true
 	}
 	for name := range t.files {
@@ -65,7 +56,7 @@ func (t *Tree) Survey(scope Scope) []item.Item {
 	held := t.delays(got)
 	machine.Each(len(candidates), func(i int) {
 		name := candidates[i]
-		items[i], are[i] = t.item(t.load(name), got, scope.When)
+		items[i], are[i] = t.itemOf(t.load(name), got, any, scope.When)
 		if timer := held[name]; timer != nil && items[i].State == item.Off &&
 			t.load(name).hidden == "" {
 			t.describeDelay(timer, got, &items[i])
@@ -96,6 +87,23 @@ func (t *Tree) id(name string) string {
 		id += "@" + t.owner.Name
 	}
 	return id
+}
+
+// itemOf describes one service or timer, which may be started beside the goals;
+// false for one that is no item.
+func (t *Tree) itemOf(u *unit, got, any reached, when item.When) (item.Item, bool) {
+	_, on := got[u.name]
+	_, asked := any[u.name]
+	if on || !asked {
+		return t.item(u, got, when)
+	}
+	it, is := t.item(u, any, when)
+	if is && it.State.Launched() && it.Kind == item.Service {
+		if it.Fires = t.startedBy(u.name, any); it.Fires != whenRented {
+			it.When = item.Later
+		}
+	}
+	return it, is
 }
 
 // item describes one service or timer; false for one that is no item: it is not
@@ -396,7 +404,7 @@ func (t *Tree) Lookup(name string) (item.Item, error) {
 	if u.file == nil {
 		return item.Item{}, fmt.Errorf("there is no unit %s", name)
 	}
-	it, ok := t.item(u, t.reach(), item.AtBoot)
+	it, ok := t.itemOf(u, t.reach(t.goals...), t.reachAny(), item.AtBoot)
 	if !ok {
 		return item.Item{}, fmt.Errorf("%s starts only when something asks for it; there is no "+
 			"switch to turn", name)

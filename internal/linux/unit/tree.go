@@ -87,6 +87,8 @@ type Tree struct {
 	dropins  map[string][]string
 	names    map[string][]string // alias names by canonical name
 	reached  map[string]reached  // by the goals
+	goals    []string            // besides the default one
+	later    map[string]string   // what is started beside the goals, and when
 	more     []string            // specifiers, with their values
 
 	mu    sync.Mutex // guards the cache

@@ -54,6 +54,8 @@ func (t *Tree) copy() *Tree {
 		dropins:  t.dropins,
 		names:    maps.Clone(t.names),
 		reached:  maps.Clone(t.reached),
+		goals:    t.goals,
+		later:    t.later,
 		cache:    make(map[string]*unit, len(t.cache)),
 	}
 	twins := map[*pull]*pull{} // each stands in both maps
@@ -113,7 +115,7 @@ func (t *Plan) turnOff(name string) error {
 		}
 	}
 	clear(t.reached)
-	if _, still := t.reach()[t.load(name).name]; !still {
+	if _, still := t.reachAny()[t.load(name).name]; !still {
 		return nil
 	}
 	return t.mask(t.load(name))
@@ -245,7 +247,7 @@ func (t *Plan) turnOn(name string) error {
 		return fmt.Errorf("its unit file is gone; reinstall its program, or leave it off")
 	}
 	clear(t.reached)
-	if _, on := t.reach()[u.name]; !on {
+	if _, on := t.reachAny()[u.name]; !on {
 		return fmt.Errorf("%s has nothing in its [Install] section that a boot of this machine "+
 			"reaches; if calmdawn switched it off, undo that change (calmdawn history)", u.name)
 	}
