@@ -25,7 +25,6 @@ const Mechanism = "cron"
 const (
 	systemTable  = "/etc/crontab"
 	systemFolder = "/etc/cron.d"
-	spoolFolder  = "/var/spool/cron/crontabs"
 	maxText      = 1 << 20
 )
 
@@ -37,6 +36,7 @@ type Tables struct {
 	known  map[string]bool // all account names, system accounts too
 	owner  int             // who owns the machine's files: root, or whoever unpacked an image
 	daemon Daemon
+	as     dialect
 	places map[string]place
 	unread []item.Unread
 }
@@ -58,6 +58,10 @@ func Read(r *machine.Root, finder *launch.Finder, users []account.User, daemon D
 		daemon: daemon,
 		places: map[string]place{},
 	}
+	t.as = dialectOf(r, func(unit string) bool {
+		_, there, _ := daemon(unit)
+		return there
+	})
 	if info, err := r.Stat("/"); err == nil {
 		t.owner = info.UID
 	}
@@ -86,10 +90,9 @@ func (t *Tables) skip(p string, err error) {
 	}
 }
 
-var tableName = regexp.MustCompile(`^[A-Za-z0-9_-]+$`)
-
-// A Daemon tells whether a unit is launched, and by which chain.
-type Daemon func(unit string) (chain []string, on bool)
+// A Daemon tells whether a unit is there, whether it is launched, and by which
+// chain.
+type Daemon func(unit string) (chain []string, there, on bool)
 
 // Survey returns the lines of all tables, and the scripts in the folders that
 // they run.
@@ -98,7 +101,7 @@ func (t *Tables) Survey() []item.Item {
 	hung := ""
 	for _, e := range t.list(systemFolder) {
 		p := path.Join(systemFolder, e.Name)
-		if !tableName.MatchString(e.Name) {
+		if !t.as.named(e.Name) {
 			continue
 		}
 		if info, err := t.root.Stat(p); err == nil && info.Kind == machine.FIFO {
@@ -106,27 +109,35 @@ func (t *Tables) Survey() []item.Item {
 		}
 		items = append(items, t.table(p, "")...)
 	}
-	for _, e := range t.list(spoolFolder) {
-		if t.known[e.Name] {
-			items = append(items, t.table(path.Join(spoolFolder, e.Name), e.Name)...)
+	for _, folder := range t.as.spool {
+		for _, e := range t.list(folder) {
+			beside := e.Kind == machine.Folder && folder == wholeSpool // another daemon's
+			if t.known[e.Name] && !beside {
+				items = append(items, t.table(path.Join(folder, e.Name), e.Name)...)
+			}
 		}
 	}
+	if info, err := t.root.Stat(t.as.foreign); t.as.foreign != "" && err == nil &&
+		info.Kind == machine.Folder {
+		t.unread = append(t.unread, item.Unread{Path: t.as.foreign, Reason: "holds crontabs in " +
+			"a form of their own, which is not read"})
+	}
 	items = append(items, t.scripts(items)...)
-	chain, on := t.daemon("cron.service")
+	chain, _, on := t.daemon(t.as.unit)
 	for i := range items {
 		switch it := &items[i]; {
 		case it.State == item.Off:
 		case !on:
-			it.State, it.Why, it.Because = item.Off, "cron.service, which would launch it, is "+
+			it.State, it.Why, it.Because = item.Off, t.as.unit+", which would launch it, is "+
 				"not on", nil
-		case hung != "":
+		case hung != "" && t.as.whole:
 			it.State, it.Why, it.Because = item.Off, "cron hangs at the FIFO "+hung+
 				" and launches nothing", nil
 		default:
 			it.Because = append(slices.Clone(chain), it.Because[1:]...)
 		}
 	}
-	return append(items, t.catchUp()...)
+	return append(items, t.catchUp(items)...)
 }
 
 func (t *Tables) list(folder string) []machine.Entry {
@@ -145,6 +156,9 @@ func (t *Tables) table(p, owner string) []item.Item {
 		return nil
 	}
 	lines, dropped := parse(text, owner == "", func(name string) bool { return t.known[name] })
+	if !t.as.whole {
+		dropped = nil // each wrong line alone
+	}
 	if dropped == nil {
 		dropped = t.distrusted(p, owner)
 	}
@@ -161,7 +175,7 @@ func (t *Tables) table(p, owner string) []item.Item {
 			Fires:   l.fires,
 			Title:   remark(l.comment),
 			Native:  p + ": " + secret.Hide(l.text),
-			Because: []string{"cron.service", p},
+			Because: []string{t.as.unit, p},
 			ID:      fmt.Sprintf("task:%s#%s", p, shortHash(l.text)),
 		}
 		if l.boot {
@@ -183,6 +197,9 @@ func (t *Tables) table(p, owner string) []item.Item {
 		case dropped != nil:
 			it.State, it.Because = item.Off, nil
 			it.Why = "cron drops the whole file: " + strings.ReplaceAll(dropped.Error(), "\n", "; ")
+		case l.wrong != nil:
+			it.State, it.Because = item.Off, nil
+			it.Why = "cron passes its line over: " + l.wrong.Error()
 		case program.Missing != "":
 			it.State, it.Why = item.Broken, program.Missing+" is not there"
 		case l.delay > 0:
@@ -231,12 +248,11 @@ func (t *Tables) scripts(lines []item.Item) []item.Item {
 				Command: p,
 				Program: p,
 				File:    p,
-				Because: []string{"cron.service", l.File, p},
+				Because: []string{t.as.unit, l.File, p},
 			}
 			switch {
-			case !tableName.MatchString(e.Name):
-				it.State, it.Why = item.Off, "a name with other signs than letters, digits, - "+
-					"and _ is passed over"
+			case !t.as.runs(e.Name):
+				it.State, it.Why = item.Off, passedOver
 			case info.Mode&0o111 == 0:
 				it.State, it.Why = item.Off, "it cannot be executed"
 			}
@@ -249,12 +265,14 @@ func (t *Tables) scripts(lines []item.Item) []item.Item {
 	return items
 }
 
+const passedOver = "a script of such a name is passed over"
+
 const catchUpTable = "/etc/anacrontab"
 
 // catchUp lists the lines of the table of the daemon that makes up for missed
-// days, anacrontab(5).
-func (t *Tables) catchUp() []item.Item {
-	if !t.root.IsFile("/usr/sbin/anacron") {
+// days, anacrontab(5). Its own unit starts that, or a script of those found.
+func (t *Tables) catchUp(found []item.Item) []item.Item {
+	if !t.root.IsFile("/usr/sbin/anacron") && !t.root.IsFile("/usr/bin/anacron") {
 		return nil
 	}
 	text, err := t.root.ReadFile(catchUpTable, maxText)
@@ -262,9 +280,17 @@ func (t *Tables) catchUp() []item.Item {
 		t.skip(catchUpTable, err)
 		return nil
 	}
-	chain, on := t.daemon("anacron.service")
+	chain, _, on := t.daemon("anacron.service")
 	if !on {
-		chain, on = t.daemon("anacron.timer")
+		chain, _, on = t.daemon("anacron.timer")
+	}
+	for _, it := range found {
+		if t.as.catchUp != "" && it.File == t.as.catchUp && it.State == item.On {
+			chain, on = it.Because, true
+		}
+	}
+	if t.as.asUnits { // it reads that table by itself
+		chain, _, on = t.daemon(t.as.unit)
 	}
 	var items []item.Item
 	for raw := range strings.Lines(string(text)) {
@@ -351,7 +377,7 @@ func (t plan) Turn(it item.Item, to item.State, by time.Duration) error {
 		return errors.New("it runs by the clock, not while somebody waits for the boot")
 	}
 	if !ok { // a script of a folder that is run as a whole
-		if to == item.On && !tableName.MatchString(path.Base(it.File)) {
+		if to == item.On && it.Why == passedOver {
 			return errors.New(it.Why)
 		}
 		if to == item.On {

@@ -1,6 +1,7 @@
-// Package cron reads the crontabs of a Linux machine, as Debian's daemon would
-// (crontab(5), cron(8)), with the script folders that they run and the table of
-// the daemon that catches missed days up, and plans the switching of lines.
+// Package cron reads the crontabs of a Linux machine, as its daemon would
+// (crontab(5), cron(8); dialect.go has the kinds of daemons), with the script
+// folders that they run and the table of the daemon that catches missed days
+// up, and plans the switching of lines.
 package cron
 
 import (
@@ -30,6 +31,7 @@ type line struct {
 	command string
 	comment string // the comment directly above, if any
 	off     bool
+	wrong   error // why the daemon does not take it
 }
 
 var assignment = regexp.MustCompile(`^\s*("[^"]*"|'[^']*'|[^\s=@][^\s=]*)\s*=`)
@@ -59,7 +61,7 @@ func parse(text []byte, withUser bool, isUser func(string) bool) ([]line, error)
 			comment = ""
 		default:
 			l, err := parseLine(s, withUser, isUser)
-			if err != nil {
+			if l.wrong = err; err != nil {
 				wrong = errors.Join(wrong, fmt.Errorf("line %d: %w", number+1, err))
 			}
 			if l.command != "" {

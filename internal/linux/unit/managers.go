@@ -160,11 +160,21 @@ func (m *Managers) of(owner string) *Tree {
 	return m.system
 }
 
-// Launches tells whether the system's service manager launches a service, and
-// by which chain.
-func (m *Managers) Launches(service string) (chain []string, on bool) {
-	it, err := m.system.Lookup(service)
-	return it.Because, err == nil && it.State == item.On
+// Launches tells whether a unit is there, whether the system's service manager
+// launches it, and by which chain.
+func (m *Managers) Launches(name string) (chain []string, there, on bool) {
+	if there = m.system.load(name).file != nil; !there {
+		return nil, false, false
+	}
+	if splitName(name).suffix == "target" {
+		got := m.system.reach()
+		if _, on = got[name]; on {
+			chain = got.chain(name)
+		}
+		return chain, true, on
+	}
+	it, err := m.system.Lookup(name)
+	return it.Because, true, err == nil && it.State == item.On
 }
 
 // Stopped says why a user's service manager would not start a unit that is made

@@ -1,0 +1,113 @@
+//go:build linux
+
+package linux
+
+import (
+	"maps"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"calmdawn/internal/family"
+	"calmdawn/internal/machine"
+	"calmdawn/internal/testtree"
+)
+
+// TestDaemonsOfCrontabs has the same tables on machines whose daemons find and
+// read them differently: what each launches is as its manual says.
+func TestDaemonsOfCrontabs(t *testing.T) {
+	const job = "5 4 * * * root /usr/bin/tidy\n"
+	common := map[string]string{
+		"home/maria/":                           "",
+		"etc/machine-id":                        "11112222333344445555666677778888\n",
+		"usr/lib/systemd/system/default.target": "[Unit]\n",
+		"usr/bin/tidy":                          "program",
+		"usr/bin/run-parts":                     "program",
+		"etc/crontab":                           job,
+		"etc/cron.d/plain":                      job,
+		"etc/cron.d/with.dot":                   job,
+		"etc/cron.d/left.rpmsave":               job,
+		"etc/cron.d/mixed":                      job + "61 * * * * root /usr/bin/tidy\n",
+		"etc/cron.d/open":                       strings.TrimSpace(job),
+		"etc/cron.d/hourly":                     "1 * * * * root run-parts /etc/cron.hourly\n",
+		"etc/cron.hourly/0anacron":              "#!/bin/sh\nx",
+		"etc/anacrontab":                        "1 5 cron.daily /usr/bin/tidy\n",
+		"usr/sbin/anacron":                      "program",
+		"var/spool/cron/maria":                  "5 4 * * * /usr/bin/tidy --spool\n",
+		"var/spool/cron/crontabs/maria":         "5 4 * * * /usr/bin/tidy --crontabs\n",
+		"var/spool/cron/tabs/maria":             "5 4 * * * /usr/bin/tidy --tabs\n",
+	}
+	common["etc/passwd"] = "root:x:0:0::/root:/bin/sh\nmaria:x:0:0::/home/maria:/bin/sh\n"
+	for name, c := range map[string]struct {
+		unit  string
+		more  map[string]string
+		less  string // what the machine does not have
+		want  string // what is on, by its file's last name; user's tables by their word
+		other string // what is there and off
+	}{
+		"Debian's": {"cron.service", nil, "", "crontab plain hourly --crontabs 0anacron",
+			"mixed open anacrontab"},
+		"cronie": {"crond.service", nil, "",
+			"crontab plain with.dot mixed open hourly --spool 0anacron anacrontab", ""},
+		"cronie on openSUSE": {"cron.service", nil, "var/spool/cron/crontabs/maria",
+			"crontab plain with.dot mixed open hourly --tabs 0anacron anacrontab", ""},
+		"cronie without a script for missed days": {"crond.service", nil,
+			"etc/cron.hourly/0anacron",
+			"crontab plain with.dot mixed open hourly --spool", "anacrontab"},
+		"units of lines": {"cron.target", map[string]string{
+			"usr/lib/systemd/system-generators/systemd-crontab-generator": "program"}, "",
+			"crontab plain mixed open hourly --crontabs 0anacron anacrontab", ""},
+		"none at all": {"", nil, "", "",
+			"crontab plain mixed open hourly --crontabs 0anacron anacrontab"},
+	} {
+		files := maps.Clone(common)
+		maps.Copy(files, c.more)
+		delete(files, c.less)
+		if c.unit != "" {
+			files["usr/lib/systemd/system/"+c.unit] = "[Service]\nExecStart=/usr/bin/tidy\n"
+			files["etc/systemd/system/default.target.wants/"+c.unit] = "-> " +
+				"/usr/lib/systemd/system/" + c.unit
+		}
+		if strings.HasSuffix(c.unit, ".target") {
+			files["usr/lib/systemd/system/"+c.unit] = "[Unit]\n"
+		}
+		on, off := map[string]bool{}, map[string]bool{}
+		dir := testtree.Make(t, files)
+		_ = os.Chmod(dir+"/etc/cron.hourly/0anacron", 0o755)
+		r, err := machine.Open(dir)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer r.Close()
+		for _, it := range Survey(r, family.Options{Now: time.Unix(0, 0)}).Items {
+			if it.Mechanism != "cron" {
+				continue
+			}
+			called := it.File[strings.LastIndex(it.File, "/")+1:]
+			if _, word, ok := strings.Cut(it.Command, " --"); ok {
+				called = "--" + word
+			}
+			if it.State.Launched() {
+				on[called] = true
+				if it.Because[0] != "default.target" {
+					t.Errorf("%s: %s is launched by %v", name, called, it.Because)
+				}
+			} else {
+				off[called] = true
+			}
+		}
+		for _, set := range []struct {
+			got  map[string]bool
+			want string
+		}{{on, c.want}, {off, c.other}} {
+			want := map[string]bool{}
+			for word := range strings.FieldsSeq(set.want) {
+				want[word] = true
+			}
+			if !maps.Equal(set.got, want) {
+				t.Errorf("%s: %v, want %v", name, set.got, want)
+			}
+		}
+	}
+}
