@@ -23,6 +23,9 @@ func Unmounted(r *machine.Root) []string {
 		return nil
 	}
 	var missing []string
+	if undeployed(r) {
+		missing = append(missing, "/var")
+	}
 	for _, f := range fstab(r) {
 		folder := f.folder
 		if f.kind == "swap" || slices.Contains(strings.Split(f.options, ","), "noauto") {

@@ -59,6 +59,7 @@ func Survey(r *machine.Root, o family.Options) *Inventory {
 	}
 	users, err := account.Read(r)
 	v.note("/etc/passwd", err)
+	v.strangers(users)
 	for _, u := range users {
 		if u.UID == 0 {
 			continue

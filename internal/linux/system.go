@@ -135,8 +135,10 @@ func startedBy(r *machine.Root) string {
 type mounted struct{ folder, kind, options string }
 
 // fstab are the file systems that the machine mounts at its boots.
-func fstab(r *machine.Root) (all []mounted) {
-	text, err := r.ReadFile("/etc/fstab", maxSetup)
+func fstab(r *machine.Root) []mounted { return fstabAt(r, "/") }
+
+func fstabAt(r *machine.Root, top string) (all []mounted) {
+	text, err := r.ReadFile(path.Join(top, "etc/fstab"), maxSetup)
 	if err != nil {
 		return nil
 	}

@@ -63,7 +63,7 @@ func (p Place) Open() (*machine.Root, error) {
 	if !ok {
 		defer r.Close()
 		return nil, fmt.Errorf("%s is not the disk of a machine that calmdawn knows: %s", p.Dir,
-			looksLike(r))
+			looksLike(r, p.Dir))
 	}
 	r.Home = f.Home()
 	f.Attach(r)
@@ -72,12 +72,15 @@ func (p Place) Open() (*machine.Root, error) {
 
 // looksLike says what a folder that is no machine's disk is taken for, and what
 // to give instead.
-func looksLike(r *machine.Root) string {
+func looksLike(r *machine.Root, dir string) string {
 	const give = "give the folder at which the root file system of Linux, or the volume with the " +
 		"folder Windows, is mounted"
 	entries, err := r.ReadDir("/")
 	if err != nil {
 		return "it cannot be listed; " + give
+	}
+	if within := families.Within(r, dir); within != "" {
+		return within
 	}
 	has := map[string]bool{}
 	for _, e := range entries {
