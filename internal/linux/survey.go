@@ -170,6 +170,9 @@ func (v *Inventory) attribute(items []item.Item) {
 		it := &items[i]
 		p, ok := owners[it.File]
 		it.Hold = hold(*it, p)
+		if app := packages.App(it.Program, it.Args); !ok && app != "" {
+			p, ok = packages.Package{Name: app}, true
+		}
 		if !ok {
 			p, ok = owners[it.Program]
 			p.System = false // set up by hand, whatever program it starts

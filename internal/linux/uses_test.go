@@ -4,11 +4,13 @@ package linux
 
 import (
 	"maps"
+	"strings"
 	"testing"
 	"time"
 
 	"calmdawn/internal/core/advice"
 	"calmdawn/internal/family"
+	"calmdawn/internal/linux/journal"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/testtree"
 )
@@ -206,5 +208,40 @@ func TestWhatPeopleLogInThrough(t *testing.T) {
 		if rules.Judge(&it, uses); !ok || (it.Protected != "") != protected {
 			t.Errorf("%s is protected %q, role %s: %s", name, it.Protected, it.Role, it.Reason)
 		}
+	}
+}
+
+// TestAnApplicationOfAStore belongs to itself, not to the store.
+func TestAnApplicationOfAStore(t *testing.T) {
+	r := tree(t, map[string]string{
+		"etc/passwd":      "maria:x:0:0::/home/maria:/bin/sh\n",
+		"usr/bin/flatpak": "program",
+		"var/lib/dpkg/status": "Package: flatpak\n" +
+			"Status: install ok installed\n",
+		"var/lib/dpkg/info/flatpak.list":                 "/usr/bin/flatpak\n",
+		"var/lib/flatpak/app/org.example.Dome/current/x": "",
+		"home/maria/.config/autostart/dome.desktop": "[Desktop Entry]\nType=Application\n" +
+			"Name=Dome\nExec=/usr/bin/flatpak run --branch=stable org.example.Dome " +
+			"--tray\n",
+	})
+	it, ok := Survey(r, family.Options{Now: time.Now()}).Find("program:dome.desktop@maria")
+	if !ok || it.Package != "flatpak org.example.Dome" {
+		t.Errorf("it is of %q, %v: %s %q", it.Package, ok, it.Program, it.Args)
+	}
+}
+
+// TestALogInMemory says which file has it so.
+func TestALogInMemory(t *testing.T) {
+	r := tree(t, map[string]string{
+		"etc/systemd/journald.conf": "[Journal]\n#Storage=persistent\n" +
+			"Storage=auto\n",
+		"usr/lib/systemd/journald.conf.d/10-image.conf": "[Journal]\nStorage=persistent\n",
+		"usr/lib/systemd/journald.conf.d/20-image.conf": "[Journal]\nStorage=volatile\n",
+		"etc/systemd/journald.conf.d/10-image.conf":     "[Journal]\nStorage = none\n",
+	})
+	found := journal.Read(r, 0)
+	if len(found.Unread) != 1 || !strings.HasSuffix(found.Unread[0].Path, "20-image.conf") ||
+		!strings.Contains(found.Unread[0].Reason, "Storage=volatile") {
+		t.Errorf("%v", found.Unread)
 	}
 }

@@ -153,13 +153,24 @@ func (l *look) diskKind() {
 		if err != nil {
 			continue
 		}
-		kind := "no rotating parts"
-		if strings.TrimSpace(string(text)) == "1" {
-			kind = "rotating"
-		}
-		l.say("disk kind", kind == "rotating", "%s (%s)", kind, path.Base(device))
+		kind, bad := kindOf(device, strings.TrimSpace(string(text)))
+		l.say("disk kind", bad, "%s (%s)", kind, path.Base(device))
 		return
 	}
+}
+
+// kindOf says what a disk is by the kernel's flag, which of a virtual one says
+// nothing of what stands behind it.
+func kindOf(device, rotating string) (kind string, bad bool) {
+	for _, sign := range []string{"/virtio", "/vbd-", "/vmbus", "/hyperv"} {
+		if strings.Contains(device, sign) {
+			return "a virtual one", false
+		}
+	}
+	if rotating == "1" {
+		return "rotating", true
+	}
+	return "no rotating parts", false
 }
 
 func (l *look) memory() {
@@ -208,10 +219,12 @@ func (l *look) kernel() {
 
 // power reads the processors' governor and what the machine is fed by.
 func (l *look) power() {
-	const governor = "/sys/devices/system/cpu/cpu0/cpufreq/scaling_governor"
-	if text, err := os.ReadFile(governor); err == nil {
+	const frequency = "/sys/devices/system/cpu/cpu0/cpufreq/"
+	if text, err := os.ReadFile(frequency + "scaling_governor"); err == nil {
 		governor := strings.TrimSpace(string(text))
-		l.say("processor governor", governor == "powersave", "%s", governor)
+		driver, _ := os.ReadFile(frequency + "scaling_driver")
+		l.say("processor governor", slow(governor, strings.TrimSpace(string(driver))), "%s",
+			governor)
 	}
 	supplies, _ := filepath.Glob("/sys/class/power_supply/*/type")
 	mains, battery := "", false
@@ -231,6 +244,15 @@ func (l *look) power() {
 	case mains == "1":
 		l.tell("power source", "mains")
 	}
+}
+
+// slow reports whether a governor keeps the clock low. With a driver that lets
+// the processor choose its clock by itself, powersave is the usual one, and
+// does not (admin-guide/pm/intel_pstate, amd-pstate, of the kernel).
+func slow(governor, driver string) bool {
+	itself := driver == "intel_pstate" || strings.HasPrefix(driver, "amd-pstate-epp") ||
+		strings.HasPrefix(driver, "amd_pstate_epp")
+	return governor == "powersave" && !itself
 }
 
 // updates looks for what a package manager left undone: entries of its status

@@ -105,3 +105,32 @@ func TestFailedServices(t *testing.T) {
 		t.Errorf("%+v", c)
 	}
 }
+
+// TestWhatIsNoWarning: the usual set-up of laptops and of virtual machines.
+func TestWhatIsNoWarning(t *testing.T) {
+	for _, c := range []struct {
+		governor, driver string
+		bad              bool
+	}{
+		{"powersave", "acpi-cpufreq", true}, {"powersave", "intel_cpufreq", true},
+		{"powersave", "", true}, {"powersave", "intel_pstate", false},
+		{"powersave", "amd-pstate-epp", false}, {"performance", "acpi-cpufreq", false},
+	} {
+		if bad := slow(c.governor, c.driver); bad != c.bad {
+			t.Errorf("%s of %s is slow: %v", c.governor, c.driver, bad)
+		}
+	}
+	for _, c := range []struct {
+		device, rotating string
+		bad              bool
+	}{
+		{"/sys/devices/pci0000:00/0000:00:04.0/virtio1/block/vda", "1", false},
+		{"/sys/devices/pci0000:00/ata1/host0/block/sda", "1", true},
+		{"/sys/devices/pci0000:00/ata1/host0/block/sda", "0", false},
+		{"/sys/devices/vbd-51712/block/xvda", "1", false},
+	} {
+		if kind, bad := kindOf(c.device, c.rotating); bad != c.bad || kind == "" {
+			t.Errorf("%s, %s: %s, %v", c.device, c.rotating, kind, bad)
+		}
+	}
+}

@@ -75,6 +75,9 @@ func Read(r *machine.Root, last int) Boots {
 		found.Size += info.Size()
 		sources = append(sources, source{f, p, isSystem(p), nil})
 	}
+	if file, kept := storage(r); len(sources) == 0 && (kept == "volatile" || kept == "none") {
+		unread(file, "sets Storage="+kept+", so that the machine keeps no log of its boots")
+	}
 	machine.EachBy(maxReaders, len(sources), func(i int) {
 		if s := &sources[i]; s.system {
 			s.damage = c.listBoots(s.file)
@@ -111,6 +114,35 @@ type source struct {
 }
 
 func isSystem(p string) bool { return strings.HasPrefix(path.Base(p), "system") }
+
+// storage is where the log is to be kept by the machine's configuration, and
+// the file that says so, journald.conf(5); empty where none does.
+func storage(r *machine.Root) (file, kept string) {
+	const name, most = "systemd/journald.conf", 1 << 20
+	all := map[string]string{} // drop-ins by their names: /etc hides others
+	for _, top := range []string{"/usr/lib/", "/usr/local/lib/", "/etc/"} {
+		entries, _ := r.ReadDir(top + name + ".d")
+		for _, e := range entries {
+			if strings.HasSuffix(e.Name, ".conf") {
+				all[e.Name] = path.Join(top+name+".d", e.Name)
+			}
+		}
+	}
+	files := []string{"/etc/" + name}
+	for _, e := range slices.Sorted(maps.Keys(all)) {
+		files = append(files, all[e])
+	}
+	for _, p := range files {
+		text, _ := r.ReadFile(p, most)
+		for line := range strings.Lines(string(text)) {
+			key, value, ok := strings.Cut(strings.TrimSpace(line), "=")
+			if ok && strings.TrimSpace(key) == "Storage" {
+				file, kept = p, strings.ToLower(strings.TrimSpace(value))
+			}
+		}
+	}
+	return file, kept
+}
 
 // logFiles lists the log files of the machine and of its users. On the running
 // machine those in memory count too.

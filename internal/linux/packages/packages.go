@@ -177,6 +177,20 @@ func (db *Database) stores(want wanted, owners map[string]Package) error {
 	return nil
 }
 
+// App is the application that the program of an application store is to run, as
+// a package's name; empty for other programs.
+func App(program string, words []string) string {
+	if path.Base(program) != "flatpak" || len(words) == 0 || words[0] != "run" {
+		return ""
+	}
+	for _, word := range words[1:] {
+		if !strings.HasPrefix(word, "-") {
+			return "flatpak " + word
+		}
+	}
+	return ""
+}
+
 // unmerge gives the paths of a machine with merged /usr one spelling, that
 // without /usr.
 func unmerge(p string) string {

@@ -371,3 +371,17 @@ func headerOf(texts map[uint32][]string, numbers map[uint32][]uint32) header {
 	}
 	return h
 }
+
+func TestApplicationsOfStores(t *testing.T) {
+	for line, want := range map[string]string{
+		"/usr/bin/flatpak run --branch=stable org.example.Dome --tray": "flatpak org.example.Dome",
+		"/usr/bin/flatpak update":                                      "",
+		"/usr/bin/flatpak run --x":                                     "",
+		"/usr/bin/dome run org.example.Dome":                           "",
+	} {
+		words := strings.Fields(line)
+		if got := App(words[0], words[1:]); got != want {
+			t.Errorf("%s: %q", line, got)
+		}
+	}
+}

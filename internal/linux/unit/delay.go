@@ -86,6 +86,12 @@ Unit=%s
 	if err := t.draft.Create(timer, t.owner.Home, []byte(text)); err != nil {
 		return err
 	}
+	if t.owner.Name == "" { // where labels are, one without is not read
+		if err := t.draft.LabelLike(timer, "/usr/lib/systemd/system/basic.target",
+			"/lib/systemd/system/basic.target"); err != nil {
+			return err
+		}
+	}
 	return t.plant(path.Join(t.admin(), goal+".wants", path.Base(timer)), "../"+path.Base(timer))
 }
 
