@@ -287,6 +287,15 @@ func TestFoldersThatAreNoMachine(t *testing.T) {
 		"recovery": {map[string]string{"Recovery/x": ""}, "a recovery partition"},
 		"half":     {map[string]string{"windows/x": ""}, "has no registry"},
 		"photos":   {map[string]string{"photos/x": ""}, "neither a folder etc nor"},
+		"etc":      {map[string]string{"etc/x": ""}, "nothing else of a Linux machine"},
+		"a Mac": {map[string]string{
+			"System/Library/CoreServices/x": "", "Library/x": "", "private/etc/fstab": "",
+			"etc": "-> private/etc",
+		}, "the disk of a Mac, which is not read yet"},
+		"two at once": {map[string]string{
+			"etc/fstab": "", "Windows/System32/config/SYSTEM": "regf",
+		}, "more than one machine: Linux, by /etc/fstab; Windows, by /Windows/System32/config"},
+		"a subvolume": {map[string]string{"@/etc/os-release": ""}, "mount -o subvol=@ DEVICE"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			says(t, "--root "+testtree.Make(t, c.files)+" list", 1, c.says)

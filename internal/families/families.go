@@ -2,25 +2,42 @@
 package families
 
 import (
+	"errors"
+	"fmt"
+	"strings"
+
 	"calmdawn/internal/family"
 	"calmdawn/internal/linux"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/windows"
 )
 
-// all are asked in their order.
 var all = []family.Family{linux.Family{}, windows.Family{}}
 
 // Within says how to reach a machine that stands in a part of the disk at a
 // folder, as a clause with commands below it; empty where none does.
 func Within(r *machine.Root, dir string) string { return linux.Within(r, dir) }
 
-// Of returns the family that a disk is of; false where it is of none.
-func Of(r *machine.Root) (family.Family, bool) {
+// ErrNone is the error of a disk that is of no family.
+var ErrNone = errors.New("it is of no kind that is known")
+
+// Of returns the family that a disk is of. All are asked: one that looks like
+// two kinds is of none, and the error says by what it looks like each.
+func Of(r *machine.Root) (family.Family, error) {
+	var found family.Family
+	var signs []string
 	for _, f := range all {
-		if f.Fits(r) {
-			return f, true
+		if evidence := f.Fits(r); evidence != "" {
+			found = f
+			signs = append(signs, f.Name()+", by "+evidence)
 		}
 	}
-	return nil, false
+	switch len(signs) {
+	case 0:
+		return nil, ErrNone
+	case 1:
+		return found, nil
+	}
+	return nil, fmt.Errorf("it looks like more than one machine: %s; give the folder of one of "+
+		"them", strings.Join(signs, "; "))
 }

@@ -20,8 +20,11 @@ import (
 // the kind, from every computer; only what [Family.Live] returns needs the
 // running system. All of them may be called by several goroutines.
 type Family interface {
-	// Fits reports whether a disk is of the kind.
-	Fits(r *machine.Root) bool
+	// Name is what people call the kind.
+	Name() string
+	// Fits says by what a disk is seen to be of the kind, as the name of a
+	// path; empty where it is not.
+	Fits(r *machine.Root) (evidence string)
 	// Home says where things of ours stand in such a machine.
 	Home() machine.Home
 	// Attach gives an open machine the stores of what is edited in it besides

@@ -28,9 +28,30 @@ import (
 // A Family is Linux, as a [family.Family].
 type Family struct{}
 
-func (Family) Fits(r *machine.Root) bool {
+func (Family) Name() string { return "Linux" }
+
+// signs are what only the root of a Linux machine has, or what it has beside a
+// folder /etc. Other systems have one of these too.
+var signs = []string{
+	"/etc/os-release", "/usr/lib/os-release", "/etc/machine-id", "/usr/lib/systemd",
+	"/lib/systemd", "/etc/systemd", "/etc/fstab", "/etc/init.d", "/lib/modules",
+	"/usr/lib/modules", "/etc/xdg", "/etc/cron.d", "/etc/crontab", "/etc/hostname",
+}
+
+// Fits asks for a folder /etc and one sign more, and for none of a Mac's, whose
+// disks have such a folder too.
+func (Family) Fits(r *machine.Root) string {
 	info, err := r.Stat("/etc")
-	return err == nil && info.Kind == machine.Folder
+	_, mac := r.Lstat("/System/Library/CoreServices")
+	if err != nil || info.Kind != machine.Folder || mac == nil {
+		return ""
+	}
+	for _, p := range signs {
+		if _, err := r.Lstat(p); err == nil {
+			return p
+		}
+	}
+	return ""
 }
 
 func (Family) Home() machine.Home {

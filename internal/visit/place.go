@@ -59,11 +59,15 @@ func (p Place) Open() (*machine.Root, error) {
 	if err != nil {
 		return nil, err
 	}
-	f, ok := families.Of(r)
-	if !ok {
+	f, err := families.Of(r)
+	if err != nil {
 		defer r.Close()
+		why := err.Error()
+		if errors.Is(err, families.ErrNone) {
+			why = looksLike(r, p.Dir)
+		}
 		return nil, fmt.Errorf("%s is not the disk of a machine that calmdawn knows: %s", p.Dir,
-			looksLike(r, p.Dir))
+			why)
 	}
 	r.Home = f.Home()
 	f.Attach(r)
@@ -90,6 +94,8 @@ func looksLike(r *machine.Root, dir string) string {
 	case len(entries) == 0:
 		return "it is empty: mount the disk there; a volume that is encrypted has to be unlocked " +
 			"before"
+	case has["system"] && has["library"], has["private"] && has["applications"]:
+		return "it looks like the disk of a Mac, which is not read yet"
 	case has["windows"]:
 		return "its folder Windows has no registry (System32/config/SYSTEM)"
 	case has["efi"] || has["loader"]:
@@ -98,6 +104,8 @@ func looksLike(r *machine.Root, dir string) string {
 		return "it looks like a partition that only starts another one; " + give
 	case has["recovery"]:
 		return "it looks like a recovery partition; " + give
+	case has["etc"]:
+		return "it has a folder etc, and nothing else of a Linux machine; " + give
 	}
 	return "it has neither a folder etc nor a folder Windows; " + give
 }

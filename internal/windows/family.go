@@ -40,9 +40,14 @@ var roles []byte
 type Family struct{}
 
 // Fits reports whether a disk has the hives of a Windows machine.
-func (Family) Fits(r *machine.Root) bool {
-	_, err := registry.FindConfig(registry.NewDisk(r))
-	return err == nil
+func (Family) Name() string { return "Windows" }
+
+func (Family) Fits(r *machine.Root) string {
+	config, err := registry.FindConfig(registry.NewDisk(r))
+	if err != nil {
+		return ""
+	}
+	return config
 }
 
 func (Family) Home() machine.Home {

@@ -26,7 +26,7 @@ func survey(t *testing.T, d *windowstest.Disk) (item.Survey, *machine.Root) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { r.Close() })
-	if !(Family{}).Fits(r) {
+	if (Family{}).Fits(r) == "" {
 		t.Fatal("it is not recognised")
 	}
 	return Family{}.Survey(r, family.Options{Now: windowstest.At}).Found(), r
