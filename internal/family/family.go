@@ -90,7 +90,7 @@ type Boots struct {
 }
 
 // An Inventory is one survey and how its items are switched. Nothing that it is
-// asked changes it; it is for one goroutine.
+// asked changes it, so that several goroutines may ask it; a plan is for one.
 type Inventory interface {
 	// Found is the survey. Its items are the caller's to complete.
 	Found() item.Survey

@@ -29,8 +29,8 @@ import (
 )
 
 // An Inventory is the survey of a machine together with the mechanisms that can
-// switch its items. Nothing that it is asked changes it; it is for one
-// goroutine. The items are the caller's to complete.
+// switch its items, as a [family.Inventory]. The items are the caller's to
+// complete.
 type Inventory struct {
 	item.Survey
 	root       *machine.Root

@@ -9,8 +9,8 @@ import (
 )
 
 // A Store holds things of a machine that are edited and are no files, such as
-// values of a registry. Their addresses begin with its scheme. It is called by
-// one goroutine.
+// values of a registry. Their addresses begin with its scheme. Several
+// goroutines may ask it, as several plans do; one at a time edits.
 type Store interface {
 	// Node returns the whole state at an address.
 	Node(address string) (change.Node, error)
