@@ -57,7 +57,8 @@ func TestDaemonsOfCrontabs(t *testing.T) {
 			"crontab plain with.dot mixed open hourly --spool", "anacrontab"},
 		"units of lines": {"cron.target", map[string]string{
 			"usr/lib/systemd/system-generators/systemd-crontab-generator": "program"}, "",
-			"crontab plain mixed open hourly --crontabs 0anacron anacrontab", ""},
+			"crontab plain with.dot left.rpmsave mixed open hourly --crontabs 0anacron anacrontab",
+			""},
 		"none at all": {"", nil, "", "",
 			"crontab plain mixed open hourly --crontabs 0anacron anacrontab"},
 	} {
@@ -108,6 +109,54 @@ func TestDaemonsOfCrontabs(t *testing.T) {
 			if !maps.Equal(set.got, want) {
 				t.Errorf("%s: %v, want %v", name, set.got, want)
 			}
+		}
+	}
+}
+
+// TestUnitsOfLines: what systemd-cron's generator made of a Debian machine's
+// own tables, run in its root.
+func TestUnitsOfLines(t *testing.T) {
+	const units, run = "usr/lib/systemd/system/", "[Service]\nExecStart=/usr/bin/run-parts x\n"
+	dir := testtree.Make(t, map[string]string{
+		"etc/passwd":                 "root:x:0:0::/root:/bin/sh\n",
+		"etc/machine-id":             "11112222333344445555666677778888\n",
+		"usr/bin/run-parts":          "program",
+		units + "default.target":     "[Unit]\nWants=cron.target\n",
+		units + "cron.target":        "[Unit]\nWants=cron-daily.timer\n",
+		units + "cron-daily.timer":   "[Timer]\nOnCalendar=daily\n",
+		units + "cron-daily.service": run,
+		units + "e2scrub_all.timer":  "[Timer]\nOnCalendar=daily\n",
+		"usr/lib/systemd/system-generators/systemd-crontab-generator": "program",
+		"etc/crontab": "25 6 * * * root test -x /usr/sbin/anacron || " +
+			"{ cd / && run-parts --report /etc/cron.daily; }\n" +
+			"17 * * * * root cd / && run-parts --report /etc/cron.hourly\n",
+		"etc/cron.d/e2scrub_all": "30 3 * * 0 root /usr/bin/run-parts x\n",
+		"etc/cron.d/anacron":     "30 7-23 * * * root /usr/bin/run-parts y\n",
+		"etc/cron.daily/dpkg":    "x", "etc/cron.hourly/tidy": "x",
+	})
+	for _, p := range []string{"daily/dpkg", "hourly/tidy"} {
+		_ = os.Chmod(dir+"/etc/cron."+p, 0o755)
+	}
+	r, err := machine.Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer r.Close()
+	got := map[string]string{}
+	for _, it := range Survey(r, family.Options{Now: time.Unix(0, 0)}).Items {
+		if it.Mechanism == "cron" {
+			got[it.File] += string(it.State) + ": " + it.Why + strings.Join(it.Because, " ") + "\n"
+		}
+	}
+	for file, want := range map[string]string{
+		"/etc/crontab":            "off: cron passes it over: cron-daily.timer does the same",
+		"/etc/cron.d/e2scrub_all": "off: cron passes it over: e2scrub_all.timer is there",
+		"/etc/cron.d/anacron":     "on: default.target cron.target",
+		"/etc/cron.daily/dpkg":    "on: default.target cron.target cron-daily.timer",
+		"/etc/cron.hourly/tidy":   "off: cron-hourly.timer, which would launch it, is not on",
+	} {
+		if !strings.HasPrefix(got[file], want) {
+			t.Errorf("%s is %q, want %q", file, got[file], want)
 		}
 	}
 }

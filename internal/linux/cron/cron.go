@@ -137,7 +137,49 @@ func (t *Tables) Survey() []item.Item {
 			it.Because = append(slices.Clone(chain), it.Because[1:]...)
 		}
 	}
+	if t.as.asUnits {
+		for i := range items {
+			t.asUnit(&items[i])
+		}
+	}
 	return append(items, t.catchUp(items)...)
+}
+
+var periodFolder = regexp.MustCompile(`/etc/cron\.(hourly|daily|weekly|monthly)\b`)
+
+// asUnit says of a line, or a script, what becomes of it where units are made
+// of lines: a timer of the same name goes before a table, and the usual folders
+// have timers of their own (systemd.cron(7); tried with its generator).
+func (t *Tables) asUnit(it *item.Item) {
+	if it.State != item.On {
+		return
+	}
+	named := path.Base(it.File) + ".timer"
+	if _, there, _ := t.daemon(named); there && path.Dir(it.File) == systemFolder {
+		it.State, it.Because = item.Off, nil
+		it.Why = "cron passes it over: " + named + " is there, and goes before it"
+		return
+	}
+	of, by := it.Command, it.File // a line
+	if it.Command == it.File {
+		of, by = path.Dir(it.File), "" // a script
+	}
+	m := periodFolder.FindStringSubmatch(of)
+	if m == nil || !slices.Contains(append(it.Because, by), systemTable) {
+		return
+	}
+	timer := "cron-" + m[1] + ".timer"
+	chain, _, on := t.daemon(timer)
+	switch {
+	case by != "":
+		it.State, it.Because = item.Off, nil
+		it.Why = "cron passes it over: " + timer + " does the same"
+	case !on:
+		it.State, it.Because = item.Off, nil
+		it.Why = timer + ", which would launch it, is not on"
+	default:
+		it.Because = append(slices.Clone(chain), it.File)
+	}
 }
 
 func (t *Tables) list(folder string) []machine.Entry {

@@ -71,7 +71,11 @@ func dialectOf(r *machine.Root, there func(unit string) bool) dialect {
 	switch {
 	case there("cron.target") && generator(r, "systemd-crontab-generator"):
 		return dialect{
-			unit: "cron.target", spool: own.spool, named: strict, runs: strict, asUnits: true,
+			unit: "cron.target", spool: own.spool, runs: strict, asUnits: true,
+			named: func(name string) bool {
+				return name[0] != '.' && !strings.Contains(name, "~") &&
+					!strings.Contains(name, ".dpkg-")
+			},
 		}
 	case there("crond.service"):
 		return cronie("crond.service", wholeSpool)
