@@ -344,7 +344,11 @@ func minds(l *visit.Visit, it item.Item, w wish, c change.Change) (lines []minde
 		lines = append(lines, minded{"Mind: " + fmt.Sprintf(format, values...), true})
 	}
 	if it.Hold != "" && w.to != item.On {
-		mind("%s.", render.Clean(it.Hold))
+		if it.Undone {
+			mind("%s.", render.Clean(it.Hold))
+		} else {
+			lines = append(lines, minded{text: render.Clean(capital(it.Hold)) + "."})
+		}
 	}
 	if w.to != item.Off {
 		return lines

@@ -169,7 +169,7 @@ func (v *Inventory) attribute(items []item.Item) {
 	for i := range items {
 		it := &items[i]
 		p, ok := owners[it.File]
-		it.Hold = hold(*it, p)
+		it.Hold, it.Undone = hold(*it, p), p.Keeps == packages.Replaces
 		if app := packages.App(it.Program, it.Args); !ok && app != "" {
 			p, ok = packages.Package{Name: app}, true
 		}
@@ -200,8 +200,8 @@ func hold(it item.Item, p packages.Package) string {
 		return fmt.Sprintf("an update of the package %s writes %s anew, which takes this back",
 			p.Name, it.File)
 	case packages.Asks:
-		return fmt.Sprintf("the package %s keeps %s as configuration: where an update changes it, "+
-			"the package manager asks, or puts its own beside it", p.Name, it.File)
+		return fmt.Sprintf("%s is configuration of the package %s: updates leave it, or ask",
+			it.File, p.Name)
 	}
 	return ""
 }

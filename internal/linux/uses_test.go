@@ -245,3 +245,30 @@ func TestALogInMemory(t *testing.T) {
 		t.Errorf("%v", found.Unread)
 	}
 }
+
+// TestWhatUpdatesMakeOfASwitch: an entry that a package writes anew comes back.
+func TestWhatUpdatesMakeOfASwitch(t *testing.T) {
+	const entry = "[Desktop Entry]\nType=Application\nName=N\nExec=/bin/sh\n"
+	const folder = "etc/xdg/autostart/"
+	v := Survey(tree(t, map[string]string{
+		"bin/sh": "", folder + "kept.desktop": entry, folder + "anew.desktop": entry,
+		folder + "own.desktop": entry,
+		"var/lib/dpkg/status":  "Package: a\nStatus: install ok installed\n",
+		"var/lib/dpkg/info/a.list": "/" + folder + "kept.desktop\n/" +
+			folder + "anew.desktop\n",
+		"var/lib/dpkg/info/a.conffiles": "/" + folder + "kept.desktop\n",
+	}), family.Options{Now: time.Now()})
+	for id, want := range map[string]struct {
+		said   string
+		undone bool
+	}{
+		"kept": {"is configuration of the package a", false}, "own": {"", false},
+		"anew": {"which takes this back", true},
+	} {
+		it, ok := v.Find("program:" + id + ".desktop")
+		if !ok || it.Undone != want.undone || (it.Hold == "") != (want.said == "") ||
+			!strings.Contains(it.Hold, want.said) {
+			t.Errorf("%s: %q, undone %v", id, it.Hold, it.Undone)
+		}
+	}
+}

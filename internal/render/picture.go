@@ -122,12 +122,12 @@ func (s canvas) width(size float64, w weight, text string) float64 {
 }
 
 // shorten cuts a text to fit.
-func (s canvas) shorten(size, wide float64, text string) string {
-	if s.width(size, regular, text) <= wide {
+func (s canvas) shorten(size, wide float64, w weight, text string) string {
+	if s.width(size, w, text) <= wide {
 		return text
 	}
 	runes := []rune(text)
-	for len(runes) > 1 && s.width(size, regular, string(runes)+"…") > wide {
+	for len(runes) > 1 && s.width(size, w, string(runes)+"…") > wide {
 		runes = runes[:len(runes)-1]
 	}
 	return string(runes) + "…"

@@ -82,7 +82,7 @@ func (p Points) draw(s canvas, slim bool) {
 	if slim {
 		caption = "The time until " + p.What
 	}
-	s.text(left, 18, 10, s.faint, regular, s.shorten(10, s.wide-left-4, caption))
+	s.text(left, 18, 10, s.faint, regular, s.shorten(10, s.wide-left-4, regular, caption))
 	p.drawChanges(s, left, top, bottom, step)
 	for _, side := range []struct {
 		place  Place
@@ -166,7 +166,7 @@ func (p Points) drawChanges(s canvas, left, top, bottom, step float64) {
 	for i, n := range places {
 		x := left + step*float64(n)
 		s.line(x, top-12, x, bottom, 1, s.ink, 4, 3)
-		label := s.shorten(9, math.Min(220, s.wide/2), names[n])
+		label := s.shorten(9, math.Min(220, s.wide/2), regular, names[n])
 		s.text(math.Min(x+4, s.wide-s.width(9, bold, label)-8), top-15+float64(i%2)*11, 9,
 			s.ink, bold, label)
 	}

@@ -227,7 +227,7 @@ func (r Road) card(s canvas, f frame, i int, y float64) {
 	number := fmt.Sprintf("%d  ", i+1)
 	s.text(x, y+13, 10, s.faint, bold, number)
 	indent := s.width(10, bold, number)
-	s.text(x+indent, y+13, 10, c, bold, s.shorten(11, wide-indent, st.Label))
+	s.text(x+indent, y+13, 10, c, bold, s.shorten(11.5, wide-indent-4, bold, st.Label))
 	part := 100 * float64(st.Took()) / float64(max(1, r.End))
 	s.text(x, y+26, 9, s.ink, regular, fmt.Sprintf("%s, %.0f %%", Duration(st.Took()), part))
 	most := time.Duration(1)
@@ -243,7 +243,7 @@ func (r Road) card(s canvas, f frame, i int, y float64) {
 			bar := (wide - figures - 90) * 0.5 * float64(b.CPU.Value) / float64(most)
 			s.box(x+wide-figures-4-bar, at-6, bar, 5, s.waiting)
 		}
-		s.text(x, at, 9, s.ink, regular, s.shorten(9, wide-figures-60, b.Label))
+		s.text(x, at, 9, s.ink, regular, s.shorten(9, wide-figures-60, regular, b.Label))
 		s.text(x+wide-s.width(9, regular, used), at, 9, s.ink, regular, used)
 	}
 	if st.More > 0 {

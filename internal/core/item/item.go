@@ -112,9 +112,10 @@ type Item struct {
 	// of it cannot be read; it is protected then. Empty where all could be.
 	Opaque string
 
-	// Hold says as a clause what a switch of it may not hold against: an update
-	// that writes its file anew. Empty where nothing is known to undo one.
-	Hold string
+	// Hold says as a clause what updates make of a switch of it, where that
+	// rewrites a package's file; empty elsewhere. Undone: they take it back.
+	Hold   string
+	Undone bool
 
 	Role   string // what it does for the machine; empty when not known
 	Advice Advice // what we say of it; empty for what is off
