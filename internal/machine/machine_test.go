@@ -399,3 +399,21 @@ func TestAUserWhoSwapsFoldersGainsNothing(t *testing.T) {
 		t.Logf("%T: %d edits were made among %d swaps", r.files, made[r], swaps.Load())
 	}
 }
+
+// TestAttributesThatSayNothing: only what a file system makes up is passed
+// over.
+func TestAttributesThatSayNothing(t *testing.T) {
+	for _, c := range []struct {
+		key, value string
+		nothing    bool
+	}{
+		{"osx.com.apple.FinderInfo", strings.Repeat("\x00", 32), true},
+		{"osx.com.apple.FinderInfo", "????????" + strings.Repeat("\x00", 24), true},
+		{"osx.com.apple.FinderInfo", "TEXTttxt", false},
+		{"user.mark", "", false}, {"user.mark", "????????", false},
+	} {
+		if got := saysNothing(c.key, []byte(c.value)); got != c.nothing {
+			t.Errorf("%s %q says nothing: %v", c.key, c.value, got)
+		}
+	}
+}

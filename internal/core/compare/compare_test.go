@@ -416,3 +416,22 @@ func ExampleCompare() {
 	fmt.Println(r.Verdict, "by", -r.Estimate)
 	// Output: faster by 25s
 }
+
+// TestWhatElseChanged tells another memory from what kernels report
+// differently.
+func TestWhatElseChanged(t *testing.T) {
+	of := func(memory int64) []boot.Boot {
+		return []boot.Boot{{Kernel: "6.1", Processors: 2, Memory: memory * 1e6}}
+	}
+	for memory, told := range map[int64]bool{
+		10_000: false, 9_800: false, 10_200: false, 9_799: true, 10_201: true, 0: false,
+	} {
+		if all := Changed(of(10_000), of(memory)); (len(all) > 0) != told {
+			t.Errorf("%d MB after 10000: %v", memory, all)
+		}
+	}
+	other := []boot.Boot{{Kernel: "6.2", Processors: 4}}
+	if all := Changed(of(1), other); len(all) != 2 {
+		t.Errorf("%q", all)
+	}
+}
