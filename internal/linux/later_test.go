@@ -49,6 +49,9 @@ func TestStartedBesideTheGoal(t *testing.T) {
 		user + "desk-session.target":      "[Unit]\nBindsTo=graphical-session.target\n",
 		user + "lamp.service":             wanted("desk-session.target"),
 	}
+	files[rules+"72-scan.rules"] = "ENV{SYSTEMD_WANTS}+=\"scan.service\", " +
+		"ENV{SYSTEMD_WANTS}+=\"other.service\"\n  # ENV{SYSTEMD_WANTS}=\"quiet.service\"\n"
+	files[v+"scan.service"], files[v+"other.service"] = service, service
 	files[rules+"71-old.rules"] = "ENV{SYSTEMD_WANTS}=\"hidden.service\"\n"
 	for wants, to := range map[string]string{
 		e + "bluetooth.target.wants/bluetooth.service":     v + "bluetooth.service",
@@ -101,6 +104,11 @@ func TestStartedBesideTheGoal(t *testing.T) {
 		}
 		if _, err := edits(id, item.Delayed); err == nil {
 			t.Errorf("%s can be delayed", id)
+		}
+	}
+	for _, id := range []string{"service:scan.service", "service:other.service"} {
+		if got[id] != "on later when its device is there" {
+			t.Errorf("%s is %q", id, got[id])
 		}
 	}
 	for _, id := range []string{"service:quiet.service", "service:hidden.service"} {

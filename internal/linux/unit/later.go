@@ -27,7 +27,7 @@ var rulesFolders = []string{
 }
 
 // wants matches where a rule has a device want units, systemd.device(5).
-var wants = regexp.MustCompile(`(?m)^[^#\n].*?ENV\{SYSTEMD_(USER_)?WANTS\}\s*\+?=\s*"([^"]*)"`)
+var wants = regexp.MustCompile(`ENV\{SYSTEMD_(USER_)?WANTS\}\s*\+?=\s*"([^"]*)"`)
 
 const maxRules = 1 << 20 // of one file of rules
 
@@ -56,13 +56,22 @@ func (src *Source) readDevices() {
 			if err != nil && e.Target != "/dev/null" {
 				src.skip(path.Join(at, e.Name), err)
 			}
-			joined := strings.ReplaceAll(string(text), "\\\n", " ")
-			for _, m := range wants.FindAllStringSubmatch(joined, -1) {
-				for name := range strings.FieldsSeq(m[2]) {
-					if !strings.ContainsAny(name, "$%") && validName(name) {
-						user := m[1] != ""
-						src.devices[user] = append(src.devices[user], name)
-					}
+			src.readRules(string(text))
+		}
+	}
+}
+
+// readRules notes the units that one file of rules has devices want.
+func (src *Source) readRules(text string) {
+	for line := range strings.Lines(strings.ReplaceAll(text, "\\\n", " ")) {
+		if strings.HasPrefix(strings.TrimSpace(line), "#") {
+			continue
+		}
+		for _, m := range wants.FindAllStringSubmatch(line, -1) {
+			for name := range strings.FieldsSeq(m[2]) {
+				if !strings.ContainsAny(name, "$%") && validName(name) {
+					user := m[1] != ""
+					src.devices[user] = append(src.devices[user], name)
 				}
 			}
 		}
