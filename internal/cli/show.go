@@ -220,6 +220,9 @@ func verdict(l *visit.Visit, it item.Item) string {
 		text = fmt.Sprintf("It is broken%s. %s tries to launch it all the same.", why, moment)
 	default:
 		text = fmt.Sprintf("It is %s%s. %s launches it.", it.State, why, moment)
+		if it.State == item.On && it.Kind == item.Service && it.Fires != "" {
+			text = fmt.Sprintf("It is on. It starts %s.", render.Clean(it.Fires))
+		}
 		if it.Unsure {
 			depends := "which depends on what the script does"
 			if it.Why != "" {
