@@ -1,6 +1,8 @@
 package ledger
 
 import (
+	"errors"
+	"io/fs"
 	"slices"
 	"strings"
 	"time"
@@ -123,6 +125,9 @@ func (l *Ledger) tidy(c change.Change, status change.Status) (forget []string, e
 		default:
 			forget = append(forget, folder)
 			what, err = "given its time", l.root.SetFolderTime(folder, m.Home, m.Before)
+			if errors.Is(err, fs.ErrPermission) && state.ModTime == m.Before {
+				err = nil // nothing was changed in what may not be changed
+			}
 		}
 		if err != nil {
 			l.note("The folder %s could not be %s: %s.", folder, what, machine.Reason(err))

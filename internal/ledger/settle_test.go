@@ -285,3 +285,25 @@ func TestALookChangesNothing(t *testing.T) {
 		t.Errorf("something was written:\n%s", testtree.Diff(before, now))
 	}
 }
+
+// TestAFolderThatMayNotBeChangedIsToldOnce: where nothing in it was changed,
+// its time is what it was, and no more is said than why.
+func TestAFolderThatMayNotBeChangedIsToldOnce(t *testing.T) {
+	_, r := tree(t)
+	r.Hook = func(o machine.Op) error {
+		if (o.Name == "utimes" || o.Name == "unlink") && strings.HasPrefix(o.Path, "/etc/w") {
+			return fs.ErrPermission
+		}
+		return nil
+	}
+	led := opened(t, r)
+	defer led.Close()
+	d := r.Draft(clock)
+	if err := drafts[2](d); err != nil {
+		t.Fatal(err)
+	}
+	_, err := led.CarryOut(change.Change{Verb: change.Disable, MadeAt: clock, Edits: d.Edits()})
+	if notes := led.Notes(); !errors.Is(err, fs.ErrPermission) || len(notes) > 0 {
+		t.Errorf("%v; told: %q", err, notes)
+	}
+}
