@@ -31,8 +31,8 @@ func frozen(r *machine.Root) string {
 }
 
 // passing says why a change of the running machine may be gone at its next
-// boot, from proc_pid_mountinfo(5): the root or /etc is kept in memory, or is
-// an overlay whose upper layer is, or may be. A container's own is its host's
+// boot, from proc_pid_mountinfo(5): /etc or /var is kept in memory, or is on an
+// overlay whose upper layer is, or may be. A container's own is its host's
 // matter.
 func passing(mounts string, container bool) string {
 	type mount struct{ at, kind, options string }
@@ -46,16 +46,18 @@ func passing(mounts string, container bool) string {
 	}
 	const gone = ", so a change would be gone at its next boot"
 	inMemory := func(kind string) bool { return kind == "tmpfs" || kind == "ramfs" }
-	for _, at := range []string{"/", "/etc"} {
-		i := len(all) - 1 // of several at one place the last is seen
-		for ; i >= 0 && all[i].at != at; i-- {
+	for _, folder := range []string{"/etc", "/var"} {
+		var over mount // what the folder is on; of several at one place the last is seen
+		for _, m := range all {
+			if within(folder, m.at) && len(m.at) >= len(over.at) {
+				over = m
+			}
 		}
 		switch {
-		case i < 0:
-		case inMemory(all[i].kind):
-			return at + " is kept in memory alone" + gone
-		case all[i].kind == "overlay" && !container:
-			upper, below := option(all[i].options, "upperdir"), mount{}
+		case inMemory(over.kind):
+			return over.at + " is kept in memory alone" + gone
+		case over.kind == "overlay" && !container:
+			upper, below := option(over.options, "upperdir"), mount{}
 			for _, m := range all {
 				if m.at != "/" && within(upper, m.at) && len(m.at) >= len(below.at) {
 					below = m
@@ -63,12 +65,12 @@ func passing(mounts string, container bool) string {
 			}
 			switch {
 			case upper == "":
-				return at + " is an overlay without a layer that keeps changes" + gone
+				return over.at + " is an overlay without a layer that keeps changes" + gone
 			case inMemory(below.kind):
-				return "what is written to " + at + " is kept in memory alone" + gone
-			case below.at == "" && at == "/":
-				return at + " is an overlay, and whether its upper layer is kept in memory " +
-					"cannot be told: a change may be gone at its next boot"
+				return "what is written to " + over.at + " is kept in memory alone" + gone
+			case below.at == "" && over.at == "/":
+				return over.at + " is an overlay, and whether its upper layer is kept in " +
+					"memory cannot be told: a change may be gone at its next boot"
 			}
 		}
 	}
@@ -89,7 +91,7 @@ func within(p, folder string) bool {
 	return p == folder || strings.HasPrefix(p, strings.TrimSuffix(folder, "/")+"/")
 }
 
-var initWord = regexp.MustCompile(`\binit=(/[^\s"']+)`)
+var initWord = regexp.MustCompile(`(?m)^[^#\n]*\binit=(/[^\s"']+)`)
 
 // startedBy names what starts the machine's services, where that is seen not to
 // be systemd; empty where it is, or nothing tells.

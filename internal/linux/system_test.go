@@ -69,6 +69,11 @@ func TestWhatStartsAMachine(t *testing.T) {
 			"etc/default/grub": "GRUB_CMDLINE_LINUX=\"quiet init=/sbin/openrc-init\"\n",
 			"sbin/openrc-init": "program",
 		}, "OpenRC"},
+		"a remark on the loader's line": {map[string]string{
+			"sbin/init": "-> openrc-init", "sbin/openrc-init": "program",
+			"etc/default/grub":        "# GRUB_CMDLINE_LINUX=\"init=/usr/lib/systemd/systemd\"\n",
+			"usr/lib/systemd/systemd": "program",
+		}, "OpenRC"},
 		"the loader's line leads nowhere": {map[string]string{
 			"etc/default/grub": "GRUB_CMDLINE_LINUX=\"init=/sbin/gone\"\n",
 		}, ""},
@@ -140,6 +145,14 @@ func TestChangesThatWouldPass(t *testing.T) {
 		"/etc above a kept folder": {disk + over("/etc", "/var/lib/overlay/etc"), false, true},
 		"/etc above memory": {
 			disk + ram + over("/etc", "/run/live/overlay/etc"), false, false,
+		},
+		"an image whose folders stand on a disk": {
+			"30 1 0:27 / / ro - overlay composefs ro,lowerdir=/a:/b\n" +
+				"31 30 254:1 /deploy/etc /etc rw - ext4 /dev/vda1 rw\n" +
+				"32 30 254:1 /var /var rw - ext4 /dev/vda1 rw\n", false, true,
+		},
+		"/var in memory": {
+			disk + "22 21 0:20 / /var rw - tmpfs tmpfs rw\n", false, false,
 		},
 		"without an upper layer": {
 			"30 1 0:27 / / ro - overlay overlay ro,lowerdir=/a:/b\n", false, false,
