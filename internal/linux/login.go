@@ -19,7 +19,9 @@ var loginServices = map[string]string{
 }
 
 // notNeeded are modules without whose services people still log in.
-var notNeeded = []string{"fprintd", "gnome_keyring", "kwallet", "kwallet5", "systemd", "u2f"}
+var notNeeded = []string{
+	"fprintd", "gnome_keyring", "kwallet", "kwallet5", "mail", "motd", "ssh", "systemd", "u2f",
+}
 
 // login gives the services that names and passwords of people are asked of the
 // trait of it, by nsswitch.conf(5) and pam.conf(5).
