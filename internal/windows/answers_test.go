@@ -39,6 +39,8 @@ func TestATechniciansAnswers(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	disks["laptop"].Service("Grown", windowstest.Auto(
+		strings.Repeat("Ⱥ", 40)+`svchost.exe -k own`)...) // longer in small letters
 	for name, d := range disks {
 		for _, file := range []string{"kernel32.dll", "svchost.exe"} {
 			d.Files["Windows/System32/"+file] = made("System Works", "")

@@ -92,7 +92,7 @@ func (f Finder) find(l Line, depth int) Target {
 	if own, ok := f.started(t, rest); ok {
 		return own
 	}
-	wrapper := strings.TrimSuffix(strings.ToLower(base(t.Program)), ".exe")
+	wrapper := strings.TrimSuffix(Small(base(t.Program)), ".exe")
 	in := Line{User: l.User, Narrow: l.Narrow}
 	if in.Text = f.inside(in, wrapper, rest); in.Text == "" {
 		return t
@@ -114,7 +114,7 @@ func (f Finder) find(l Line, depth int) Target {
 // a folder of its own, and is told the program's name.
 func (f Finder) started(t Target, rest string) (Target, bool) {
 	const word = "--processstart"
-	i := strings.Index(strings.ToLower(rest), word)
+	i := strings.Index(Small(rest), word)
 	if i < 0 || t.Fate != Found {
 		return t, false
 	}
@@ -184,7 +184,7 @@ func (f Finder) program(l Line, text string) (Target, string) {
 // firstProgram is the part of a line up to what looks like a program's end, or
 // its first word.
 func firstProgram(text string) string {
-	lower := strings.ToLower(text)
+	lower := Small(text)
 	for _, end := range []string{".exe", ".com", ".bat", ".cmd", ".sys", ".dll", ".scr"} {
 		if i := strings.Index(lower, end); i >= 0 {
 			if after := lower[i+len(end):]; after == "" || after[0] == ' ' || after[0] == ',' {
@@ -260,7 +260,7 @@ func (f Finder) opened(l Line, protocol, name string) Target {
 			text, ok = own, true
 		}
 	}
-	if !ok || strings.Contains(strings.ToLower(text), strings.ToLower(protocol)+":") {
+	if !ok || strings.Contains(Small(text), Small(protocol)+":") {
 		return asked
 	}
 	if t, _ := f.program(l, strings.TrimSpace(f.Reg.Expand(text, l.User))); t.Fate == Found {
@@ -272,7 +272,7 @@ func (f Finder) opened(l Line, protocol, name string) Target {
 // ofService is the path of a service's image, which may begin at the system's
 // folder.
 func (f Finder) ofService(name string) string {
-	lower := strings.ToLower(name)
+	lower := Small(name)
 	root := f.Reg.Outside(f.Reg.Windows)
 	switch {
 	case strings.HasPrefix(lower, `\systemroot\`):
@@ -322,7 +322,7 @@ func endings(l Line, p string) []string {
 // views are the paths that one may mean: to a 32-bit program System32 is
 // another folder.
 func views(l Line, p string) []string {
-	lower := strings.ToLower(p)
+	lower := Small(p)
 	if i := strings.Index(lower, `\sysnative\`); i >= 0 {
 		return []string{p[:i] + `\System32\` + p[i+len(`\sysnative\`):]}
 	}

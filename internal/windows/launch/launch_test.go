@@ -192,3 +192,24 @@ func TestTableOfLines(t *testing.T) {
 		}
 	}
 }
+
+// TestLettersThatGrow has signs in lines that are longer in small letters, and
+// cuts lines of all wrappers at every place: nothing may break.
+func TestLettersThatGrow(t *testing.T) {
+	f, isolde := finder(t, windowstest.New())
+	grow := strings.Repeat("Ⱥ", 40)
+	for _, line := range []string{
+		"cmd /c start " + grow, "cmd /c start \"" + grow + "\" /d " + grow + " a.exe",
+		grow + ".exe " + grow, `C:\` + grow + `\System32\` + grow, "rundll32 " + grow + ".dll x",
+		"explorer " + grow + " --processStart " + grow,
+		"powershell -Command \"& " + grow + `\a.ps1"`,
+		`cmd /c "` + grow + `" & "`, "regsvr32 /s " + grow, "conhost --" + grow,
+	} {
+		for cut := range len(line) + 1 {
+			for _, narrow := range []bool{false, true} {
+				f.Find(launch.Line{Text: line[:cut], User: isolde, Narrow: narrow})
+			}
+		}
+		f.Find(launch.Line{Text: line, Service: true})
+	}
+}

@@ -21,7 +21,7 @@ func (f Finder) inside(l Line, wrapper, rest string) string {
 	case "cmd":
 		for i := range rest {
 			if i+2 <= len(rest) && slices.Contains([]string{"/c", "/k", "/r"},
-				strings.ToLower(rest[i:i+2])) {
+				Small(rest[i:i+2])) {
 				line := f.unquoted(l, strings.TrimSpace(rest[i+2:]))
 				return outside(f.afterStart(l, line))
 			}
@@ -38,7 +38,7 @@ func (f Finder) inside(l Line, wrapper, rest string) string {
 		return withoutSwitches(rest, "--")
 	case "explorer":
 		if strings.HasPrefix(rest, "/") ||
-			strings.Contains(strings.ToLower(strings.SplitN(rest, `\`, 2)[0]), "shell:") {
+			strings.Contains(Small(strings.SplitN(rest, `\`, 2)[0]), "shell:") {
 			return "" // it shows a folder
 		}
 		return quotedFile(rest)
@@ -52,7 +52,7 @@ func library(rest string) string {
 	name, _, _ := strings.Cut(rest, ",")
 	if after, ok := strings.CutPrefix(rest, `"`); ok {
 		name, _, _ = strings.Cut(after, `"`)
-	} else if i := strings.Index(strings.ToLower(name), ".dll "); i >= 0 {
+	} else if i := strings.Index(Small(name), ".dll "); i >= 0 {
 		name = name[:i+len(".dll")]
 	}
 	if name = strings.TrimSpace(name); name != "" && path.Ext(base(name)) == "" {
@@ -81,7 +81,7 @@ func (f Finder) unquoted(l Line, line string) string {
 
 // afterStart is what the shell's own word for starting something starts.
 func (f Finder) afterStart(l Line, line string) string {
-	rest, ok := strings.CutPrefix(strings.ToLower(line), "start ")
+	rest, ok := strings.CutPrefix(Small(line), "start ")
 	if !ok {
 		return line
 	}
@@ -97,7 +97,7 @@ func (f Finder) afterStart(l Line, line string) string {
 		}
 		var word string
 		word, rest, _ = strings.Cut(rest, " ")
-		switch word = strings.ToLower(word); {
+		switch word = Small(word); {
 		case word == "/d":
 			folder, rest = cutWord(strings.TrimSpace(rest))
 		case strings.HasPrefix(word, `/d"`), strings.HasPrefix(word, "/d") && len(word) > 4:
@@ -112,6 +112,18 @@ func (f Finder) afterStart(l Line, line string) string {
 		}
 	}
 	return rest
+}
+
+// Small has the letters of ASCII small, and as many bytes as the text: what is
+// found in it is at the same place there.
+func Small(text string) string {
+	b := []byte(text)
+	for i, c := range b {
+		if c >= 'A' && c <= 'Z' {
+			b[i] = c + 'a' - 'A'
+		}
+	}
+	return string(b)
 }
 
 // cutWord cuts a line behind its first word, which may have quotes.
@@ -137,7 +149,7 @@ var builtIn = strings.Fields("assoc break cd chdir cls color copy date del dir e
 func outside(line string) string {
 	line = strings.TrimLeft(line, "@( \t")
 	word, rest, _ := strings.Cut(line, " ")
-	word = strings.ToLower(strings.TrimRight(word, ".:/\\"))
+	word = Small(strings.TrimRight(word, ".:/\\"))
 	switch {
 	case word == "call":
 		return outside(strings.TrimSpace(rest))
@@ -164,7 +176,7 @@ func script(rest string) string {
 	for {
 		rest = strings.TrimSpace(rest)
 		word, after := cutWord(rest)
-		name := strings.ToLower(strings.Replace(word, "/", "-", 1))
+		name := Small(strings.Replace(word, "/", "-", 1))
 		is := func(full string, least int) bool {
 			return len(name) >= least && strings.HasPrefix(full, name)
 		}
@@ -197,7 +209,7 @@ func script(rest string) string {
 func Encoded(line string) string {
 	fields := strings.Fields(line)
 	for i, word := range fields {
-		word = strings.ToLower(strings.Replace(word, "/", "-", 1))
+		word = Small(strings.Replace(word, "/", "-", 1))
 		if len(word) < 2 || !strings.HasPrefix("-encodedcommand", word) || i+1 == len(fields) {
 			continue
 		}

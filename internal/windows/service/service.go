@@ -120,7 +120,7 @@ func (l *List) read(k registry.Place) *service {
 // host finds the program of a service that shares a process with others: a
 // library that its key names.
 func (l *List) host(s *service) {
-	lower := strings.ToLower(s.command)
+	lower := launch.Small(s.command)
 	if !strings.Contains(lower, "svchost") {
 		return
 	}
