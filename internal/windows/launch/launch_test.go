@@ -205,7 +205,7 @@ func TestLettersThatGrow(t *testing.T) {
 		"powershell -Command \"& " + grow + `\a.ps1"`,
 		`cmd /c "` + grow + `" & "`, "regsvr32 /s " + grow, "conhost --" + grow,
 	} {
-		for cut := range len(line) + 1 {
+		for cut := 0; cut <= len(line); cut += 3 {
 			for _, narrow := range []bool{false, true} {
 				f.Find(launch.Line{Text: line[:cut], User: isolde, Narrow: narrow})
 			}
