@@ -12,10 +12,20 @@ import (
 // the item alone; and nothing where siblings differ. It is the weakest
 // evidence: it protects nothing, and the advice stays to look the item up.
 func (rules Rules) Vouch(items []item.Item) {
+	unknown := func(it *item.Item) bool {
+		return it.Role == "" && !it.System && !it.Ours && it.Reason == Unknown
+	}
+	asked := map[string]bool{} // whose siblings are asked for: the rest costs nothing
+	for i := range items {
+		if it := &items[i]; unknown(it) {
+			asked["package "+it.Package], asked["maker "+it.Maker] = true, true
+		}
+	}
 	packages, makers := siblings{}, siblings{}
 	for i := range items {
 		it := &items[i]
-		if it.Role == "" || it.System || it.Ours {
+		if it.Role == "" || it.System || it.Ours ||
+			!asked["package "+it.Package] && !asked["maker "+it.Maker] {
 			continue
 		}
 		if rule, _, kind := rules.find(it); kind <= byTrait && !rule.Alone {
@@ -27,7 +37,7 @@ func (rules Rules) Vouch(items []item.Item) {
 	}
 	for i := range items {
 		it := &items[i]
-		if it.Role != "" || it.System || it.Ours || it.Reason != Unknown {
+		if !unknown(it) {
 			continue
 		}
 		of, what := packages[it.Package], "package"
