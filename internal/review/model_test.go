@@ -339,14 +339,15 @@ func TestAFaultOfOursIsASentence(t *testing.T) {
 	}
 	breaks := map[string]string{"page": "Enter", "mind": "o", "cells": "", "write": "w"}
 	for at, key := range breaks {
-		socket := filepath.Join(t.TempDir(), "tmux")
+		dir := t.TempDir() // the other one is killed, and its own folders with it
+		socket := filepath.Join(dir, "tmux")
 		tmux := func(args ...string) string {
 			args = append([]string{"-S", socket}, args...)
 			out, _ := exec.Command("tmux", args...).CombinedOutput()
 			return string(out)
 		}
 		tmux("-f", "/dev/null", "new-session", "-d", "-x", "80", "-y", "24", "env",
-			part+"="+at, os.Args[0], "-test.run", "^TestAFaultOfOursIsASentence$")
+			part+"="+at, "TMPDIR="+dir, os.Args[0], "-test.run", "^TestAFaultOfOursIsASentence$")
 		var screen string
 		for range 300 {
 			if screen = tmux("capture-pane", "-p"); strings.Contains(screen, "then:") {
