@@ -10,7 +10,6 @@ import (
 	"time"
 
 	"calmdawn/internal/family"
-	"calmdawn/internal/machine"
 	"calmdawn/internal/testtree"
 )
 
@@ -76,11 +75,7 @@ func TestDaemonsOfCrontabs(t *testing.T) {
 		on, off := map[string]bool{}, map[string]bool{}
 		dir := testtree.Make(t, files)
 		_ = os.Chmod(dir+"/etc/cron.hourly/0anacron", 0o755)
-		r, err := machine.Open(dir)
-		if err != nil {
-			t.Fatal(err)
-		}
-		defer r.Close()
+		r := openedAt(t, dir)
 		for _, it := range Survey(r, family.Options{Now: time.Unix(0, 0)}).Items {
 			if it.Mechanism != "cron" {
 				continue
@@ -137,11 +132,7 @@ func TestUnitsOfLines(t *testing.T) {
 	for _, p := range []string{"daily/dpkg", "hourly/tidy"} {
 		_ = os.Chmod(dir+"/etc/cron."+p, 0o755)
 	}
-	r, err := machine.Open(dir)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer r.Close()
+	r := openedAt(t, dir)
 	got := map[string]string{}
 	for _, it := range Survey(r, family.Options{Now: time.Unix(0, 0)}).Items {
 		if it.Mechanism == "cron" {

@@ -21,7 +21,13 @@ func tree(t *testing.T, files ...map[string]string) *machine.Root {
 	for _, more := range files {
 		maps.Copy(all, more)
 	}
-	r, err := machine.Open(testtree.Make(t, all))
+	return openedAt(t, testtree.Make(t, all))
+}
+
+// openedAt opens the machine at a folder until the test ends.
+func openedAt(t *testing.T, dir string) *machine.Root {
+	t.Helper()
+	r, err := machine.Open(dir)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"calmdawn/internal/family"
-	"calmdawn/internal/machine"
 	"calmdawn/internal/testtree"
 )
 
@@ -55,11 +54,7 @@ func TestMachinesWithinDisks(t *testing.T) {
 	} {
 		dir := testtree.Make(t, c.files)
 		_ = os.Chtimes(dir+"/ostree/deploy/desk/deploy/aa.0", time.Unix(1, 0), time.Unix(1, 0))
-		r, err := machine.Open(dir)
-		if err != nil {
-			t.Fatal(err)
-		}
-		defer r.Close()
+		r := openedAt(t, dir)
 		got := Within(r, dir)
 		for _, part := range c.want {
 			if !strings.Contains(got, part) {
@@ -99,11 +94,7 @@ func TestHomesThatNobodyNames(t *testing.T) {
 			t.Skip("only root can give files away")
 		}
 	}
-	r, err := machine.Open(dir)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer r.Close()
+	r := openedAt(t, dir)
 	got := map[string]bool{}
 	for _, u := range Survey(r, family.Options{Now: time.Unix(0, 0)}).Unread {
 		got[u.Path] = u.Gap
