@@ -193,11 +193,13 @@ func (v *inventory) opaque(reg *registry.Registry) {
 		if more := len(all) - most; more > 0 {
 			named += fmt.Sprintf(" and %d more", more)
 		}
-		v.Remarks = append(v.Remarks, item.Unread{
-			Path: reg.Windows,
-			Reason: fmt.Sprintf("%d programs that are launched cannot be read (%s): %s. What "+
-				"they are is not known, so each is protected", len(all), named, why),
-		})
+		reason := fmt.Sprintf("%d programs that are launched cannot be read (%s), each for this "+
+			"reason: %s. What they are is not known, so each is protected", len(all), named, why)
+		if len(all) == 1 {
+			reason = fmt.Sprintf("1 program that is launched cannot be read (%s): %s. What it "+
+				"is is not known, so it is protected", named, why)
+		}
+		v.Remarks = append(v.Remarks, item.Unread{Path: reg.Windows, Reason: reason})
 	}
 }
 
