@@ -186,31 +186,32 @@ func (s Survey) Find(id string) (Item, bool) {
 // ones before the operating system's own, what is launched before what is not,
 // boot before login, then by maker, title and id.
 func Sort(items []Item) {
-	rank := func(b bool) int {
-		if b {
-			return 1
-		}
-		return 0
+	type key struct {
+		at, rank     int
+		maker, title string
 	}
-	moment := map[When]int{AtBoot: 0, AtLogin: 1, Later: 2}
-	slices.SortFunc(items, func(a, b Item) int {
-		if c := cmp.Or(
-			cmp.Compare(rank(a.System), rank(b.System)),
-			cmp.Compare(rank(!a.State.Launched()), rank(!b.State.Launched())),
-			cmp.Compare(moment[a.When], moment[b.When]),
-		); c != 0 {
-			return c
+	rank := func(it *Item) (n int) {
+		for _, later := range []bool{
+			it.System, !it.State.Launched(), it.When == Later, it.When == AtLogin,
+		} {
+			if n *= 2; later {
+				n++
+			}
 		}
-		return cmp.Or(compareFold(a.Maker, b.Maker), compareFold(a.Title, b.Title),
-			strings.Compare(a.ID, b.ID))
+		return n
+	}
+	keys := make([]key, len(items)) // items are large: they are moved once
+	for i := range items {
+		it := &items[i]
+		keys[i] = key{i, rank(it), strings.ToLower(it.Maker), strings.ToLower(it.Title)}
+	}
+	slices.SortFunc(keys, func(a, b key) int {
+		return cmp.Or(cmp.Compare(a.rank, b.rank), strings.Compare(a.maker, b.maker),
+			strings.Compare(a.title, b.title), strings.Compare(items[a.at].ID, items[b.at].ID))
 	})
-}
-
-// compareFold compares without regard to case; equal texts, which are common,
-// cost nothing.
-func compareFold(a, b string) int {
-	if a == b {
-		return 0
+	sorted := make([]Item, len(items))
+	for i, k := range keys {
+		sorted[i] = items[k.at]
 	}
-	return strings.Compare(strings.ToLower(a), strings.ToLower(b))
+	copy(items, sorted)
 }

@@ -167,25 +167,35 @@ func (e *Entries) folder(folder string, owner account.User) []item.Item {
 		return machine.Leftover(f.Name) ||
 			f.Kind == machine.Folder && !strings.HasSuffix(f.Name, ".desktop")
 	})
-	texts, errs := make([][]byte, len(entries)), make([]error, len(entries))
+	items, are := make([]item.Item, len(entries)), make([]bool, len(entries))
+	errs := make([]error, len(entries))
 	machine.Each(len(entries), func(i int) {
 		p := path.Join(folder, entries[i].Name)
+		read := e.root.ReadFile
 		if entries[i].Kind == machine.Regular {
-			texts[i], errs[i] = e.root.ReadListed(p, maxText)
-		} else {
-			texts[i], errs[i] = e.root.ReadFile(p, maxText)
+			read = e.root.ReadListed
+		}
+		var text []byte
+		if text, errs[i] = read(p, maxText); errs[i] == nil {
+			items[i], are[i] = e.item(p, owner, text)
 		}
 	})
-	var items []item.Item
+	found := items[:0]
 	for i, f := range entries {
-		if it, ok := e.item(path.Join(folder, f.Name), owner, texts[i], errs[i]); ok {
-			items = append(items, it)
+		if are[i] {
+			found = append(found, items[i])
+		}
+		if errs[i] != nil { // a link to nothing hides nothing and launches nothing
+			p := path.Join(folder, f.Name)
+			if info, err := e.root.Stat(p); err != nil || !info.Null {
+				e.skip(p, errs[i])
+			}
 		}
 	}
-	return items
+	return found
 }
 
-func (e *Entries) item(p string, owner account.User, text []byte, err error) (item.Item, bool) {
+func (e *Entries) item(p string, owner account.User, text []byte) (item.Item, bool) {
 	name := path.Base(p)
 	it := item.Item{
 		ID:      prefix + name,
@@ -200,12 +210,6 @@ func (e *Entries) item(p string, owner account.User, text []byte, err error) (it
 	}
 	if owner.Name != "" {
 		it.ID += "@" + owner.Name
-	}
-	if err != nil {
-		if info, statErr := e.root.Stat(p); statErr != nil || !info.Null {
-			e.skip(p, err)
-		}
-		return it, false // a link to nothing hides nothing and launches nothing
 	}
 	d, err := parse(text)
 	if err != nil {

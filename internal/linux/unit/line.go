@@ -136,9 +136,10 @@ var launchKeys = []string{
 }
 
 // withoutFaults takes out the launch lines that the service manager ignores,
-// and says why it refuses the unit for one, if it does.
+// and says why it refuses the unit for one, if it does. The settings are its to
+// keep.
 func withoutFaults(settings []setting) (kept []setting, why string) {
-	kept = settings[:0:0]
+	kept = settings[:0]
 	for _, s := range settings {
 		if s.section == "Service" && slices.Contains(launchKeys, s.key) && s.value != "" {
 			_, wrong := readLaunch(s.value)

@@ -23,7 +23,7 @@ func (t *Tree) reach(goals ...string) reached {
 }
 
 func (t *Tree) walk(goals []string) reached {
-	got := reached{}
+	got := make(reached, len(t.files))
 	var queue []string
 	for _, name := range append([]string{"default.target"}, goals...) {
 		if goal := t.load(name); goal.file != nil && goal.hidden == "" && got[goal.name] == "" {

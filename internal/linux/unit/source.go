@@ -40,6 +40,7 @@ type listed struct {
 
 type parsed struct {
 	settings []setting
+	refused  string // why the service manager refuses a unit with such a launch line
 	err      error
 	empty    bool // of bytes, not only of settings
 }
@@ -84,19 +85,19 @@ func (src *Source) list(folder string) ([]machine.Entry, error) {
 	return l.entries, l.err
 }
 
-// text returns the settings of a file; an error says why the service manager
-// refuses it, and is noted.
-func (src *Source) text(p string) ([]setting, error) {
+// text returns what a file says; its error says why the service manager refuses
+// it, and is noted. The settings are shared and stay as they are.
+func (src *Source) text(p string) parsed {
 	src.mu.Lock()
 	t, known := src.texts[p]
 	src.mu.Unlock()
 	if known {
-		return t.settings, t.err
+		return t
 	}
 	data, err := src.root.ReadFile(p, maxText)
 	t = parseText(p, data, err)
 	src.keep(p, t)
-	return t.settings, t.err
+	return t
 }
 
 func parseText(p string, data []byte, err error) parsed {
@@ -108,6 +109,7 @@ func parseText(p string, data []byte, err error) parsed {
 				Reason: "the service manager refuses it: " + err.Error(),
 			}
 		}
+		t.settings, t.refused = withoutFaults(t.settings)
 	}
 	t.err = err
 	return t

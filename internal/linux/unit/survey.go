@@ -244,7 +244,7 @@ func (t *Tree) behindMask(u *unit, it item.Item) item.Item {
 				continue
 			}
 			below := &unit{name: u.name, file: &file{path: p, entry: p}}
-			below.settings = t.readText(p, below)
+			below.settings = t.text(p).settings
 			t.describe(below, &it)
 			return it
 		}
@@ -339,11 +339,11 @@ func (t *Tree) busNames() map[string]string {
 			if path.Ext(e.Name) != ".service" || e.Kind == machine.Folder {
 				continue
 			}
-			settings, err := t.text(path.Join(folder, e.Name))
-			if err != nil {
+			text := t.text(path.Join(folder, e.Name))
+			if text.err != nil {
 				continue
 			}
-			for _, s := range settings {
+			for _, s := range text.settings {
 				if s.section == "D-BUS Service" && s.key == "SystemdService" {
 					found[strings.TrimSuffix(e.Name, ".service")] = s.value
 				}

@@ -102,6 +102,7 @@ func (src *Source) System() *Tree {
 	t.addScripts()
 	t.addRCLocal()
 	t.applyPresets()
+	t.loadFiles()
 	return t
 }
 
@@ -347,27 +348,49 @@ func (t *Tree) find(name string) *unit {
 		t.cache[name] = canonical
 		return canonical
 	}
+	t.read(u, f)
+	return u
+}
+
+// loadFiles loads the units of all plain files at once, on all processors.
+func (t *Tree) loadFiles() {
+	units := make([]*unit, 0, len(t.files))
+	for name, f := range t.files {
+		if _, known := t.cache[name]; !known && f.alias == "" {
+			u := &unit{name: name, more: t.more}
+			t.cache[name] = u
+			units = append(units, u)
+		}
+	}
+	machine.Each(len(units), func(i int) { t.read(units[i], t.files[units[i].name]) })
+}
+
+// read fills a unit in from its file and its drop-ins.
+func (t *Tree) read(u *unit, f *file) {
 	u.file = f
 	if f.hidden != "" {
 		u.hidden, u.masked = f.hidden, strings.HasPrefix(f.hidden, "masked")
-		return u
-	}
-	if f.script {
-		u.settings = t.scriptSettings(f.path)
-	} else if u.settings = t.readText(f.path, u); u.hidden != "" {
-		return u
+		return
 	}
 	why := ""
-	u.settings, why = withoutFaults(u.settings)
+	if f.script {
+		u.settings, why = withoutFaults(t.scriptSettings(f.path))
+	} else {
+		text := t.text(f.path)
+		if text.err != nil {
+			u.hidden = fmt.Sprintf("%s: %s", f.path, machine.Reason(text.err))
+			return
+		}
+		u.settings, why = text.settings, text.refused
+	}
 	u.own = len(u.settings)
 	for _, p := range t.dropinsOf(u) {
-		more, wrong := withoutFaults(t.readText(p, nil))
-		u.settings = append(u.settings[:len(u.settings):len(u.settings)], more...)
+		more := t.text(p)
+		u.settings = append(u.settings[:len(u.settings):len(u.settings)], more.settings...)
 		u.dropins = append(u.dropins, p)
-		why = cmp.Or(why, wrong)
+		why = cmp.Or(why, more.refused)
 	}
 	u.hidden = cmp.Or(why, u.refused())
-	return u
 }
 
 // refused says why the service manager refuses a service whose text it can
@@ -423,16 +446,6 @@ func isTrue(value string) bool {
 		return true
 	}
 	return false
-}
-
-// readText returns the settings of one file; a text that the service manager
-// refuses hides the unit, if one is given.
-func (t *Tree) readText(p string, u *unit) []setting {
-	settings, err := t.text(p)
-	if err != nil && u != nil {
-		u.hidden = fmt.Sprintf("%s: %s", p, machine.Reason(err))
-	}
-	return settings
 }
 
 // dropinsOf lists the drop-ins of a unit in the order in which they apply. Of
