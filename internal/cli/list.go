@@ -61,8 +61,8 @@ running. What the columns mean: calmdawn help costs, calmdawn help states.
 
 Not looked at: udev rules, network hooks, mounts and swap, what containers
 launch, other init systems than systemd, kernel command lines that name
-another goal, generators other than for old scripts, and what programs launch
-in turn once they run.`,
+another goal, on a disk what generators make as a boot begins (other than of old
+scripts), and what programs launch in turn once they run.`,
 		Example: `  calmdawn list
   calmdawn list cue                      what has "cue" in its name, maker or command
   calmdawn list --advice "can go,can wait" --when boot

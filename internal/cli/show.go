@@ -232,6 +232,9 @@ func verdict(l *visit.Visit, it item.Item) string {
 				strings.ToLower(moment[:1])+moment[1:], depends)
 		}
 	}
+	if it.Generated {
+		text += " It was set up as this boot began: only the running machine shows it."
+	}
 	if c, ok := l.LastChange(it.ID); ok {
 		at := slices.IndexFunc(c.Targets, func(t change.Target) bool { return t.ID == it.ID })
 		text += fmt.Sprintf(" It was %s on %s by %s, change %d.",

@@ -14,6 +14,7 @@ type List struct {
 	Format  string        `json:"format"`
 	Machine string        `json:"machine,omitempty"`
 	OS      string        `json:"os,omitempty"`
+	Running bool          `json:"running,omitempty"` // it is the machine that ran calmdawn
 	Items   []Item        `json:"items"`
 	Folded  int           `json:"folded"`
 	Unread  []item.Unread `json:"unread"`
@@ -55,6 +56,7 @@ type Item struct {
 	Installed  string     `json:"installed,omitempty"`
 	Opaque     string     `json:"opaque,omitempty"`
 	Leftover   bool       `json:"leftover,omitempty"`
+	Generated  bool       `json:"generated,omitempty"`
 	Role       string     `json:"role"`
 	Advice     string     `json:"advice"`
 	Reason     string     `json:"reason,omitempty"`
@@ -101,6 +103,7 @@ func NewList(
 		Format:    "calmdawn.list/1",
 		Machine:   s.Host,
 		OS:        s.OS,
+		Running:   s.Running,
 		Items:     []Item{},
 		Folded:    folded,
 		Unread:    append([]item.Unread{}, s.Unread...),
@@ -156,6 +159,7 @@ func newItem(it item.Item, facts Facts) Item {
 		Summary:    it.Summary,
 		Opaque:     it.Opaque,
 		Leftover:   it.Leftover,
+		Generated:  it.Generated,
 		Role:       it.Role,
 		Advice:     string(it.Advice),
 		Reason:     it.Reason,

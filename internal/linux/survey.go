@@ -52,7 +52,7 @@ func (v *Inventory) People() []string { return v.people }
 func Survey(r *machine.Root, o family.Options) *Inventory {
 	v := &Inventory{root: r, release: identity.Release(r)}
 	v.OS = v.release["PRETTY_NAME"]
-	v.Host = identity.Hostname(r)
+	v.Host, v.Running = identity.Hostname(r), r.Live()
 	for _, folder := range Unmounted(r) {
 		v.gap(folder, "is a file system of its own that is not mounted here; what it launches is "+
 			"missing from the list")

@@ -20,6 +20,7 @@ type Survey struct {
 	At    time.Time
 	Name  string // "survey 3", "now"
 	Whole bool   // every place could be read
+	Live  bool   // of the running machine, not of its disk alone
 }
 
 // ErrNoSurvey tells that none was kept of the machine.
@@ -46,8 +47,9 @@ func (v *Visit) Kept(number int64) (Survey, error) {
 			number)
 	}
 	var survey struct {
-		Items  []drift.Item
-		Unread []item.Unread
+		Items   []drift.Item
+		Unread  []item.Unread
+		Running bool
 	}
 	if err := json.Unmarshal(kept.Document, &survey); err != nil {
 		return Survey{}, fmt.Errorf("survey %d cannot be read: %w", kept.Number, err)
@@ -60,13 +62,14 @@ func (v *Visit) Kept(number int64) (Survey, error) {
 		Items: withoutOurs(survey.Items),
 		At:    kept.TakenAt,
 		Whole: len(survey.Unread) == 0,
+		Live:  survey.Running,
 		Name:  fmt.Sprintf("survey %d", kept.Number),
 	}, nil
 }
 
 // PresentSurvey is the survey of this visit.
 func (v *Visit) PresentSurvey() Survey {
-	now := Survey{At: v.Now(), Name: "now", Whole: len(v.Unread) == 0}
+	now := Survey{At: v.Now(), Name: "now", Whole: len(v.Unread) == 0, Live: v.Running}
 	for _, it := range v.Items {
 		now.Items = append(now.Items, drift.Item{
 			ID:      it.ID,
@@ -77,6 +80,8 @@ func (v *Visit) PresentSurvey() Survey {
 			Package: it.Package,
 			Version: it.Version,
 			System:  it.System,
+
+			Generated: it.Generated,
 		})
 	}
 	now.Items = withoutOurs(now.Items)
@@ -91,8 +96,15 @@ func withoutOurs(items []drift.Item) []drift.Item {
 	})
 }
 
-// Drift is how two surveys of the machine differ, and by whom.
+// Drift is how two surveys of the machine differ, and by whom. What only the
+// running machine can show is compared where both are of it.
 func (v *Visit) Drift(from, to Survey) []drift.Difference {
+	switch {
+	case from.Live && !to.Live:
+		from.Items, to.Items = drift.Lasting(from.Items, to.Items)
+	case to.Live && !from.Live:
+		to.Items, from.Items = drift.Lasting(to.Items, from.Items)
+	}
 	return drift.Compare(from.Items, to.Items, from.At, decided(v.Changes, to.At),
 		v.family.Events(v.Root, time.Local))
 }

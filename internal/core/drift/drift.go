@@ -19,10 +19,24 @@ type Item struct {
 	Package string `json:"package"`
 	Version string `json:"version"`
 	System  bool   `json:"system"`
+	// Generated: only the running machine shows it, and no survey of its disk.
+	Generated bool `json:"generated"`
 }
 
 // Launched reports whether the next boot or login launches it.
 func (i Item) Launched() bool { return i.State == "on" || i.State == "delayed" }
+
+// Lasting leaves out of a running machine's items, and of its disk's, what the
+// disk cannot show: whether what is generated is launched.
+func Lasting(running, disk []Item) (ofRunning, ofDisk []Item) {
+	shown, made := byID(disk), map[string]bool{}
+	for _, i := range running {
+		made[i.ID] = i.Generated && !shown[i.ID].Launched()
+	}
+	untold := func(i Item) bool { return made[i.ID] }
+	return slices.DeleteFunc(slices.Clone(running), untold),
+		slices.DeleteFunc(slices.Clone(disk), untold)
+}
 
 // A Kind says what became of an item.
 type Kind string

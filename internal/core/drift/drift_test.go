@@ -52,3 +52,25 @@ func TestCompare(t *testing.T) {
 		t.Errorf("got\n%s\nwant\n%s", strings.Join(got, "\n"), strings.ReplaceAll(want, "|", "\n"))
 	}
 }
+
+// TestLasting holds a running machine against its disk, which does not show
+// what is generated.
+func TestLasting(t *testing.T) {
+	running := []Item{
+		{ID: "both", State: "on", Generated: true}, {ID: "made", State: "on", Generated: true},
+		{ID: "getty", State: "on", Generated: true}, {ID: "plain", State: "on"},
+	}
+	disk := []Item{
+		{ID: "both", State: "on"}, {ID: "getty", State: "off"}, {ID: "new", State: "on"},
+	}
+	ids := func(all []Item) (text string) {
+		for _, i := range all {
+			text += i.ID + " "
+		}
+		return text
+	}
+	a, b := Lasting(running, disk)
+	if ids(a) != "both plain " || ids(b) != "both new " {
+		t.Errorf("%s, %s", ids(a), ids(b))
+	}
+}

@@ -103,6 +103,9 @@ type Item struct {
 	Leftover  bool      // its package was removed, and left this behind
 	Aside     bool      // shown only with all items: a driver, a part of the login itself
 	Ours      bool      // it is calmdawn's own: the recorder, the guard
+	// Generated: the machine made it as this boot began, so that only the
+	// running machine shows it.
+	Generated bool
 
 	// Signature says whether its program has one, and by whom, as a clause;
 	// whether it is good is not said. Empty where programs have none.
@@ -162,10 +165,12 @@ type Unread struct {
 
 // A Survey is one complete inventory of a machine.
 type Survey struct {
-	Host   string // the machine's own name; empty when not known
-	OS     string // the operating system's name for people; empty when not known
-	Items  []Item
-	Unread []Unread
+	Host string // the machine's own name; empty when not known
+	OS   string // the operating system's name for people; empty when not known
+	// Running: it is of the machine that runs us, not of a disk.
+	Running bool
+	Items   []Item
+	Unread  []Unread
 	// Remarks are what is to be known of places that were read, as clauses.
 	Remarks []Unread
 	// Guessed: nothing is on record of which packages somebody chose, so that

@@ -53,6 +53,9 @@ func ReadManagers(
 	}
 	m.scopes[""] = system
 	m.system.addLater(false)
+	if disk := m.system.disk; disk != nil {
+		disk.addLater(false)
+	}
 	for _, u := range users {
 		scope := Scope{When: item.AtLogin}
 		if u.Lingers {

@@ -54,6 +54,9 @@ func (t *Tree) Survey(scope Scope) []item.Item {
 	slices.Sort(candidates)
 	items, are := make([]item.Item, len(candidates)), make([]bool, len(candidates))
 	held := t.delays(got)
+	if t.disk != nil {
+		t.disk.reachAny() // remembered, so that all may ask it at once
+	}
 	machine.Each(len(candidates), func(i int) {
 		name := candidates[i]
 		items[i], are[i] = t.itemOf(t.load(name), got, any, scope.When)
@@ -65,6 +68,7 @@ func (t *Tree) Survey(scope Scope) []item.Item {
 		for _, id := range needed[name] {
 			items[i].NeededBy = append(items[i].NeededBy, t.id(id))
 		}
+		items[i].Generated = t.isMade(items[i])
 		items[i].Starters = starters[name]
 		items[i].Traits = t.traits(t.load(name), starters[name])
 	})
@@ -409,5 +413,6 @@ func (t *Tree) Lookup(name string) (item.Item, error) {
 		return item.Item{}, fmt.Errorf("%s starts only when something asks for it; there is no "+
 			"switch to turn", name)
 	}
+	it.Generated = t.isMade(it)
 	return it, nil
 }

@@ -3,8 +3,9 @@
 // which edits switch one off or on (systemd.unit(5), systemd.service(5)).
 //
 // It works on files alone and asks no service manager. What is under /run is
-// gone at the next boot and is not read. A [Source] reads files once for all; a
-// [Tree] is what one service manager makes of them.
+// gone at the next boot and is not read, but for what generators made of the
+// running machine (generated.go). A [Source] reads files once for all; a [Tree]
+// is what one service manager makes of them.
 package unit
 
 import (
@@ -89,6 +90,7 @@ type Tree struct {
 	reached  map[string]reached  // by the goals
 	goals    []string            // besides the default one
 	later    map[string]string   // what is started beside the goals, and when
+	disk     *Tree               // the same without what generators made; nil where that is none
 	more     []string            // specifiers, with their values
 
 	mu    sync.Mutex // guards the cache
@@ -98,7 +100,15 @@ type Tree struct {
 // System indexes the unit files of the system's service manager, with the old
 // init scripts that it wraps.
 func (src *Source) System() *Tree {
-	t := src.tree(account.User{}, systemPath)
+	t := src.system(systemPath)
+	if src.root.Live() {
+		t = src.running(t)
+	}
+	return t
+}
+
+func (src *Source) system(folders []string) *Tree {
+	t := src.tree(account.User{}, folders)
 	t.addScripts()
 	t.addRCLocal()
 	t.applyPresets()

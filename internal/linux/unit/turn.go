@@ -56,6 +56,7 @@ func (t *Tree) copy() *Tree {
 		reached:  maps.Clone(t.reached),
 		goals:    t.goals,
 		later:    t.later,
+		more:     t.more,
 		cache:    make(map[string]*unit, len(t.cache)),
 	}
 	twins := map[*pull]*pull{} // each stands in both maps
@@ -158,6 +159,9 @@ func (t *Plan) unlink(name string) error {
 // user's go, those of vendors are hidden, an old script's S link is made a K
 // link, and rc.local loses its execute bits.
 func (t *Plan) hide(p *pull) error {
+	if slices.ContainsFunc(p.paths, isEarly) {
+		return nil // nothing hides it; its unit is masked
+	}
 	vendor := false
 	for _, link := range p.paths {
 		var err error
@@ -206,7 +210,7 @@ func (t *Plan) renumber(link, letter string) error {
 
 func (t *Plan) mask(u *unit) error {
 	folder := t.admin()
-	if u.file != nil && path.Dir(u.file.entry) == t.admin() {
+	if u.file != nil && (path.Dir(u.file.entry) == t.admin() || isEarly(u.file.entry)) {
 		folder = t.stronger()
 	}
 	p := path.Join(folder, u.name)
@@ -301,7 +305,7 @@ func (t *Plan) link(name string) error {
 		}
 	}
 	u := t.load(name)
-	if u.file == nil || u.hidden != "" {
+	if u.file == nil || u.hidden != "" || isGenerated(u.file.path) {
 		return nil
 	}
 	if u.file.script {
