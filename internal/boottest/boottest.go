@@ -66,8 +66,14 @@ var plain = Distribution{Name: fixture, Variant: "minbase", Packages: packages}
 // the program /usr/bin/mark, which writes down the name it is given.
 func New(t testing.TB, files map[string]string) *Machine {
 	t.Helper()
+	return NewOn(t, plain, files)
+}
+
+// NewOn does the same on another distribution.
+func NewOn(t testing.TB, d Distribution, files map[string]string) *Machine {
+	t.Helper()
 	need(t)
-	m := over(t, plain)
+	m := over(t, d)
 	for p, line := range map[string]string{
 		"etc/passwd": "maria:x:1000:1000::/home/maria:/bin/sh\n" +
 			"teo:x:1001:1001::/home/teo:/bin/sh\n",

@@ -26,6 +26,17 @@ func (src *Source) running(t *Tree) *Tree {
 	return r
 }
 
+// tables are where lines and scripts stand that are items themselves.
+var tables = []string{"/etc/cron", "/etc/anacrontab", "/var/spool/", scriptFolder + "/"}
+
+// isListed reports whether a generated unit was made of what is an item itself,
+// by SourcePath= of systemd.unit(5).
+func (u *unit) isListed() bool {
+	source := u.last("Unit", "SourcePath")
+	return u.file != nil && isGenerated(u.file.path) &&
+		slices.ContainsFunc(tables, func(p string) bool { return strings.HasPrefix(source, p) })
+}
+
 func isGenerated(p string) bool {
 	return strings.HasPrefix(p, generated+"/") || isEarly(p)
 }

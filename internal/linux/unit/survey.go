@@ -59,9 +59,13 @@ func (t *Tree) Survey(scope Scope) []item.Item {
 	}
 	machine.Each(len(candidates), func(i int) {
 		name := candidates[i]
-		items[i], are[i] = t.itemOf(t.load(name), got, any, scope.When)
+		u := t.load(name)
+		if u.isListed() {
+			return
+		}
+		items[i], are[i] = t.itemOf(u, got, any, scope.When)
 		if timer := held[name]; timer != nil && items[i].State == item.Off &&
-			t.load(name).hidden == "" {
+			u.hidden == "" {
 			t.describeDelay(timer, got, &items[i])
 			are[i] = true
 		}
@@ -70,7 +74,7 @@ func (t *Tree) Survey(scope Scope) []item.Item {
 		}
 		items[i].Generated = t.isMade(items[i])
 		items[i].Starters = starters[name]
-		items[i].Traits = t.traits(t.load(name), starters[name])
+		items[i].Traits = t.traits(u, starters[name])
 	})
 	found := items[:0]
 	for i, it := range items {
