@@ -34,6 +34,15 @@ func TestOwners(t *testing.T) {
 		t.Fatal(err)
 	}
 	const unit = "/usr/lib/systemd/system/domeview.service"
+	dome := Package{
+		Name:    "domeview",
+		Keeps:   Replaces,
+		Version: "3.2",
+		Maker:   "Varnholt Domes",
+		Summary: "Looks at the dome",
+		Section: "Applications/Multimedia",
+	}
+	header := oneHeader(t, rpmdb)
 	for name, c := range map[string]struct {
 		files map[string]string
 		path  string
@@ -81,15 +90,16 @@ func TestOwners(t *testing.T) {
 				Archive: "Debian GNU/Linux", Summary: "Looks at the dome",
 				Came: "somebody chose it"},
 		},
-		"rpm": {map[string]string{"var/lib/rpm/rpmdb.sqlite": string(rpmdb)}, unit,
-			Package{
-				Name:    "domeview",
-				Keeps:   Replaces,
-				Version: "3.2",
-				Maker:   "Varnholt Domes",
-				Summary: "Looks at the dome",
-				Section: "Applications/Multimedia",
-			}},
+		"rpm": {map[string]string{"var/lib/rpm/rpmdb.sqlite": string(rpmdb)}, unit, dome},
+		"rpm, hashed pairs": {map[string]string{
+			"var/lib/rpm/Packages": string(hashed(binary.LittleEndian, header)),
+		}, unit, dome},
+		"rpm, hashed pairs of a large computer": {map[string]string{
+			"var/lib/rpm/Packages": string(hashed(binary.BigEndian, header)),
+		}, unit, dome},
+		"rpm, slots": {map[string]string{
+			"usr/lib/sysimage/rpm/Packages.db": string(slotted(header)),
+		}, unit, dome},
 		"flatpak": {
 			nil,
 			"/var/lib/flatpak/app/org.example.Dome/current/dome",
@@ -112,15 +122,16 @@ func TestOwners(t *testing.T) {
 		if got != c.want || len(db.Unread()) > 0 {
 			t.Errorf("%s: %+v, unread %v; want %+v", name, got, db.Unread(), c.want)
 		}
-		if all := Installs(r); name == "rpm" &&
+		if all := Installs(r); strings.HasPrefix(name, "rpm") &&
 			(installed.Year() < 2020 || len(all) != 1 || !all[0].Equal(installed)) {
-			t.Errorf("rpm: installed %v, all %v", installed, all)
+			t.Errorf("%s: installed %v, all %v", name, installed, all)
 		}
 		r.Close()
 	}
 	for name, damaged := range map[string]string{
 		"rpmdb.sqlite": "no database",
-		"Packages":     "an older form",
+		"Packages":     "no pairs",
+		"Packages.db":  "no slots",
 	} {
 		dir := testtree.Make(t, map[string]string{filepath.Join("var/lib/rpm", name): damaged})
 		r, err := machine.Open(dir)
