@@ -28,6 +28,11 @@ var parts = []boottest.Distribution{
 		Variant:  "minbase",
 		Packages: "systemd,systemd-sysv,dbus,udev,procps,kmod,dbus-user-session,bcron",
 	},
+	{
+		Name:     "anacron-1",
+		Variant:  "minbase",
+		Packages: "systemd,systemd-sysv,dbus,udev,procps,kmod,dbus-user-session,cron,anacron",
+	},
 }
 
 // TestOtherParts boots machines with other daemons of crontabs for longer than
@@ -39,6 +44,7 @@ func TestOtherParts(t *testing.T) {
 		t.Run(d.Name, func(t *testing.T) {
 			t.Parallel()
 			m := boottest.NewOn(t, d, map[string]string{
+				"etc/anacrontab":                           "1\t0\tjob\t/usr/bin/mark missed\n",
 				"etc/crontab":                              "* * * * * root /usr/bin/mark main\n",
 				"etc/cron.d/plain":                         "* * * * * root /usr/bin/mark plain\n",
 				"etc/cron.d/with.dot":                      "* * * * * root /usr/bin/mark dotted\n",
@@ -51,7 +57,9 @@ func TestOtherParts(t *testing.T) {
 			})
 			table := filepath.Join(m.Dir, "var/spool/cron/crontabs/maria")
 			ok(t, os.Chown(table, 1000, 1000))
-			ok(t, os.Chmod(table, 0o644)) // one daemon is a user of its own
+			if d.Name == "bcron-1" { // a user of its own reads it
+				ok(t, os.Chmod(table, 0o644))
+			}
 			p := program(t)
 			m.Install(t, p)
 			// the minute begins for all lines at once

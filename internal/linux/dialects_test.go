@@ -3,12 +3,16 @@
 package linux
 
 import (
+	"errors"
 	"maps"
 	"os"
+	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
 
+	"calmdawn/internal/core/item"
 	"calmdawn/internal/family"
 	"calmdawn/internal/testtree"
 )
@@ -148,6 +152,52 @@ func TestUnitsOfLines(t *testing.T) {
 	} {
 		if !strings.HasPrefix(got[file], want) {
 			t.Errorf("%s is %q, want %q", file, got[file], want)
+		}
+	}
+}
+
+// TestWhatDaemonsDistrust asks for users' tables of modes and names that a
+// daemon does not take.
+func TestWhatDaemonsDistrust(t *testing.T) {
+	const (
+		debian = "/var/spool/cron/crontabs/maria"
+		cronie = "/var/spool/cron/maria"
+	)
+	for _, c := range []struct {
+		name, unit, table string
+		mode              os.FileMode
+		twice             bool
+		want              item.State
+	}{
+		{"as crontab makes it", "cron.service", debian, 0o600, false, item.On},
+		{"others may read it", "cron.service", debian, 0o644, false, item.Off},
+		{"two names", "cron.service", debian, 0o600, true, item.Off},
+		{"read by others, cronie", "crond.service", cronie, 0o644, false, item.On},
+		{"written by others, cronie", "crond.service", cronie, 0o622, false, item.Off},
+		{"two names, cronie", "crond.service", cronie, 0o600, true, item.Off},
+		{"read by others, bcron", "bcron-sched.service", debian, 0o644, true, item.On},
+	} {
+		unit := "/usr/lib/systemd/system/" + c.unit
+		dir := testtree.Make(t, map[string]string{
+			"etc/passwd":   "maria:x:" + strconv.Itoa(os.Getuid()) + ":1::/home/maria:/bin/sh\n",
+			"usr/bin/tidy": "",
+			unit[1:]:       "[Service]\nExecStart=/usr/bin/tidy\n",
+			"home/maria/":  "",
+			c.table[1:]:    "@reboot /usr/bin/tidy\n",
+			"etc/systemd/system/default.target.wants/" + c.unit: "-> " + unit,
+			"usr/lib/systemd/system/default.target":             "[Unit]\n",
+		})
+		err := os.Chmod(dir+c.table, c.mode)
+		if c.twice {
+			err = errors.Join(err, os.Link(dir+c.table, dir+"/home/maria/second"))
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		found := Survey(openedAt(t, dir), family.Options{Now: time.Unix(0, 0)})
+		at := slices.IndexFunc(found.Items, func(it item.Item) bool { return it.File == c.table })
+		if at < 0 || found.Items[at].State != c.want {
+			t.Errorf("%s: %+v", c.name, found.Items)
 		}
 	}
 }

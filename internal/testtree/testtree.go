@@ -33,6 +33,8 @@ func Add(t testing.TB, dir string, files map[string]string) {
 			must(t, os.MkdirAll(full, 0o755))
 		case isLink:
 			must(t, os.Symlink(target, full))
+		case strings.HasPrefix(p, "var/spool/cron/"): // as crontab(1) makes them
+			must(t, os.WriteFile(full, []byte(text), 0o600))
 		default:
 			must(t, os.WriteFile(full, []byte(text), 0o644))
 		}

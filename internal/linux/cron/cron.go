@@ -385,8 +385,13 @@ func (t *Tables) distrusted(p, owner string) error {
 	if !slices.Contains(want, info.UID) {
 		return errors.New("it belongs to another user")
 	}
-	if owner == "" && info.Mode&0o022 != 0 {
+	switch {
+	case (owner == "" || t.as.careful) && info.Mode&0o022 != 0:
 		return errors.New("others may write to it")
+	case owner != "" && t.as.private && info.Mode != 0o600:
+		return fmt.Errorf("its mode is %04o, and has to be 0600", info.Mode)
+	case t.as.careful && info.Links > 1:
+		return errors.New("the file has other names besides")
 	}
 	return nil
 }

@@ -25,6 +25,9 @@ type dialect struct {
 	catchUp string
 	// asUnits: it makes units of lines, and no daemon stays.
 	asUnits bool
+	// careful: a file that has several names is not read, nor a user's table
+	// that others may write to; private: nor one of any mode but 0600.
+	careful, private bool
 	// foreign says why users' tables are not read; empty where they are.
 	foreign string
 }
@@ -45,7 +48,7 @@ func loose(name string) bool {
 // machine that tells of none.
 var own = dialect{
 	unit: "cron.service", spool: []string{"/var/spool/cron/crontabs"}, named: strict,
-	runs: strict, whole: true,
+	runs: strict, whole: true, careful: true, private: true,
 }
 
 // wholeSpool holds users' tables themselves, with some daemons.
@@ -61,7 +64,7 @@ func dialectOf(r *machine.Root, there func(unit string) bool) dialect {
 		return err == nil && info.Kind == machine.Folder
 	}
 	cronie := func(unit string, spool ...string) dialect {
-		d := dialect{unit: unit, spool: spool, named: loose, runs: loose}
+		d := dialect{unit: unit, spool: spool, named: loose, runs: loose, careful: true}
 		if r.IsFile(hourly) {
 			d.catchUp = hourly
 		}
