@@ -68,7 +68,7 @@ func keepBoot(t testing.TB, m *boottest.Machine, file string, byRecorder bool) {
 	if byRecorder {
 		known = recorded(t, r)
 	}
-	boots := family.Remember(linux.Family{}, r, known, 1).Boots
+	boots := family.Remember(linux.Family{}.Open(r), known, 1).Boots
 	boots = linux.Survey(r, family.Options{Now: time.Now()}).Order(boots)
 	text, err := json.Marshal(boots[0])
 	ok(t, err)

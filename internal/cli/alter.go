@@ -62,7 +62,7 @@ func (a *app) alter(yes bool, make func(*visit.Desk) (plan, error)) error {
 		return err
 	}
 	if !yes {
-		host := d.Host()
+		host := d.Name()
 		if err := errors.Join(d.Close(), a.confirm(host)); err != nil {
 			return err
 		}

@@ -97,15 +97,15 @@ clocks. Of each figure the finest is taken.`,
 }
 
 func (a *app) boots(v bootsView) error {
-	r, err := a.place().Open()
+	m, err := a.place().Open()
 	if err != nil {
 		return err
 	}
-	defer r.Close()
+	defer m.Close()
 	done := a.progress("reading the log")
-	found := a.place().Remember(r, 0) // all of them, since they are numbered from the first
+	found := m.Remember(0) // all of them, since they are numbered from the first
 	done()
-	labels, _ := a.place().ReadLabels(r) // what cannot be read of the casebook is told below
+	labels, _ := m.ReadLabels() // what cannot be read of the casebook is told below
 	shown := found.Boots[max(0, len(found.Boots)-cmp.Or(v.last, len(found.Boots))):]
 	if v.id != "" && len(found.Boots) > 0 {
 		b, err := a.pickBoot(found.Boots, labels, v.id)
@@ -127,9 +127,9 @@ func (a *app) boots(v bootsView) error {
 	s := a.screen()
 	if len(found.Boots) == 0 {
 		s.Say(render.Strong, "The machine remembers no boot: there is no log in %s that could be "+
-			"read.", a.place().Log(r))
+			"read.", m.Log())
 		a.unreadLog(s, found)
-		if visit.Recordable(r) {
+		if m.Recordable() {
 			s.Line("Where the log is kept in memory only, the operating system keeps it on the " +
 				"disk once that folder exists.")
 		}
@@ -138,9 +138,9 @@ func (a *app) boots(v bootsView) error {
 	if v.spans {
 		return a.road(s, shown[len(shown)-1], v)
 	}
-	changes, _ := a.place().ReadChanges(r)
-	a.tellUnsettled(r, changes)
-	a.bootTable(s, found.Boots, len(shown), changes, labels, visit.Recordable(r))
+	changes, _ := m.ReadChanges()
+	a.tellUnsettled(m.Root, changes)
+	a.bootTable(s, found.Boots, len(shown), changes, labels, m.Recordable())
 	a.unreadLog(s, found)
 	s.Line("Next: what one boot waited for, with %s", a.call("boots --spans"))
 	return nil

@@ -182,11 +182,11 @@ func (a *app) compare(v compareView, words []string, fail limit) error {
 		return err
 	}
 	defer l.Close()
-	if _, err := a.place().ReadChanges(l.Root); err != nil {
+	if _, err := l.ReadChanges(); err != nil {
 		return err
 	}
 	done := a.progress("reading the log")
-	found := a.place().Remember(l.Root, 0)
+	found := l.Remember(0)
 	done()
 	q := v.question(words)
 	answer, ok, err := l.Compare(q, q.Judged(found.Boots))

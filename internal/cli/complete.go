@@ -185,11 +185,11 @@ func (a *app) completeChanges(
 	return func(_ *cobra.Command, have []string, typed string) ([]string,
 		cobra.ShellCompDirective) {
 		a.Err = io.Discard
-		r, changes, err := a.openChanges()
+		m, changes, err := a.openChanges()
 		if err != nil {
 			return nil, cobra.ShellCompDirectiveError
 		}
-		defer r.Close()
+		defer m.Close()
 		o := offer{have: have, typed: typed}
 		for _, word := range besides {
 			if len(have) == 0 {
@@ -212,11 +212,11 @@ func (a *app) completePaths(
 	typed string,
 ) ([]string, cobra.ShellCompDirective) {
 	a.Err = io.Discard
-	r, changes, err := a.openChanges()
+	m, changes, err := a.openChanges()
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveError
 	}
-	defer r.Close()
+	defer m.Close()
 	o := offer{typed: typed}
 	for _, c := range changes {
 		for _, e := range c.Edits {
@@ -272,20 +272,20 @@ func (a *app) completeBoots(
 func (a *app) offerBoots(have []string, typed string, numbers bool) ([]string,
 	cobra.ShellCompDirective) {
 	a.Err = io.Discard
-	r, err := a.place().Open()
+	m, err := a.place().Open()
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveError
 	}
-	defer r.Close()
+	defer m.Close()
 	o := offer{have: have, typed: typed}
-	labels, _ := a.place().ReadLabels(r)
+	labels, _ := m.ReadLabels()
 	for _, label := range slices.Sorted(maps.Keys(labels)) {
 		o.add(label, count(len(labels[label]), "boot", "boots"))
 	}
 	if !numbers {
 		return o.words, noFiles
 	}
-	for i, b := range slices.Backward(a.place().Remember(r, 0).Boots) {
+	for i, b := range slices.Backward(m.Remember(0).Boots) {
 		o.add(fmt.Sprint(i+1), day(b.Began)+", "+b.Short())
 	}
 	return o.words, noFiles
@@ -322,12 +322,12 @@ func (a *app) completeSurveys(
 	typed string,
 ) ([]string, cobra.ShellCompDirective) {
 	a.Err = io.Discard
-	r, err := a.place().Open()
+	m, err := a.place().Open()
 	if err != nil || len(have) > 1 {
 		return nil, noFiles
 	}
-	defer r.Close()
-	book, err := casebook.Read(r, a.place().Casebook)
+	defer m.Close()
+	book, err := casebook.Read(m.Root, m.Casebook)
 	if err != nil {
 		return nil, noFiles
 	}

@@ -44,19 +44,19 @@ are shown that the recorder noted in it.`,
 }
 
 func (a *app) conditions(id string) error {
-	r, err := a.place().Open()
+	m, err := a.place().Open()
 	if err != nil {
 		return err
 	}
-	defer r.Close()
+	defer m.Close()
 	var all []boot.Condition
 	about := "now"
 	if id != "" {
-		labels, err := a.place().ReadLabels(r)
+		labels, err := m.ReadLabels()
 		if err != nil {
 			return err
 		}
-		boots := a.place().Remember(r, 0).Boots
+		boots := m.Remember(0).Boots
 		if len(boots) == 0 {
 			return fmt.Errorf("no boot is remembered; %s says why", a.call("boots"))
 		}
@@ -69,7 +69,7 @@ func (a *app) conditions(id string) error {
 				"now on", a.call("recorder on"))
 		}
 	} else {
-		all = a.place().Conditions(r)
+		all = m.Conditions()
 	}
 	if a.json {
 		return a.writeJSON(document.NewConditions(all))
@@ -109,7 +109,7 @@ func (a *app) conditions(id string) error {
 				render.Clean(c.Why))
 		}
 	}
-	if id == "" && !r.Live() {
+	if id == "" && !m.Root.Live() {
 		s.Line("As the disk is now; what it was in past boots cannot be told from it.")
 	}
 	s.Line("Next: see how long its boots take, with %s", a.call("boots"))

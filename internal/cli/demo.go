@@ -194,17 +194,17 @@ func (a *app) reboot(dir string, times int) error {
 // goodBoot has a boot guard go, as it does from a machine that has become
 // ready.
 func goodBoot(dir string, at time.Time) error {
-	r, err := visit.Place{Dir: dir}.Open()
+	m, err := visit.Place{Dir: dir}.Open()
 	if err != nil {
 		return err
 	}
-	defer r.Close()
-	led, err := ledger.Open(r, casebook.Inside, at, guard.By)
+	defer m.Close()
+	led, err := ledger.Open(m.Root, casebook.Inside, at, guard.By)
 	if err != nil {
 		return err
 	}
 	defer led.Close()
-	return guard.Remove(visit.GuardOf(r), led, r, at)
+	return guard.Remove(m.Guard(), led, m.Root, at)
 }
 
 // wordsOf parts a call of the walk into its words, as a shell would.

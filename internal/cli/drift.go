@@ -63,13 +63,13 @@ anything was found that no change of ours did.`,
 
 // surveys lists what was kept.
 func (a *app) surveys() error {
-	r, err := a.place().Open()
+	m, err := a.place().Open()
 	if err != nil {
 		return err
 	}
-	defer r.Close()
+	defer m.Close()
 	s := a.screen()
-	book, err := casebook.Read(r, a.place().Casebook)
+	book, err := casebook.Read(m.Root, m.Casebook)
 	var all []casebook.Kept
 	if err == nil {
 		defer book.Close()

@@ -339,9 +339,9 @@ func (a *app) unmeasured(l *visit.Visit, it item.Item) string {
 		})
 	})
 	switch {
-	case len(l.Boots) == 0 && !visit.Recordable(l.Root):
+	case len(l.Boots) == 0 && !l.Recordable():
 		return "the machine remembers no boot"
-	case !recorded && !visit.Recordable(l.Root):
+	case !recorded && !l.Recordable():
 		return "the machine writes down nothing of it; boots before and after a change tell"
 	case !recorded:
 		return "no boot was recorded; " + a.call("recorder on") + " has the next ones recorded"
@@ -484,7 +484,7 @@ protected, for the few that bring most of what all of them would.`,
 			if err := l.ReadBoots(); err != nil {
 				return err
 			}
-			if len(l.Replays) == 0 && !visit.Recordable(l.Root) && len(l.Boots) > 0 {
+			if len(l.Replays) == 0 && !l.Recordable() && len(l.Boots) > 0 {
 				return fmt.Errorf("nothing can be forecast for %s: it writes down how long its "+
 					"boots take, and not what waited for what\nboots before and after a change "+
 					"tell: %s", machineName(l), a.call("compare"))

@@ -16,7 +16,6 @@ import (
 	"calmdawn/internal/document"
 	"calmdawn/internal/guard"
 	"calmdawn/internal/ledger"
-	"calmdawn/internal/machine"
 	"calmdawn/internal/notebook"
 	"calmdawn/internal/render"
 	"calmdawn/internal/visit"
@@ -81,16 +80,16 @@ programs of a login.`,
 			Hidden: true,
 			Args:   noWords,
 			RunE: func(*cobra.Command, []string) error {
-				r, err := a.place().Open()
+				m, err := a.place().Open()
 				if err != nil {
 					return err
 				}
-				defer r.Close()
-				if !r.Live() {
+				defer m.Close()
+				if !m.Root.Live() {
 					return usage("the guard works on the machine that it runs on; it takes no " +
 						"--root")
 				}
-				return guard.Note(visit.GuardOf(r), r, e, a.now(), a.Err)
+				return guard.Note(m.Guard(), m.Root, e, a.now(), a.Err)
 			},
 		})
 	}
@@ -101,13 +100,13 @@ func (a *app) guardOff() error {
 	const unasked = true
 	return a.alter(unasked, func(d *visit.Desk) (plan, error) {
 		s := a.screen()
-		if !guardThere(d.Root) && len(d.Ledger.Guarded()) == 0 {
+		if !guardThere(d.Machine) && len(d.Ledger.Guarded()) == 0 {
 			return plan{
 				nothing: func() error { s.Line("Nothing to do: no boot guard is on."); return nil },
 			}, nil
 		}
 		return plan{show: func() {}, carry: func(d *visit.Desk) error {
-			if err := guard.Remove(visit.GuardOf(d.Root), d.Ledger, d.Root, d.At); err != nil {
+			if err := guard.Remove(d.Guard(), d.Ledger, d.Root, d.At); err != nil {
 				return err
 			}
 			s.Line("The boot guard is off; the changes that it guarded stand.")
@@ -117,9 +116,9 @@ func (a *app) guardOff() error {
 }
 
 // guardThere reports whether a guard, or a part of one, is in a machine.
-func guardThere(r *machine.Root) bool {
-	kit := visit.GuardOf(r)
-	return kit != nil && guard.There(kit, r)
+func guardThere(m *visit.Machine) bool {
+	kit := m.Guard()
+	return kit != nil && guard.There(kit, m.Root)
 }
 
 // watching is the boot guard as a reading command finds it.
@@ -131,10 +130,10 @@ type watching struct {
 
 func (w watching) on() bool { return len(w.guarded) > 0 && !w.part }
 
-func (a *app) watching(r *machine.Root, changes []change.Change) (w watching, err error) {
+func (a *app) watching(m *visit.Machine, changes []change.Change) (w watching, err error) {
 	w.guarded = ledger.Guarded(changes)
 	// it has to be inside the machine
-	book, err := casebook.Read(r, casebook.Choice{ThisMachine: a.thisMachine})
+	book, err := casebook.Read(m.Root, casebook.Choice{ThisMachine: a.thisMachine})
 	if err == nil {
 		w.state, err = book.Guard()
 		book.Close()
@@ -142,17 +141,17 @@ func (a *app) watching(r *machine.Root, changes []change.Change) (w watching, er
 	if errors.Is(err, casebook.ErrNone) {
 		err = nil
 	}
-	w.part = guardThere(r) && len(w.guarded) == 0
+	w.part = guardThere(m) && len(w.guarded) == 0
 	return w, err
 }
 
 func (a *app) guardStatus() error {
-	r, changes, err := a.openChanges()
+	m, changes, err := a.openChanges()
 	if err != nil {
 		return err
 	}
-	defer r.Close()
-	w, err := a.watching(r, changes)
+	defer m.Close()
+	w, err := a.watching(m, changes)
 	if err != nil {
 		return err
 	}

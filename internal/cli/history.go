@@ -38,11 +38,11 @@ func (a *app) historyCommand() *cobra.Command {
 
 // wholeChange shows all of the change that a word names.
 func (a *app) wholeChange(words []string) error {
-	r, changes, err := a.openChanges()
+	m, changes, err := a.openChanges()
 	if err != nil {
 		return err
 	}
-	defer r.Close()
+	defer m.Close()
 	ids, err := changeNumbers(changes, words)
 	if err != nil {
 		return err
@@ -60,7 +60,7 @@ func (a *app) wholeChange(words []string) error {
 		a.cameBack(changes)[c.ID])
 	s.Line("")
 	a.showTargets(s, nil, c)
-	a.showEdits(s, r, c)
+	a.showEdits(s, m.Root, c)
 	if f := c.Judged(); f != nil {
 		s.Wrap(2, "%s", forecastLine(*f))
 	}
@@ -74,11 +74,11 @@ func (a *app) wholeChange(words []string) error {
 }
 
 func (a *app) history() error {
-	r, changes, err := a.openChanges()
+	m, changes, err := a.openChanges()
 	if err != nil {
 		return err
 	}
-	defer r.Close()
+	defer m.Close()
 	if a.json {
 		return a.writeJSON(document.NewHistory(changes))
 	}

@@ -55,16 +55,16 @@ the place of the old. The labels stand in the machine's casebook.`,
 }
 
 func (a *app) label(label string, words []string) error {
-	r, err := a.place().Open()
+	m, err := a.place().Open()
 	if err != nil {
 		return err
 	}
-	defer r.Close()
-	labels, err := a.place().ReadLabels(r)
+	defer m.Close()
+	labels, err := m.ReadLabels()
 	if err != nil {
 		return err
 	}
-	shelf := compare.Shelf{Boots: a.place().Remember(r, 0).Boots, Labels: labels, Zone: time.Local}
+	shelf := compare.Shelf{Boots: m.Remember(0).Boots, Labels: labels, Zone: time.Local}
 	var ids []string
 	for _, word := range words {
 		boots, err := shelf.Choose(word, true)
@@ -75,7 +75,7 @@ func (a *app) label(label string, words []string) error {
 			ids = append(ids, b.ID)
 		}
 	}
-	book, err := a.place().Write(r)
+	book, err := m.Write()
 	if err != nil {
 		return err
 	}

@@ -5,7 +5,6 @@ import (
 
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/item"
-	"calmdawn/internal/machine"
 	"calmdawn/internal/render"
 	"calmdawn/internal/visit"
 )
@@ -20,18 +19,18 @@ func (a *app) look() (*visit.Visit, error) {
 }
 
 // openChanges opens the machine and reads its changes.
-func (a *app) openChanges() (*machine.Root, []change.Change, error) {
-	r, err := a.place().Open()
+func (a *app) openChanges() (*visit.Machine, []change.Change, error) {
+	m, err := a.place().Open()
 	if err != nil {
 		return nil, nil, err
 	}
-	changes, err := a.place().ReadChanges(r)
+	changes, err := m.ReadChanges()
 	if err != nil {
-		r.Close()
+		m.Close()
 		return nil, nil, err
 	}
-	a.tellUnsettled(r, changes)
-	return r, changes, nil
+	a.tellUnsettled(m.Root, changes)
+	return m, changes, nil
 }
 
 // offSince says by which change and on which day an item was switched off;

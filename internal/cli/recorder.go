@@ -138,17 +138,17 @@ func (a *app) recorderPlan(s *render.Screen, c change.Change, says string) plan 
 }
 
 func (a *app) recorderStatus() error {
-	r, err := a.place().Open()
+	m, err := a.place().Open()
 	if err != nil {
 		return err
 	}
-	defer r.Close()
-	kit, err := visit.RecorderOf(r)
+	defer m.Close()
+	kit, err := m.Recorder()
 	if err != nil {
 		return err
 	}
-	state := kit.StateOf(r)
-	recorded, wrong := a.place().Recorded(r, 0)
+	state := kit.StateOf(m.Root)
+	recorded, wrong := m.Recorded(0)
 	if a.json {
 		d := document.Recorder{
 			Format:    "calmdawn.recorder/1",
@@ -250,21 +250,21 @@ func (a *app) recordCommand() *cobra.Command {
 }
 
 func (a *app) record(o recorder.Options, boots int, since time.Time) error {
-	r, err := a.place().Open()
+	m, err := a.place().Open()
 	if err != nil {
 		return err
 	}
-	defer r.Close()
-	if !r.Live() {
+	defer m.Close()
+	if !m.Root.Live() {
 		return usage("the recorder watches the machine that it runs on; it takes no --root")
 	}
-	kit, err := visit.RecorderOf(r)
+	kit, err := m.Recorder()
 	if err != nil {
 		return err
 	}
 	recorder.Frugal()
 	o.Save = func(b boot.Boot) error {
-		book, err := a.place().Write(r)
+		book, err := m.Write()
 		if err != nil {
 			return err
 		}
@@ -280,12 +280,12 @@ func (a *app) record(o recorder.Options, boots int, since time.Time) error {
 		}
 		fmt.Fprintf(a.Err, "The last of %d boots is recorded; the next one is not watched.\n",
 			boots)
-		if !kit.StateOf(r).Armed {
+		if !kit.StateOf(m.Root).Armed {
 			return nil
 		}
-		return errors.Join(book.Close(), a.place().Disarm(r, a.now()))
+		return errors.Join(book.Close(), m.Disarm(a.now()))
 	}
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	return kit.Watch(ctx, r, o)
+	return kit.Watch(ctx, m.Root, o)
 }

@@ -180,13 +180,13 @@ func (a *app) tell(l *visit.Visit, v reportView) (*told, error) {
 		}
 	}
 	q := v.question(words)
-	t := &told{look: l, by: v.by, at: a.now(), boots: q.Judged(l.Remember(l.Root, 0).Boots)}
+	t := &told{look: l, by: v.by, at: a.now(), boots: q.Judged(l.Remember(0).Boots)}
 	c, compared, err := l.Compare(q, t.boots)
 	if err != nil {
 		return nil, err
 	}
 	t.c, t.compared = shown(c, l), compared
-	t.present = a.place().Conditions(l.Root)
+	t.present = l.Conditions()
 	for _, it := range l.Items {
 		if it.State.Launched() && !it.System && it.Advice != "" &&
 			!it.Ours {

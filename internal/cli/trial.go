@@ -48,11 +48,11 @@ change was made is said, and no trial is judged by it.`,
 	}
 	yes := false
 	back := sub("return CHANGE...", "Take changes on trial back", 1, func(args []string) error {
-		r, changes, err := a.openChanges()
+		m, changes, err := a.openChanges()
 		if err != nil {
 			return err
 		}
-		r.Close()
+		m.Close()
 		if args, err = a.onTrialIfAll(changes, args); err != nil {
 			return err
 		}
@@ -109,11 +109,11 @@ func (a *app) onTrialIfAll(changes []change.Change, words []string) ([]string, e
 // setTerms changes the terms of the changes that words name, if all of them are
 // in force and on trial then.
 func (a *app) setTerms(words []string, set func(*change.Terms), says string) error {
-	r, changes, err := a.openChanges()
+	m, changes, err := a.openChanges()
 	if err != nil {
 		return err
 	}
-	defer r.Close()
+	defer m.Close()
 	if words, err = a.onTrialIfAll(changes, words); err != nil {
 		return err
 	}
@@ -132,7 +132,7 @@ func (a *app) setTerms(words []string, set func(*change.Terms), says string) err
 			return usage("change %d is not on trial", c.ID)
 		}
 	}
-	book, err := a.place().Write(r)
+	book, err := m.Write()
 	if err != nil {
 		return err
 	}
@@ -163,11 +163,11 @@ func (a *app) onTrial(changes []change.Change) (all []change.Change, due, off in
 }
 
 func (a *app) trials() error {
-	r, changes, err := a.openChanges()
+	m, changes, err := a.openChanges()
 	if err != nil {
 		return err
 	}
-	defer r.Close()
+	defer m.Close()
 	all, due, off := a.onTrial(changes)
 	if a.json {
 		return a.writeJSON(document.NewTrials(all, a.now()))

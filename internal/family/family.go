@@ -17,8 +17,7 @@ import (
 )
 
 // A Family is one kind of operating system. Its methods work on every disk of
-// the kind, from every computer; only what [Family.Live] returns needs the
-// running system. All of them may be called by several goroutines.
+// the kind, from every computer, and may be called by several goroutines.
 type Family interface {
 	// Name is what people call the kind.
 	Name() string
@@ -27,47 +26,86 @@ type Family interface {
 	Fits(r *machine.Root) (evidence string)
 	// Home says where things of ours stand in such a machine.
 	Home() machine.Home
-	// Attach gives an open machine the stores of what is edited in it besides
-	// files.
-	Attach(r *machine.Root)
-	// Rules are its names for roles, in the form of roles.toml; nil where the
-	// built-in ones are of it.
-	Rules() []byte
+	// Open gives a machine of the kind its home, and the stores of what is
+	// edited in it besides files. It is called once for a root.
+	Open(r *machine.Root) Machine
+}
+
+// A Machine is one that is open, for one goroutine. What it has read it may
+// remember until it is told to forget, as after a change. What only some can do
+// is an interface of its own: [Live], [Labeler], [Installer], [Recordable],
+// [Guardable], [Ruler].
+type Machine interface {
+	// Host is the machine's name; empty where it has none.
+	Host() string
 	// Frozen says why not a byte may be written to the disk as it is, as a
 	// clause; empty where that is no matter.
-	Frozen(r *machine.Root) string
-	// Host is the machine's name; empty where it has none.
-	Host(r *machine.Root) string
+	Frozen() string
+	// Away lists folders that are file systems of their own and not mounted.
+	Away() []string
 	// Survey reads the machine as its next boot would find it. It writes
 	// nothing and never fails: what could not be read is told in what it found.
-	Survey(r *machine.Root, o Options) Inventory
+	Survey(o Options) Inventory
 	// Boots are what the machine's own records, and on the running one its
 	// clocks, tell of the last boots (0: of all), oldest first.
-	Boots(r *machine.Root, last int) Boots
-	// Label gives the spans of boots the labels that the core knows. The boots
-	// given stay as they are.
-	Label(boots []boot.Boot) []boot.Boot
-	// Running is the id of the boot that runs; empty where none does.
-	Running(r *machine.Root) string
+	Boots(last int) Boots
 	// Log is where the machine keeps the log of its boots, for people.
 	Log() string
 	// Conditions are what else bears on a boot, as it is now.
-	Conditions(r *machine.Root) []boot.Condition
+	Conditions() []boot.Condition
 	// Failed is the condition that services of a boot failed.
 	Failed(b boot.Boot) boot.Condition
-	// Installs are when packages were installed or updated, Events what is on
-	// record of it; times without a zone are in the given one.
-	Installs(r *machine.Root) []time.Time
-	Events(r *machine.Root, zone *time.Location) []drift.Event
-	// Away lists folders that are file systems of their own and not mounted.
-	Away(r *machine.Root) []string
-	// Live is what only the running system can do; nil where r is not the
-	// machine that runs us.
-	Live(r *machine.Root) Live
-	// Recorder and Guard are what puts those into such machines; nil where
-	// none does yet.
-	Recorder() recorder.Kit
-	Guard() guard.Kit
+	// Forget lets go of what was opened and read: the next question reads it
+	// anew. It is called before the root is closed.
+	Forget()
+}
+
+// A Labeler gives the spans of boots the labels that the core knows. The boots
+// given stay as they are.
+type Labeler interface {
+	Label(boots []boot.Boot) []boot.Boot
+}
+
+// Label labels boots where the machine can.
+func Label(m Machine, boots []boot.Boot) []boot.Boot {
+	if l, ok := m.(Labeler); ok {
+		return l.Label(boots)
+	}
+	return boots
+}
+
+// An Installer tells when packages were installed or updated.
+type Installer interface {
+	Installs() []time.Time
+	// Events are what is on record of it; times without a zone are in the given
+	// one.
+	Events(zone *time.Location) []drift.Event
+}
+
+// Events are what is on record of a machine's packages; nil where nothing is.
+func Events(m Machine, zone *time.Location) []drift.Event {
+	if i, ok := m.(Installer); ok {
+		return i.Events(zone)
+	}
+	return nil
+}
+
+// A Recordable machine can have its boots watched.
+type Recordable interface{ Recorder() recorder.Kit }
+
+// A Guardable machine can have the boot guard.
+type Guardable interface{ Guard() guard.Kit }
+
+// A Ruler has names of its own for roles, in the form of roles.toml, in the
+// place of the built-in ones.
+type Ruler interface{ Rules() []byte }
+
+// Rules are a machine's own; nil where the built-in ones are for it.
+func Rules(m Machine) []byte {
+	if r, ok := m.(Ruler); ok {
+		return r.Rules()
+	}
+	return nil
 }
 
 // Options are what a survey is told besides the machine.
@@ -91,6 +129,7 @@ type Boots struct {
 
 // An Inventory is one survey and how its items are switched. Nothing that it is
 // asked changes it, so that several goroutines may ask it; a plan is for one.
+// It outlives the machine that it is of. Some are an [Orderer] or tell [Uses].
 type Inventory interface {
 	// Found is the survey. Its items are the caller's to complete.
 	Found() item.Survey
@@ -100,15 +139,33 @@ type Inventory interface {
 	// Key is the name by which boots know an item's start; false for one that
 	// has none of its own there.
 	Key(it item.Item) (boot.Key, bool)
-	// Order gives boots that do not know it the order that files set up.
-	Order(boots []boot.Boot) []boot.Boot
-	// Uses tells what of the machine is in use, for advice.
-	Uses() advice.Uses
 	// People are the names of those who can log in, besides the administrator.
 	People() []string
 	// Plan begins a plan whose edits go into d, which shows each item what was
 	// planned before it.
 	Plan(d *machine.Draft) Plan
+}
+
+// An Orderer gives boots that do not know it the order that files set up.
+type Orderer interface {
+	Order(boots []boot.Boot) []boot.Boot
+}
+
+// Order orders boots where the inventory can.
+func Order(v Inventory, boots []boot.Boot) []boot.Boot {
+	if o, ok := v.(Orderer); ok {
+		return o.Order(boots)
+	}
+	return boots
+}
+
+// Uses tells what of a machine is in use, for advice; nil where its inventory
+// does not.
+func Uses(v Inventory) advice.Uses {
+	if u, ok := v.(interface{ Uses() advice.Uses }); ok {
+		return u.Uses()
+	}
+	return nil
 }
 
 // A Plan turns items one after another. After an error it and its draft are to
@@ -119,8 +176,10 @@ type Plan interface {
 	TurnStarter(it item.Item, starter string, to item.State) error
 }
 
-// Live is what only the running system can do.
+// Live is a machine that runs us, and what only that can do.
 type Live interface {
+	// Running is the id of the boot that runs.
+	Running() string
 	// Present is what runs, looked at for so long.
 	Present(during time.Duration) (Now, error)
 	// Told has the system read changed files anew, where it does not by itself.
@@ -146,8 +205,8 @@ type ProgramKey struct{ Program, Owner string }
 
 // Remember merges what a machine tells of its last boots (0: of all) with the
 // records of a casebook, and judges which are odd.
-func Remember(f Family, r *machine.Root, recorded []boot.Boot, last int) Boots {
-	found := f.Boots(r, last)
+func Remember(m Machine, recorded []boot.Boot, last int) Boots {
+	found := m.Boots(last)
 	var present []boot.Boot
 	if found.Running != nil {
 		present = append(present, *found.Running)
@@ -155,8 +214,11 @@ func Remember(f Family, r *machine.Root, recorded []boot.Boot, last int) Boots {
 	if last > 0 {
 		recorded = recorded[max(0, len(recorded)-last):]
 	}
-	all := f.Label(boot.Merge(found.Boots, recorded, present))
-	now := f.Running(r)
+	all := Label(m, boot.Merge(found.Boots, recorded, present))
+	now := ""
+	if live, ok := m.(Live); ok {
+		now = live.Running()
+	}
 	for i := range all {
 		switch {
 		case all[i].ID == now && now != "":
@@ -166,8 +228,8 @@ func Remember(f Family, r *machine.Root, recorded []boot.Boot, last int) Boots {
 		}
 	}
 	var updates []time.Time
-	if len(all) > 1 {
-		updates = f.Installs(r)
+	if i, ok := m.(Installer); ok && len(all) > 1 {
+		updates = i.Installs()
 	}
 	all = boot.Judge(all, updates)
 	if last > 0 {

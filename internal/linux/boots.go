@@ -15,18 +15,20 @@ import (
 	"calmdawn/internal/machine"
 )
 
-// Boots are what the log tells of the last boots (0: of all), and on the
-// running machine the service managers, which are asked for a tenth of a
-// second.
-func (Family) Boots(r *machine.Root, last int) family.Boots {
-	logged := journal.Read(r, last)
-	found := family.Boots{Boots: logged.Boots, Unread: logged.Unread}
-	if r.Live() {
-		b, notes := runningBoot(r)
-		found.Notes = notes
-		if b.ID != "" {
-			found.Running = &b
-		}
+// Boots are what the log tells of the last boots (0: of all).
+func (d disk) Boots(last int) family.Boots {
+	logged := journal.Read(d.root, last)
+	return family.Boots{Boots: logged.Boots, Unread: logged.Unread}
+}
+
+// Boots are that, and what the service managers tell, which are asked for a
+// tenth of a second.
+func (l live) Boots(last int) family.Boots {
+	found := l.disk.Boots(last)
+	b, notes := runningBoot(l.root)
+	found.Notes = notes
+	if b.ID != "" {
+		found.Running = &b
 	}
 	return found
 }

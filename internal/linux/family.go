@@ -63,15 +63,28 @@ func (Family) Home() machine.Home {
 	}
 }
 
-func (Family) Attach(*machine.Root)          {}
-func (Family) Rules() []byte                 { return nil }
-func (Family) Frozen(r *machine.Root) string { return frozen(r) }
+// Open opens a machine; it is a [family.Live] where it runs us.
+func (f Family) Open(r *machine.Root) family.Machine {
+	r.Home = f.Home()
+	d := disk{r}
+	if r.Live() {
+		return live{d}
+	}
+	return d
+}
 
-func (Family) Host(r *machine.Root) string { return identity.Hostname(r) }
+// A disk is a Linux machine as its disk shows it.
+type disk struct{ root *machine.Root }
 
-func (Family) Survey(r *machine.Root, o family.Options) family.Inventory { return Survey(r, o) }
+func (disk) Forget() {}
 
-func (Family) Label(boots []boot.Boot) []boot.Boot {
+func (d disk) Frozen() string { return frozen(d.root) }
+
+func (d disk) Host() string { return identity.Hostname(d.root) }
+
+func (d disk) Survey(o family.Options) family.Inventory { return Survey(d.root, o) }
+
+func (disk) Label(boots []boot.Boot) []boot.Boot {
 	all := label.Boots(boots)
 	for i, b := range all {
 		if len(b.Waits) == 0 { // of some boots no log tells any more
@@ -81,35 +94,26 @@ func (Family) Label(boots []boot.Boot) []boot.Boot {
 	return all
 }
 
-func (Family) Running(r *machine.Root) string { return journal.Present(r) }
+func (disk) Log() string { return journal.Folder }
 
-func (Family) Log() string { return journal.Folder }
+func (d disk) Conditions() []boot.Condition { return conditions.Of(d.root) }
 
-func (Family) Conditions(r *machine.Root) []boot.Condition { return conditions.Of(r) }
+func (disk) Failed(b boot.Boot) boot.Condition { return conditions.Failed(b) }
 
-func (Family) Failed(b boot.Boot) boot.Condition { return conditions.Failed(b) }
+func (d disk) Installs() []time.Time { return packages.Installs(d.root) }
 
-func (Family) Installs(r *machine.Root) []time.Time { return packages.Installs(r) }
+func (d disk) Events(zone *time.Location) []drift.Event { return packages.Events(d.root, zone) }
 
-func (Family) Events(r *machine.Root, zone *time.Location) []drift.Event {
-	return packages.Events(r, zone)
-}
+func (d disk) Away() []string { return Unmounted(d.root) }
 
-func (Family) Away(r *machine.Root) []string { return Unmounted(r) }
+func (disk) Recorder() recorder.Kit { return watch.Kit{} }
 
-func (Family) Live(r *machine.Root) family.Live {
-	if !r.Live() {
-		return nil
-	}
-	return live{r}
-}
-
-func (Family) Recorder() recorder.Kit { return watch.Kit{} }
-
-func (Family) Guard() guard.Kit { return watch.Guard{} }
+func (disk) Guard() guard.Kit { return watch.Guard{} }
 
 // live is the machine that runs us.
-type live struct{ root *machine.Root }
+type live struct{ disk }
+
+func (l live) Running() string { return journal.Present(l.root) }
 
 func (l live) Present(during time.Duration) (family.Now, error) {
 	users, err := account.Read(l.root)

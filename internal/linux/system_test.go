@@ -88,7 +88,7 @@ func TestWhatStartsAMachine(t *testing.T) {
 		if got := startedBy(r); got != c.want {
 			t.Errorf("%s: started by %q, want %q", name, got, c.want)
 		}
-		if why := (Family{}).Frozen(r); (why != "") != (c.want != "") {
+		if why := frozen(r); (why != "") != (c.want != "") {
 			t.Errorf("%s: frozen %q", name, why)
 		}
 	}
@@ -168,13 +168,13 @@ func TestChangesThatWouldPass(t *testing.T) {
 			t.Errorf("%s: %q", name, why)
 		}
 	}
-	for text, frozen := range map[string]bool{
+	for text, want := range map[string]bool{
 		"overlay /etc overlay lowerdir=/etc,upperdir=/var/etc 0 0\n": true,
 		"# overlay /etc overlay x 0 0\n":                             false,
 		"/dev/sda1 / ext4 defaults 0 1\n":                            false,
 	} {
 		r := tree(t, map[string]string{"etc/fstab": text})
-		if why := (Family{}).Frozen(r); (why != "") != frozen {
+		if why := frozen(r); (why != "") != want {
 			t.Errorf("%q: frozen %q", text, why)
 		}
 	}

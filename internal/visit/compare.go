@@ -12,6 +12,7 @@ import (
 	"calmdawn/internal/core/compare"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/core/job"
+	"calmdawn/internal/family"
 )
 
 // A Question is which boots are to be compared, and on what.
@@ -73,7 +74,7 @@ func (v *Visit) chosen(q Question, boots []boot.Boot) (job.Comparison, error) {
 		here.Changes[ch.ID] = ch.MadeAt
 	}
 	c := job.Comparison{On: q.On}
-	labels, err := v.ReadLabels(v.Root)
+	labels, err := v.ReadLabels()
 	if err != nil {
 		return c, err
 	}
@@ -139,7 +140,7 @@ func (v *Visit) foreign(q Question) (compare.Shelf, error) {
 			"has boots recorded", q.With)
 	}
 	return compare.Shelf{
-		Boots:  q.Judged(boot.Judge(v.family.Label(boots), nil)),
+		Boots:  q.Judged(boot.Judge(family.Label(v.kind, boots), nil)),
 		Labels: byLabel(labels),
 		Zone:   time.Local,
 	}, nil
@@ -171,7 +172,7 @@ func (v *Visit) KeepOutcome(c job.Comparison) error {
 	if !ok || c.Changes[0].Outcome != nil && *c.Changes[0].Outcome == o {
 		return nil
 	}
-	book, err := v.Write(v.Root)
+	book, err := v.Write()
 	if err != nil {
 		return err
 	}

@@ -10,46 +10,43 @@ import (
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/item"
+	"calmdawn/internal/family"
 	"calmdawn/internal/guard"
 	"calmdawn/internal/ledger"
-	"calmdawn/internal/machine"
 	"calmdawn/internal/recorder"
 )
 
 // A Desk is a machine on which something is to be changed: locked and settled,
 // or, where that cannot be, only looked at.
 type Desk struct {
-	Place
-	Root   *machine.Root
+	*Machine
 	Ledger *ledger.Ledger
 	At     time.Time // for which everything is planned
 	Barred error     // why nothing can be changed; nil where it can
 	// how long the machine usually takes until it is ready; nil while nobody
 	// asked
-	usual *time.Duration
+	usual  *time.Duration
+	closed bool
 }
-
-// Host is the machine's name, as far as it has one.
-func (d *Desk) Host() string { return kind(d.Root).Host(d.Root) }
 
 // Sit opens the machine for changing it, and settles what an interrupted call
 // left. While the desk is open nobody else can change the machine.
 func (p Place) Sit(at time.Time) (*Desk, error) {
-	r, err := p.Open()
+	m, err := p.Open()
 	if err != nil {
 		return nil, err
 	}
-	d := &Desk{Place: p, Root: r, At: at, Barred: p.HasPlace(r)}
-	if why := kind(r).Frozen(r); why != "" {
+	d := &Desk{Machine: m, At: at, Barred: m.HasPlace()}
+	if why := m.kind.Frozen(); why != "" {
 		d.Barred = fmt.Errorf("nothing is written to this disk, not even the casebook: %s", why)
 	}
 	if d.Barred != nil {
-		d.Ledger, err = ledger.View(r, p.Casebook)
+		d.Ledger, err = ledger.View(m.Root, p.Casebook)
 	} else {
-		d.Ledger, err = ledger.Open(r, p.Casebook, at, p.By)
+		d.Ledger, err = ledger.Open(m.Root, p.Casebook, at, p.By)
 	}
 	if err != nil {
-		r.Close()
+		m.Close()
 		return nil, err
 	}
 	d.Barred = cmp.Or(d.Barred, d.Ledger.Barred())
@@ -58,16 +55,18 @@ func (p Place) Sit(at time.Time) (*Desk, error) {
 
 // Close lets go of the machine. It may be called again.
 func (d *Desk) Close() error {
-	if d.Root == nil {
+	if d.closed {
 		return nil
 	}
-	err := errors.Join(d.Ledger.Close(), d.Root.Close())
-	d.Root = nil
-	return err
+	d.closed = true
+	return errors.Join(d.Ledger.Close(), d.Machine.Close())
 }
 
 // look surveys the machine at the desk, as it is now.
-func (d *Desk) look() (*Visit, error) { return d.lookAt(d.Root, d.Ledger.Changes(), nil) }
+func (d *Desk) look() (*Visit, error) {
+	d.kind.Forget() // the ledger may have changed it since
+	return d.Machine.look(d.Ledger.Changes(), nil)
+}
 
 // Refuses says why planned changes cannot be carried out here; nil where they
 // can.
@@ -113,11 +112,10 @@ func (d *Desk) CarryOut(c change.Change, g *Guarding) (change.Change, error) {
 // anew, so that its own tools agree. Where none were changed, or the machine
 // does not run, there is nothing to do.
 func (d *Desk) Reload(edits []change.Edit) error {
-	live := kind(d.Root).Live(d.Root)
-	if live == nil {
-		return nil
+	if live, ok := d.kind.(family.Live); ok {
+		return live.Told(edits)
 	}
-	return live.Told(edits)
+	return nil
 }
 
 // Stop stops the services of a change that run now, on the running machine;
@@ -125,9 +123,9 @@ func (d *Desk) Reload(edits []change.Edit) error {
 // not stopped, by their names.
 func (d *Desk) Stop(c change.Change) map[string]error {
 	left := map[string]error{}
-	live := kind(d.Root).Live(d.Root)
+	live, ok := d.kind.(family.Live)
 	for _, t := range c.Targets {
-		if live == nil {
+		if !ok {
 			break
 		}
 		if err := live.Stop(t.ID); err != nil {
@@ -163,14 +161,13 @@ func (d *Desk) planGuard(c change.Change, wanted Wanted) (Guarding, error) {
 	bears := slices.ContainsFunc(c.Targets, func(t change.Target) bool {
 		return t.When == item.AtBoot && t.After != item.On
 	})
-	live := kind(d.Root).Live(d.Root)
-	usual := wanted == GuardAuto && bears && live != nil && live.Booted() &&
-		d.Casebook.File == ""
+	live, ok := d.kind.(family.Live)
+	usual := wanted == GuardAuto && bears && ok && live.Booted() && d.Casebook.File == ""
 	if wanted != GuardOn && !usual {
 		return Guarding{}, nil
 	}
 	g := Guarding{must: wanted == GuardOn}
-	kit := GuardOf(d.Root)
+	kit := d.Guard()
 	if kit == nil {
 		g.Against = "such machines cannot be guarded yet"
 	} else {
@@ -198,9 +195,9 @@ func (d *Desk) putGuard() error {
 	}
 	if d.usual == nil {
 		d.usual = new(time.Duration)
-		if fit := boot.Fit(d.Remember(d.Root, RatedBoots).Boots, 1); len(fit) > 0 {
+		if fit := boot.Fit(d.Remember(RatedBoots).Boots, 1); len(fit) > 0 {
 			*d.usual = fit[0].Ready.Value
 		}
 	}
-	return guard.Put(GuardOf(d.Root), d.Ledger, d.Root, program, *d.usual, d.At)
+	return guard.Put(d.Guard(), d.Ledger, d.Root, program, *d.usual, d.At)
 }

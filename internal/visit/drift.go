@@ -12,6 +12,7 @@ import (
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/drift"
 	"calmdawn/internal/core/item"
+	"calmdawn/internal/family"
 )
 
 // A Survey is one that was kept, or the present one.
@@ -106,7 +107,7 @@ func (v *Visit) Drift(from, to Survey) []drift.Difference {
 		to.Items, from.Items = drift.Lasting(to.Items, from.Items)
 	}
 	return drift.Compare(from.Items, to.Items, from.At, decided(v.Changes, to.At),
-		v.family.Events(v.Root, time.Local))
+		family.Events(v.kind, time.Local))
 }
 
 // decided is what our changes and undos had come to for each item by an
@@ -140,7 +141,7 @@ func (v *Visit) Keep(document any) (number int64, where string, err error) {
 	if err != nil {
 		return 0, "", err
 	}
-	book, err := v.Write(v.Root)
+	book, err := v.Write()
 	if err != nil {
 		return 0, "", err
 	}

@@ -48,8 +48,21 @@ func misuse(format string, values ...any) error {
 	return &Misuse{fmt.Errorf(format, values...)}
 }
 
+// A Machine is one that is open, for one goroutine.
+type Machine struct {
+	Place
+	Root *machine.Root
+	kind family.Machine
+}
+
+// Close closes the machine.
+func (m *Machine) Close() error {
+	m.kind.Forget()
+	return m.Root.Close()
+}
+
 // Open opens the machine; it is the caller's to close.
-func (p Place) Open() (*machine.Root, error) {
+func (p Place) Open() (*Machine, error) {
 	info, err := os.Stat(p.Dir)
 	if err != nil || !info.IsDir() {
 		return nil, fmt.Errorf("--root, or CALMDAWN_ROOT, %s: there is no such folder; give the "+
@@ -69,9 +82,7 @@ func (p Place) Open() (*machine.Root, error) {
 		return nil, fmt.Errorf("%s is not the disk of a machine that calmdawn knows: %s", p.Dir,
 			why)
 	}
-	r.Home = f.Home()
-	f.Attach(r)
-	return r, nil
+	return &Machine{p, r, f.Open(r)}, nil
 }
 
 // looksLike says what a folder that is no machine's disk is taken for, and what
@@ -110,15 +121,9 @@ func looksLike(r *machine.Root, dir string) string {
 	return "it has neither a folder etc nor a folder Windows; " + give
 }
 
-// kind is the family of a machine that [Place.Open] opened.
-func kind(r *machine.Root) family.Family {
-	f, _ := families.Of(r)
-	return f
-}
-
 // ReadChanges reads the machine's changes; none where it has no casebook.
-func (p Place) ReadChanges(r *machine.Root) ([]change.Change, error) {
-	book, err := casebook.Read(r, p.Casebook)
+func (m *Machine) ReadChanges() ([]change.Change, error) {
+	book, err := casebook.Read(m.Root, m.Casebook)
 	if errors.Is(err, casebook.ErrNone) {
 		return nil, nil
 	}
@@ -127,16 +132,16 @@ func (p Place) ReadChanges(r *machine.Root) ([]change.Change, error) {
 	}
 	defer book.Close()
 	for _, warning := range book.Warnings {
-		if p.Warn != nil {
-			p.Warn(warning)
+		if m.Warn != nil {
+			m.Warn(warning)
 		}
 	}
 	return book.Changes()
 }
 
 // ReadLabels returns the ids of boots by their label.
-func (p Place) ReadLabels(r *machine.Root) (map[string][]string, error) {
-	book, err := casebook.Read(r, p.Casebook)
+func (m *Machine) ReadLabels() (map[string][]string, error) {
+	book, err := casebook.Read(m.Root, m.Casebook)
 	if errors.Is(err, casebook.ErrNone) {
 		return nil, nil
 	}
@@ -159,15 +164,15 @@ func byLabel(labels map[string]string) map[string][]string {
 // Recorded returns the records of the casebook, and of the machine's own one
 // where another is used: the recorder knows only that. last bounds how many
 // (0: all). With an error the boots are those that could be read.
-func (p Place) Recorded(r *machine.Root, last int) ([]boot.Boot, error) {
+func (m *Machine) Recorded(last int) ([]boot.Boot, error) {
 	var all []boot.Boot
 	var wrong error
-	books := []casebook.Choice{p.Casebook}
-	if p.Casebook.File != "" {
-		books = append(books, casebook.Choice{ThisMachine: p.Casebook.ThisMachine})
+	books := []casebook.Choice{m.Casebook}
+	if m.Casebook.File != "" {
+		books = append(books, casebook.Choice{ThisMachine: m.Casebook.ThisMachine})
 	}
 	for _, choice := range books {
-		book, err := casebook.Read(r, choice)
+		book, err := casebook.Read(m.Root, choice)
 		if errors.Is(err, casebook.ErrNone) {
 			continue
 		}
@@ -184,9 +189,9 @@ func (p Place) Recorded(r *machine.Root, last int) ([]boot.Boot, error) {
 
 // Remember reads what is known of the last boots (0: of all), from every
 // source.
-func (p Place) Remember(r *machine.Root, last int) family.Boots {
-	recorded, err := p.Recorded(r, last)
-	found := family.Remember(kind(r), r, recorded, last)
+func (m *Machine) Remember(last int) family.Boots {
+	recorded, err := m.Recorded(last)
+	found := family.Remember(m.kind, recorded, last)
 	for _, b := range found.Boots { // earlier versions recorded them whole
 		for i, program := range b.Programs {
 			b.Programs[i].Words = secret.Words(program.Words)
@@ -194,7 +199,7 @@ func (p Place) Remember(r *machine.Root, last int) family.Boots {
 	}
 	if err != nil {
 		found.Unread = append(found.Unread, item.Unread{
-			Path:   r.Home.Casebook,
+			Path:   m.Root.Home.Casebook,
 			Reason: machine.Reason(err),
 		})
 	}
@@ -202,27 +207,30 @@ func (p Place) Remember(r *machine.Root, last int) family.Boots {
 }
 
 // Conditions are those of now, with the services that failed in the last boot.
-func (p Place) Conditions(r *machine.Root) []boot.Condition {
-	all := kind(r).Conditions(r)
-	boots := p.Remember(r, 1).Boots
+func (m *Machine) Conditions() []boot.Condition {
+	all := m.kind.Conditions()
+	boots := m.Remember(1).Boots
 	if len(boots) == 0 {
 		return all
 	}
-	return append(all, kind(r).Failed(boots[len(boots)-1]))
+	return append(all, m.kind.Failed(boots[len(boots)-1]))
 }
 
-// Log is where a machine keeps the log of its boots, for people.
-func (p Place) Log(r *machine.Root) string { return kind(r).Log() }
+// Log is where the machine keeps the log of its boots, for people.
+func (m *Machine) Log() string { return m.kind.Log() }
+
+// Name is the machine's, as far as it has one.
+func (m *Machine) Name() string { return m.kind.Host() }
 
 // HasPlace refuses a machine whose /var is a disk of its own that is missing:
 // the casebook would be hidden later.
-func (p Place) HasPlace(r *machine.Root) error {
-	if why := kind(r).Frozen(r); why != "" && p.Casebook.File == "" {
+func (m *Machine) HasPlace() error {
+	if why := m.kind.Frozen(); why != "" && m.Casebook.File == "" {
 		return fmt.Errorf("nothing is written to this disk, not even the casebook: %s; what is "+
 			"kept of it can be kept elsewhere, with --casebook FILE", why)
 	}
-	for _, folder := range kind(r).Away(r) {
-		if p.Casebook.File == "" && strings.HasPrefix(r.Home.Casebook, folder+"/") {
+	for _, folder := range m.kind.Away() {
+		if m.Casebook.File == "" && strings.HasPrefix(m.Root.Home.Casebook, folder+"/") {
 			return fmt.Errorf("%s of this machine is a file system of its own that is not "+
 				"mounted, so the casebook would land in the wrong place and nothing was changed; "+
 				"mount it, or name another place with --casebook FILE", folder)
@@ -233,9 +241,9 @@ func (p Place) HasPlace(r *machine.Root) error {
 
 // Write opens the casebook for what changes no file of the machine: labels,
 // terms, kept surveys, outcomes. It is the caller's to close.
-func (p Place) Write(r *machine.Root) (*casebook.Book, error) {
-	if err := p.HasPlace(r); err != nil {
+func (m *Machine) Write() (*casebook.Book, error) {
+	if err := m.HasPlace(); err != nil {
 		return nil, err
 	}
-	return casebook.Write(r, p.Casebook)
+	return casebook.Write(m.Root, m.Casebook)
 }

@@ -9,30 +9,39 @@ import (
 
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/item"
+	"calmdawn/internal/family"
 	"calmdawn/internal/guard"
 	"calmdawn/internal/ledger"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/recorder"
 )
 
-// RecorderOf is what puts the recorder into a machine and watches it.
-func RecorderOf(r *machine.Root) (recorder.Kit, error) {
-	if kit := kind(r).Recorder(); kit != nil {
-		return kit, nil
+// Recorder is what puts the recorder into the machine and watches it.
+func (m *Machine) Recorder() (recorder.Kit, error) {
+	if r, ok := m.kind.(family.Recordable); ok {
+		return r.Recorder(), nil
 	}
 	return nil, errors.New("boots of such machines cannot be recorded yet")
 }
 
-// Recordable reports whether boots of a machine can be watched at all.
-func Recordable(r *machine.Root) bool { return kind(r).Recorder() != nil }
+// Recordable reports whether boots of the machine can be watched at all.
+func (m *Machine) Recordable() bool {
+	_, ok := m.kind.(family.Recordable)
+	return ok
+}
 
-// GuardOf is what guards a machine; nil where nothing does.
-func GuardOf(r *machine.Root) guard.Kit { return kind(r).Guard() }
+// Guard is what guards the machine; nil where nothing does.
+func (m *Machine) Guard() guard.Kit {
+	if g, ok := m.kind.(family.Guardable); ok {
+		return g.Guard()
+	}
+	return nil
+}
 
 // PlanRecorder works out what puts the recorder in, to watch so many boots;
 // without edits where it is in already.
 func (d *Desk) PlanRecorder(boots int) (change.Change, error) {
-	kit, err := RecorderOf(d.Root)
+	kit, err := d.Recorder()
 	if err != nil {
 		return change.Change{}, err
 	}
@@ -69,7 +78,7 @@ func (d *Desk) PlanRecorderOff() (undo int64, c change.Change, err error) {
 			return c.ID, change.Change{}, nil
 		}
 	}
-	kit, err := RecorderOf(d.Root)
+	kit, err := d.Recorder()
 	if err != nil {
 		return 0, change.Change{}, err
 	}
@@ -97,17 +106,17 @@ func (d *Desk) recorderChange(from, to item.State, draft *machine.Draft) change.
 }
 
 // Disarm has the recorder, which calls it, started no more.
-func (p Place) Disarm(r *machine.Root, at time.Time) error {
-	kit, err := RecorderOf(r)
+func (m *Machine) Disarm(at time.Time) error {
+	kit, err := m.Recorder()
 	if err != nil {
 		return err
 	}
-	led, err := ledger.Open(r, p.Casebook, at, recorder.By)
+	led, err := ledger.Open(m.Root, m.Casebook, at, recorder.By)
 	if err != nil {
 		return err
 	}
 	defer led.Close()
-	c, err := recorder.Disarm(kit, r.Draft(at), at)
+	c, err := recorder.Disarm(kit, m.Root.Draft(at), at)
 	if err == nil && len(c.Edits) > 0 {
 		_, err = led.CarryOut(c)
 	}

@@ -15,6 +15,7 @@ import (
 	"calmdawn/internal/core/forecast"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/core/job"
+	"calmdawn/internal/family"
 )
 
 // A Wish is what is to be decided about some items.
@@ -177,7 +178,7 @@ func (v *Visit) protect(picked []item.Item, insist []string) error {
 	}
 	p := &Protected{}
 	var ways []string
-	if live := v.family.Live(v.Root); live != nil {
+	if live, ok := v.kind.(family.Live); ok {
 		ways = live.Ways()
 	}
 	for _, it := range picked {

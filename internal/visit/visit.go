@@ -32,10 +32,8 @@ const RatedBoots = 5
 // casebook, and with [Visit.ReadBoots] its boots and what items cost in them.
 // It is for one goroutine.
 type Visit struct {
-	Place
-	Root *machine.Root
+	*Machine
 	item.Survey
-	family    family.Family
 	inventory family.Inventory
 	Changes   []change.Change
 	// ChangesUnread is why nothing is known of the changes; nil where they are.
@@ -57,33 +55,28 @@ type Visit struct {
 	id        string // the machine's own
 }
 
-// Close closes the machine.
-func (v *Visit) Close() error { return v.Root.Close() }
-
 // Look opens the machine and surveys it; it writes nothing. A casebook that
 // cannot be read is named among what was not read.
 func (p Place) Look() (*Visit, error) {
-	r, err := p.Open()
+	m, err := p.Open()
 	if err != nil {
 		return nil, err
 	}
-	changes, wrong := p.ReadChanges(r)
-	v, err := p.lookAt(r, changes, wrong)
+	v, err := m.look(m.ReadChanges())
 	if err != nil {
-		r.Close()
+		m.Close()
 	}
 	return v, err
 }
 
-// lookAt surveys an open machine whose changes are known, or could not be read
-// as wrong tells. The machine stays the caller's to close.
-func (p Place) lookAt(r *machine.Root, changes []change.Change, wrong error) (*Visit, error) {
-	v := &Visit{Place: p, Root: r, Changes: changes}
-	v.family = kind(r)
-	v.inventory = v.family.Survey(r, family.Options{
+// look surveys the machine, whose changes are known, or could not be read as
+// wrong tells. It stays the caller's to close.
+func (m *Machine) look(changes []change.Change, wrong error) (*Visit, error) {
+	v := &Visit{Machine: m, Changes: changes}
+	v.inventory = m.kind.Survey(family.Options{
 		Now:        v.Now(),
 		Remembered: switchedOff(v.Changes),
-		Language:   p.Language,
+		Language:   v.Language,
 	})
 	v.Survey, v.ChangesUnread = v.inventory.Found(), wrong
 	for _, c := range v.Changes {
@@ -99,7 +92,7 @@ func (p Place) lookAt(r *machine.Root, changes []change.Change, wrong error) (*V
 	}
 	if wrong != nil {
 		v.Unread = append(v.Unread, item.Unread{
-			Path:   r.Home.Casebook,
+			Path:   v.Root.Home.Casebook,
 			Reason: machine.Reason(wrong),
 		})
 	}
@@ -112,7 +105,7 @@ func (v *Visit) judge() error {
 	if err != nil {
 		return fmt.Errorf("your own rules cannot be read: %w", err)
 	}
-	rules, err := advice.Load(own, v.family.Rules())
+	rules, err := advice.Load(own, family.Rules(v.kind))
 	if err != nil {
 		return fmt.Errorf("your own rules, roles.toml: %w", err)
 	}
@@ -120,7 +113,7 @@ func (v *Visit) judge() error {
 	if err != nil {
 		return err
 	}
-	v.rules, v.notes, v.uses = rules, notes, v.inventory.Uses()
+	v.rules, v.notes, v.uses = rules, notes, family.Uses(v.inventory)
 	v.id = casebook.MachineID(v.Root)
 	for i := range v.Items {
 		v.judgeOne(&v.Items[i])
@@ -232,7 +225,7 @@ func (v *Visit) ReadBoots() error {
 	// some may be odd, or of the machine as it was before changes that were
 	// taken back
 	const spare = 25
-	found := v.Remember(v.Root, RatedBoots+spare)
+	found := v.Remember(RatedBoots + spare)
 	for _, u := range found.Unread {
 		if !slices.Contains(v.Unread, u) { // the casebook is read for changes and for boots
 			v.Unread = append(v.Unread, u)
@@ -379,12 +372,12 @@ func (v *Visit) ByUser(it item.Item) map[item.State][]string {
 func (v *Visit) Key(it item.Item) (boot.Key, bool) { return v.inventory.Key(it) }
 
 // Order gives boots that do not know it the order that files set up.
-func (v *Visit) Order(boots []boot.Boot) []boot.Boot { return v.inventory.Order(boots) }
+func (v *Visit) Order(boots []boot.Boot) []boot.Boot { return family.Order(v.inventory, boots) }
 
 // ReadPresent looks at what runs at this moment, for half a second.
 func (v *Visit) ReadPresent() error {
-	live := v.family.Live(v.Root)
-	if live == nil {
+	live, ok := v.kind.(family.Live)
+	if !ok {
 		return errors.New("what runs now can be seen on the running machine only, without --root")
 	}
 	now, err := live.Present(500 * time.Millisecond)

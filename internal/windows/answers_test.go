@@ -35,7 +35,7 @@ func TestATechniciansAnswers(t *testing.T) {
 		addService(disks[cells[0]], cells[1], cells[2], facts)
 		answers[cells[0]][cells[1]] = cells[3]
 	}
-	rules, err := advice.Load(nil, Family{}.Rules())
+	rules, err := advice.Load(nil, roles)
 	if err != nil {
 		t.Fatal(err)
 	}

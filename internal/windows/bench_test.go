@@ -25,7 +25,7 @@ func BenchmarkSurvey(b *testing.B) {
 	}
 	defer r.Close()
 	for b.Loop() {
-		if found := (Family{}).Survey(r, family.Options{}).Found(); len(found.Items) < 400 {
+		if found := (Family{}).Open(r).Survey(family.Options{}).Found(); len(found.Items) < 400 {
 			b.Fatal(len(found.Items))
 		}
 	}

@@ -76,7 +76,7 @@ func TestTwiceAsBrokenTakesTwiceAsMuch(t *testing.T) {
 				}
 				t.Cleanup(func() { r.Close() })
 				return func() int {
-					return len(Family{}.Survey(r, family.Options{}).Found().Unread)
+					return len(Family{}.Open(r).Survey(family.Options{}).Found().Unread)
 				}
 			})
 		})

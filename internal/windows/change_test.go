@@ -32,8 +32,7 @@ func opened(t *testing.T, dir string) *machine.Root {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { r.Close() })
-	r.Home = windows.Family{}.Home()
-	windows.Family{}.Attach(r)
+	windows.Family{}.Open(r)
 	return r
 }
 
@@ -148,7 +147,7 @@ func eachItem(t *testing.T, dir string) (done, refused map[string]int) {
 	r := opened(t, dir)
 	before := windowstest.Registry(t, dir)
 	look := func() family.Inventory {
-		return windows.Family{}.Survey(r, family.Options{Now: now})
+		return windows.Family{}.Open(r).Survey(family.Options{Now: now})
 	}
 	inventory := look()
 	done, refused = map[string]int{}, map[string]int{}
@@ -357,7 +356,7 @@ func turnAll(t *testing.T, r *machine.Root, at time.Time, undo int64) int64 {
 	if undo != 0 {
 		c, err = led.PlanUndo(undo, ledger.Undoing{At: at, By: "test"})
 	} else {
-		v := windows.Family{}.Survey(r, family.Options{Now: at})
+		v := windows.Family{}.Open(r).Survey(family.Options{Now: at})
 		var items []item.Item
 		for _, it := range v.Found().Items {
 			if it.State == item.On && !it.Aside {
@@ -405,7 +404,7 @@ func TestRandomDecisions(t *testing.T) {
 				continue
 			}
 			now = now.Add(time.Second)
-			v := windows.Family{}.Survey(r, family.Options{Now: now})
+			v := windows.Family{}.Open(r).Survey(family.Options{Now: now})
 			all := v.Found().Items
 			to := []item.State{item.Off, item.On, item.Delayed}[rng.IntN(3)]
 			picked := []item.Item{all[rng.IntN(len(all))], all[rng.IntN(len(all))]}
@@ -450,7 +449,7 @@ func TestAnUninstalledServiceIsNoService(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		windows.Family{}.Attach(r)
+		windows.Family{}.Open(r)
 		if err := r.Reach(start); (err == nil) != installed ||
 			err != nil && !strings.Contains(err.Error(), "half a service") {
 			t.Errorf("installed %v: %v", installed, err)

@@ -5,27 +5,25 @@ import (
 	"strings"
 
 	"calmdawn/internal/core/boot"
-	"calmdawn/internal/machine"
 	"calmdawn/internal/windows/registry"
 )
 
 // Conditions are what else bears on a start, as far as a disk tells.
-func (f Family) Conditions(r *machine.Root) (all []boot.Condition) {
+func (d *disk) Conditions() (all []boot.Condition) {
 	add := func(name, value, why string, bad bool) {
 		all = append(all, boot.Condition{Name: name, Value: value, Why: why, Bad: bad, When: "now"})
 	}
 	const least = 0.1
-	if free, total, err := r.Space("/"); err == nil && total > 0 {
+	if free, total, err := d.root.Space("/"); err == nil && total > 0 {
 		share := float64(free) / float64(total)
 		add("free disk space", fmt.Sprintf("%.0f %% of %.0f GB", 100*share, float64(total)/1e9),
 			"a disk that is nearly full is slow to write to, and updates cannot be put in",
 			share < least)
 	}
-	reg, err := registry.Open(r)
+	reg, err := d.registry()
 	if err != nil {
 		return all
 	}
-	defer reg.Close()
 	control := func(p string) registry.Place {
 		return reg.Machine(`SYSTEM\CurrentControlSet\Control\` + p)
 	}
@@ -39,7 +37,7 @@ func (f Family) Conditions(r *machine.Root) (all []boot.Condition) {
 	}
 	add("fast start-up", value, "with it a start after shutting down is no full start: such ones "+
 		"are not to be compared with restarts", false)
-	if why := hibernated(r); why != "" {
+	if why := hibernated(d.root); why != "" {
 		add("hibernation", "hibernated", why, true)
 	} else {
 		add("hibernation", "not hibernated", "the disk of a hibernated machine is only read", false)

@@ -15,14 +15,11 @@ import (
 	"strings"
 	"time"
 
-	"calmdawn/internal/core/advice"
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/drift"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/family"
-	"calmdawn/internal/guard"
 	"calmdawn/internal/machine"
-	"calmdawn/internal/recorder"
 	"calmdawn/internal/windows/app"
 	"calmdawn/internal/windows/boots"
 	"calmdawn/internal/windows/naming"
@@ -39,9 +36,9 @@ var roles []byte
 // A Family is Windows, as a [family.Family].
 type Family struct{}
 
-// Fits reports whether a disk has the hives of a Windows machine.
 func (Family) Name() string { return "Windows" }
 
+// Fits asks for the hives of a Windows machine.
 func (Family) Fits(r *machine.Root) string {
 	config, err := registry.FindConfig(registry.NewDisk(r))
 	if err != nil {
@@ -60,35 +57,73 @@ func (Family) Home() machine.Home {
 			File:   registry.Private(false),
 			Folder: registry.Private(true),
 		},
-		ID:   machineID,
-		Away: Family{}.Away,
+		ID:   asked(func(d *disk) string { return d.id() }),
+		Away: asked(func(d *disk) []string { return d.Away() }),
 	}
 }
 
-// Attach has the machine's registry be edited.
-func (f Family) Attach(r *machine.Root) {
-	r.Attach(registry.Scheme, registry.NewStore(r, f.Frozen))
+// asked opens the registry of a machine for one question.
+func asked[T any](question func(d *disk) T) func(r *machine.Root) T {
+	return func(r *machine.Root) T {
+		d := &disk{root: r}
+		defer d.Forget()
+		return question(d)
+	}
 }
 
-func (Family) Rules() []byte { return roles }
+// Open opens a machine, whose registry is then edited too.
+func (f Family) Open(r *machine.Root) family.Machine {
+	d := &disk{root: r}
+	r.Home = f.Home()
+	r.Home.ID = func(*machine.Root) string { return d.id() }
+	// while it is written to, the registry is not what it was when d opened it
+	r.Attach(registry.Scheme, registry.NewStore(r, asked(func(d *disk) string {
+		return d.Frozen()
+	})))
+	return d
+}
 
-// machineID is the id that the machine was given when it was set up.
-func machineID(r *machine.Root) string {
-	reg, err := registry.Open(r)
+// A disk is a Windows machine. Its registry is opened when it is first asked
+// for.
+type disk struct {
+	root   *machine.Root
+	opened bool
+	reg    *registry.Registry // nil where it cannot be opened
+	err    error              // why not
+}
+
+func (d *disk) registry() (*registry.Registry, error) {
+	if !d.opened {
+		d.opened = true
+		d.reg, d.err = registry.Open(d.root)
+	}
+	return d.reg, d.err
+}
+
+func (d *disk) Forget() {
+	if d.reg != nil {
+		d.reg.Close()
+	}
+	d.opened, d.reg = false, nil
+}
+
+func (*disk) Rules() []byte { return roles }
+
+// id is the id that the machine was given when it was set up.
+func (d *disk) id() string {
+	reg, err := d.registry()
 	if err != nil {
 		return ""
 	}
-	defer reg.Close()
 	id, _ := reg.Text(reg.Machine(`SOFTWARE\Microsoft\Cryptography`), "MachineGuid")
 	return strings.ToLower(id)
 }
 
-func (Family) Host(r *machine.Root) string {
-	reg, err := registry.Open(r)
+func (d *disk) Host() string {
+	reg, err := d.registry()
 	if err != nil {
 		return ""
 	}
-	defer reg.Close()
 	return host(reg)
 }
 
@@ -123,16 +158,15 @@ type inventory struct {
 	people     []string
 }
 
-func (Family) Survey(r *machine.Root, o family.Options) family.Inventory {
+func (d *disk) Survey(o family.Options) family.Inventory {
 	v := &inventory{}
-	reg, err := registry.Open(r)
+	reg, err := d.registry()
 	if err != nil {
 		v.Unread = append(v.Unread, item.Unread{
 			Path: "/Windows/System32/config/SYSTEM", Reason: machine.Reason(err),
 		})
 		return v
 	}
-	defer reg.Close()
 	v.OS, v.Host = version(reg), host(reg)
 	for _, u := range reg.Users {
 		if u.Account == registry.Person {
@@ -156,7 +190,7 @@ func (Family) Survey(r *machine.Root, o family.Options) family.Inventory {
 	register(reg, v.Items)
 	serve(reg, v.Items)
 	shareProgram(v.Items)
-	v.Unread, v.Remarks = reg.Unread, reg.Notes
+	v.Unread, v.Remarks = slices.Clone(reg.Unread), slices.Clone(reg.Notes)
 	if reg.Other != "" {
 		v.Remarks = append(v.Remarks, item.Unread{
 			Path: "/Windows/System32/config/SYSTEM",
@@ -246,11 +280,9 @@ func shareProgram(items []item.Item) {
 	}
 }
 
-func (v *inventory) Found() item.Survey                  { return v.Survey }
-func (v *inventory) Lookup(id string) (item.Item, bool)  { return v.Find(id) }
-func (v *inventory) Order(boots []boot.Boot) []boot.Boot { return boots }
-func (v *inventory) Uses() advice.Uses                   { return nil }
-func (v *inventory) People() []string                    { return v.people }
+func (v *inventory) Found() item.Survey                 { return v.Survey }
+func (v *inventory) Lookup(id string) (item.Item, bool) { return v.Find(id) }
+func (v *inventory) People() []string                   { return v.people }
 
 func (v *inventory) Key(it item.Item) (boot.Key, bool) {
 	for _, m := range v.mechanisms {
@@ -284,57 +316,48 @@ func (plan) TurnStarter(_ item.Item, starter string, _ item.State) error {
 }
 
 // Installs are when updates and packages were put in or taken away.
-func (f Family) Installs(r *machine.Root) (all []time.Time) {
-	for _, e := range f.Events(r, nil) {
+func (d *disk) Installs() (all []time.Time) {
+	for _, e := range d.Events(nil) {
 		all = append(all, e.At)
 	}
 	return all
 }
 
 // Events are what the logs tell of that.
-func (Family) Events(r *machine.Root, _ *time.Location) []drift.Event {
-	reg, err := registry.Open(r)
+func (d *disk) Events(*time.Location) []drift.Event {
+	reg, err := d.registry()
 	if err != nil {
 		return nil
 	}
-	defer reg.Close()
 	return boots.Installs(reg)
 }
 
 // Log is the folder of the event logs.
-func (Family) Log() string { return "/Windows/System32/winevt/Logs" }
+func (*disk) Log() string { return "/Windows/System32/winevt/Logs" }
 
 // Boots are what the event logs, and the traces of logins, tell of.
-func (Family) Boots(r *machine.Root, last int) family.Boots {
-	reg, err := registry.Open(r)
+func (d *disk) Boots(last int) family.Boots {
+	reg, err := d.registry()
 	if err != nil {
 		return family.Boots{Unread: []item.Unread{{
 			Path: "/Windows/System32/config/SYSTEM", Reason: machine.Reason(err),
 		}}}
 	}
-	defer reg.Close()
 	return boots.Read(reg, last)
 }
 
-func (Family) Label(boots []boot.Boot) []boot.Boot { return boots }
-func (Family) Running(*machine.Root) string        { return "" }
-func (Family) Live(*machine.Root) family.Live      { return nil }
-func (Family) Recorder() recorder.Kit              { return nil }
-func (Family) Guard() guard.Kit                    { return nil }
-
 // Away lists the folders of profiles that the registry names on this disk and
 // that are not there: they may be on a volume of their own.
-func (Family) Away(r *machine.Root) (folders []string) {
-	reg, err := registry.Open(r)
+func (d *disk) Away() (folders []string) {
+	reg, err := d.registry()
 	if err != nil {
 		return nil
 	}
-	defer reg.Close()
 	return reg.Away()
 }
 
 // Failed is the condition that services of a boot failed.
-func (Family) Failed(b boot.Boot) boot.Condition {
+func (*disk) Failed(b boot.Boot) boot.Condition {
 	var names []string
 	for _, s := range b.Spans {
 		if s.Failed {
@@ -357,16 +380,11 @@ func (Family) Failed(b boot.Boot) boot.Condition {
 // holds what it knew of it, and would write that over whatever is changed.
 // Shut down with fast start-up, a machine is hibernated. And one that is being
 // set up is not yet what it will be.
-func (Family) Frozen(r *machine.Root) string {
-	if why := hibernated(r); why != "" {
+func (d *disk) Frozen() string {
+	if why := hibernated(d.root); why != "" {
 		return why
 	}
-	reg, err := registry.Open(r)
-	if err != nil {
-		return ""
-	}
-	defer reg.Close()
-	if inSetup(reg) {
+	if reg, err := d.registry(); err == nil && inSetup(reg) {
 		return "an upgrade, or the first set-up, is not at its end: have Windows finish it first"
 	}
 	return ""

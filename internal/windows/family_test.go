@@ -29,7 +29,7 @@ func survey(t *testing.T, d *windowstest.Disk) (item.Survey, *machine.Root) {
 	if (Family{}).Fits(r) == "" {
 		t.Fatal("it is not recognised")
 	}
-	return Family{}.Survey(r, family.Options{Now: windowstest.At}).Found(), r
+	return Family{}.Open(r).Survey(family.Options{Now: windowstest.At}).Found(), r
 }
 
 func text(name, value string) hive.Datum  { return hive.Texted(name, hive.String, value) }
@@ -447,7 +447,7 @@ func TestScriptsAndRegistrations(t *testing.T) {
 		fmt.Sprint(it.Traits), "near") {
 		t.Errorf("another maker's: %v", it.Traits)
 	}
-	rules, err := advice.Load(nil, Family{}.Rules())
+	rules, err := advice.Load(nil, roles)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -494,7 +494,7 @@ func TestRarePlaces(t *testing.T) {
 		text("Script", `\\server\netlogon\in.cmd`))
 	d.System.At(`ControlSet001\Control\Session Manager\AppCertDlls`).Set(text("Cert", b))
 	_, r := survey(t, d)
-	v := (Family{}).Survey(r, family.Options{Now: windowstest.At})
+	v := (Family{}).Open(r).Survey(family.Options{Now: windowstest.At})
 	plan := v.Plan(r.Draft(windowstest.At))
 	rules := map[string]string{
 		"program:terminal/Guest":       "on login | users of a terminal server get it",
@@ -542,7 +542,7 @@ func TestRarePlaces(t *testing.T) {
 // TestATillPrintsAtOnce has the spooler of a machine with a printer of
 // receipts, and of one without.
 func TestATillPrintsAtOnce(t *testing.T) {
-	rules, err := advice.Load(nil, Family{}.Rules())
+	rules, err := advice.Load(nil, roles)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -564,7 +564,7 @@ func TestATillPrintsAtOnce(t *testing.T) {
 // TestServersAreProtected has services of servers on machines that are such,
 // and on one that could be.
 func TestServersAreProtected(t *testing.T) {
-	rules, err := advice.Load(nil, Family{}.Rules())
+	rules, err := advice.Load(nil, roles)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -627,4 +627,37 @@ func utf16le(text string) string {
 		b.WriteString(string(r) + "\x00")
 	}
 	return b.String()
+}
+
+// TestTheRegistryIsOpenedOnce asks a machine all that a list asks.
+func TestTheRegistryIsOpenedOnce(t *testing.T) {
+	r, err := machine.Open(windowstest.New().Make(t))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer r.Close()
+	opened := 0
+	r.Hook = func(op machine.Op) error {
+		if op.Name == "open" && strings.HasSuffix(op.Path, "/SOFTWARE") {
+			opened++
+		}
+		return nil
+	}
+	m := Family{}.Open(r)
+	m.Host()
+	once := opened // it is looked at before it is opened
+	m.Survey(family.Options{Now: windowstest.At})
+	m.Boots(0)
+	m.Conditions()
+	m.Frozen()
+	m.Away()
+	family.Events(m, time.UTC)
+	if id := r.Home.ID(r); id == "" || once == 0 || opened != once {
+		t.Errorf("id %q, opened %d times more", id, opened-once)
+	}
+	m.Forget()
+	if m.Host(); opened != 2*once {
+		t.Errorf("it did not forget: opened %d times more", opened-once)
+	}
+	m.Forget()
 }

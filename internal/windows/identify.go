@@ -237,7 +237,7 @@ func languages(reg *registry.Registry) (tags []string) {
 		tags, _ = v.Texts()
 	}
 	for _, k := range reg.Keys(reg.Machine(mui + `UILanguages`)) {
-		tags = append(tags, k.Key.Name)
+		tags = append(tags, k.Key.Name())
 	}
 	return tags
 }

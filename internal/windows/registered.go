@@ -38,7 +38,7 @@ var registrations = []registration{
 func classes(p string) func(*registry.Registry) []string {
 	return func(reg *registry.Registry) (files []string) {
 		for _, k := range reg.Keys(reg.Machine(p)) {
-			server := reg.Machine(`SOFTWARE\Classes\CLSID\` + k.Key.Name + `\InprocServer32`)
+			server := reg.Machine(`SOFTWARE\Classes\CLSID\` + k.Key.Name() + `\InprocServer32`)
 			if text, ok := reg.Text(server, ""); ok {
 				files = append(files, text)
 			}

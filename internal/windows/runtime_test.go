@@ -279,7 +279,7 @@ func TestRealBootsLaunchWhatIsOn(t *testing.T) {
 		judge := func(when string) {
 			t.Helper()
 			var on, late []string
-			v := windows.Family{}.Survey(r, family.Options{Now: now})
+			v := windows.Family{}.Open(r).Survey(family.Options{Now: now})
 			for _, it := range v.Found().Items {
 				switch {
 				case !strings.HasPrefix(it.Native, "Cb"):
@@ -305,7 +305,7 @@ func TestRealBootsLaunchWhatIsOn(t *testing.T) {
 			t.Logf("set %d, %s: %d at once, %d late", 1+set, when, len(on), len(late))
 		}
 		judge("before")
-		v := windows.Family{}.Survey(r, family.Options{Now: now})
+		v := windows.Family{}.Open(r).Survey(family.Options{Now: now})
 		draft := r.Draft(now)
 		plan := v.Plan(draft)
 		off, late := 0, 0

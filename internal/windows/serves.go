@@ -62,7 +62,7 @@ var servers = []server{
 			printers := reg.Machine(`SYSTEM\CurrentControlSet\Control\Print\Printers`)
 			for _, k := range reg.Keys(printers) {
 				if n, ok := reg.Number(k, "Attributes"); ok && n&shared != 0 {
-					return "others print through its printer " + k.Key.Name
+					return "others print through its printer " + k.Key.Name()
 				}
 			}
 			return ""
@@ -128,8 +128,8 @@ func serve(reg *registry.Registry, items []item.Item) {
 	const put = `SOFTWARE\Microsoft\ServerManager\ServicingStorage\ServerComponentCache`
 	for _, k := range reg.Keys(reg.Machine(put)) {
 		if state, ok := reg.Number(k, "InstallState"); ok && state == 1 {
-			for _, name := range rolesOf[k.Key.Name] {
-				uses[strings.ToUpper(name)] = "the role " + k.Key.Name + " was put in"
+			for _, name := range rolesOf[k.Key.Name()] {
+				uses[strings.ToUpper(name)] = "the role " + k.Key.Name() + " was put in"
 			}
 		}
 	}

@@ -26,12 +26,13 @@ import (
 // judged surveys a disk, and has all items judged, by their ids.
 func judged(t *testing.T, r *machine.Root) map[string]item.Item {
 	t.Helper()
-	rules, err := advice.Load(nil, windows.Family{}.Rules())
+	m := windows.Family{}.Open(r)
+	rules, err := advice.Load(nil, family.Rules(m))
 	if err != nil {
 		t.Fatal(err)
 	}
 	all := map[string]item.Item{}
-	for _, it := range (windows.Family{}).Survey(r, family.Options{}).Found().Items {
+	for _, it := range m.Survey(family.Options{}).Found().Items {
 		rules.Judge(&it, nil)
 		all[it.ID] = it
 	}

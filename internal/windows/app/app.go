@@ -68,7 +68,7 @@ func Read(reg *registry.Registry) *List {
 		packages := reg.Keys(reg.ClassesOf(u, model+`Repository\Packages`))
 		for _, k := range packages[:min(mostApps, len(packages))] {
 			l.place(k)
-			l.packaged(u, k.Key.Name)
+			l.packaged(u, k.Key.Name())
 		}
 	}
 	return l
@@ -79,11 +79,11 @@ func Read(reg *registry.Registry) *List {
 // counts.
 func (l *List) place(k registry.Place) {
 	text, ok := l.reg.Text(k, "PackageRootFolder")
-	if !ok || l.folders[k.Key.Name] != "" {
+	if !ok || l.folders[k.Key.Name()] != "" {
 		return
 	}
 	if p, _, here := l.reg.Local(text); here {
-		l.folders[k.Key.Name] = strings.ReplaceAll(p, `\`, "/")
+		l.folders[k.Key.Name()] = strings.ReplaceAll(p, `\`, "/")
 	}
 }
 

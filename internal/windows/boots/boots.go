@@ -295,7 +295,7 @@ func (r *reader) serviceOf(title string) string {
 		r.services = map[string]string{}
 		for _, k := range r.reg.Keys(r.reg.Machine(`SYSTEM\CurrentControlSet\Services`)) {
 			if text, ok := r.reg.Text(k, "DisplayName"); ok {
-				r.services[text] = k.Key.Name
+				r.services[text] = k.Key.Name()
 			}
 		}
 	}

@@ -86,7 +86,7 @@ func (s *story) read(t testing.TB, files map[string]string) family.Boots {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { r.Close() })
-	return family.Remember(windows.Family{}, r, nil, 0)
+	return family.Remember(windows.Family{}.Open(r), nil, 0)
 }
 
 // TestEveryKindOfBoot reads starts of every kind, with what is odd of them.
@@ -327,7 +327,7 @@ func TestInstalls(t *testing.T) {
 	}
 	defer r.Close()
 	var told []string
-	for _, e := range (windows.Family{}).Events(r, nil) {
+	for _, e := range family.Events(windows.Family{}.Open(r), nil) {
 		told = append(told, e.What+" "+e.Package+" "+e.Version)
 	}
 	want := "upgraded Monthly repair , installed Penstock 2.1, removed Marl 1.0"
@@ -364,7 +364,7 @@ func BenchmarkFindBoots(b *testing.B) {
 	}
 	b.SetBytes(info.Size())
 	for b.Loop() {
-		if n := len(windows.Family{}.Boots(r, 0).Boots); n != 100 {
+		if n := len(windows.Family{}.Open(r).Boots(0).Boots); n != 100 {
 			b.Fatalf("%d boots", n)
 		}
 	}

@@ -28,10 +28,10 @@ const (
 // use any more then.
 type Registry struct {
 	*Disk
-	Windows  string     // the system's folder, inside the machine: "/Windows"
-	Drive    string     // the letter that the disk has there: "C:"
-	System   *hive.Hive // nil where it cannot be read, as Software
-	Software *hive.Hive
+	Windows  string // the system's folder, inside the machine: "/Windows"
+	Drive    string // the letter that the disk has there: "C:"
+	System   Key    // the key above all of it; nil where it cannot be read, as Software
+	Software Key
 	// Set is the control set of the next boot: "ControlSet001". Other is that
 	// of the last one, where it is another.
 	Set, Other string
@@ -50,9 +50,9 @@ type User struct {
 	SID     string // empty for the profile that new users get
 	Profile string // its folder inside the machine; empty where it is missing
 	home    string // what Windows calls that
-	Hive    *hive.Hive
-	Classes *hive.Hive // what is registered for the user alone
-	Dark    bool       // that is there, and cannot be read
+	Hive    Key    // the key above all of it; nil where it cannot be read
+	Classes Key    // what is registered for the user alone
+	Dark    bool   // that is there, and cannot be read
 	Account Account
 	// Server is where a server keeps the profile too, which the next login may
 	// take from there; empty where none does.
@@ -90,7 +90,7 @@ func Open(r *machine.Root) (*Registry, error) {
 		return nil, err
 	}
 	reg.Windows = path.Dir(path.Dir(config))
-	machines := func(name string) *hive.Hive {
+	machines := func(name string) Key {
 		h, err := reg.open(config, name)
 		if err != nil {
 			reg.unread(path.Join(config, name), err)
@@ -127,7 +127,7 @@ func (reg *Registry) unread(p string, err error) {
 const maxLog = 64 << 20
 
 // open opens a hive of a folder, with its logs.
-func (reg *Registry) open(dir, name string) (*hive.Hive, error) {
+func (reg *Registry) open(dir, name string) (Key, error) {
 	p, err := reg.Find(path.Join(dir, name))
 	if err != nil {
 		return nil, err
@@ -159,7 +159,7 @@ func (reg *Registry) open(dir, name string) (*hive.Hive, error) {
 	for _, note := range h.Notes {
 		reg.Notes = append(reg.Notes, item.Unread{Path: p, Reason: note})
 	}
-	return h, nil
+	return hiveKey{h.Root()}, nil
 }
 
 // Whole reports whether both hives of the machine can be read.
@@ -167,7 +167,7 @@ func (reg *Registry) Whole() bool { return reg.System != nil && reg.Software != 
 
 // chooseSet takes the control set that the next boot uses.
 func (reg *Registry) chooseSet() {
-	choice, err := reg.System.Root().Key("Select")
+	choice, err := reg.System.Key("Select")
 	number := func(name string) uint64 {
 		v, _ := choice.Value(name)
 		n, _ := v.Number()
@@ -180,7 +180,7 @@ func (reg *Registry) chooseSet() {
 	}
 	name := func(n uint64) string { return fmt.Sprintf("ControlSet%03d", n) }
 	reg.Set = name(next)
-	if _, err := reg.System.Root().Key(reg.Set); err != nil {
+	if _, err := reg.System.Key(reg.Set); err != nil {
 		reg.Unread = append(reg.Unread, item.Unread{
 			Path:   path.Join(reg.Windows, "System32/config/SYSTEM"),
 			Reason: reg.Set + ", which the next boot is to use, is missing in it",
@@ -194,7 +194,7 @@ func (reg *Registry) chooseSet() {
 // A Place is a key with how it is called: what could not be read of it is named
 // once, in Unread.
 type Place struct {
-	hive.Key
+	Key   Key    // nil where it is not There
 	Name  string // "HKLM\SOFTWARE\…"
 	There bool
 
@@ -240,14 +240,14 @@ func (reg *Registry) Below(p Place, rest string) Place {
 	return reg.key(place, p.Key, rest)
 }
 
-func (reg *Registry) at(place Place, h *hive.Hive, rest string) Place {
+func (reg *Registry) at(place Place, h Key, rest string) Place {
 	if h == nil {
 		return place
 	}
-	return reg.key(place, h.Root(), rest)
+	return reg.key(place, h, rest)
 }
 
-func (reg *Registry) key(place Place, from hive.Key, rest string) Place {
+func (reg *Registry) key(place Place, from Key, rest string) Place {
 	if rest == "" {
 		place.Key, place.There = from, true
 		return place
@@ -281,7 +281,7 @@ func (reg *Registry) Keys(p Place) (all []Place) {
 		reg.damaged(p.Name, err)
 	}
 	for _, k := range keys {
-		place := reg.Below(Place{Name: p.Name, address: p.address}, k.Name)
+		place := reg.Below(Place{Name: p.Name, address: p.address}, k.Name())
 		place.Key, place.There = k, true
 		all = append(all, place)
 	}
@@ -335,7 +335,7 @@ func (reg *Registry) readUsers(config string) {
 	list := reg.Machine(`SOFTWARE\` + CurrentNT + `\ProfileList`)
 	taken := map[string]bool{}
 	for _, k := range reg.Keys(list) {
-		if strings.HasSuffix(strings.ToLower(k.Key.Name), ".bak") {
+		if strings.HasSuffix(strings.ToLower(k.Key.Name()), ".bak") {
 			reg.Notes = append(reg.Notes, item.Unread{
 				Path:   k.Name,
 				Reason: "is a profile that Windows could not load, and logs nobody in with",
@@ -349,7 +349,7 @@ func (reg *Registry) readUsers(config string) {
 			})
 			continue
 		}
-		u := &User{SID: k.Key.Name, Name: lastPart(image)}
+		u := &User{SID: k.Key.Name(), Name: lastPart(image)}
 		u.Server, _ = reg.Text(k, "CentralProfile")
 		if ofSystem(u.SID) {
 			u.Account = System

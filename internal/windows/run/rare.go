@@ -125,10 +125,11 @@ func (l *List) loaded(key registry.Place, value, line string, narrow bool) *item
 func (l *List) images(key registry.Place) {
 	for _, k := range l.reg.Keys(key) {
 		if line, ok := l.reg.Text(k, "Debugger"); ok && strings.TrimSpace(line) != "" {
+			name := k.Key.Name()
 			l.add(entry{
-				list: list{place: "instead", key: k, fixed: ofImage, why: "it runs instead of " +
-					k.Key.Name, fires: "when " + k.Key.Name + " is launched"},
-				name: k.Key.Name, title: "instead of " + k.Key.Name, value: "Debugger", line: line,
+				list: list{place: "instead", key: k, fixed: ofImage,
+					why: "it runs instead of " + name, fires: "when " + name + " is launched"},
+				name: name, title: "instead of " + name, value: "Debugger", line: line,
 			})
 		}
 	}
@@ -136,10 +137,11 @@ func (l *List) images(key registry.Place) {
 	for _, k := range l.reg.Keys(silent) {
 		if line, ok := l.reg.Text(k, "MonitorProcess"); ok && strings.TrimSpace(line) != "" &&
 			!strings.Contains(key.Name, "Wow6432Node") {
+			name := k.Key.Name()
 			l.add(entry{
-				list: list{place: "instead", key: k, fixed: ofImage, why: "it runs when " +
-					k.Key.Name + " ends", fires: "when " + k.Key.Name + " ends"},
-				name: k.Key.Name, title: "after " + k.Key.Name, value: "MonitorProcess", line: line,
+				list: list{place: "instead", key: k, fixed: ofImage,
+					why: "it runs when " + name + " ends", fires: "when " + name + " ends"},
+				name: name, title: "after " + name, value: "MonitorProcess", line: line,
 			})
 		}
 	}
@@ -162,7 +164,7 @@ func (l *List) parked() {
 			}
 			it := l.add(entry{
 				list: list{place: "parked", key: k, fixed: ofParked},
-				name: k.Key.Name, title: k.Key.Name, value: "command", line: line,
+				name: k.Key.Name(), title: k.Key.Name(), value: "command", line: line,
 			})
 			it.State, it.Why = item.Off, "the configuration page of Windows parked it"
 		}

@@ -376,7 +376,7 @@ func (l *List) setups() {
 			version, _ := l.reg.Text(k, "Version")
 			var left []string
 			for _, u := range l.reg.Users {
-				done := l.reg.Of(u, `Software\`+view+components+`\`+k.Key.Name)
+				done := l.reg.Of(u, `Software\`+view+components+`\`+k.Key.Name())
 				if u.Account == registry.Person && u.Hive != nil && !l.doneWith(done, version) {
 					left = append(left, u.Name)
 				}
@@ -384,7 +384,7 @@ func (l *List) setups() {
 			title, _ := l.reg.Text(k, "")
 			it := l.add(entry{
 				list:  list{place: "setup", key: k, narrow: view != "", fixed: ofSetup},
-				name:  k.Key.Name,
+				name:  k.Key.Name(),
 				title: title,
 				value: "StubPath",
 				line:  line,

@@ -85,7 +85,7 @@ func Read(reg *registry.Registry) *List {
 // read reads one key; nil for one that is no service, as performance counters
 // have them.
 func (l *List) read(k registry.Place) *service {
-	s := &service{key: k, name: k.Key.Name, start: unknown}
+	s := &service{key: k, name: k.Key.Name(), start: unknown}
 	kind, typed := l.reg.Number(k, "Type")
 	if start, ok := l.reg.Number(k, "Start"); ok {
 		s.start = start

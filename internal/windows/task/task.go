@@ -85,7 +85,7 @@ func (l *List) at(p string) *task {
 // list reads the scheduler's own list.
 func (l *List) list(place registry.Place, above string, depth int) {
 	for _, k := range l.reg.Keys(place) {
-		p := above + `\` + k.Key.Name
+		p := above + `\` + k.Key.Name()
 		if id, ok := l.reg.Text(k, "Id"); ok && len(l.tasks) < mostTasks {
 			t := l.at(p)
 			t.listed, t.id = true, id
