@@ -17,7 +17,6 @@ import (
 	"calmdawn/internal/core/job"
 	"calmdawn/internal/document"
 	"calmdawn/internal/family"
-	"calmdawn/internal/machine"
 	"calmdawn/internal/render"
 	"calmdawn/internal/visit"
 )
@@ -429,7 +428,7 @@ func figure(f boot.Figure) string {
 // asked.
 func (a *app) unreadLog(s *render.Screen, found family.Boots) {
 	if slices.ContainsFunc(found.Unread, func(u item.Unread) bool {
-		return u.Reason == machine.NoPermission
+		return u.Kind == item.Denied
 	}) {
 		s.Say(render.Warn, "This is a part: what needs permission was not read, and boots or "+
 			"starts may be missing. Call it as root (sudo) for all of it.")

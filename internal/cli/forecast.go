@@ -619,7 +619,7 @@ func (a *app) forecast(l *visit.Visit, w wish, by time.Duration) error {
 	for _, it := range known {
 		if len(it.Starters) > 0 {
 			s.SayWrapped(2, render.Warn, "Mind: %s can still start %s on demand; what that would "+
-				"cost is not in the forecast.%s", render.Clean(strings.Join(it.Starters, ", ")),
+				"cost is not in the forecast.%s", render.Clean(strings.Join(it.Callers(), ", ")),
 				render.Clean(it.Native), askers(l, it))
 		}
 	}

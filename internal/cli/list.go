@@ -9,7 +9,6 @@ import (
 
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/document"
-	"calmdawn/internal/machine"
 	"calmdawn/internal/render"
 	"calmdawn/internal/visit"
 )
@@ -146,7 +145,7 @@ func (a *app) list(l *visit.Visit, f listing) error {
 			folded = append(folded, it)
 		case it.Aside && !f.All:
 			aside++
-		case startsWithRoot(it) && !f.All && len(f.Owner) == 0:
+		case it.AdminToo && !f.All && len(f.Owner) == 0:
 			roots = append(roots, it)
 		default:
 			shown = append(shown, it)
@@ -226,17 +225,10 @@ func (a *app) list(l *visit.Visit, f listing) error {
 	return nil
 }
 
-// startsWithRoot reports whether an item is set up for all users alike, and
-// this is root's.
-func startsWithRoot(it item.Item) bool {
-	return strings.HasSuffix(it.ID, "@root") && it.Kind != item.Program &&
-		it.When != item.AtBoot && !strings.HasPrefix(it.File, "/root/")
-}
-
 // gaps says loudly what makes a list look whole that is not.
 func (a *app) gaps(s *render.Screen, places []item.Unread) {
 	for _, u := range places {
-		if u.Gap {
+		if u.Kind == item.Gap {
 			s.SayWrapped(2, render.Bad, "MIND: %s %s.", render.Clean(u.Path),
 				render.Clean(u.Reason))
 		}
@@ -317,7 +309,7 @@ func (a *app) unread(s *render.Screen, places []item.Unread) {
 		return
 	}
 	places = slices.DeleteFunc(slices.Clone(places), func(u item.Unread) bool {
-		return u.Gap
+		return u.Kind == item.Gap
 	})
 	if len(places) == 0 {
 		return
@@ -329,7 +321,7 @@ func (a *app) unread(s *render.Screen, places []item.Unread) {
 		s.Line("  %s: %s", render.Clean(u.Path), render.Clean(u.Reason))
 	}
 	if slices.ContainsFunc(places, func(u item.Unread) bool {
-		return u.Reason == machine.NoPermission
+		return u.Kind == item.Denied
 	}) {
 		s.Line("  To see what needs permission, call it as root (sudo).")
 	}

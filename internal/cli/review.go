@@ -224,7 +224,7 @@ func (a face) Key(name string, l *visit.Visit, it item.Item) visit.Key {
 }
 
 func (a face) Folded(it item.Item) bool {
-	return it.System || it.Ours || it.Aside || startsWithRoot(it)
+	return it.System || it.Ours || it.Aside || it.AdminToo
 }
 
 func (a face) Write(

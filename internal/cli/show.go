@@ -162,12 +162,12 @@ func (a *app) show(s *render.Screen, l *visit.Visit, it item.Item) {
 	if len(it.NeededBy) > 0 {
 		s.Field("Needed by", clean(strings.Join(it.NeededBy, ", ")))
 	}
-	if len(it.Starters) > 0 && strings.HasPrefix(it.Why, "masked") {
-		s.Field("On demand", clean(strings.Join(it.Starters, ", "))+" would start it, and fails "+
-			"while it is masked")
-	} else if len(it.Starters) > 0 {
-		s.Field("On demand", clean(strings.Join(it.Starters, ", "))+" can start it even when it "+
-			"is off")
+	if len(it.Starters) > 0 {
+		says := " can start it even when it is off"
+		if it.Masked {
+			says = " would start it, and fails while it is masked"
+		}
+		s.Field("On demand", clean(strings.Join(it.Callers(), ", "))+says)
 	}
 	if by := l.AskedBy(it); len(by) > 0 {
 		var parts []string

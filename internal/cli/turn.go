@@ -6,7 +6,6 @@ import (
 	"maps"
 	"os"
 	"os/user"
-	"path"
 	"slices"
 	"strings"
 	"time"
@@ -386,14 +385,14 @@ func minds(l *visit.Visit, it item.Item, w wish, c change.Change) (lines []minde
 		}
 	}
 	switchable := visit.SwitchableStarters(it)
-	left := slices.DeleteFunc(slices.Clone(it.Starters), func(starter string) bool {
-		return w.Starters && slices.Contains(switchable, starter)
-	})
-	masked := slices.ContainsFunc(c.Edits, func(e change.Edit) bool {
-		return path.Base(e.Path) == it.Native && e.After.Target == "/dev/null"
-	})
+	var left []string
+	for _, starter := range it.Starters {
+		if !w.Starters || !slices.Contains(switchable, starter) {
+			left = append(left, starter.String())
+		}
+	}
 	switch {
-	case len(left) > 0 && masked: // TestASocketOfAMaskedService asked a real boot
+	case len(left) > 0 && l.Masks(c, it): // TestASocketOfAMaskedService asked a real boot
 		mind("%s would start %s on demand, and fails while that is masked.",
 			render.Clean(strings.Join(left, ", ")), render.Clean(it.Native))
 	case len(left) > 0:

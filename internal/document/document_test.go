@@ -35,7 +35,7 @@ var whole = item.Item{
 	Unsure:     true,
 	Because:    []string{"goal", "star-index.service"},
 	NeededBy:   []string{"service:star-cache.service"},
-	Starters:   []string{"star.socket"},
+	Starters:   []item.Starter{{Name: "star.socket"}},
 	Command:    "/opt/star/index",
 	Program:    "/opt/star/index",
 	File:       "/etc/systemd/system/star-index.service",

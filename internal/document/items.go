@@ -140,7 +140,7 @@ func newItem(it item.Item, facts Facts) Item {
 		Why:        it.Why,
 		Because:    list(it.Because),
 		NeededBy:   list(it.NeededBy),
-		Starters:   list(it.Starters),
+		Starters:   list(it.Callers()),
 		Conditions: list(it.Conditions),
 		Command:    it.Command,
 		Program:    it.Program,

@@ -159,6 +159,15 @@ func Order(v Inventory, boots []boot.Boot) []boot.Boot {
 	return boots
 }
 
+// Masks reports whether edits have the service manager refuse to start an item,
+// whoever asks.
+func Masks(v Inventory, edits []change.Edit, it item.Item) bool {
+	m, ok := v.(interface {
+		Masks(edits []change.Edit, it item.Item) bool
+	})
+	return ok && m.Masks(edits, it)
+}
+
 // Uses tells what of a machine is in use, for advice; nil where its inventory
 // does not.
 func Uses(v Inventory) advice.Uses {
@@ -173,7 +182,7 @@ func Uses(v Inventory) advice.Uses {
 type Plan interface {
 	item.Plan
 	// TurnStarter turns what can start an item on demand.
-	TurnStarter(it item.Item, starter string, to item.State) error
+	TurnStarter(it item.Item, starter item.Starter, to item.State) error
 }
 
 // Live is a machine that runs us, and what only that can do.

@@ -28,7 +28,7 @@ func TestWhatABusNameStarts(t *testing.T) {
 	asked, _ := inv.Lookup("service:asked.service")
 	plain, _ := inv.Lookup("service:plain.service")
 	named := func(it item.Item) bool {
-		return slices.Contains(it.Starters, "the bus name org.example.Asked")
+		return slices.Contains(it.Starters, item.Starter{Name: "org.example.Asked", Bus: true})
 	}
 	if !named(asked) || named(plain) || len(plain.Starters) > 0 {
 		t.Errorf("asked for by %v and %v", asked.Starters, plain.Starters)

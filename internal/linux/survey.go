@@ -10,11 +10,13 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"path"
 	"slices"
 	"strings"
 	"time"
 
 	"calmdawn/internal/core/boot"
+	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/family"
 	"calmdawn/internal/linux/account"
@@ -105,6 +107,7 @@ func Survey(r *machine.Root, o family.Options) *Inventory {
 		v.Guessed = v.packages.Guessed()
 	}
 	v.login()
+	v.adminToo(users)
 	v.foldHomes(users)
 	item.Sort(v.Items)
 	return v
@@ -135,23 +138,36 @@ func (v *Inventory) startedOtherwise(by string) {
 func (v *Inventory) foldHomes(users []account.User) {
 	for _, u := range users {
 		inside := func(p item.Unread) bool {
-			return strings.HasPrefix(p.Path, u.Home+"/") && p.Reason == machine.NoPermission
+			return strings.HasPrefix(p.Path, u.Home+"/") && p.Kind == item.Denied
 		}
 		if slices.ContainsFunc(v.Unread, inside) {
 			v.Unread = slices.DeleteFunc(v.Unread, inside)
-			v.Unread = append(v.Unread, item.Unread{Path: u.Home, Reason: machine.NoPermission})
+			v.Unread = append(v.Unread, machine.Unread(u.Home, fs.ErrPermission))
+		}
+	}
+}
+
+// adminToo marks what root's login launches only for being set up for all users
+// alike.
+func (v *Inventory) adminToo(users []account.User) {
+	for _, u := range users {
+		for i := range v.Items {
+			it := &v.Items[i]
+			it.AdminToo = it.AdminToo || u.UID == 0 && it.Owner == u.Name &&
+				it.Kind != item.Program && it.When != item.AtBoot &&
+				!strings.HasPrefix(it.File, u.Home+"/")
 		}
 	}
 }
 
 // gap notes that all that stands at a path is missing.
 func (v *Inventory) gap(p, reason string) {
-	v.Unread = append(v.Unread, item.Unread{Path: p, Reason: reason, Gap: true})
+	v.Unread = append(v.Unread, item.Unread{Path: p, Reason: reason, Kind: item.Gap})
 }
 
 func (v *Inventory) note(p string, err error) {
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		v.Unread = append(v.Unread, item.Unread{Path: p, Reason: machine.Reason(err)})
+		v.Unread = append(v.Unread, machine.Unread(p, err))
 	}
 }
 
@@ -286,10 +302,17 @@ func (p plan) Turn(it item.Item, to item.State, by time.Duration) error {
 
 // TurnStarter plans the same for a socket, path or timer that can start an item
 // on demand.
-func (p plan) TurnStarter(it item.Item, starter string, to item.State) error {
-	starts := item.Item{Native: starter, Owner: it.Owner}
+func (p plan) TurnStarter(it item.Item, starter item.Starter, to item.State) error {
+	starts := item.Item{Native: starter.Name, Owner: it.Owner}
 	if err := p.by[unit.Mechanism].Turn(starts, to, 0); err != nil {
 		return err
 	}
 	return unkept(p.draft.Edits())
+}
+
+// Masks reports whether edits mask the unit that an item is.
+func (v *Inventory) Masks(edits []change.Edit, it item.Item) bool {
+	return it.Mechanism == unit.Mechanism && slices.ContainsFunc(edits, func(e change.Edit) bool {
+		return path.Base(e.Path) == it.Native && e.After.Target == "/dev/null"
+	})
 }

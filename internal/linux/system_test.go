@@ -112,7 +112,7 @@ func TestOtherServiceManagers(t *testing.T) {
 	v := Survey(r, family.Options{Now: time.Unix(0, 0)})
 	gaps := 0
 	for _, u := range v.Unread {
-		if u.Gap && u.Path == "/sbin/init" && strings.Contains(u.Reason, "OpenRC") {
+		if u.Kind == item.Gap && u.Path == "/sbin/init" && strings.Contains(u.Reason, "OpenRC") {
 			gaps++
 		}
 	}

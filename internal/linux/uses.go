@@ -97,7 +97,7 @@ func (v *Inventory) networkFirst() (titles []string, err error) {
 		}
 	}
 	for _, u := range v.Unread {
-		if u.Gap || strings.Contains(u.Path, "/systemd/") || u.Path == "/etc/fstab" {
+		if u.Kind == item.Gap || strings.Contains(u.Path, "/systemd/") || u.Path == "/etc/fstab" {
 			err = errUntold // it may hold one that waits
 		}
 	}

@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	"calmdawn/internal/core/item"
 	"calmdawn/internal/family"
 	"calmdawn/internal/testtree"
 )
@@ -97,7 +98,7 @@ func TestHomesThatNobodyNames(t *testing.T) {
 	r := openedAt(t, dir)
 	got := map[string]bool{}
 	for _, u := range Survey(r, family.Options{Now: time.Unix(0, 0)}).Unread {
-		got[u.Path] = u.Gap
+		got[u.Path] = u.Kind == item.Gap
 	}
 	want := []string{"/home/ORCHARD/teo", "/home/nora", "/home/zoe.home", "/home/ivo"}
 	for _, p := range want {

@@ -9,6 +9,7 @@
 package machine
 
 import (
+	"calmdawn/internal/core/item"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -31,8 +32,8 @@ type Refusal struct {
 
 func (r *Refusal) Error() string { return r.Path + ": " + r.Reason }
 
-// NoPermission is the [Reason] of what another user may read.
-const NoPermission = "no permission"
+// noPermission is the [Reason] of what another user may read.
+const noPermission = "no permission"
 
 // Reason says in a few words why an operation on a path failed, without the
 // path.
@@ -46,13 +47,22 @@ func Reason(err error) string {
 	case errors.As(err, &away):
 		return away.Why()
 	case errors.Is(err, fs.ErrPermission):
-		return NoPermission
+		return noPermission
 	case errors.Is(err, fs.ErrNotExist):
 		return "is not there"
 	case errors.As(err, &pathErr):
 		return pathErr.Err.Error()
 	}
 	return err.Error()
+}
+
+// Unread is a place that an error kept from being read.
+func Unread(p string, err error) item.Unread {
+	u := item.Unread{Path: p, Reason: Reason(err)}
+	if u.Reason == noPermission {
+		u.Kind = item.Denied
+	}
+	return u
 }
 
 // A Kind says what stands at a path, as far as a survey cares.

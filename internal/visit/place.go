@@ -13,7 +13,6 @@ import (
 	"calmdawn/internal/casebook"
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/change"
-	"calmdawn/internal/core/item"
 	"calmdawn/internal/core/secret"
 	"calmdawn/internal/families"
 	"calmdawn/internal/family"
@@ -198,10 +197,7 @@ func (m *Machine) Remember(last int) family.Boots {
 		}
 	}
 	if err != nil {
-		found.Unread = append(found.Unread, item.Unread{
-			Path:   m.Root.Home.Casebook,
-			Reason: machine.Reason(err),
-		})
+		found.Unread = append(found.Unread, machine.Unread(m.Root.Home.Casebook, err))
 	}
 	return found
 }

@@ -312,8 +312,8 @@ func (v *Visit) turn(
 					"%s: %w", starter, it.ID, it.to, err))
 			}
 			c.Targets = append(c.Targets, change.Target{
-				ID:     "starter:" + starter,
-				Title:  starter,
+				ID:     "starter:" + starter.Name,
+				Title:  starter.Name,
 				Before: item.On,
 				After:  it.to,
 				When:   it.When,
@@ -409,10 +409,16 @@ func launches(it, other item.Item) bool {
 
 // SwitchableStarters are the units that can start an item on demand and can be
 // switched off with it: a bus name cannot.
-func SwitchableStarters(it item.Item) []string {
-	return slices.DeleteFunc(slices.Clone(it.Starters), func(s string) bool {
-		return strings.Contains(s, " ")
+func SwitchableStarters(it item.Item) []item.Starter {
+	return slices.DeleteFunc(slices.Clone(it.Starters), func(s item.Starter) bool {
+		return s.Bus
 	})
+}
+
+// Masks reports whether a change has the service manager refuse to start an
+// item, whoever asks.
+func (v *Visit) Masks(c change.Change, it item.Item) bool {
+	return family.Masks(v.inventory, c.Edits, it)
 }
 
 // Participle says what becomes of an item that is turned: "switched off".

@@ -91,10 +91,7 @@ func (m *Machine) look(changes []change.Change, wrong error) (*Visit, error) {
 		}
 	}
 	if wrong != nil {
-		v.Unread = append(v.Unread, item.Unread{
-			Path:   v.Root.Home.Casebook,
-			Reason: machine.Reason(wrong),
-		})
+		v.Unread = append(v.Unread, machine.Unread(v.Root.Home.Casebook, wrong))
 	}
 	return v, v.judge()
 }

@@ -162,9 +162,7 @@ func (d *disk) Survey(o family.Options) family.Inventory {
 	v := &inventory{}
 	reg, err := d.registry()
 	if err != nil {
-		v.Unread = append(v.Unread, item.Unread{
-			Path: "/Windows/System32/config/SYSTEM", Reason: machine.Reason(err),
-		})
+		v.Unread = append(v.Unread, machine.Unread("/Windows/System32/config/SYSTEM", err))
 		return v
 	}
 	v.OS, v.Host = version(reg), host(reg)
@@ -215,8 +213,7 @@ func (v *inventory) opaque(reg *registry.Registry) {
 	const most = 3 // that are named
 	programs := map[string][]string{}
 	for _, it := range v.Items {
-		_, why, ok := strings.Cut(it.Opaque, " cannot be read: ")
-		if ok && it.Program != "" && !slices.Contains(programs[why], it.Program) {
+		if why := it.Unread; why != "" && !slices.Contains(programs[why], it.Program) {
 			programs[why] = append(programs[why], it.Program)
 		}
 	}
@@ -311,7 +308,7 @@ func (p plan) Turn(it item.Item, to item.State, by time.Duration) error {
 
 // TurnStarter has nothing to turn: items of Windows have no starters of their
 // own.
-func (plan) TurnStarter(_ item.Item, starter string, _ item.State) error {
+func (plan) TurnStarter(_ item.Item, starter item.Starter, _ item.State) error {
 	return fmt.Errorf("%s is nothing that is switched", starter)
 }
 

@@ -69,9 +69,8 @@ func (id *identifier) attribute(it *item.Item) {
 	var info program.Info
 	known := false
 	if it.Program != "" && it.State != item.Broken {
-		var why string
-		if info, known, why = id.info(it.Program); why != "" {
-			it.Opaque = "its program " + it.Program + " cannot be read: " + why
+		if info, known, it.Unread = id.info(it.Program); it.Unread != "" {
+			it.Opaque = "its program " + it.Program + " cannot be read: " + it.Unread
 		}
 	}
 	if id.reg.Software == nil {

@@ -163,27 +163,32 @@ func (rules Rules) Judge(it *item.Item, uses Uses) {
 	default:
 		it.Advice, it.Reason = rule.Advice, rule.Reason
 	}
-	if evidence != "" {
-		it.Reason += fmt.Sprintf(" (role %s: %s)", it.Role, evidence)
-	}
+	it.Evidence = evidence
+	it.Reason += known(it)
 	if len(it.Starters) > 0 && it.Demand == "" && it.Advice != item.Keep {
 		it.Demand = "it starts when something asks for it, through " +
-			strings.Join(it.Starters[:min(2, len(it.Starters))], " or ")
+			strings.Join(it.Callers()[:min(2, len(it.Starters))], " or ")
 	}
 }
 
 // Undelayed settles the advice to wait of an item that cannot be delayed: what
 // starts at another time waits already, the rest is a question to somebody.
 func Undelayed(it *item.Item) {
-	reason, evidence, found := strings.Cut(it.Reason, " (role ")
+	reason := strings.TrimSuffix(it.Reason, known(it))
 	if it.When == item.Later {
 		it.Advice, it.Reason = item.Keep, reason+"; it starts at another time by itself"
 	} else {
 		it.Advice, it.Reason = item.LookUp, reason+"; it cannot be delayed, so it goes or stays"
 	}
-	if found {
-		it.Reason += " (role " + evidence
+	it.Reason += known(it)
+}
+
+// known is how a reason ends that goes by a role.
+func known(it *item.Item) string {
+	if it.Evidence == "" {
+		return ""
 	}
+	return fmt.Sprintf(" (role %s: %s)", it.Role, it.Evidence)
 }
 
 // used is the advice for what is known to be in use.

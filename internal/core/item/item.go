@@ -67,17 +67,22 @@ type Item struct {
 	When      When
 	State     State
 	Why       string // one clause on why the state is what it is; may be empty
-	Fires     string // for a task that is armed: when it goes off, in words
-	Unsure    bool   // found with low confidence: it may not be launched, and is never edited
+	// Barred says as a clause why nothing of ours can switch it on, or delay
+	// it; empty where it can be.
+	Barred string
+	// Masked: the service manager refuses to start it, whoever asks.
+	Masked bool
+	Fires  string // for a task that is armed: when it goes off, in words
+	Unsure bool   // found with low confidence: it may not be launched, and is never edited
 
 	// Traits are what else tells of what it is for: "bus org.example.Name" that
 	// it answers to, "socket /run/x.sock" that starts it, "target x.target"
 	// that it belongs to, "category X" of its desktop entry, "network first"
 	// where it waits for the network.
 	Traits   []string
-	Because  []string // native names that pull it in, from the top
-	NeededBy []string // ids of items that require it
-	Starters []string // native names that can start it on demand even when it is off
+	Because  []string  // native names that pull it in, from the top
+	NeededBy []string  // ids of items that require it
+	Starters []Starter // what can start it on demand even when it is off
 
 	Twins []string // ids of items that launch the same program
 
@@ -102,6 +107,7 @@ type Item struct {
 	System    bool      // a part of the operating system itself
 	Leftover  bool      // its package was removed, and left this behind
 	Aside     bool      // shown only with all items: a driver, a part of the login itself
+	AdminToo  bool      // of the administrator's login, for it is set up for everybody's
 	Ours      bool      // it is calmdawn's own: the recorder, the guard
 	// Generated: the machine made it as this boot began, so that only the
 	// running machine shows it.
@@ -114,6 +120,9 @@ type Item struct {
 	// Opaque says as a clause why it cannot be told what it is, since something
 	// of it cannot be read; it is protected then. Empty where all could be.
 	Opaque string
+	// Unread is why its program cannot be read, as a clause; empty where it can
+	// be, or has none.
+	Unread string
 
 	// Hold says as a clause what updates make of a switch of it, where that
 	// rewrites a package's file; empty elsewhere. Undone: they take it back.
@@ -123,9 +132,11 @@ type Item struct {
 	Role   string // what it does for the machine; empty when not known
 	Advice Advice // what we say of it; empty for what is off
 	Reason string // why we say so, and what the role is known from
-	Lost   string // what works no longer without it, as a clause; empty where not known
-	Demand string // how to have it when it is wanted, as a clause; empty where not known
-	Note   string // the technician's own
+	// Evidence is that last part of the reason; empty where no role is known.
+	Evidence string
+	Lost     string // what works no longer without it, as a clause; empty where not known
+	Demand   string // how to have it when it is wanted, as a clause; empty where not known
+	Note     string // the technician's own
 	// Protected says what depends on the item, so that switching it off takes
 	// insisting; empty for what may be switched off.
 	Protected string
@@ -154,14 +165,47 @@ const (
 	CleanUp Advice = "clean up"
 )
 
+// A Starter can start an item on demand: a unit, or whoever calls a name on a
+// bus.
+type Starter struct {
+	Name string
+	Bus  bool // it is a name on a bus, which is nothing that is switched
+}
+
+func (s Starter) String() string {
+	if s.Bus {
+		return "the bus name " + s.Name
+	}
+	return s.Name
+}
+
+// Callers are what can start an item on demand, in words.
+func (it Item) Callers() (all []string) {
+	for _, s := range it.Starters {
+		all = append(all, s.String())
+	}
+	return all
+}
+
 // Unread is a place that a survey could not read.
 type Unread struct {
-	Path   string `json:"path"`
-	Reason string `json:"reason"`
+	Path   string     `json:"path"`
+	Reason string     `json:"reason"`
+	Kind   UnreadKind `json:"-"`
+}
+
+// An UnreadKind says what it means that a place was not read.
+type UnreadKind int
+
+const (
+	// Partly: what stands there may be missing from what was found.
+	Partly UnreadKind = iota
 	// Gap: all that stands there is missing, so that what was found looks whole
 	// and is not.
-	Gap bool `json:"-"`
-}
+	Gap
+	// Denied: another user may read it.
+	Denied
+)
 
 // A Survey is one complete inventory of a machine.
 type Survey struct {

@@ -81,7 +81,7 @@ func (e *Entries) Unread() []item.Unread { return e.unread }
 
 func (e *Entries) skip(p string, err error) {
 	if !errors.Is(err, fs.ErrNotExist) {
-		e.unread = append(e.unread, item.Unread{Path: p, Reason: machine.Reason(err)})
+		e.unread = append(e.unread, machine.Unread(p, err))
 	}
 }
 
@@ -95,7 +95,7 @@ func (e *Entries) Survey() []item.Item {
 		own := e.folder(path.Join(u.Home, homeFolder), u)
 		for i := range own {
 			if why := e.stopped(u, unitOf(own[i].Native)); why != "" && own[i].State.Launched() {
-				own[i].State, own[i].Why, own[i].Because = item.Off, why, nil
+				bar(&own[i], why)
 			}
 		}
 		items = append(items, own...)
@@ -146,8 +146,13 @@ func (e *Entries) forAll(it *item.Item) {
 		}
 	}
 	if people > 0 {
-		it.State, it.Why, it.Because = item.Off, why, nil
+		bar(it, why)
 	}
+}
+
+// bar has an entry be off for what no switch of ours changes.
+func bar(it *item.Item, why string) {
+	it.State, it.Why, it.Because, it.Barred = item.Off, why, nil, why
 }
 
 // overrides reports whether a user has an entry that hides the machine's of the
@@ -213,7 +218,7 @@ func (e *Entries) item(p string, owner account.User, text []byte) (item.Item, bo
 	}
 	d, err := parse(text)
 	if err != nil {
-		it.State, it.Why, it.Because = item.Off, "no desktop launches it: "+err.Error(), nil
+		bar(&it, "no desktop launches it: "+err.Error())
 		return it, len(text) > 0 && strings.HasSuffix(name, ".desktop")
 	}
 	if title := d.localised("Name", e.language); title != "" {
@@ -238,7 +243,9 @@ func (e *Entries) item(p string, owner account.User, text []byte) (item.Item, bo
 			it.Conditions = append(it.Conditions, key+"="+v)
 		}
 	}
-	switch why := e.heldBack(d); {
+	switch why, barred := e.heldBack(d); {
+	case barred:
+		bar(&it, why)
 	case why != "":
 		it.State, it.Why, it.Because = item.Off, why, nil
 	case program.Missing != "":
@@ -258,34 +265,35 @@ func (e *Entries) overridden(name string) bool {
 }
 
 // heldBack says why no desktop on this machine launches the entry; empty when
-// one does.
-func (e *Entries) heldBack(d entry) string {
+// one does. Barred: it is for nothing that a switch of ours changes.
+func (e *Entries) heldBack(d entry) (why string, barred bool) {
 	if d.hidden {
-		return "switched off by Hidden=true"
+		return "switched off by Hidden=true", false
 	}
 	if try := d.keys["TryExec"]; try != "" && !e.finder.IsFile(e.finder.Look(try, searchPath)) {
-		return "its TryExec program " + try + " is not there"
+		return "its TryExec program " + try + " is not there", true
 	}
 	gnome := func(session string) bool { return slices.Contains(list(session), "GNOME") }
 	if phase := d.keys["X-GNOME-Autostart-Phase"]; phase != "" &&
 		!slices.ContainsFunc(e.desktops, gnome) {
 		return "its phase " + phase + " is started by a session manager that this machine does " +
-			"not have"
+			"not have", true
 	}
 	if skip, err := boolean(d.keys["X-systemd-skip"]); err == nil && skip {
-		return "switched off by X-systemd-skip"
+		return "switched off by X-systemd-skip", false
 	}
 	if on, err := boolean(d.keys["X-GNOME-Autostart-enabled"]); err == nil && !on &&
 		len(e.desktops) > 0 &&
 		!slices.ContainsFunc(e.desktops, func(s string) bool { return !gnome(s) }) {
-		return "switched off by X-GNOME-Autostart-enabled=false"
+		return "switched off by X-GNOME-Autostart-enabled=false", false
 	}
 	only, not := list(d.keys["OnlyShowIn"]), list(d.keys["NotShowIn"])
 	if len(e.desktops) == 0 {
 		if len(only) > 0 {
-			return "it is for " + strings.Join(only, ", ") + " only, and no desktop is installed"
+			return "it is for " + strings.Join(only, ", ") + " only, and no desktop is installed",
+				true
 		}
-		return ""
+		return "", false
 	}
 	shown := slices.ContainsFunc(e.desktops, func(session string) bool {
 		names := list(session)
@@ -297,9 +305,9 @@ func (e *Entries) heldBack(d entry) string {
 		return (len(only) == 0 || in(only)) && !in(not)
 	})
 	if !shown {
-		return "not for the desktop of this machine (" + strings.Join(e.desktops, ", ") + ")"
+		return "not for the desktop of this machine (" + strings.Join(e.desktops, ", ") + ")", true
 	}
-	return ""
+	return "", false
 }
 
 // installedDesktops returns the DesktopNames of each session that can be logged
@@ -379,8 +387,8 @@ func (e plan) Turn(it item.Item, to item.State, by time.Duration) error {
 	}); i >= 0 && it.Owner != "" {
 		home = e.users[i].Home
 	}
-	if to != item.Off && it.State == item.Off && !strings.HasPrefix(it.Why, "switched off") {
-		return errors.New(it.Why)
+	if to != item.Off && it.Barred != "" {
+		return errors.New(it.Barred)
 	}
 	setTo := func(text []byte) ([]byte, error) {
 		switch to {

@@ -86,7 +86,7 @@ func (t *Tables) Unread() []item.Unread { return t.unread }
 
 func (t *Tables) skip(p string, err error) {
 	if !errors.Is(err, fs.ErrNotExist) {
-		t.unread = append(t.unread, item.Unread{Path: p, Reason: machine.Reason(err)})
+		t.unread = append(t.unread, machine.Unread(p, err))
 	}
 }
 
@@ -133,6 +133,7 @@ func (t *Tables) Survey() []item.Item {
 		case hung != "" && t.as.whole:
 			it.State, it.Why, it.Because = item.Off, "cron hangs at the FIFO "+hung+
 				" and launches nothing", nil
+			it.Barred = it.Why
 		default:
 			it.Because = append(slices.Clone(chain), it.Because[1:]...)
 		}
@@ -158,6 +159,7 @@ func (t *Tables) asUnit(it *item.Item) {
 	if _, there, _ := t.daemon(named); there && path.Dir(it.File) == systemFolder {
 		it.State, it.Because = item.Off, nil
 		it.Why = "cron passes it over: " + named + " is there, and goes before it"
+		it.Barred = it.Why
 		return
 	}
 	of, by := it.Command, it.File // a line
@@ -174,6 +176,7 @@ func (t *Tables) asUnit(it *item.Item) {
 	case by != "":
 		it.State, it.Because = item.Off, nil
 		it.Why = "cron passes it over: " + timer + " does the same"
+		it.Barred = it.Why
 	case !on:
 		it.State, it.Because = item.Off, nil
 		it.Why = timer + ", which would launch it, is not on"
@@ -239,9 +242,11 @@ func (t *Tables) table(p, owner string) []item.Item {
 		case dropped != nil:
 			it.State, it.Because = item.Off, nil
 			it.Why = "cron drops the whole file: " + strings.ReplaceAll(dropped.Error(), "\n", "; ")
+			it.Barred = it.Why
 		case l.wrong != nil:
 			it.State, it.Because = item.Off, nil
 			it.Why = "cron passes its line over: " + l.wrong.Error()
+			it.Barred = it.Why
 		case program.Missing != "":
 			it.State, it.Why = item.Broken, program.Missing+" is not there"
 		case l.delay > 0:
@@ -286,6 +291,7 @@ func (t *Tables) scripts(lines []item.Item) []item.Item {
 				When:    l.When,
 				State:   l.State,
 				Why:     l.Why,
+				Barred:  l.Barred,
 				Fires:   l.Fires,
 				Command: p,
 				Program: p,
@@ -294,7 +300,7 @@ func (t *Tables) scripts(lines []item.Item) []item.Item {
 			}
 			switch {
 			case !t.as.runs(e.Name):
-				it.State, it.Why = item.Off, passedOver
+				it.State, it.Why, it.Barred = item.Off, passedOver, passedOver
 			case info.Mode&0o111 == 0:
 				it.State, it.Why = item.Off, "it cannot be executed"
 			}
@@ -418,15 +424,12 @@ func (t plan) Turn(it item.Item, to item.State, by time.Duration) error {
 	switch {
 	case !ok && strings.Contains(it.ID, "#"):
 		return errors.New("the line is not there any more")
-	case to != item.Off && strings.HasPrefix(it.Why, "cron "):
-		return errors.New(it.Why)
+	case to != item.Off && it.Barred != "":
+		return errors.New(it.Barred)
 	case to == item.Delayed && (!ok || !at.line.boot):
 		return errors.New("it runs by the clock, not while somebody waits for the boot")
 	}
 	if !ok { // a script of a folder that is run as a whole
-		if to == item.On && it.Why == passedOver {
-			return errors.New(it.Why)
-		}
 		if to == item.On {
 			return d.AllowRun(it.File)
 		}

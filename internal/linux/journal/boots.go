@@ -187,7 +187,7 @@ func ownFolders(r *machine.Root, top, id string, found *Boots) []string {
 func list(r *machine.Root, folder string, found *Boots) []machine.Entry {
 	entries, err := r.ReadDir(folder)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		found.Unread = append(found.Unread, item.Unread{Path: folder, Reason: machine.Reason(err)})
+		found.Unread = append(found.Unread, machine.Unread(folder, err))
 	}
 	return entries
 }

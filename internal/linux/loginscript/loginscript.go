@@ -52,7 +52,7 @@ func Read(r *machine.Root, finder *launch.Finder, users []account.User) *Scripts
 		if err == nil {
 			s.items = append(s.items, scan(finder, p, owner, string(text))...)
 		} else if !errors.Is(err, fs.ErrNotExist) {
-			s.unread = append(s.unread, item.Unread{Path: p, Reason: machine.Reason(err)})
+			s.unread = append(s.unread, machine.Unread(p, err))
 		}
 	}
 	for _, p := range machineFiles {

@@ -105,7 +105,7 @@ func (db *Database) Owners(paths []string) map[string]Package {
 			if errors.As(err, &refusal) {
 				where = refusal.Path
 			}
-			db.unread = append(db.unread, item.Unread{Path: where, Reason: machine.Reason(err)})
+			db.unread = append(db.unread, machine.Unread(where, err))
 		}
 	}
 	return owners

@@ -70,7 +70,7 @@ func (src *Source) skip(p string, err error) {
 	defer src.mu.Unlock()
 	if !src.skipped[p] && !errors.Is(err, fs.ErrNotExist) {
 		src.skipped[p] = true
-		src.unread = append(src.unread, item.Unread{Path: p, Reason: machine.Reason(err)})
+		src.unread = append(src.unread, machine.Unread(p, err))
 	}
 }
 

@@ -143,7 +143,7 @@ func (t *Tree) item(u *unit, got reached, when item.When) (item.Item, bool) {
 	case u.file == nil:
 		return it, false
 	case u.masked:
-		it.File, it.Why = u.file.entry, u.hidden
+		it.File, it.Why, it.Masked = u.file.entry, u.hidden, true
 		return t.behindMask(u, it), on || t.ownFile(u.file.entry)
 	case u.hidden != "":
 		it.File, it.Why = u.file.entry, u.hidden
@@ -262,8 +262,10 @@ func (t *Tree) behindMask(u *unit, it item.Item) item.Item {
 
 // relations works out which services each service is required by, and which
 // activators can start it.
-func (t *Tree) relations(got reached) (needed, starters map[string][]string) {
-	needed, starters = map[string][]string{}, map[string][]string{}
+func (t *Tree) relations(got reached) (
+	needed map[string][]string, starters map[string][]item.Starter,
+) {
+	needed, starters = map[string][]string{}, map[string][]item.Starter{}
 	for name := range got {
 		u := t.load(name)
 		if u.file == nil || u.hidden != "" {
@@ -280,28 +282,29 @@ func (t *Tree) relations(got reached) (needed, starters map[string][]string) {
 				continue
 			}
 			target := t.activates(u).name
-			starters[target] = append(starters[target], name)
+			starters[target] = append(starters[target], item.Starter{Name: name})
 		}
 	}
 	for bus, service := range t.busNames() {
 		target := t.load(service).name
-		starters[target] = append(starters[target], busStarter+bus)
+		starters[target] = append(starters[target], item.Starter{Name: bus, Bus: true})
 	}
-	for _, m := range []map[string][]string{needed, starters} {
-		for key := range m {
-			slices.Sort(m[key])
-			m[key] = slices.Compact(m[key])
-		}
+	for key := range needed {
+		slices.Sort(needed[key])
+		needed[key] = slices.Compact(needed[key])
+	}
+	for key := range starters {
+		slices.SortFunc(starters[key], func(a, b item.Starter) int {
+			return strings.Compare(a.String(), b.String())
+		})
+		starters[key] = slices.Compact(starters[key])
 	}
 	return needed, starters
 }
 
-// busStarter begins a starter that is a bus name.
-const busStarter = "the bus name "
-
 // traits are what else a unit's text, and what can start it, tell of what it is
 // for.
-func (t *Tree) traits(u *unit, starters []string) (all []string) {
+func (t *Tree) traits(u *unit, starters []item.Starter) (all []string) {
 	add := func(what string, values ...string) {
 		for _, value := range values {
 			if trait := what + " " + value; value != "" && !slices.Contains(all, trait) {
@@ -311,9 +314,9 @@ func (t *Tree) traits(u *unit, starters []string) (all []string) {
 	}
 	add("bus", u.last("Service", "BusName"))
 	for _, starter := range starters {
-		if name, ok := strings.CutPrefix(starter, busStarter); ok {
-			add("bus", name)
-		} else if s := t.load(starter); s.file != nil {
+		if starter.Bus {
+			add("bus", starter.Name)
+		} else if s := t.load(starter.Name); s.file != nil {
 			add("socket", s.list("Socket", "ListenStream")...)
 			add("socket", s.list("Socket", "ListenDatagram")...)
 		}

@@ -64,6 +64,7 @@ type file struct {
 	alias  string // the name that this one is another name for
 	script bool   // path is an old init script
 	hidden string // why the name has no text although something stands there
+	masked bool   // that is that somebody masked it
 }
 
 // A pull is a name in a .wants, .requires or .upholds folder.
@@ -260,7 +261,7 @@ func (t *Tree) readEntry(p string, e machine.Entry, level int) *file {
 	switch e.Kind {
 	case machine.Regular:
 		if t.texts[p].empty {
-			f.path, f.hidden = "", "masked by an empty file at "+p
+			f.path, f.hidden, f.masked = "", "masked by an empty file at "+p, true
 		}
 		return f
 	case machine.Symlink:
@@ -275,7 +276,7 @@ func (t *Tree) readEntry(p string, e machine.Entry, level int) *file {
 func (t *Tree) readLink(f *file, target string) *file {
 	name := path.Base(f.entry)
 	if target == "/dev/null" {
-		f.path, f.hidden = "", "masked by "+f.entry
+		f.path, f.hidden, f.masked = "", "masked by "+f.entry, true
 		return f
 	}
 	real, err := t.root.Resolve(f.entry)
@@ -295,7 +296,7 @@ func (t *Tree) readLink(f *file, target string) *file {
 	info, err := t.root.Lstat(real)
 	switch {
 	case err == nil && (info.Null || info.Kind == machine.Regular && info.Size == 0):
-		f.path, f.hidden = "", "masked by "+f.entry
+		f.path, f.hidden, f.masked = "", "masked by "+f.entry, true
 	case err == nil && info.Kind != machine.Regular:
 		t.skip(f.entry, &machine.Refusal{
 			Path:   f.entry,
@@ -379,7 +380,7 @@ func (t *Tree) loadFiles() {
 func (t *Tree) read(u *unit, f *file) {
 	u.file = f
 	if f.hidden != "" {
-		u.hidden, u.masked = f.hidden, strings.HasPrefix(f.hidden, "masked")
+		u.hidden, u.masked = f.hidden, f.masked
 		return
 	}
 	why := ""

@@ -225,7 +225,7 @@ func (t *Plan) mask(u *unit) error {
 	if err := t.plant(p, "/dev/null"); err != nil {
 		return err
 	}
-	f := &file{entry: p, hidden: "masked by " + p}
+	f := &file{entry: p, hidden: "masked by " + p, masked: true}
 	t.files[u.name] = f
 	u.file, u.hidden, u.masked = f, f.hidden, true
 	clear(t.reached)

@@ -48,7 +48,7 @@ func (r *reader) traces() {
 	entries, err := r.reg.Root.ReadDir(dir)
 	if err != nil {
 		r.found.Unread = append(r.found.Unread,
-			item.Unread{Path: dir, Reason: machine.Reason(err)})
+			machine.Unread(dir, err))
 		return
 	}
 	for _, e := range entries[:min(mostTraces, len(entries))] {

@@ -120,7 +120,7 @@ func (reg *Registry) Close() {
 }
 
 func (reg *Registry) unread(p string, err error) {
-	reg.Unread = append(reg.Unread, item.Unread{Path: p, Reason: machine.Reason(err)})
+	reg.Unread = append(reg.Unread, machine.Unread(p, err))
 }
 
 // maxLog bounds a log that is replayed, in bytes.

@@ -30,9 +30,7 @@ func (l *List) scripts() {
 			const most = 1 << 20
 			raw, err := l.reg.Root.ReadFile(p, most)
 			if err != nil && !errors.Is(err, fs.ErrNotExist) {
-				l.reg.Unread = append(l.reg.Unread, item.Unread{
-					Path: p, Reason: machine.Reason(err),
-				})
+				l.reg.Unread = append(l.reg.Unread, machine.Unread(p, err))
 				continue
 			}
 			l.listed(p, registry.Text(raw), of.section)

@@ -85,7 +85,7 @@ func (l *List) folder(place string, u *registry.User, approval registry.Place) {
 		entries, err = l.reg.Root.ReadDir(dir)
 	}
 	if err != nil {
-		l.reg.Unread = append(l.reg.Unread, item.Unread{Path: outside, Reason: machine.Reason(err)})
+		l.reg.Unread = append(l.reg.Unread, machine.Unread(outside, err))
 		return
 	}
 	called, err := l.reg.Called(p)
@@ -145,7 +145,7 @@ func (l *List) file(p, native string, u *registry.User, approval registry.Place)
 func (l *List) shortcut(p string, u *registry.User, it *item.Item) {
 	raw, err := l.reg.Root.ReadFile(p, shortcut.MaxSize)
 	if err != nil {
-		l.reg.Unread = append(l.reg.Unread, item.Unread{Path: p, Reason: machine.Reason(err)})
+		l.reg.Unread = append(l.reg.Unread, machine.Unread(p, err))
 		return
 	}
 	link, err := shortcut.Parse(raw, l.reg.CodePage())
@@ -186,7 +186,7 @@ func (l *List) address(p string, it *item.Item) {
 	const most = 64 << 10
 	raw, err := l.reg.Root.ReadFile(p, most)
 	if err != nil {
-		l.reg.Unread = append(l.reg.Unread, item.Unread{Path: p, Reason: machine.Reason(err)})
+		l.reg.Unread = append(l.reg.Unread, machine.Unread(p, err))
 		return
 	}
 	for line := range strings.Lines(registry.Text(raw)) {

@@ -102,7 +102,7 @@ func (l *List) list(place registry.Place, above string, depth int) {
 func (l *List) files(dir, above string, depth int) {
 	entries, err := l.reg.Root.ReadDir(dir)
 	if err != nil {
-		l.reg.Unread = append(l.reg.Unread, item.Unread{Path: dir, Reason: machine.Reason(err)})
+		l.reg.Unread = append(l.reg.Unread, machine.Unread(dir, err))
 		l.dark = append(l.dark, above)
 		return
 	}
