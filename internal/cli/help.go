@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/pflag"
 
 	"calmdawn/internal/render"
+	"calmdawn/internal/visit"
 )
 
 // jobGroups are the groups of commands in the order of the job.
@@ -79,6 +80,7 @@ when it was through with what the login launched, usable both together.
 Time in which the machine waited for a person is taken out, and shown. A boot
 is odd if something about it makes it no measure of the machine: it is named,
 and left out of comparisons.`},
+	{"scope", "what a list holds, of each kind of machine", visit.Scopes()},
 	{"machine", "which machine a call is about, and where its changes are kept",
 		`A call is about the running machine, or with --root DIR about the one whose disk
 is mounted at DIR, for instance a customer's disk on the bench computer. The

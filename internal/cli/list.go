@@ -53,15 +53,8 @@ func (a *app) listCommand() *cobra.Command {
 The operating system's own parts are folded into one line. At a terminal its
 rows have numbers, which other commands take: show 3, disable 1 4-6.
 
-That is: services, timers and the programs of desktop logins, of the machine
-and of each user; old init scripts and rc.local; every line of the crontabs and
-the scripts that they run; and, with low confidence, what login scripts leave
-running. What the columns mean: calmdawn help costs, calmdawn help states.
-
-Not looked at: udev rules, network hooks, mounts and swap, what containers
-launch, other init systems than systemd, kernel command lines that name
-another goal, on a disk what generators make as a boot begins (other than of old
-scripts), and what programs launch in turn once they run.`,
+What it holds of each kind of machine, and what is not looked at: calmdawn help
+scope. What the columns mean: calmdawn help costs, calmdawn help states.`,
 		Example: `  calmdawn list
   calmdawn list cue                      what has "cue" in its name, maker or command
   calmdawn list --advice "can go,can wait" --when boot

@@ -14,6 +14,15 @@ import (
 
 var all = []family.Family{linux.Family{}, windows.Family{}}
 
+// Scopes tells of each kind what a list holds, under the kind's name.
+func Scopes() string {
+	var parts []string
+	for _, f := range all {
+		parts = append(parts, "On "+f.Name()+":\n\n"+f.Scope())
+	}
+	return strings.Join(parts, "\n\n")
+}
+
 // Within says how to reach a machine that stands in a part of the disk at a
 // folder, as a clause with commands below it; empty where none does.
 func Within(r *machine.Root, dir string) string { return linux.Within(r, dir) }

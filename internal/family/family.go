@@ -24,6 +24,9 @@ type Family interface {
 	// Fits says by what a disk is seen to be of the kind, as the name of a
 	// path; empty where it is not.
 	Fits(r *machine.Root) (evidence string)
+	// Scope tells, in paragraphs for people, what a list of such a machine
+	// holds, and what is not looked at.
+	Scope() string
 	// Home says where things of ours stand in such a machine.
 	Home() machine.Home
 	// Open gives a machine of the kind its home, and the stores of what is

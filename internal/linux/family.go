@@ -54,6 +54,17 @@ func (Family) Fits(r *machine.Root) string {
 	return ""
 }
 
+func (Family) Scope() string {
+	return `Services, timers and the programs of desktop logins, of the machine and of each
+user; old init scripts and rc.local; every line of the crontabs and the scripts
+that they run; and, with low confidence, what login scripts leave running.
+
+Not looked at: udev rules, network hooks, mounts and swap, what containers
+launch, other init systems than systemd, kernel command lines that name
+another goal, on a disk what generators make as a boot begins (other than of old
+scripts), and what programs launch in turn once they run.`
+}
+
 func (Family) Home() machine.Home {
 	return machine.Home{
 		Casebook:  "/var/lib/calmdawn",

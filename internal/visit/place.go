@@ -37,6 +37,9 @@ type Place struct {
 	Listed func(machine string) (notebook.List, error)
 }
 
+// Scopes tells of each kind of machine what a list holds, in paragraphs.
+func Scopes() string { return families.Scopes() }
+
 // A Misuse is an error of whoever asks, in what was asked for.
 type Misuse struct{ Err error }
 

@@ -47,6 +47,16 @@ func (Family) Fits(r *machine.Root) string {
 	return config
 }
 
+func (Family) Scope() string {
+	return `Services, and drivers with --all; the Run lists and start-up folders of the
+machine and of each user; tasks; packaged apps. Shown, and never switched: scripts of
+policies, what runs in the place of another program, and libraries that
+programs load as they start.
+
+Not looked at: subscriptions to management events, extensions of programs, and
+what programs launch in turn once they run.`
+}
+
 func (Family) Home() machine.Home {
 	return machine.Home{
 		Casebook:  "/ProgramData/calmdawn",
