@@ -40,7 +40,7 @@ func (s toy) step(name, address string, do func() error) error {
 	return do()
 }
 
-func (s toy) Node(address string) (change.Node, error) {
+func (s toy) Node(address, _ string) (change.Node, error) {
 	all, err := s.read()
 	if n, ok := all[address]; ok {
 		return n, err
@@ -53,7 +53,7 @@ func (s toy) Apply(e change.Edit) error {
 	if err != nil {
 		return err
 	}
-	now, _ := s.Node(e.Path)
+	now, _ := s.Node(e.Path, "")
 	if !now.Same(e.Before) {
 		return &change.Conflict{Edit: e, Now: now}
 	}
@@ -66,20 +66,25 @@ func (s toy) Apply(e change.Edit) error {
 		s.step("rename", e.Path, func() error { return os.Rename(s.file+".new", s.file) }))
 }
 
-func (s toy) Sweep() error {
+func (s toy) Force(e change.Edit) error {
+	e.Before, _ = s.Node(e.Path, "")
+	return s.Apply(e)
+}
+
+func (s toy) SweepBeside(change.Edit) error {
 	if err := os.Remove(s.file + ".new"); !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
 	return nil
 }
 
-func (s toy) ReadOnly() bool       { return false }
-func (s toy) Mind(string) []string { return nil }
+func (s toy) Fixed(change.Edit) bool { return false }
+func (s toy) Mind(string) []string   { return nil }
 
 func (s toy) Words(_ string, n change.Node) string { return string(n.Data) }
 
 // Its keys stand as values of a kind of their own.
-func (s toy) Folder(address string) (machine.FolderState, error) {
+func (s toy) Folder(address, _ string) (machine.FolderState, error) {
 	all, err := s.read()
 	state := machine.FolderState{Exists: address == "toy:Key", Empty: true}
 	for a, n := range all {
@@ -93,21 +98,21 @@ func (s toy) Folder(address string) (machine.FolderState, error) {
 }
 
 func (s toy) set(op, address string, n change.Node) error {
-	now, err := s.Node(address)
+	now, err := s.Node(address, "")
 	return errors.Join(err, s.step(op, address, func() error {
 		return toy{s.file, &machine.Root{}}.Apply(change.Edit{Path: address, Before: now, After: n})
 	}))
 }
 
-func (s toy) MakeFolder(address string) error {
+func (s toy) MakeFolder(address, _ string, _ uint32) error {
 	return s.set("mkdir", address, change.Node{Kind: change.Value})
 }
 
-func (s toy) RemoveFolder(address string) error {
+func (s toy) RemoveFolder(address, _ string) error {
 	return s.set("rmdir", address, change.Node{Kind: change.Absent})
 }
 
-func (s toy) SetFolderTime(address string, ns int64) error {
+func (s toy) SetFolderTime(address, _ string, ns int64) error {
 	if address == "toy:Key" {
 		return nil
 	}

@@ -52,7 +52,7 @@ func swapped(dir string) error {
 	return &Refusal{dir, "is not the folder that it was: a link is in its place, or above it"}
 }
 
-func (r *Root) fileNode(p, home string) (change.Node, error) {
+func (r fileStore) Node(p, home string) (change.Node, error) {
 	node := change.Node{Kind: change.Absent}
 	err := r.at(p, home, func(at place) (err error) {
 		node, err = at.node()
@@ -131,9 +131,9 @@ func saysNothing(key string, value []byte) bool {
 	return text == "" || text == "????????"
 }
 
-// applyFile is [Root.Apply] for a path. Files and links are written under
+// Apply is [Root.Apply] for a path. Files and links are written under
 // another name and renamed.
-func (r *Root) applyFile(e change.Edit) error {
+func (r fileStore) Apply(e change.Edit) error {
 	return r.at(e.Path, e.Home, func(at place) error {
 		now, err := at.node()
 		if err != nil {
@@ -186,7 +186,7 @@ func (at place) restore(found change.Node) {
 	}
 }
 
-func (r *Root) forceFile(e change.Edit) error {
+func (r fileStore) Force(e change.Edit) error {
 	return r.at(e.Path, e.Home, func(at place) error {
 		if e.After.Sum != nil {
 			return onlySum(e.Path)
@@ -469,7 +469,7 @@ func CheckTime(p string, at time.Time) error {
 		"give it another one first", at.Year())}
 }
 
-func (r *Root) fileFolder(p, home string) (FolderState, error) {
+func (r fileStore) Folder(p, home string) (FolderState, error) {
 	var s FolderState
 	err := r.at(path.Join(p, "x"), home, func(at place) error {
 		info, err := at.dir.stat(".")
@@ -495,7 +495,7 @@ func (r *Root) fileFolder(p, home string) (FolderState, error) {
 	return s, err
 }
 
-func (r *Root) makeFolder(p, home string, mode uint32) error {
+func (r fileStore) MakeFolder(p, home string, mode uint32) error {
 	return r.at(p, home, func(at place) error {
 		up, err := at.dir.stat(".")
 		if err != nil {
@@ -550,7 +550,7 @@ func (at place) disinherit() error {
 	return nil
 }
 
-func (r *Root) removeFolder(p, home string) error {
+func (r fileStore) RemoveFolder(p, home string) error {
 	return r.at(p, home, func(at place) error {
 		if err := at.step("rmdir", 0, func() error {
 			return at.dir.remove(at.name, Folder)
@@ -561,7 +561,7 @@ func (r *Root) removeFolder(p, home string) error {
 	})
 }
 
-func (r *Root) setFolderTime(p, home string, ns int64) error {
+func (r fileStore) SetFolderTime(p, home string, ns int64) error {
 	return r.at(path.Join(p, "x"), home, func(at place) error {
 		at.path = p
 		err := at.step("utimes", 0, func() error { return at.dir.chtime(".", Folder, ns) })

@@ -8,34 +8,46 @@ import (
 	"calmdawn/internal/core/change"
 )
 
-// A Store holds things of a machine that are edited and are no files, such as
-// values of a registry. Their addresses begin with its scheme. Several
-// goroutines may ask it, as several plans do; one at a time edits.
+// A Store holds what of a machine is edited: its files, or what else is, such
+// as values of a registry, whose addresses begin with the store's scheme.
+// Several goroutines may ask it, as several plans do; one at a time edits. A
+// home that is given is that of a person, who may have swapped what is there.
 type Store interface {
 	// Node returns the whole state at an address.
-	Node(address string) (change.Node, error)
+	Node(address, home string) (change.Node, error)
 	// Apply makes the edit e and verifies it. Where the address is not as e
 	// expects, it is a *change.Conflict, and left alone. At every moment the
 	// address is as before or as after, and when Apply returns it is on the
 	// disk.
 	Apply(e change.Edit) error
-	// Sweep removes what an interrupted call of Apply left beside.
-	Sweep() error
-	// ReadOnly reports whether it takes no edits.
-	ReadOnly() bool
-	// Words says in a word or two what a value at an address is, as people who
-	// know the store write it.
+	// Force puts the After state of e there, whatever stands there.
+	Force(e change.Edit) error
+	// SweepBeside removes what an interrupted call left beside an edit.
+	SweepBeside(e change.Edit) error
+	// Fixed reports whether where an edit is to be made takes none.
+	Fixed(e change.Edit) bool
+	// Words says in a word or two what is at an address, as people who know the
+	// store write it.
 	Words(address string, n change.Node) string
 	// Mind says, a sentence each, what whoever decides on an edit there has to
 	// know.
 	Mind(address string) []string
 	// What the addresses stand in is to it what folders are to files:
-	// [change.Edit.Folder] says which.
-	Folder(address string) (FolderState, error)
-	MakeFolder(address string) error
-	RemoveFolder(address string) error
-	SetFolderTime(address string, ns int64) error
+	// [change.Edit.Folder] says which. The mode is of those of files alone.
+	Folder(address, home string) (FolderState, error)
+	MakeFolder(address, home string, mode uint32) error
+	RemoveFolder(address, home string) error
+	SetFolderTime(address, home string, ns int64) error
 }
+
+// A fileStore is a machine's files, as the store of what has no scheme.
+type fileStore struct{ *Root }
+
+func (fileStore) Words(_ string, n change.Node) string { return n.Describe() }
+func (fileStore) Mind(string) []string                 { return nil }
+
+func (r fileStore) SweepBeside(e change.Edit) error { return r.Sweep(path.Dir(e.Path), e.Home) }
+func (r fileStore) Fixed(e change.Edit) bool        { return r.ReadOnly(path.Dir(e.Path)) }
 
 // An Importer is a store that can take edits back with a file which the running
 // machine imports by its own means.
@@ -70,11 +82,11 @@ func (r *Root) Attach(scheme string, s Store) {
 	r.stores[scheme] = s
 }
 
-// store returns who holds an address that is no path; nil for a path.
+// store returns who holds an address.
 func (r *Root) store(address string) (Store, error) {
 	scheme := change.Scheme(address)
 	if scheme == "" {
-		return nil, nil
+		return fileStore{r}, nil
 	}
 	if s := r.stores[scheme]; s != nil {
 		return s, nil
@@ -88,29 +100,28 @@ func (r *Root) store(address string) (Store, error) {
 // [MaxEdited] is a *Refusal.
 func (r *Root) Node(p, home string) (change.Node, error) {
 	s, err := r.store(p)
-	if s == nil && err == nil {
-		return r.fileNode(p, home)
-	}
 	if err != nil {
 		return change.Node{Kind: change.Absent}, err
 	}
-	return s.Node(p)
+	return s.Node(p, home)
 }
 
 // Words says in a word or two what is at an address.
 func (r *Root) Words(address string, n change.Node) string {
-	if s, err := r.store(address); s != nil && err == nil && n.Kind == change.Value {
-		return s.Words(address, n)
+	s, err := r.store(address)
+	if err != nil || n.Kind != change.Value {
+		return n.Describe()
 	}
-	return n.Describe()
+	return s.Words(address, n)
 }
 
 // Mind says, a sentence each, what is to be known of an edit at an address.
 func (r *Root) Mind(address string) []string {
-	if s, err := r.store(address); s != nil && err == nil {
-		return s.Mind(address)
+	s, err := r.store(address)
+	if err != nil {
+		return nil
 	}
-	return nil
+	return s.Mind(address)
 }
 
 // Apply makes the edit e and verifies it. An address that is not as e expects
@@ -119,9 +130,6 @@ func (r *Root) Mind(address string) []string {
 // so that they stay together. When Apply returns, the edit is on the disk.
 func (r *Root) Apply(e change.Edit) error {
 	s, err := r.store(e.Path)
-	if s == nil && err == nil {
-		return r.applyFile(e)
-	}
 	if err != nil {
 		return err
 	}
@@ -134,29 +142,20 @@ func (r *Root) Apply(e change.Edit) error {
 // be opened.
 func (r *Root) Force(e change.Edit) error {
 	s, err := r.store(e.Path)
-	if s == nil && err == nil {
-		return r.forceFile(e)
-	}
 	if err != nil {
 		return err
 	}
-	if e.Before, err = s.Node(e.Path); err != nil {
-		return err
-	}
-	return s.Apply(e)
+	return s.Force(e)
 }
 
 // Folder describes what edits stand in: the folder at p, or what a store has as
 // one.
 func (r *Root) Folder(p, home string) (FolderState, error) {
 	s, err := r.store(p)
-	if s == nil && err == nil {
-		return r.fileFolder(p, home)
-	}
 	if err != nil {
 		return FolderState{}, err
 	}
-	return s.Folder(p)
+	return s.Folder(p, home)
 }
 
 // MakeFolder makes the folder p with the given mode and the owner of the folder
@@ -164,57 +163,42 @@ func (r *Root) Folder(p, home string) (FolderState, error) {
 // rights of that around it.
 func (r *Root) MakeFolder(p, home string, mode uint32) error {
 	s, err := r.store(p)
-	if s == nil && err == nil {
-		return r.makeFolder(p, home, mode)
-	}
 	if err != nil {
 		return err
 	}
-	return s.MakeFolder(p)
+	return s.MakeFolder(p, home, mode)
 }
 
 // RemoveFolder removes the folder p, which must be empty.
 func (r *Root) RemoveFolder(p, home string) error {
 	s, err := r.store(p)
-	if s == nil && err == nil {
-		return r.removeFolder(p, home)
-	}
 	if err != nil {
 		return err
 	}
-	return s.RemoveFolder(p)
+	return s.RemoveFolder(p, home)
 }
 
 // SetFolderTime gives the folder p the modification time ns, in nanoseconds
 // since 1970 UTC.
 func (r *Root) SetFolderTime(p, home string, ns int64) error {
 	s, err := r.store(p)
-	if s == nil && err == nil {
-		return r.setFolderTime(p, home, ns)
-	}
 	if err != nil {
 		return err
 	}
-	return s.SetFolderTime(p, ns)
+	return s.SetFolderTime(p, home, ns)
 }
 
 // SweepBeside removes what an interrupted write left beside an edit.
 func (r *Root) SweepBeside(e change.Edit) error {
 	s, err := r.store(e.Path)
-	if s == nil && err == nil {
-		return r.Sweep(path.Dir(e.Path), e.Home)
-	}
 	if err != nil {
 		return err
 	}
-	return s.Sweep()
+	return s.SweepBeside(e)
 }
 
 // Fixed reports whether where an edit is to be made takes none.
 func (r *Root) Fixed(e change.Edit) bool {
 	s, err := r.store(e.Path)
-	if s == nil && err == nil {
-		return r.ReadOnly(path.Dir(e.Path))
-	}
-	return err == nil && s.ReadOnly()
+	return err == nil && s.Fixed(e)
 }

@@ -216,7 +216,7 @@ func (s *Store) key(key string) (*opened, hive.Key, bool, error) {
 }
 
 // Node returns the value at an address.
-func (s *Store) Node(address string) (change.Node, error) {
+func (s *Store) Node(address, _ string) (change.Node, error) {
 	defer s.begin()()
 	return s.node(address)
 }
@@ -364,7 +364,9 @@ func (o *opened) verify(size int64) error {
 }
 
 // Apply makes an edit of a value.
-func (s *Store) Apply(e change.Edit) error {
+func (s *Store) Apply(e change.Edit) error { return s.apply(e) }
+
+func (s *Store) apply(e change.Edit) error {
 	defer s.begin()()
 	now, err := s.node(e.Path)
 	if err != nil {
@@ -417,18 +419,26 @@ func (s *Store) Mind(address string) (all []string) {
 	return all
 }
 
-// Sweep has nothing to remove: what a stop leaves is inside a hive, and
-// harmless.
-func (s *Store) Sweep() error { return nil }
+// Force makes the edit whatever the value is now.
+func (s *Store) Force(e change.Edit) (err error) {
+	if e.Before, err = s.Node(e.Path, e.Home); err != nil {
+		return err
+	}
+	return s.apply(e)
+}
 
-// ReadOnly reports whether the disk takes no edits.
-func (s *Store) ReadOnly() bool {
+// SweepBeside has nothing to remove: what a stop leaves is inside a hive, and
+// harmless.
+func (s *Store) SweepBeside(change.Edit) error { return nil }
+
+// Fixed reports whether the disk takes no edits.
+func (s *Store) Fixed(change.Edit) bool {
 	config, err := FindConfig(NewDisk(s.root))
 	return err == nil && s.root.ReadOnly(config)
 }
 
 // Folder describes a key.
-func (s *Store) Folder(address string) (machine.FolderState, error) {
+func (s *Store) Folder(address, _ string) (machine.FolderState, error) {
 	defer s.begin()()
 	key, _, _ := parse(address)
 	_, k, there, err := s.key(key)
@@ -472,7 +482,7 @@ func given(ns int64) time.Time {
 
 // MakeFolder makes a key, with the rights of the one above it; one that is
 // there is left alone.
-func (s *Store) MakeFolder(address string) error {
+func (s *Store) MakeFolder(address, _ string, _ uint32) error {
 	above, name := splitKey(address)
 	defer s.begin()()
 	return s.write(above, func(o *opened, k hive.Key, now time.Time) error {
@@ -481,7 +491,7 @@ func (s *Store) MakeFolder(address string) error {
 }
 
 // RemoveFolder takes a key away, which must be empty.
-func (s *Store) RemoveFolder(address string) error {
+func (s *Store) RemoveFolder(address, _ string) error {
 	above, name := splitKey(address)
 	defer s.begin()()
 	return s.write(above, func(o *opened, k hive.Key, now time.Time) error {
@@ -491,7 +501,7 @@ func (s *Store) RemoveFolder(address string) error {
 
 // SetFolderTime gives a key the time ns, in nanoseconds since 1970 UTC, of
 // which it keeps 100.
-func (s *Store) SetFolderTime(address string, ns int64) error {
+func (s *Store) SetFolderTime(address, _ string, ns int64) error {
 	key, _, _ := parse(address)
 	defer s.begin()()
 	_, k, there, err := s.key(key)
