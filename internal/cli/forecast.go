@@ -476,14 +476,11 @@ protected, for the few that bring most of what all of them would.`,
 		ValidArgsFunction: a.completeIDs,
 		RunE: func(_ *cobra.Command, args []string) error {
 			w.IDs = args
-			l, err := a.look()
+			l, err := a.lookAtBoots()
 			if err != nil {
 				return err
 			}
 			defer l.Close()
-			if err := l.ReadBoots(); err != nil {
-				return err
-			}
 			if len(l.Replays) == 0 && !l.Recordable() && len(l.Boots) > 0 {
 				return fmt.Errorf("nothing can be forecast for %s: it writes down how long its "+
 					"boots take, and not what waited for what\nboots before and after a change "+

@@ -76,14 +76,11 @@ scope. What the columns mean: calmdawn help costs, calmdawn help states.`,
 			if f.csv && a.json {
 				return usage("--csv and --json are two forms; choose one")
 			}
-			l, err := a.look()
+			l, err := a.lookAtBoots()
 			if err != nil {
 				return err
 			}
 			defer l.Close()
-			if err := l.ReadBoots(); err != nil {
-				return err
-			}
 			if f.now {
 				if err := l.ReadPresent(); err != nil {
 					return err

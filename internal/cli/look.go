@@ -18,6 +18,19 @@ func (a *app) look() (*visit.Visit, error) {
 	return l, err
 }
 
+// lookAtBoots does that, and reads the machine's boots.
+func (a *app) lookAtBoots() (*visit.Visit, error) {
+	l, err := a.look()
+	if err != nil {
+		return nil, err
+	}
+	if err := l.ReadBoots(); err != nil {
+		l.Close()
+		return nil, err
+	}
+	return l, nil
+}
+
 // openChanges opens the machine and reads its changes.
 func (a *app) openChanges() (*visit.Machine, []change.Change, error) {
 	m, err := a.place().Open()

@@ -51,14 +51,11 @@ to the next machine of the same kind. Without a name the text is printed.`,
 }
 
 func (a *app) propose(args []string, replace bool) error {
-	l, err := a.look()
+	l, err := a.lookAtBoots()
 	if err != nil {
 		return err
 	}
 	defer l.Close()
-	if err := l.ReadBoots(); err != nil {
-		return err
-	}
 	p := proposed(l, a.now())
 	text, err := proposal.Write(p)
 	if err != nil {

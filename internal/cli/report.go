@@ -106,14 +106,11 @@ type told struct {
 }
 
 func (a *app) report(v reportView) error {
-	l, err := a.look()
+	l, err := a.lookAtBoots()
 	if err != nil {
 		return err
 	}
 	defer l.Close()
-	if err := l.ReadBoots(); err != nil {
-		return err
-	}
 	file := v.file
 	if file == "" && !a.json {
 		name := strings.Map(func(r rune) rune {

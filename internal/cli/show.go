@@ -32,14 +32,11 @@ func (a *app) showCommand() *cobra.Command {
 		},
 		ValidArgsFunction: first(a.completeIDs),
 		RunE: func(_ *cobra.Command, args []string) error {
-			l, err := a.look()
+			l, err := a.lookAtBoots()
 			if err != nil {
 				return err
 			}
 			defer l.Close()
-			if err := l.ReadBoots(); err != nil {
-				return err
-			}
 			picked, err := l.Pick(args)
 			if err != nil {
 				return err

@@ -20,14 +20,11 @@ func (a *app) standing() error {
 	if a.json {
 		return usage("calmdawn alone prints text; calmdawn list --json is for scripts")
 	}
-	l, err := a.look()
+	l, err := a.lookAtBoots()
 	if err != nil {
 		return err
 	}
 	defer l.Close()
-	if err := l.ReadBoots(); err != nil {
-		return err
-	}
 	s := a.screen()
 	var added []item.Item
 	for _, it := range l.Items {
