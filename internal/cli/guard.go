@@ -15,7 +15,6 @@ import (
 	"calmdawn/internal/core/failures"
 	"calmdawn/internal/document"
 	"calmdawn/internal/guard"
-	"calmdawn/internal/ledger"
 	"calmdawn/internal/notebook"
 	"calmdawn/internal/render"
 	"calmdawn/internal/visit"
@@ -100,7 +99,7 @@ func (a *app) guardOff() error {
 	const unasked = true
 	return a.alter(unasked, func(d *visit.Desk) (plan, error) {
 		s := a.screen()
-		if !guardThere(d.Machine) && len(d.Ledger.Guarded()) == 0 {
+		if !guardThere(d.Machine) && len(change.Guarded(d.Ledger.Changes())) == 0 {
 			return plan{
 				nothing: func() error { s.Line("Nothing to do: no boot guard is on."); return nil },
 			}, nil
@@ -131,7 +130,7 @@ type watching struct {
 func (w watching) on() bool { return len(w.guarded) > 0 && !w.part }
 
 func (a *app) watching(m *visit.Machine, changes []change.Change) (w watching, err error) {
-	w.guarded = ledger.Guarded(changes)
+	w.guarded = change.Guarded(changes)
 	// it has to be inside the machine
 	book, err := casebook.Read(m.Root, casebook.Choice{ThisMachine: a.thisMachine})
 	if err == nil {

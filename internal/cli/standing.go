@@ -10,7 +10,6 @@ import (
 	"calmdawn/internal/core/compare"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/core/job"
-	"calmdawn/internal/ledger"
 	"calmdawn/internal/render"
 )
 
@@ -90,7 +89,7 @@ func (a *app) standing() error {
 	if text := guarded(l.Changes); text != "" {
 		s.SayWrapped(2, render.Warn, "%s", "  "+text)
 	}
-	if ids := ledger.Guarded(l.Changes); len(ids) > 0 {
+	if ids := change.Guarded(l.Changes); len(ids) > 0 {
 		s.Line("  The boot guard is on, for %s.", numbered(ids))
 	}
 	if _, due, off := a.onTrial(l.Changes); due > 0 {

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"calmdawn/internal/casebook"
+	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/failures"
 	"calmdawn/internal/ledger"
 	"calmdawn/internal/machine"
@@ -60,7 +61,7 @@ func Note(k Kit, r *machine.Root, e Event, now time.Time, log io.Writer) error {
 		fmt.Fprintln(log, "The machine is ready; the boot guard goes.")
 		return Remove(k, led, r, now)
 	}
-	guarded := led.Guarded()
+	guarded := change.Guarded(led.Changes())
 	if len(guarded) == 0 {
 		// what this start was begun with is not what stands on the disk now
 		if len(led.Edited()) > 0 {
@@ -69,7 +70,7 @@ func Note(k Kit, r *machine.Root, e Event, now time.Time, log io.Writer) error {
 		return nil
 	}
 	due := false
-	err = led.UpdateGuard(func(s *failures.State) { due = s.Begin(id, clock, h.Asked()) })
+	err = keep(led, func(s *failures.State) { due = s.Begin(id, clock, h.Asked()) })
 	if err != nil || !due {
 		return err
 	}
@@ -119,7 +120,7 @@ func act(
 		fmt.Fprintln(log, note)
 	}
 	trouble := errors.Join(wrong...)
-	err := errors.Join(trouble, led.UpdateGuard(func(s *failures.State) { s.Acting(trouble) }))
+	err := errors.Join(trouble, keep(led, func(s *failures.State) { s.Acting(trouble) }))
 	if len(wrong) == len(guarded) {
 		return err
 	}

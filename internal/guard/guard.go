@@ -9,6 +9,7 @@ package guard
 import (
 	"time"
 
+	"calmdawn/internal/casebook"
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/failures"
 	"calmdawn/internal/ledger"
@@ -60,7 +61,7 @@ func Put(
 		return err
 	}
 	anew := func(s *failures.State) { *s = failures.State{Usual: usual} }
-	if err := led.UpdateGuard(anew); err != nil {
+	if err := keep(led, anew); err != nil {
 		return err
 	}
 	edits := d.Edits()
@@ -71,10 +72,16 @@ func Put(
 	return err
 }
 
+// keep changes what the guard remembers.
+func keep(led *ledger.Ledger, update func(*failures.State)) error {
+	return led.Keep(func(b *casebook.Book) error { return b.UpdateGuard(update) })
+}
+
 // Remove has no change guarded any more and takes the guard out of the machine,
 // whoever put it there.
 func Remove(k Kit, led *ledger.Ledger, r *machine.Root, at time.Time) error {
-	if err := led.Unguard(); err != nil {
+	unguard := func(t *change.Terms) { t.Guarded = false }
+	if err := led.UpdateTerms(change.Guarded(led.Changes()), unguard); err != nil {
 		return err
 	}
 	d := r.Draft(at)

@@ -82,7 +82,7 @@ func (l *Ledger) CarryOut(c change.Change) (change.Change, error) {
 			"rights.", l.root.Home.Casebook)
 	}
 	if c.Verb != change.Watch {
-		l.dismiss()
+		l.endChores()
 	}
 	return c, nil
 }
@@ -217,7 +217,7 @@ func (l *Ledger) giveUp(c change.Change, why error) error {
 		return fmt.Errorf("nothing was changed: %w\nand the guide beside the casebook could not "+
 			"be brought up to date: %w", why, err)
 	}
-	l.dismiss()
+	l.endChores()
 	return fmt.Errorf("nothing was changed: %w", why)
 }
 

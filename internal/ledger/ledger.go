@@ -43,7 +43,7 @@ type Ledger struct {
 	notes     []string
 	caught    os.Signal
 
-	dismissing bool // the boot guard is being taken out
+	ending bool // chores are being taken back
 }
 
 // Open locks the machine and settles what an interrupted call left unfinished:

@@ -7,8 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"calmdawn/internal/casebook"
 	"calmdawn/internal/core/change"
-	"calmdawn/internal/core/failures"
 	"calmdawn/internal/machine"
 )
 
@@ -36,7 +36,7 @@ func (l *Ledger) settle() error {
 		l.note("The guide beside the casebook could not be brought up to date: %s.",
 			machine.Reason(err))
 	}
-	l.dismiss()
+	l.endChores()
 	return nil
 }
 
@@ -240,21 +240,22 @@ func (l *Ledger) Resolve(c change.Change, overwrite bool, leave []string) (chang
 	if err == nil {
 		err = l.reload()
 	}
-	l.dismiss()
+	l.endChores()
 	return c, err
 }
 
-// dismiss takes the boot guard out when no change is guarded any more. What it
-// is made of is ours alone, so it goes in whatever state it is. Where it cannot
+// endChores takes back the chores that have nothing more to do. What they are
+// made of is ours alone, so it goes in whatever state it is. Where one cannot
 // go, the next call tries again.
-func (l *Ledger) dismiss() {
-	if l.dismissing { // whatever is carried out dismisses the guard, this too
+func (l *Ledger) endChores() {
+	if l.ending { // whatever is carried out ends chores, this too
 		return
 	}
-	l.dismissing = true
-	defer func() { l.dismissing = false }()
+	l.ending = true
+	defer func() { l.ending = false }()
 	for _, c := range l.chores {
-		if len(l.Guarded()) > 0 || c.Verb != change.Watch || !c.Stands() {
+		over := c.Over(l.all)
+		if over == "" || !c.Stands() {
 			continue
 		}
 		plan, err := l.PlanUndo(c.ID, Undoing{At: l.at, By: l.by, Overwrite: true})
@@ -262,52 +263,38 @@ func (l *Ledger) dismiss() {
 			_, err = l.CarryOut(plan)
 		}
 		if err != nil {
-			l.note("The boot guard guards nothing any more, and could not be taken away: %s.",
+			l.note("%s, and could not be taken away: %s.", strings.ToUpper(over[:1])+over[1:],
 				machine.Reason(err))
 		}
 	}
 }
 
-// Guarded returns the numbers of the changes that the boot guard has to watch
-// over.
-func (l *Ledger) Guarded() []int64 { return Guarded(l.all) }
-
-// Guarded returns those of the given changes.
-func Guarded(changes []change.Change) (ids []int64) {
-	for _, c := range changes {
-		if c.Guards() {
-			ids = append(ids, c.ID)
-		}
-	}
-	return ids
-}
-
-// UpdateGuard changes what the boot guard remembers.
-func (l *Ledger) UpdateGuard(update func(*failures.State)) error {
+// UpdateTerms changes the terms of changes, and ends the chores that have
+// nothing more to do by them.
+func (l *Ledger) UpdateTerms(ids []int64, set func(*change.Terms)) error {
 	if l.barred != nil {
 		return l.barred
 	}
-	if err := l.needBook(); err != nil {
-		return err
-	}
-	return l.book.UpdateGuard(update)
-}
-
-// Unguard has no change guarded any more; the guard then goes.
-func (l *Ledger) Unguard() error {
-	if l.barred != nil {
-		return l.barred
-	}
-	if guarded := l.Guarded(); len(guarded) > 0 {
-		if err := l.book.UpdateTerms(guarded, func(t *change.Terms) {
-			t.Guarded = false
-		}); err != nil {
+	if len(ids) > 0 {
+		if err := l.book.UpdateTerms(ids, set); err != nil {
 			return err
 		}
 	}
 	if err := l.load(); err != nil {
 		return err
 	}
-	l.dismiss()
+	l.endChores()
 	return nil
+}
+
+// Keep has a chore keep something in the casebook, which is made if there is
+// none.
+func (l *Ledger) Keep(what func(*casebook.Book) error) error {
+	if l.barred != nil {
+		return l.barred
+	}
+	if err := l.needBook(); err != nil {
+		return err
+	}
+	return what(l.book)
 }

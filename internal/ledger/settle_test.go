@@ -17,7 +17,6 @@ import (
 
 	"calmdawn/internal/casebook"
 	"calmdawn/internal/core/change"
-	"calmdawn/internal/core/failures"
 	"calmdawn/internal/ledger"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/testtree"
@@ -274,8 +273,8 @@ func TestALookChangesNothing(t *testing.T) {
 	_, carried := led.CarryOut(plan)
 	_, resolved := led.Resolve(plan, true, nil)
 	for what, err := range map[string]error{
-		"CarryOut": carried, "Resolve": resolved, "Unguard": led.Unguard(),
-		"UpdateGuard": led.UpdateGuard(func(*failures.State) {}),
+		"CarryOut": carried, "Resolve": resolved, "UpdateTerms": led.UpdateTerms(nil, nil),
+		"Keep": led.Keep(func(*casebook.Book) error { return nil }),
 	} {
 		if !errors.Is(err, led.Barred()) {
 			t.Errorf("%s: %v", what, err)

@@ -51,6 +51,26 @@ func (c Change) Guards() bool {
 	return c.Terms.Guarded && (c.Stands() || c.Status == Planned && c.Verb != Undo)
 }
 
+// Guarded returns the numbers of the changes that the boot guard has to watch
+// over.
+func Guarded(all []Change) (ids []int64) {
+	for _, c := range all {
+		if c.Guards() {
+			ids = append(ids, c.ID)
+		}
+	}
+	return ids
+}
+
+// Over says as a clause that a chore has nothing more to do among the changes
+// that there are; empty where it has.
+func (c Change) Over(all []Change) string {
+	if c.Verb == Watch && len(Guarded(all)) == 0 {
+		return "the boot guard guards nothing any more"
+	}
+	return ""
+}
+
 // Chore reports whether the record is one of our own upkeep, which nobody
 // decided: its number is below zero, and no list of changes shows it.
 func (c Change) Chore() bool { return c.ID < 0 }
