@@ -162,9 +162,6 @@ func (l *Ledger) reason(err error) string {
 		return "somebody else changed it since: it is " +
 			l.root.Words(conflict.Edit.Path, conflict.Now) + " now"
 	}
-	if away := (*machine.Away)(nil); errors.As(err, &away) {
-		return away.Why()
-	}
 	text, _, _ := strings.Cut(machine.Reason(err), "\n")
 	return text
 }

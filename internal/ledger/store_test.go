@@ -8,8 +8,10 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"strings"
 	"testing"
 
+	"calmdawn/internal/casebook"
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/testtree"
@@ -150,6 +152,50 @@ func whole(t *testing.T, dir string, r *machine.Root) string {
 		text += fmt.Sprintf("%s %s %d %q\n", address, n.Kind, n.Type, n.Data)
 	}
 	return text
+}
+
+// TestTheGuideTellsOfValues writes down how values are given back by hand.
+func TestTheGuideTellsOfValues(t *testing.T) {
+	dir, r := tree(t)
+	withToy(t, r)
+	for _, draft := range []func(*machine.Draft) error{
+		func(d *machine.Draft) error { return d.Set(`toy:Key\\One`, 3, []byte("other")) },
+		func(d *machine.Draft) error { return d.Set(`toy:Key\\Three`, 3, []byte("fresh")) },
+	} {
+		if _, err := do(r, draft, 0); err != nil {
+			t.Fatal(err)
+		}
+	}
+	text, err := os.ReadFile(dir + "/var/lib/calmdawn/" + casebook.GuideName)
+	for _, part := range []string{
+		"give Key\\\\One\n    1 again; the change made it other",
+		"take away Key\\\\Three\n    which the change made fresh",
+	} {
+		if err != nil || !strings.Contains(string(text), part) {
+			t.Errorf("without %q, %v:\n%s", part, err, text)
+		}
+	}
+}
+
+// TestMarksThatCannotBeListedRefuse: whether another casebook's changes stand
+// is not known then.
+func TestMarksThatCannotBeListedRefuse(t *testing.T) {
+	_, r := tree(t)
+	r.Hook = func(o machine.Op) error {
+		if o.Name == "list" && o.Path == r.Home.Elsewhere {
+			return fs.ErrPermission
+		}
+		return nil
+	}
+	if err := r.MakeFolder("/etc/calmdawn", "", 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := r.MakeFolder(r.Home.Elsewhere, "", 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := do(r, drafts[0], 0); !errors.Is(err, fs.ErrPermission) {
+		t.Errorf("%v", err)
+	}
 }
 
 func TestWhatNoStoreHoldsIsRefused(t *testing.T) {

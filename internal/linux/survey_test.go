@@ -144,6 +144,42 @@ func TestStates(t *testing.T) {
 			"service:a.service off",
 		},
 		{
+			"an empty file does not hold",
+			map[string]string{
+				v + "a.service":     "[Unit]\nConditionFileNotEmpty=/etc/none\n" + install,
+				wants + "a.service": "-> /x",
+				"etc/none":          "",
+			},
+			"service:a.service off",
+		},
+		{
+			"a pattern with a name behind it",
+			map[string]string{
+				v + "a.service":     "[Unit]\nConditionPathExistsGlob=/etc/gl*/inner\n" + install,
+				wants + "a.service": "-> /x",
+				"etc/glob/inner":    "",
+			},
+			"service:a.service on",
+		},
+		{
+			"a pattern without that name",
+			map[string]string{
+				v + "a.service":     "[Unit]\nConditionPathExistsGlob=/etc/gl*/inner\n" + install,
+				wants + "a.service": "-> /x",
+				"etc/glob/other":    "",
+			},
+			"service:a.service off",
+		},
+		{
+			"a release by a pattern",
+			map[string]string{
+				v + "a.service":     "[Unit]\nConditionOSRelease=ID$=or*\n" + install,
+				wants + "a.service": "-> /x",
+				"etc/os-release":    "ID=orchard\n",
+			},
+			"service:a.service on",
+		},
+		{
 			"/run counts for nothing",
 			map[string]string{
 				"run/systemd/system/multi-user.target.wants/a.service": "-> /x",

@@ -180,6 +180,53 @@ func TestHookCountsAndFailsOperations(t *testing.T) {
 	}
 }
 
+// TestAFaultOnTheWayIsAnError has steps fail that lead to an edit.
+func TestAFaultOnTheWayIsAnError(t *testing.T) {
+	for name, r := range open(t, testtree.Make(t, map[string]string{"etc/a": "1"})) {
+		if _, err := r.Node("/etc/"+strings.Repeat("x", 300), ""); err == nil {
+			t.Errorf("%s: a name that is too long is taken for absent", name)
+		}
+		if name != "portable" {
+			continue // only that opens the folder by its name
+		}
+		e := change.Edit{Path: "/etc/b", Before: change.Node{Kind: change.Absent},
+			After: change.Node{Kind: change.File, Mode: 0o644}}
+		broken := errors.New("broken")
+		r.Hook = func(op Op) error {
+			if op.Name == "open" && op.Path == "/etc" {
+				return broken
+			}
+			return nil
+		}
+		if err := r.Apply(e); !errors.Is(err, broken) {
+			t.Errorf("%s: Apply = %v; want the hook's error", name, err)
+		}
+	}
+}
+
+// TestAFolderThatCannotBeHandedOver fails with the step that gives it to whose
+// folder is around it.
+func TestAFolderThatCannotBeHandedOver(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("only root hands folders over")
+	}
+	dir := testtree.Make(t, map[string]string{"theirs/": ""})
+	if err := os.Chown(dir+"/theirs", 1000, 1000); err != nil {
+		t.Fatal(err)
+	}
+	r := open(t, dir)["kernel"]
+	broken := errors.New("broken")
+	r.Hook = func(op Op) error {
+		if op.Name == "chown" {
+			return broken
+		}
+		return nil
+	}
+	if err := r.MakeFolder("/theirs/ours", "", 0o755); !errors.Is(err, broken) {
+		t.Errorf("MakeFolder = %v; want the hook's error", err)
+	}
+}
+
 func TestApplyAndItsInverseRestoreThePath(t *testing.T) {
 	old := time.Date(2019, 3, 4, 5, 6, 7, 89, time.UTC)
 	for _, c := range []struct {

@@ -209,6 +209,7 @@ func TestDecisions(t *testing.T) {
 		{"the page of the next", "enter n", "", "page of service:b.service"},
 		{"carrying out nothing", "c", "", "no decision to carry out"},
 		{"writing nothing", "w", "", "no decision to write"},
+		{"writing without a name", "o w clear enter", "a off", "give the file a name"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			p := sitDown(t, &plain{}, v, Options{UTF8: true})
@@ -220,6 +221,19 @@ func TestDecisions(t *testing.T) {
 			p.has(c.plan)
 			p.sees(c.says)
 		})
+	}
+}
+
+// TestHelpSaysWhatIsBelow opens the help where it does not fit, and where it
+// does.
+func TestHelpSaysWhatIsBelow(t *testing.T) {
+	p := sitDown(t, &plain{}, machine(t, 0), Options{UTF8: true})
+	p.press("?")
+	for _, height := range []int{12, 200} {
+		p.after(p.Update(tea.WindowSizeMsg{Width: 100, Height: height}))
+		if below := strings.Contains(p.View(), "more lines"); below != (height == 12) {
+			t.Errorf("of %d lines: more below: %v", height, below)
+		}
 	}
 }
 

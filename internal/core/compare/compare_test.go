@@ -59,6 +59,9 @@ func TestVerdicts(t *testing.T) {
 		{seconds(100, 101, 102, 103), seconds(60, 61, 62, 63), Faster, -40, 0},
 		{seconds(60, 61, 62, 63), seconds(100, 101, 102, 103), Slower, 40, 0},
 		{seconds(100, 101, 102, 103), seconds(100, 101, 102, 103), NoDifference, 0, 0},
+		// the interval ends at no difference at all
+		{seconds(100, 101, 102, 103), seconds(97, 98, 99, 100), NoDifference, -3, 0},
+		{seconds(100, 101, 102, 103), seconds(103, 104, 105, 106), NoDifference, 3, 0},
 		{seconds(100, 101, 102, 103, 400), seconds(60, 61, 62, 63, 500), NoDifference, -40, 0},
 	} {
 		r := Compare(c.before, c.after)
