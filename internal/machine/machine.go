@@ -9,7 +9,6 @@
 package machine
 
 import (
-	"calmdawn/internal/core/item"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -22,6 +21,8 @@ import (
 	"time"
 
 	"golang.org/x/sync/errgroup"
+
+	"calmdawn/internal/core/item"
 )
 
 // A Refusal says why a path was not read or written although it is there.

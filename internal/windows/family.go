@@ -22,6 +22,7 @@ import (
 	"calmdawn/internal/machine"
 	"calmdawn/internal/windows/app"
 	"calmdawn/internal/windows/boots"
+	"calmdawn/internal/windows/launched"
 	"calmdawn/internal/windows/naming"
 	"calmdawn/internal/windows/registry"
 	"calmdawn/internal/windows/run"
@@ -153,19 +154,11 @@ func version(reg *registry.Registry) string {
 	return "Windows, build " + build
 }
 
-// A mechanism is one way in which a Windows machine launches things.
-type mechanism interface {
-	Name() string
-	Survey() []item.Item
-	Key(it item.Item) (boot.Key, bool)
-	Plan(d *machine.Draft) item.Plan
-}
-
 // An inventory is the survey of a machine.
 type inventory struct {
 	item.Survey
-	mechanisms []mechanism
-	people     []string
+	turns  []launched.Turn // by the handles of items, less one
+	people []string
 }
 
 func (d *disk) Survey(o family.Options) family.Inventory {
@@ -181,16 +174,22 @@ func (d *disk) Survey(o family.Options) family.Inventory {
 			v.people = append(v.people, u.Name)
 		}
 	}
-	v.mechanisms = []mechanism{
-		service.Read(reg), run.Read(reg), startup.Read(reg), task.Read(reg, o.Now),
-		app.Read(reg),
-	}
-	for _, m := range v.mechanisms {
-		items := m.Survey()
-		for i := range items {
-			items[i].Mechanism = m.Name()
+	for _, m := range []struct {
+		name  string
+		items []launched.Item
+	}{
+		{service.Mechanism, service.Read(reg)},
+		{run.Mechanism, run.Read(reg)},
+		{startup.Mechanism, startup.Read(reg)},
+		{task.Mechanism, task.Read(reg, o.Now)},
+		{app.Mechanism, app.Read(reg)},
+	} {
+		for _, found := range m.items {
+			v.turns = append(v.turns, found.Turn)
+			it := found.Item
+			it.Mechanism, it.Handle = m.name, len(v.turns)
+			v.Items = append(v.Items, it)
 		}
-		v.Items = append(v.Items, items...)
 	}
 	naming.Apart(v.Items)
 	identify(reg, v.Items)
@@ -291,29 +290,22 @@ func (v *inventory) Found() item.Survey                 { return v.Survey }
 func (v *inventory) Lookup(id string) (item.Item, bool) { return v.Find(id) }
 func (v *inventory) People() []string                   { return v.people }
 
+// Key: boots know services alone.
 func (v *inventory) Key(it item.Item) (boot.Key, bool) {
-	for _, m := range v.mechanisms {
-		if m.Name() == it.Mechanism {
-			return m.Key(it)
-		}
-	}
-	return boot.Key{}, false
+	return boot.Key{Native: it.Native}, it.Mechanism == service.Mechanism
 }
 
 // Plan begins a plan.
-func (v *inventory) Plan(d *machine.Draft) family.Plan {
-	p := plan{}
-	for _, m := range v.mechanisms {
-		p[m.Name()] = m.Plan(d)
-	}
-	return p
+func (v *inventory) Plan(d *machine.Draft) family.Plan { return plan{v.turns, d} }
+
+// A plan turns each item by its own switch.
+type plan struct {
+	turns []launched.Turn
+	draft *machine.Draft
 }
 
-// A plan turns each item by its mechanism's.
-type plan map[string]item.Plan
-
 func (p plan) Turn(it item.Item, to item.State, by time.Duration) error {
-	return p[it.Mechanism].Turn(it, to, by)
+	return p.turns[it.Handle-1](p.draft, it, to, by)
 }
 
 // TurnStarter has nothing to turn: items of Windows have no starters of their

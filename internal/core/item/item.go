@@ -61,12 +61,15 @@ type Item struct {
 	// Mechanism names the way in which the machine launches it, in the words of
 	// the machine's family; plans go by it.
 	Mechanism string
-	Native    string // the operating system's own name for it
-	Title     string // what a person calls it; never empty
-	Owner     string // user name; empty when it belongs to the machine
-	When      When
-	State     State
-	Why       string // one clause on why the state is what it is; may be empty
+	// Handle is by what its family knows the item again; it means nothing to
+	// others.
+	Handle int
+	Native string // the operating system's own name for it
+	Title  string // what a person calls it; never empty
+	Owner  string // user name; empty when it belongs to the machine
+	When   When
+	State  State
+	Why    string // one clause on why the state is what it is; may be empty
 	// Barred says as a clause why nothing of ours can switch it on, or delay
 	// it; empty where it can be.
 	Barred string

@@ -11,10 +11,10 @@ import (
 	"strings"
 	"time"
 
-	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/windows/hive"
+	"calmdawn/internal/windows/launched"
 	"calmdawn/internal/windows/naming"
 	"calmdawn/internal/windows/registry"
 )
@@ -46,21 +46,17 @@ type extension struct {
 	} `xml:"StartupTask"`
 }
 
-// A List is the start-up tasks of the packages that users have.
-type List struct {
+// A reader reads the start-up tasks of the packages that users have.
+type reader struct {
 	reg       *registry.Registry
 	manifests map[string]*manifest
 	folders   map[string]string // of packages, by their full names
-	items     []item.Item
-	states    map[[2]string]string // addresses of the values State, by native name and owner
+	items     []launched.Item
 }
 
 // Read reads those of all users.
-func Read(reg *registry.Registry) *List {
-	l := &List{
-		reg: reg, manifests: map[string]*manifest{}, folders: map[string]string{},
-		states: map[[2]string]string{},
-	}
+func Read(reg *registry.Registry) []launched.Item {
+	l := &reader{reg: reg, manifests: map[string]*manifest{}, folders: map[string]string{}}
 	for _, u := range reg.Users {
 		if u.Classes == nil || u.Account != registry.Person {
 			continue
@@ -71,13 +67,13 @@ func Read(reg *registry.Registry) *List {
 			l.packaged(u, k.Key.Name())
 		}
 	}
-	return l
+	return l.items
 }
 
 // place notes where a package stands that is outside the usual folder, as those
 // on other drives and of developers are. Of several users' notes the first
 // counts.
-func (l *List) place(k registry.Place) {
+func (l *reader) place(k registry.Place) {
 	text, ok := l.reg.Text(k, "PackageRootFolder")
 	if !ok || l.folders[k.Key.Name()] != "" {
 		return
@@ -88,7 +84,7 @@ func (l *List) place(k registry.Place) {
 }
 
 // folder is where a package stands.
-func (l *List) folder(full string) string {
+func (l *reader) folder(full string) string {
 	return cmp.Or(l.folders[full], path.Join("Program Files/WindowsApps", full))
 }
 
@@ -100,7 +96,7 @@ func familyOf(full string) string {
 }
 
 // packaged adds what a package of a user has launched.
-func (l *List) packaged(u *registry.User, full string) {
+func (l *reader) packaged(u *registry.User, full string) {
 	m := l.manifest(full)
 	if m == nil {
 		return
@@ -113,7 +109,7 @@ func (l *List) packaged(u *registry.User, full string) {
 }
 
 // manifest reads that of a package, once; nil where it has none.
-func (l *List) manifest(full string) *manifest {
+func (l *reader) manifest(full string) *manifest {
 	if m, known := l.manifests[full]; known {
 		return m
 	}
@@ -151,7 +147,7 @@ const (
 	onByPolicy
 )
 
-func (l *List) add(u *registry.User, full string, m manifest, e extension) {
+func (l *reader) add(u *registry.User, full string, m manifest, e extension) {
 	family := familyOf(full)
 	native := family + "!" + e.Task.ID
 	title := e.Task.Title
@@ -179,9 +175,7 @@ func (l *List) add(u *registry.User, full string, m manifest, e extension) {
 	if strings.HasPrefix(it.Maker, "ms-resource:") {
 		it.Maker = ""
 	}
-	if address, ok := key.Address("State"); ok {
-		l.states[[2]string{native, u.Name}] = address
-	}
+	address, _ := key.Address("State")
 	state, known := l.reg.Number(key, "State")
 	switch {
 	case !known && strings.EqualFold(e.Task.Enabled, "true"):
@@ -209,34 +203,24 @@ func (l *List) add(u *registry.User, full string, m manifest, e extension) {
 	case it.State == item.On && e.Executable != "":
 		it.State, it.Why = item.Broken, "its program is gone: "+l.reg.Outside(program)
 	}
-	l.items = append(l.items, it)
+	l.items = append(l.items, launched.Item{Item: it, Turn: stateAt(address).turn})
 }
 
-// Name is the mechanism's.
-func (l *List) Name() string { return Mechanism }
+// stateAt is the address of what says whether a start-up task is on.
+type stateAt string
 
-// Survey returns the start-up tasks.
-func (l *List) Survey() []item.Item { return l.items }
-
-// Key is the name by which boots know one: they know none so far.
-func (l *List) Key(item.Item) (boot.Key, bool) { return boot.Key{}, false }
-
-// Plan begins a plan.
-func (l *List) Plan(d *machine.Draft) item.Plan { return plan{l, d} }
-
-type plan struct {
-	*List
-	draft *machine.Draft
-}
-
-// Turn plans a start-up task on, or off as by its user. What a policy decides
+// turn plans a start-up task on, or off as by its user. What a policy decides
 // stays.
-func (p plan) Turn(it item.Item, to item.State, _ time.Duration) error {
-	address := p.states[[2]string{it.Native, it.Owner}]
+func (address stateAt) turn(
+	d *machine.Draft,
+	_ item.Item,
+	to item.State,
+	_ time.Duration,
+) error {
 	if to == item.Delayed {
 		return registry.ErrNoDelay
 	}
-	now, err := p.draft.Node(address, "")
+	now, err := d.Node(string(address), "")
 	if err != nil {
 		return err
 	}
@@ -247,5 +231,5 @@ func (p plan) Turn(it item.Item, to item.State, _ time.Duration) error {
 	if to == item.Off {
 		state = offByUser
 	}
-	return p.draft.Set(address, uint32(hive.DWord), registry.Number(state))
+	return d.Set(string(address), uint32(hive.DWord), registry.Number(state))
 }

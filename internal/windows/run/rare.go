@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"calmdawn/internal/core/item"
+	"calmdawn/internal/windows/launched"
 	"calmdawn/internal/windows/naming"
 	"calmdawn/internal/windows/registry"
 )
@@ -25,7 +26,7 @@ const (
 )
 
 // rare adds what the machine launches from such places.
-func (l *List) rare() {
+func (l *reader) rare() {
 	software := func(p string) registry.Place { return l.reg.Machine(`SOFTWARE\` + p) }
 	for _, view := range []string{"", wow} {
 		const install = registry.CurrentNT + `\Terminal Server\Install\Software\` + current
@@ -62,7 +63,7 @@ func (l *List) rare() {
 }
 
 // rareOf adds what a user's own registry launches from such places.
-func (l *List) rareOf(u *registry.User) {
+func (l *reader) rareOf(u *registry.User) {
 	own := func(p string) registry.Place { return l.reg.Of(u, `Software\`+p) }
 	l.single(list{
 		place: "policy", key: own(current + `\Policies\System`), user: u, fixed: ofLogin,
@@ -76,7 +77,7 @@ func (l *List) rareOf(u *registry.User) {
 }
 
 // objects adds the classes that the desktop loads.
-func (l *List) objects(key registry.Place, view string) {
+func (l *reader) objects(key registry.Place, view string) {
 	for _, v := range l.reg.Values(key) {
 		class, ok := v.Text()
 		if !ok || class == "" {
@@ -97,7 +98,7 @@ func (l *List) objects(key registry.Place, view string) {
 
 // libraries adds what is loaded into every program that has windows, where a
 // switch has it so.
-func (l *List) libraries(key registry.Place, narrow bool) {
+func (l *reader) libraries(key registry.Place, narrow bool) {
 	names, _ := l.reg.Text(key, "AppInit_DLLs")
 	on, _ := l.reg.Number(key, "LoadAppInit_DLLs")
 	for _, name := range strings.FieldsFunc(names, func(r rune) bool {
@@ -111,7 +112,7 @@ func (l *List) libraries(key registry.Place, narrow bool) {
 }
 
 // loaded adds a library that other programs load.
-func (l *List) loaded(key registry.Place, value, line string, narrow bool) *item.Item {
+func (l *reader) loaded(key registry.Place, value, line string, narrow bool) *item.Item {
 	name := path.Base(strings.ReplaceAll(line, `\`, "/"))
 	return l.add(entry{
 		list: list{place: "library", key: key, narrow: narrow, fixed: ofLoading,
@@ -122,7 +123,7 @@ func (l *List) loaded(key registry.Place, value, line string, narrow bool) *item
 
 // images adds what runs in the place of other programs, and what is told of
 // their end.
-func (l *List) images(key registry.Place) {
+func (l *reader) images(key registry.Place) {
 	for _, k := range l.reg.Keys(key) {
 		if line, ok := l.reg.Text(k, "Debugger"); ok && strings.TrimSpace(line) != "" {
 			name := k.Key.Name()
@@ -149,7 +150,7 @@ func (l *List) images(key registry.Place) {
 
 // parked adds what the older configuration page of Windows took out of the
 // lists, and keeps.
-func (l *List) parked() {
+func (l *reader) parked() {
 	var lists []registry.Place
 	for _, tool := range l.reg.Keys(l.reg.Machine(`SOFTWARE\Microsoft\Shared Tools`)) {
 		for _, name := range []string{"startupreg", "startupfolder"} {
@@ -173,7 +174,7 @@ func (l *List) parked() {
 
 // domain adds the scripts of a domain's policies as the last login, or boot,
 // noted them; what the machine's own lists have stands there already.
-func (l *List) domain(key registry.Place, section string, u *registry.User) {
+func (l *reader) domain(key registry.Place, section string, u *registry.User) {
 	for _, policy := range l.reg.Keys(key) {
 		from, _ := l.reg.Text(policy, "FileSysPath")
 		for _, k := range l.reg.Keys(policy) {
@@ -186,7 +187,7 @@ func (l *List) domain(key registry.Place, section string, u *registry.User) {
 				script = strings.TrimRight(from, `\`) + `\Scripts\` + section + `\` + script
 			}
 			name := path.Base(strings.ReplaceAll(script, `\`, "/"))
-			if slices.ContainsFunc(l.items, func(it item.Item) bool {
+			if slices.ContainsFunc(l.items, func(it launched.Item) bool {
 				return strings.HasPrefix(strings.ToLower(it.ID), "program:script/"+
 					strings.ToLower(name)) || strings.HasPrefix(strings.ToLower(it.ID),
 					"service:script/"+strings.ToLower(name))

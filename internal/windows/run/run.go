@@ -11,10 +11,10 @@ import (
 	"strings"
 	"time"
 
-	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/windows/launch"
+	"calmdawn/internal/windows/launched"
 	"calmdawn/internal/windows/naming"
 	"calmdawn/internal/windows/registry"
 )
@@ -30,17 +30,13 @@ const (
 	winlogon = registry.CurrentNT + `\Winlogon`
 )
 
-// A List is what the registry launches at logins.
-type List struct {
+// A reader reads what the registry launches at logins.
+type reader struct {
 	reg       *registry.Registry
 	finder    launch.Finder
 	approvals bool // the version honours them
-	items     []item.Item
-	ways      map[switchKey]way
+	items     []launched.Item
 }
-
-// A switchKey finds the way in which an item is switched.
-type switchKey struct{ native, owner string }
 
 // A way is how an entry is switched.
 type way struct {
@@ -52,13 +48,8 @@ type way struct {
 }
 
 // Read reads the lists of the machine and of all its users.
-func Read(reg *registry.Registry) *List {
-	l := &List{
-		reg:       reg,
-		finder:    launch.Finder{Reg: reg},
-		approvals: reg.Approves(),
-		ways:      map[switchKey]way{},
-	}
+func Read(reg *registry.Registry) []launched.Item {
+	l := &reader{reg: reg, finder: launch.Finder{Reg: reg}, approvals: reg.Approves()}
 	l.machine()
 	for _, u := range reg.Users {
 		if u.Hive != nil && u.Account != registry.System {
@@ -66,7 +57,7 @@ func Read(reg *registry.Registry) *List {
 		}
 	}
 	l.session()
-	return l
+	return l.items
 }
 
 // A list is one key of entries.
@@ -94,7 +85,7 @@ const (
 		"start: it is changed in the running Windows alone"
 )
 
-func (l *List) machine() {
+func (l *reader) machine() {
 	for _, v := range []struct{ view, end string }{{"", ""}, {wow, "32"}} {
 		software := func(p string) registry.Place { return l.reg.Machine(`SOFTWARE\` + v.view + p) }
 		l.entries(list{
@@ -129,7 +120,7 @@ func (l *List) machine() {
 	l.rare()
 }
 
-func (l *List) user(u *registry.User) {
+func (l *reader) user(u *registry.User) {
 	own := func(p string) registry.Place { return l.reg.Of(u, p) }
 	why := ""
 	if u.Account == registry.New {
@@ -174,7 +165,7 @@ func (l *List) user(u *registry.User) {
 
 // single adds the line of one value that is no list; empty says that Windows
 // expects the value to be there.
-func (l *List) single(of list, name, value string, empty bool) {
+func (l *reader) single(of list, name, value string, empty bool) {
 	if line, ok := l.reg.Text(of.key, value); ok && strings.TrimSpace(line) != "" {
 		l.add(entry{
 			list: of, name: name, value: value, line: line, empty: empty,
@@ -183,7 +174,7 @@ func (l *List) single(of list, name, value string, empty bool) {
 }
 
 // entries adds the values of a list.
-func (l *List) entries(of list) {
+func (l *reader) entries(of list) {
 	for _, v := range l.reg.Values(of.key) {
 		line, ok := v.Text()
 		if !ok {
@@ -226,7 +217,7 @@ type entry struct {
 }
 
 // add makes an item of an entry.
-func (l *List) add(e entry) *item.Item {
+func (l *reader) add(e entry) *item.Item {
 	target := l.finder.Find(launch.Line{Text: e.line, User: e.user, Narrow: e.narrow})
 	native, owner := e.key.Name+`\`+e.value, ""
 	if e.user != nil {
@@ -260,15 +251,14 @@ func (l *List) add(e entry) *item.Item {
 		it.Why = "it is launched once, and then taken from the list"
 	}
 	target.Tell(&it)
-	l.ways[switchKey{native, owner}] = l.way(e)
 	if why := l.off(e); why != "" {
 		if it.State == item.Broken {
 			why += "; besides, " + it.Why
 		}
 		it.State, it.Why = item.Off, why
 	}
-	l.items = append(l.items, it)
-	return &l.items[len(l.items)-1]
+	l.items = append(l.items, launched.Item{Item: it, Turn: l.way(e).turn})
+	return &l.items[len(l.items)-1].Item
 }
 
 // stem is the name of a program without its end.
@@ -278,7 +268,7 @@ func stem(p string) string {
 }
 
 // way tells how an entry is switched.
-func (l *List) way(e entry) way {
+func (l *reader) way(e entry) way {
 	w := way{refused: e.fixed, bound: l.offByPolicy(e), empty: e.empty}
 	known := false
 	if e.approval.Name != "" && l.approvals {
@@ -294,7 +284,7 @@ func (l *List) way(e entry) way {
 
 // offByPolicy says which policy switches the whole list of an entry off; empty
 // where none does.
-func (l *List) offByPolicy(e entry) string {
+func (l *reader) offByPolicy(e entry) string {
 	for _, p := range l.policiesOf(e.user) {
 		if n, _ := l.reg.Number(p, e.policy); e.policy != "" && n != 0 {
 			return "a policy (" + e.policy + ") switches the whole list off"
@@ -305,7 +295,7 @@ func (l *List) offByPolicy(e entry) string {
 
 // off says why an entry is not launched although it stands there; empty where
 // it is.
-func (l *List) off(e entry) string {
+func (l *reader) off(e entry) string {
 	if why := l.offByPolicy(e); why != "" {
 		return why
 	}
@@ -316,7 +306,7 @@ func (l *List) off(e entry) string {
 }
 
 // policiesOf are the keys whose values switch lists off.
-func (l *List) policiesOf(u *registry.User) []registry.Place {
+func (l *reader) policiesOf(u *registry.User) []registry.Place {
 	all := []registry.Place{l.reg.Machine(`SOFTWARE\` + policies)}
 	if u != nil {
 		all = append(all, l.reg.Of(u, `Software\`+policies))
@@ -326,7 +316,7 @@ func (l *List) policiesOf(u *registry.User) []registry.Place {
 
 // chain adds what stands between the login and the desktop: the system's own
 // part of it only where all items are shown, what was added to it always.
-func (l *List) chain(key registry.Place, u *registry.User) {
+func (l *reader) chain(key registry.Place, u *registry.User) {
 	for _, c := range []struct{ value, own string }{
 		{"Userinit", "userinit.exe"},
 		{"Shell", "explorer.exe"},
@@ -364,7 +354,7 @@ func (l *List) chain(key registry.Place, u *registry.User) {
 
 // setups adds what is set up once for each user: it is launched for those whose
 // own registry does not say that it was.
-func (l *List) setups() {
+func (l *reader) setups() {
 	const components = `Microsoft\Active Setup\Installed Components`
 	for _, view := range []string{"", wow} {
 		for _, k := range l.reg.Keys(l.reg.Machine(`SOFTWARE\` + view + components)) {
@@ -399,7 +389,7 @@ func (l *List) setups() {
 }
 
 // doneWith reports whether a user's mark is of that version or a newer one.
-func (l *List) doneWith(done registry.Place, version string) bool {
+func (l *reader) doneWith(done registry.Place, version string) bool {
 	have, _ := l.reg.Text(done, "Version")
 	return done.There && compareVersions(have, version) >= 0
 }
@@ -423,7 +413,7 @@ func compareVersions(a, b string) int {
 }
 
 // session adds what runs before any service does.
-func (l *List) session() {
+func (l *reader) session() {
 	manager := l.reg.Machine(`SYSTEM\CurrentControlSet\Control\Session Manager`)
 	for _, value := range []string{"BootExecute", "SetupExecute"} {
 		v, ok := l.reg.Value(manager, value)
@@ -434,7 +424,7 @@ func (l *List) session() {
 		for _, line := range lines {
 			native := manager.Name + `\` + value
 			name, _, _ := strings.Cut(line, " ")
-			l.items = append(l.items, item.Item{
+			l.items = append(l.items, launched.Item{Item: item.Item{
 				ID:      naming.ID(item.Service, "session", name, "", native),
 				Kind:    item.Service,
 				Native:  native,
@@ -446,36 +436,15 @@ func (l *List) session() {
 				Command: line,
 				File:    manager.Name,
 				Aside:   true,
-			})
-			l.ways[switchKey{native, ""}] = way{refused: ofSession}
+			}, Turn: launched.Refuse(errors.New(ofSession))})
 		}
 	}
 }
 
-// Name is the mechanism's.
-func (l *List) Name() string { return Mechanism }
-
-// Survey returns the entries.
-func (l *List) Survey() []item.Item { return l.items }
-
-// Key is the name by which boots know an entry: they know none so far.
-func (l *List) Key(item.Item) (boot.Key, bool) { return boot.Key{}, false }
-
-// Plan begins a plan.
-func (l *List) Plan(d *machine.Draft) item.Plan { return plan{l, d} }
-
-type plan struct {
-	*List
-	draft *machine.Draft
-}
-
-// Turn plans an entry on or off: by the note that Windows itself keeps of that,
+// turn plans an entry on or off: by the note that Windows itself keeps of that,
 // or, where it keeps none, by taking the entry away.
-func (p plan) Turn(it item.Item, to item.State, _ time.Duration) error {
-	w, ok := p.ways[switchKey{it.Native, it.Owner}]
+func (w way) turn(d *machine.Draft, _ item.Item, to item.State, _ time.Duration) error {
 	switch {
-	case !ok: // which the survey has found elsewhere
-		return errors.New(ofPolicy)
 	case w.refused != "":
 		return errors.New(w.refused)
 	case to == item.Delayed:
@@ -483,15 +452,15 @@ func (p plan) Turn(it item.Item, to item.State, _ time.Duration) error {
 	case to == item.On && w.bound != "":
 		return errors.New(w.bound)
 	case w.note != "":
-		return registry.Approve(p.draft, w.note, to == item.On)
+		return registry.Approve(d, w.note, to == item.On)
 	case to == item.On:
 		return errors.New("it is on")
 	case !w.empty:
-		return p.draft.Remove(w.value, "")
+		return d.Remove(w.value, "")
 	}
-	n, err := p.draft.Node(w.value, "")
+	n, err := d.Node(w.value, "")
 	if err != nil {
 		return err
 	}
-	return p.draft.Set(w.value, n.Type, []byte{0, 0}) // a text without letters
+	return d.Set(w.value, n.Type, []byte{0, 0}) // a text without letters
 }

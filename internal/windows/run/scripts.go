@@ -11,13 +11,14 @@ import (
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/windows/launch"
+	"calmdawn/internal/windows/launched"
 	"calmdawn/internal/windows/naming"
 	"calmdawn/internal/windows/registry"
 )
 
 // scripts adds those that policies have run at boots and logins: a list of them
 // for the machine, and one for its users.
-func (l *List) scripts() {
+func (l *reader) scripts() {
 	for _, of := range []struct{ folder, section string }{
 		{"Machine", "Startup"}, {"User", "Logon"},
 	} {
@@ -40,7 +41,7 @@ func (l *List) scripts() {
 
 // listed adds the scripts of one section of a list: each has a number, before
 // the names of its parts.
-func (l *List) listed(p, text, section string) {
+func (l *reader) listed(p, text, section string) {
 	lines, words := map[string]string{}, map[string]string{}
 	var order []string
 	inside := false
@@ -69,7 +70,7 @@ func (l *List) listed(p, text, section string) {
 }
 
 // script adds one. A name without a folder stands in the folder of its section.
-func (l *List) script(p, section, number, line, words string) {
+func (l *reader) script(p, section, number, line, words string) {
 	file := strings.Trim(line, `"`)
 	if !strings.ContainsAny(file, `\/`) {
 		file = l.reg.Outside(path.Join(path.Dir(p), section)) + `\` + file
@@ -99,5 +100,7 @@ func (l *List) script(p, section, number, line, words string) {
 	case launch.Missing:
 		it.State, it.Why = item.Broken, "its script is gone: "+file
 	}
-	l.items = append(l.items, it)
+	l.items = append(l.items, launched.Item{
+		Item: it, Turn: launched.Refuse(errors.New(ofPolicy)),
+	})
 }

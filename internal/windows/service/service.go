@@ -8,10 +8,10 @@ import (
 	"strings"
 	"time"
 
-	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/windows/hive"
 	"calmdawn/internal/windows/launch"
+	"calmdawn/internal/windows/launched"
 	"calmdawn/internal/windows/naming"
 	"calmdawn/internal/windows/registry"
 )
@@ -55,8 +55,8 @@ type service struct {
 
 func (s *service) driver() bool { return s.kind&drivers != 0 }
 
-// A List is the services of a machine.
-type List struct {
+// A reader reads the services of a machine.
+type reader struct {
 	reg    *registry.Registry
 	finder launch.Finder
 	all    map[string]*service // by name in upper case
@@ -65,8 +65,8 @@ type List struct {
 }
 
 // Read reads the services of the control set that the next boot uses.
-func Read(reg *registry.Registry) *List {
-	l := &List{reg: reg, finder: launch.Finder{Reg: reg}, all: map[string]*service{}}
+func Read(reg *registry.Registry) []launched.Item {
+	l := &reader{reg: reg, finder: launch.Finder{Reg: reg}, all: map[string]*service{}}
 	l.late = usualDelay
 	if n, ok := reg.Number(reg.Machine(`SYSTEM\CurrentControlSet\Control`), "AutoStartDelay"); ok {
 		l.late = time.Duration(uint32(n)) * time.Second
@@ -79,12 +79,16 @@ func Read(reg *registry.Registry) *List {
 	}
 	l.foldInstances()
 	l.decide()
-	return l
+	all := make([]launched.Item, 0, len(l.order))
+	for _, s := range l.order {
+		all = append(all, launched.Item{Item: s.item, Turn: l.turn(s)})
+	}
+	return all
 }
 
 // read reads one key; nil for one that is no service, as performance counters
 // have them.
-func (l *List) read(k registry.Place) *service {
+func (l *reader) read(k registry.Place) *service {
 	s := &service{key: k, name: k.Key.Name(), start: unknown}
 	kind, typed := l.reg.Number(k, "Type")
 	if start, ok := l.reg.Number(k, "Start"); ok {
@@ -119,7 +123,7 @@ func (l *List) read(k registry.Place) *service {
 
 // host finds the program of a service that shares a process with others: a
 // library that its key names.
-func (l *List) host(s *service) {
+func (l *reader) host(s *service) {
 	lower := launch.Small(s.command)
 	if !strings.Contains(lower, "svchost") {
 		return
@@ -143,7 +147,7 @@ func (l *List) host(s *service) {
 
 // listed reports whether the group that a hosted service names has it, where
 // the group is known.
-func (l *List) listed(s *service) bool {
+func (l *reader) listed(s *service) bool {
 	v, ok := l.reg.Value(l.reg.Machine(`SOFTWARE\`+registry.CurrentNT+`\Svchost`), s.hosted)
 	if !ok {
 		return true
@@ -165,7 +169,7 @@ var triggerWords = map[uint64]string{
 }
 
 // triggers says what starts a service that waits to be triggered.
-func (l *List) triggers(k registry.Place) string {
+func (l *reader) triggers(k registry.Place) string {
 	const starts, most = 1, 4
 	var all []string
 	for _, t := range l.reg.Keys(l.reg.Below(k, "TriggerInfo")) {
@@ -184,7 +188,7 @@ func (l *List) triggers(k registry.Place) string {
 
 // foldInstances leaves out the copies that each login makes of a template: what
 // they do is decided there.
-func (l *List) foldInstances() {
+func (l *reader) foldInstances() {
 	l.order = slices.DeleteFunc(l.order, func(s *service) bool {
 		i := strings.LastIndex(s.name, "_")
 		if s.kind&instance == 0 || i < 0 {
@@ -199,7 +203,7 @@ func (l *List) foldInstances() {
 }
 
 // decide makes the items.
-func (l *List) decide() {
+func (l *reader) decide() {
 	wanted := l.wanted()
 	for _, s := range l.order {
 		it := item.Item{
@@ -235,12 +239,12 @@ func (l *List) decide() {
 }
 
 // title is the name for people, which may be a reference to another file.
-func (l *List) title(s *service) string {
+func (l *reader) title(s *service) string {
 	text, _ := l.reg.Text(s.key, "DisplayName")
 	return cmp.Or(text, s.name)
 }
 
-func (l *List) traits(s *service) (all []string) {
+func (l *reader) traits(s *service) (all []string) {
 	if s.group != "" {
 		all = append(all, "group "+s.group)
 	}
@@ -267,7 +271,7 @@ func (l *List) traits(s *service) (all []string) {
 
 // named is the path inside the machine of a service's image as its key has it,
 // whatever stands there.
-func (l *List) named(s *service) string {
+func (l *reader) named(s *service) string {
 	switch {
 	case s.command == "":
 		return ""
@@ -283,7 +287,7 @@ func (l *List) named(s *service) string {
 
 // wanted are the services that start on demand and are needed by ones that
 // start by themselves, each with whom that is, from the top.
-func (l *List) wanted() map[string][]string {
+func (l *reader) wanted() map[string][]string {
 	chains := map[string][]string{}
 	var queue []*service
 	for _, s := range l.order {
@@ -312,7 +316,7 @@ func (l *List) wanted() map[string][]string {
 }
 
 // state tells what the next boot does with a service.
-func (l *List) state(s *service, it *item.Item, wanted map[string][]string) {
+func (l *reader) state(s *service, it *item.Item, wanted map[string][]string) {
 	template := s.kind&perUser != 0 && s.kind&instance == 0
 	if template {
 		it.When = item.AtLogin
@@ -364,7 +368,7 @@ func (l *List) state(s *service, it *item.Item, wanted map[string][]string) {
 
 // blocked says why a service cannot start for what it needs; empty where it
 // can. above are those that need it.
-func (l *List) blocked(s *service, above map[*service]bool) string {
+func (l *reader) blocked(s *service, above map[*service]bool) string {
 	const deepest = 40
 	if len(above) > deepest {
 		return ""
@@ -386,17 +390,3 @@ func (l *List) blocked(s *service, above map[*service]bool) string {
 	}
 	return ""
 }
-
-// Name is the mechanism's.
-func (l *List) Name() string { return Mechanism }
-
-// Survey returns the services and drivers.
-func (l *List) Survey() (all []item.Item) {
-	for _, s := range l.order {
-		all = append(all, s.item)
-	}
-	return all
-}
-
-// Key is the name by which boots know a service.
-func (l *List) Key(it item.Item) (boot.Key, bool) { return boot.Key{Native: it.Native}, true }

@@ -9,6 +9,7 @@ import (
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/windows/hive"
+	"calmdawn/internal/windows/launched"
 	"calmdawn/internal/windows/registry"
 )
 
@@ -26,20 +27,21 @@ func inWords(d time.Duration) string {
 	return fmt.Sprintf("%d seconds", int(d.Seconds()))
 }
 
-// Plan begins a plan.
-func (l *List) Plan(d *machine.Draft) item.Plan { return plan{l, d} }
+// turn is how a service is switched.
+func (l *reader) turn(s *service) launched.Turn {
+	return func(d *machine.Draft, it item.Item, to item.State, by time.Duration) error {
+		return plan{l, d}.turn(s, it, to, by)
+	}
+}
 
+// A plan turns services in a draft.
 type plan struct {
-	*List
+	*reader
 	draft *machine.Draft
 }
 
-// Turn plans another start type for a service.
-func (p plan) Turn(it item.Item, to item.State, by time.Duration) error {
-	s := p.all[hive.Upper(it.Native)]
-	if s == nil {
-		return errors.New("it is no service any more")
-	}
+// turn plans another start type for a service.
+func (p plan) turn(s *service, it item.Item, to item.State, by time.Duration) error {
 	if err := p.refused(s); err != nil {
 		return err
 	}

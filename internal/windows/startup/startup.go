@@ -9,10 +9,10 @@ import (
 	"strings"
 	"time"
 
-	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/windows/launch"
+	"calmdawn/internal/windows/launched"
 	"calmdawn/internal/windows/naming"
 	"calmdawn/internal/windows/registry"
 	"calmdawn/internal/windows/shortcut"
@@ -27,26 +27,18 @@ const (
 	mostFiles    = 2000 // of one folder
 )
 
-// A List is the files of the folders.
-type List struct {
-	reg    *registry.Registry
-	finder launch.Finder
-	items  []item.Item
-	// of what is off, where the version keeps notes of that: their addresses,
-	// by the native names of items
-	notes    map[string]string
-	approves bool
+// A reader reads the files of the folders.
+type reader struct {
+	reg      *registry.Registry
+	finder   launch.Finder
+	items    []launched.Item
+	approves bool // the version keeps notes of what is off
 }
 
 // Read reads the folder of the machine and those of its users, wherever they
 // were moved.
-func Read(reg *registry.Registry) *List {
-	l := &List{
-		reg:      reg,
-		finder:   launch.Finder{Reg: reg},
-		notes:    map[string]string{},
-		approves: reg.Approves(),
-	}
+func Read(reg *registry.Registry) []launched.Item {
+	l := &reader{reg: reg, finder: launch.Finder{Reg: reg}, approves: reg.Approves()}
 	place, ok := reg.Text(reg.Machine(`SOFTWARE\`+shellFolders), "Common Startup")
 	if !ok {
 		place = "%ProgramData%" + usual
@@ -62,11 +54,11 @@ func Read(reg *registry.Registry) *List {
 		}
 		l.folder(place, u, reg.Of(u, `Software\`+registry.Approved+`\StartupFolder`))
 	}
-	return l
+	return l.items
 }
 
 // folder adds the files of one.
-func (l *List) folder(place string, u *registry.User, approval registry.Place) {
+func (l *reader) folder(place string, u *registry.User, approval registry.Place) {
 	outside := l.reg.Expand(place, u)
 	p, where, ok := l.reg.Local(outside)
 	if !ok {
@@ -102,7 +94,7 @@ func (l *List) folder(place string, u *registry.User, approval registry.Place) {
 }
 
 // file adds one file, which Windows calls by its native path.
-func (l *List) file(p, native string, u *registry.User, approval registry.Place) {
+func (l *reader) file(p, native string, u *registry.User, approval registry.Place) {
 	name := path.Base(p)
 	it := item.Item{
 		Kind:    item.Program,
@@ -129,8 +121,9 @@ func (l *List) file(p, native string, u *registry.User, approval registry.Place)
 	if u != nil && u.Account == registry.New && it.Why == "" {
 		it.Why = "everybody gets it who logs in for the first time"
 	}
+	w := way{approves: l.approves}
 	if address, ok := approval.Address(name); ok && l.approves {
-		l.notes[native] = address
+		w.note = address
 	}
 	if why := l.reg.SwitchedOff(approval, name, u); why != "" && l.approves {
 		if it.State == item.Broken {
@@ -138,11 +131,11 @@ func (l *List) file(p, native string, u *registry.User, approval registry.Place)
 		}
 		it.State, it.Why = item.Off, why
 	}
-	l.items = append(l.items, it)
+	l.items = append(l.items, launched.Item{Item: it, Turn: w.turn})
 }
 
 // shortcut fills in what a shortcut launches.
-func (l *List) shortcut(p string, u *registry.User, it *item.Item) {
+func (l *reader) shortcut(p string, u *registry.User, it *item.Item) {
 	raw, err := l.reg.Root.ReadFile(p, shortcut.MaxSize)
 	if err != nil {
 		l.reg.Unread = append(l.reg.Unread, machine.Unread(p, err))
@@ -182,7 +175,7 @@ func (l *List) shortcut(p string, u *registry.User, it *item.Item) {
 }
 
 // address fills in the address that a file of one opens.
-func (l *List) address(p string, it *item.Item) {
+func (l *reader) address(p string, it *item.Item) {
 	const most = 64 << 10
 	raw, err := l.reg.Root.ReadFile(p, most)
 	if err != nil {
@@ -197,36 +190,24 @@ func (l *List) address(p string, it *item.Item) {
 	}
 }
 
-// Name is the mechanism's.
-func (l *List) Name() string { return Mechanism }
-
-// Survey returns the files.
-func (l *List) Survey() []item.Item { return l.items }
-
-// Key is the name by which boots know a file: they know none so far.
-func (l *List) Key(item.Item) (boot.Key, bool) { return boot.Key{}, false }
-
-// Plan begins a plan.
-func (l *List) Plan(d *machine.Draft) item.Plan { return plan{l, d} }
-
-type plan struct {
-	*List
-	draft *machine.Draft
+// A way is how a file is switched.
+type way struct {
+	note     string // the address of the note that it is off; empty where none can be
+	approves bool
 }
 
-// Turn plans a file on or off, by the note that Windows itself keeps of that;
+// turn plans a file on or off, by the note that Windows itself keeps of that;
 // versions that keep none have the file taken away.
-func (p plan) Turn(it item.Item, to item.State, _ time.Duration) error {
-	note := p.notes[it.Native]
+func (w way) turn(d *machine.Draft, it item.Item, to item.State, _ time.Duration) error {
 	switch {
 	case to == item.Delayed:
 		return registry.ErrNoDelay
-	case note != "":
-		return registry.Approve(p.draft, note, to == item.On)
+	case w.note != "":
+		return registry.Approve(d, w.note, to == item.On)
 	case to == item.On:
 		return errors.New("it is on")
-	case p.approves:
+	case w.approves:
 		return errors.New("its name is no text")
 	}
-	return p.draft.Remove(it.File, "")
+	return d.Remove(it.File, "")
 }

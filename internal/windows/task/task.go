@@ -16,11 +16,11 @@ import (
 	"strings"
 	"time"
 
-	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/windows/hive"
 	"calmdawn/internal/windows/launch"
+	"calmdawn/internal/windows/launched"
 	"calmdawn/internal/windows/naming"
 	"calmdawn/internal/windows/registry"
 )
@@ -43,14 +43,14 @@ type task struct {
 	secret bool   // the list has nobody who may see it
 }
 
-// A List is the tasks of a machine.
-type List struct {
+// A reader reads the tasks of a machine.
+type reader struct {
 	reg    *registry.Registry
 	finder launch.Finder
 	now    time.Time
 	tasks  map[string]*task // by path in upper case
 	dark   []string         // paths whose folders could not be read
-	items  []item.Item
+	items  []launched.Item
 	// how many definitions are those that the list has the sums of, and which
 	// items are of others
 	same    int
@@ -58,8 +58,8 @@ type List struct {
 }
 
 // Read reads the tasks; now is when the next boot is taken to be.
-func Read(reg *registry.Registry, now time.Time) *List {
-	l := &List{reg: reg, finder: launch.Finder{Reg: reg}, now: now, tasks: map[string]*task{}}
+func Read(reg *registry.Registry, now time.Time) []launched.Item {
+	l := &reader{reg: reg, finder: launch.Finder{Reg: reg}, now: now, tasks: map[string]*task{}}
 	l.list(reg.Machine(cache+`\Tree`), "", 0)
 	if dir, err := reg.Find(path.Join(reg.Windows, "System32/Tasks")); err == nil {
 		l.files(dir, "", 0)
@@ -70,11 +70,11 @@ func Read(reg *registry.Registry, now time.Time) *List {
 		l.add(l.tasks[key])
 	}
 	l.doubt()
-	return l
+	return l.items
 }
 
 // at is the task of a path.
-func (l *List) at(p string) *task {
+func (l *reader) at(p string) *task {
 	key := hive.Upper(p)
 	if l.tasks[key] == nil {
 		l.tasks[key] = &task{path: p}
@@ -83,7 +83,7 @@ func (l *List) at(p string) *task {
 }
 
 // list reads the scheduler's own list.
-func (l *List) list(place registry.Place, above string, depth int) {
+func (l *reader) list(place registry.Place, above string, depth int) {
 	for _, k := range l.reg.Keys(place) {
 		p := above + `\` + k.Key.Name()
 		if id, ok := l.reg.Text(k, "Id"); ok && len(l.tasks) < mostTasks {
@@ -99,7 +99,7 @@ func (l *List) list(place registry.Place, above string, depth int) {
 }
 
 // files reads the folder of definitions.
-func (l *List) files(dir, above string, depth int) {
+func (l *reader) files(dir, above string, depth int) {
 	entries, err := l.reg.Root.ReadDir(dir)
 	if err != nil {
 		l.reg.Unread = append(l.reg.Unread, machine.Unread(dir, err))
@@ -119,7 +119,7 @@ func (l *List) files(dir, above string, depth int) {
 }
 
 // whom is the name of a user that a task means by an id or a name.
-func (l *List) whom(id string) string {
+func (l *reader) whom(id string) string {
 	for _, u := range l.reg.Users {
 		if strings.EqualFold(u.SID, id) {
 			return u.Name
@@ -129,7 +129,7 @@ func (l *List) whom(id string) string {
 }
 
 // person is the user of a profile that a task means; empty for none.
-func (l *List) person(id string) string {
+func (l *reader) person(id string) string {
 	name := l.whom(id)
 	for _, u := range l.reg.Users {
 		if u.Account == registry.Person && strings.EqualFold(u.Name, name) {
@@ -140,7 +140,7 @@ func (l *List) person(id string) string {
 }
 
 // add makes an item of a task.
-func (l *List) add(t *task) {
+func (l *reader) add(t *task) {
 	it := item.Item{
 		Kind:    item.Task,
 		Native:  t.path,
@@ -152,7 +152,7 @@ func (l *List) add(t *task) {
 	}
 	defer func() {
 		it.ID = naming.Path(item.Task, t.path, "")
-		l.items = append(l.items, it)
+		l.items = append(l.items, launched.Item{Item: it, Turn: launched.Refuse(errOnDisk)})
 	}()
 	if t.file == "" {
 		l.cached(t, &it)
@@ -197,7 +197,7 @@ func (l *List) add(t *task) {
 }
 
 // cached fills in what the scheduler's list alone tells of a task.
-func (l *List) cached(t *task, it *item.Item) {
+func (l *reader) cached(t *task, it *item.Item) {
 	for _, kind := range []struct {
 		key  string
 		when item.When
@@ -236,7 +236,7 @@ func (l *List) cached(t *task, it *item.Item) {
 }
 
 // unread reports whether the folder of a task's definition could not be read.
-func (l *List) unread(p string) bool {
+func (l *reader) unread(p string) bool {
 	return slices.ContainsFunc(l.dark, func(dir string) bool {
 		return strings.HasPrefix(hive.Upper(p), hive.Upper(dir)+`\`)
 	})
@@ -245,7 +245,7 @@ func (l *List) unread(p string) bool {
 // doubt tells of tasks whose definitions are others than the scheduler's list
 // has the sums of. Where most are, it is our knowledge of how a sum is made
 // that is wrong, and nothing is told.
-func (l *List) doubt() {
+func (l *reader) doubt() {
 	if len(l.another) > l.same {
 		return
 	}
@@ -266,7 +266,7 @@ const (
 
 // known compares a definition with the sum that the scheduler's list has of one
 // (SHA-256, FIPS 180-4).
-func (l *List) known(t *task, raw []byte) likeness {
+func (l *reader) known(t *task, raw []byte) likeness {
 	v, ok := l.reg.Value(l.reg.Machine(cache+`\Tasks\`+t.id), "Hash")
 	if !ok || t.id == "" {
 		return without
@@ -284,7 +284,7 @@ func (l *List) known(t *task, raw []byte) likeness {
 
 // action fills in what a task launches: of several things the first that is
 // there.
-func (l *List) action(d definition, it *item.Item) {
+func (l *reader) action(d definition, it *item.Item) {
 	var targets []launch.Target
 	var commands []string
 	for _, a := range d.Actions.Exec {
@@ -314,7 +314,7 @@ func (l *List) action(d definition, it *item.Item) {
 	}
 }
 
-func (l *List) userOf(name string) *registry.User {
+func (l *reader) userOf(name string) *registry.User {
 	for _, u := range l.reg.Users {
 		if name != "" && u.Name == name {
 			return u
@@ -325,7 +325,7 @@ func (l *List) userOf(name string) *registry.User {
 
 // class finds the library or program of a class: the machine's, a user's, or a
 // package's.
-func (l *List) class(id string) launch.Target {
+func (l *reader) class(id string) launch.Target {
 	asked := launch.Target{
 		Program: "the class " + id, Fate: launch.Asked,
 		Why: "the class is registered without a file",
@@ -361,7 +361,7 @@ func (l *List) class(id string) launch.Target {
 }
 
 // moment fills in when a task is launched, and whether.
-func (l *List) moment(d definition, it *item.Item) {
+func (l *reader) moment(d definition, it *item.Item) {
 	var words []string
 	live, expired := 0, time.Time{}
 	held, atOnce := time.Duration(0), false
@@ -431,7 +431,7 @@ func (l *List) moment(d definition, it *item.Item) {
 
 // lastRun says when a task ran last, and how it ended, as far as the
 // scheduler's list tells.
-func (l *List) lastRun(t *task) string {
+func (l *reader) lastRun(t *task) string {
 	v, ok := l.reg.Value(l.reg.Machine(cache+`\Tasks\`+t.id), "DynamicInfo")
 	if !ok || t.id == "" {
 		return ""
@@ -451,22 +451,7 @@ func (l *List) lastRun(t *task) string {
 	return said
 }
 
-// Name is the mechanism's.
-func (l *List) Name() string { return Mechanism }
-
-// Survey returns the tasks.
-func (l *List) Survey() []item.Item { return l.items }
-
-// Key is the name by which boots know a task: they know none so far.
-func (l *List) Key(item.Item) (boot.Key, bool) { return boot.Key{}, false }
-
-// Plan begins a plan, which turns nothing: the scheduler refuses a definition
-// whose sum its own list does not have.
-func (l *List) Plan(*machine.Draft) item.Plan { return refusing{} }
-
-type refusing struct{}
-
+// errOnDisk refuses to switch a task: the scheduler refuses a definition whose
+// sum its own list does not have.
 var errOnDisk = errors.New("the scheduler of Windows would take a task that was changed on its " +
 	"disk for a damaged one: switch it off in the running Windows")
-
-func (refusing) Turn(item.Item, item.State, time.Duration) error { return errOnDisk }
