@@ -1,6 +1,7 @@
 package machine
 
 import (
+	"cmp"
 	"fmt"
 	"io/fs"
 	"os"
@@ -94,86 +95,76 @@ func (r *kernel) open(p string, flags int) (int, error) {
 // walk resolves p without openat2(2), one name at a time, and returns besides
 // the handle the path free of links.
 func (r *kernel) walk(p string, flags int) (int, string, error) {
-	type folder struct {
-		fd   int
-		name string
+	at := &handles{root: r.fd, flags: flags}
+	defer at.top()
+	if err := walk(p, at); err != nil {
+		return -1, "", err
 	}
-	trail := []folder{}
-	pop := func(to int) {
-		for len(trail) > to {
-			unix.Close(trail[len(trail)-1].fd)
-			trail = trail[:len(trail)-1]
+	fd, name := at.root, "."
+	for i, f := range at.trail {
+		if at.final && i == len(at.trail)-1 {
+			name = f.name
+		} else {
+			fd = f.fd
 		}
 	}
-	defer func() { pop(0) }()
-	top := func() int {
-		if len(trail) == 0 {
-			return r.fd
-		}
-		return trail[len(trail)-1].fd
-	}
-	here := func(last string) string {
-		var b strings.Builder
-		for _, f := range trail {
-			b.WriteString("/" + f.name)
-		}
-		if last != "" {
-			b.WriteString("/" + last)
-		}
-		if b.Len() == 0 {
-			return "/"
-		}
-		return b.String()
-	}
+	fd, err := unix.Openat(fd, name, flags|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
+	return fd, at.path(), err
+}
 
-	todo := strings.Split(p, "/")
-	for links := 0; len(todo) > 0; {
-		name := todo[0]
-		todo = todo[1:]
-		switch name {
-		case "", ".":
-			continue
-		case "..":
-			pop(max(0, len(trail)-1))
-			continue
-		}
-		fd, err := unix.Openat(top(), name, unix.O_PATH|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
-		if err != nil {
-			return -1, "", err
-		}
-		var st unix.Stat_t
-		if err := unix.Fstat(fd, &st); err != nil {
-			unix.Close(fd)
-			return -1, "", err
-		}
-		last := strings.Join(todo, "") == ""
-		isLink := st.Mode&unix.S_IFMT == unix.S_IFLNK
-		switch {
-		case isLink && !(last && flags&unix.O_NOFOLLOW != 0):
-			target, err := readlink(fd)
-			unix.Close(fd)
-			if err != nil {
-				return -1, "", err
-			}
-			if links++; links > maxLinks {
-				return -1, "", unix.ELOOP
-			}
-			if strings.HasPrefix(target, "/") {
-				pop(0)
-			}
-			todo = append(strings.Split(target, "/"), todo...)
-		case last && flags&unix.O_PATH != 0:
-			return fd, here(name), nil
-		case last:
-			unix.Close(fd)
-			fd, err := unix.Openat(top(), name, flags|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
-			return fd, here(name), err
-		default:
-			trail = append(trail, folder{fd, name})
-		}
+// handles are the open folders on the way of a walk.
+type handles struct {
+	root, flags int
+	trail       []handle
+	final       bool // the last of them is the last name of the path
+}
+
+type handle struct {
+	fd   int
+	name string
+}
+
+func (h *handles) enter(name string, last bool) (target string, isLink bool, err error) {
+	from := h.root
+	if n := len(h.trail); n > 0 {
+		from = h.trail[n-1].fd
 	}
-	fd, err := unix.Openat(top(), ".", flags|unix.O_CLOEXEC, 0)
-	return fd, here(""), err
+	fd, err := unix.Openat(from, name, unix.O_PATH|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return "", false, err
+	}
+	var st unix.Stat_t
+	if err := unix.Fstat(fd, &st); err != nil {
+		unix.Close(fd)
+		return "", false, err
+	}
+	isLink = st.Mode&unix.S_IFMT == unix.S_IFLNK && !(last && h.flags&unix.O_NOFOLLOW != 0)
+	if isLink {
+		defer unix.Close(fd)
+		target, err = readlink(fd)
+		return target, true, err
+	}
+	h.trail, h.final = append(h.trail, handle{fd, name}), last
+	return "", false, nil
+}
+
+func (h *handles) up() { h.shorten(len(h.trail) - 1) }
+
+func (h *handles) top() { h.shorten(0) }
+
+func (h *handles) shorten(to int) {
+	for len(h.trail) > max(0, to) {
+		unix.Close(h.trail[len(h.trail)-1].fd)
+		h.trail = h.trail[:len(h.trail)-1]
+	}
+}
+
+func (h *handles) path() string {
+	var b strings.Builder
+	for _, f := range h.trail {
+		b.WriteString("/" + f.name)
+	}
+	return cmp.Or(b.String(), "/")
 }
 
 func (r *kernel) resolve(p string) (string, error) {

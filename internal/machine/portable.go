@@ -42,46 +42,40 @@ func (r *portable) walk(p string, follow bool) (string, fs.FileInfo, error) {
 	if strings.IndexByte(p, 0) >= 0 {
 		return "", nil, &Refusal{p, "the name holds a NUL byte"}
 	}
-	var trail []string
-	at := func() string { return cmp.Or(strings.Join(trail, "/"), ".") }
-	todo := strings.Split(p, "/")
-	for links := 0; len(todo) > 0; {
-		name := todo[0]
-		todo = todo[1:]
-		switch name {
-		case "", ".":
-			continue
-		case "..":
-			trail = trail[:max(0, len(trail)-1)]
-			continue
-		}
-		info, err := r.root.Lstat(path.Join(at(), name))
-		if err != nil {
-			return "", nil, named("open", p, err)
-		}
-		last := strings.Join(todo, "") == ""
-		if info.Mode()&fs.ModeSymlink == 0 || last && !follow {
-			if !last && !info.IsDir() {
-				return "", nil, &fs.PathError{Op: "open", Path: p, Err: syscall.ENOTDIR}
-			}
-			trail = append(trail, name)
-			continue
-		}
-		target, err := r.root.Readlink(path.Join(at(), name))
-		if err != nil {
-			return "", nil, named("open", p, err)
-		}
-		if links++; links > maxLinks {
-			return "", nil, &Refusal{p, "its links lead in a circle"}
-		}
-		if strings.HasPrefix(target, "/") {
-			trail = nil
-		}
-		todo = append(strings.Split(target, "/"), todo...)
+	at := &names{root: r.root, follow: follow}
+	if err := walk(p, at); err != nil {
+		return "", nil, named("open", p, err)
 	}
-	info, err := r.root.Lstat(at())
-	return at(), info, named("open", p, err)
+	info, err := r.root.Lstat(at.path())
+	return at.path(), info, named("open", p, err)
 }
+
+// names are those on the way of a walk.
+type names struct {
+	root   *os.Root
+	follow bool // the last name's link too
+	trail  []string
+}
+
+func (n *names) enter(name string, last bool) (target string, isLink bool, err error) {
+	here := path.Join(n.path(), name)
+	info, err := n.root.Lstat(here)
+	switch {
+	case err != nil:
+		return "", false, err
+	case info.Mode()&fs.ModeSymlink != 0 && (!last || n.follow):
+		target, err = n.root.Readlink(here)
+		return target, true, err
+	case !last && !info.IsDir():
+		return "", false, syscall.ENOTDIR
+	}
+	n.trail = append(n.trail, name)
+	return "", false, nil
+}
+
+func (n *names) up()          { n.trail = n.trail[:max(0, len(n.trail)-1)] }
+func (n *names) top()         { n.trail = nil }
+func (n *names) path() string { return cmp.Or(strings.Join(n.trail, "/"), ".") }
 
 func (r *portable) xattr(p, _ string, _ bool) ([]byte, error) {
 	return nil, named("getxattr", p, errors.ErrUnsupported)
