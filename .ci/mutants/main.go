@@ -14,10 +14,12 @@ import (
 	"go/parser"
 	"go/printer"
 	"go/token"
+	"maps"
 	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -42,12 +44,18 @@ type mutant struct {
 	text      []byte // of the whole changed file
 }
 
+func (m mutant) String() string { return fmt.Sprintf("%s:%d: %s", m.file, m.line, m.what) }
+
 func main() {
 	count := flag.Int("n", 60, "how many mutants")
 	seed := flag.Uint64("seed", 1, "which mutants")
 	dry := flag.Bool("list", false, "only list them")
+	only := flag.String("only", "", "of all there can be, those whose name has this `PATTERN`")
 	flag.Parse()
 	all, err := choose(2**count, *seed) // some do not compile
+	if *only != "" {
+		all, err = matching(*only)
+	}
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
@@ -58,7 +66,7 @@ func main() {
 		if tried == *count {
 			break
 		}
-		name := fmt.Sprintf("%s:%d: %s", m.file, m.line, m.what)
+		name := m.String()
 		if *dry {
 			tried++
 			fmt.Println(name)
@@ -88,14 +96,30 @@ func main() {
 	}
 }
 
+// matching makes all mutants whose names a pattern fits, of every target.
+func matching(pattern string) (all []mutant, err error) {
+	fits, err := regexp.Compile(pattern)
+	if err != nil {
+		return nil, err
+	}
+	for _, pkg := range slices.Sorted(maps.Keys(targets)) {
+		of, err := mutantsOf(pkg)
+		if err != nil {
+			return nil, err
+		}
+		for _, m := range of {
+			if fits.MatchString(m.String()) {
+				all = append(all, m)
+			}
+		}
+	}
+	return all, nil
+}
+
 // choose makes as many mutants as are wanted, of each target alike, by a seed.
 func choose(count int, seed uint64) (all []mutant, err error) {
 	rng := rand.New(rand.NewPCG(seed, 60))
-	names := make([]string, 0, len(targets))
-	for name := range targets {
-		names = append(names, name)
-	}
-	slices.Sort(names)
+	names := slices.Sorted(maps.Keys(targets))
 	possible := map[string][]mutant{}
 	for _, name := range names {
 		if possible[name], err = mutantsOf(name); err != nil {

@@ -68,7 +68,7 @@ func TestOpen(t *testing.T) {
 	const usual = "ControlSet001 C: isolde branko"
 	for name, c := range map[string]struct {
 		change func(*windowstest.Disk)
-		want   string // set, the other one, drive, users; then what was not read, and notes
+		want   string // sets, letter, users; then what was not read, and notes
 	}{
 		"a usual one":      {nil, usual},
 		"another set next": {selects(2, 1), "ControlSet002 ControlSet001 C: isolde branko"},
