@@ -449,6 +449,33 @@ func TestAUserWhoSwapsFoldersGainsNothing(t *testing.T) {
 
 // TestAttributesThatSayNothing: only what a file system makes up is passed
 // over.
+// TestEveryAttributeIsWritten gives a file several, and takes all away again.
+func TestEveryAttributeIsWritten(t *testing.T) {
+	r := open(t, testtree.Make(t, map[string]string{"a": "1"}))["kernel"]
+	before, err := r.Node("/a", "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	after := before
+	after.Xattrs = map[string][]byte{
+		"user.one": []byte("1"), "user.two": []byte("2"), "user.three": []byte("3"),
+	}
+	e := change.Edit{Path: "/a", Before: before, After: after}
+	err = r.Apply(e)
+	if errors.Is(err, errors.ErrUnsupported) {
+		t.Skip("this file system has no attributes")
+	}
+	now, nodeErr := r.Node("/a", "")
+	if err != nil || nodeErr != nil || len(now.Xattrs) != 3 {
+		t.Errorf("%v, %v: %q", err, nodeErr, now.Xattrs)
+	}
+	e.Before, e.After = now, before
+	err = r.Apply(e)
+	if now, _ = r.Node("/a", ""); err != nil || len(now.Xattrs) > 0 {
+		t.Errorf("%v: left are %q", err, now.Xattrs)
+	}
+}
+
 func TestAttributesThatSayNothing(t *testing.T) {
 	for _, c := range []struct {
 		key, value string

@@ -112,6 +112,24 @@ func TestNames(t *testing.T) {
 	}
 }
 
+func TestVersions(t *testing.T) {
+	for _, c := range []struct {
+		a, b string
+		want int
+	}{
+		{"1.9", "1.8", 1}, {"1.10", "1.9", 1}, {"1.0", "1.0", 0}, {"1.0~rc1", "1.0", -1},
+		{"1.0^git", "1.0", 1}, {"1z", "1y", 1}, {"1Z", "1Y", 1}, {"1a", "1A", 1}, {"", "1", -1},
+		{"9", "", 1}, {"1.0-2", "1.0-10", -1}, {"1.0", "1.0-1", -1}, {"1_9", "1_8", 1},
+	} {
+		if got := compareVersions(c.a, c.b); got != c.want {
+			t.Errorf("%q against %q: %d, want %d", c.a, c.b, got, c.want)
+		}
+		if got := compareVersions(c.b, c.a); got != -c.want {
+			t.Errorf("%q against %q: %d, want %d", c.b, c.a, got, -c.want)
+		}
+	}
+}
+
 func FuzzParse(f *testing.F) {
 	f.Add("[Unit]\nWants=a.service \\\n b.service\n")
 	f.Add("\ufeff[Timer]\r\nOnCalendar=Mon..Fri *-*-1/2 06:00\r\n")
