@@ -224,6 +224,15 @@ func TestDecisions(t *testing.T) {
 	}
 }
 
+// TestOwnersAreNamed shows whose an item is, and of the machine's nothing.
+func TestOwnersAreNamed(t *testing.T) {
+	for owner, want := range map[string]string{"": "Gate", "maria": "maria: Gate"} {
+		if got := titleOf(item.Item{Title: "Gate", Owner: owner}); got != want {
+			t.Errorf("of %q: %q", owner, got)
+		}
+	}
+}
+
 // TestHelpSaysWhatIsBelow opens the help where it does not fit, and where it
 // does.
 func TestHelpSaysWhatIsBelow(t *testing.T) {
