@@ -19,8 +19,8 @@ import (
 
 // sit opens the machine for changing it, and says what of an interrupted call
 // was settled.
-func (a *app) sit(s *render.Screen, at time.Time) (*visit.Desk, error) {
-	d, err := a.place().Sit(at)
+func (a *app) sit(s *render.Screen, at time.Time) (*visit.Session, error) {
+	d, err := a.site().Lock(at)
 	if err != nil {
 		return nil, err
 	}
@@ -34,16 +34,16 @@ func (a *app) sit(s *render.Screen, at time.Time) (*visit.Desk, error) {
 // A plan is what a changing command is about to do.
 type plan struct {
 	changes []change.Change
-	show    func()                  // says what
-	carry   func(*visit.Desk) error // does it, and says so; on the desk that it was planned on
-	nothing func() error            // in place of all that where there is nothing to do: says so
+	show    func()                     // says what
+	carry   func(*visit.Session) error // does it, and says so; in the session that planned it
+	nothing func() error               // in place of all that where there is nothing to do: says so
 }
 
 // alter is the way in which every command changes a machine: lock, settle,
 // look, plan, show, carry out. Where a person is asked, which may take minutes,
 // nothing is held meanwhile; with the answer all of it is done anew, and only
 // what was agreed to is carried out.
-func (a *app) alter(yes bool, make func(*visit.Desk) (plan, error)) error {
+func (a *app) alter(yes bool, make func(*visit.Session) (plan, error)) error {
 	s, at := a.screen(), a.now()
 	d, err := a.sit(s, at)
 	if err != nil {
@@ -91,7 +91,7 @@ func (a *app) alter(yes bool, make func(*visit.Desk) (plan, error)) error {
 // carryOut makes one change that was agreed to, and says whether the boot guard
 // came with it.
 func (a *app) carryOut(
-	d *visit.Desk,
+	d *visit.Session,
 	s *render.Screen,
 	c change.Change,
 	g *visit.Guarding,
@@ -153,7 +153,7 @@ var errDeclined = errors.New("nothing was changed")
 
 // tellSettled says what became of interrupted calls, and has the running
 // machine's service manager know.
-func (a *app) tellSettled(s *render.Screen, d *visit.Desk) {
+func (a *app) tellSettled(s *render.Screen, d *visit.Session) {
 	for _, c := range d.Ledger.Recovered() {
 		switch {
 		case len(c.Open()) > 0:

@@ -96,7 +96,7 @@ clocks. Of each figure the finest is taken.`,
 }
 
 func (a *app) boots(v bootsView) error {
-	m, err := a.place().Open()
+	m, err := a.site().Open()
 	if err != nil {
 		return err
 	}

@@ -278,9 +278,9 @@ func version() string {
 	return info.Main.Version
 }
 
-// place is the machine that the call is about, and who works on it.
-func (a *app) place() visit.Place {
-	return visit.Place{
+// site is the machine that the call is about, and who works on it.
+func (a *app) site() visit.Site {
+	return visit.Site{
 		Dir:      a.dir,
 		Casebook: casebook.Choice{File: a.casebook, ThisMachine: a.thisMachine},
 		Now:      a.now,

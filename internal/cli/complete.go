@@ -272,7 +272,7 @@ func (a *app) completeBoots(
 func (a *app) offerBoots(have []string, typed string, numbers bool) ([]string,
 	cobra.ShellCompDirective) {
 	a.Err = io.Discard
-	m, err := a.place().Open()
+	m, err := a.site().Open()
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveError
 	}
@@ -322,7 +322,7 @@ func (a *app) completeSurveys(
 	typed string,
 ) ([]string, cobra.ShellCompDirective) {
 	a.Err = io.Discard
-	m, err := a.place().Open()
+	m, err := a.site().Open()
 	if err != nil || len(have) > 1 {
 		return nil, noFiles
 	}

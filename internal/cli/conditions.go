@@ -44,7 +44,7 @@ are shown that the recorder noted in it.`,
 }
 
 func (a *app) conditions(id string) error {
-	m, err := a.place().Open()
+	m, err := a.site().Open()
 	if err != nil {
 		return err
 	}

@@ -194,7 +194,7 @@ func (a *app) reboot(dir string, times int) error {
 // goodBoot has a boot guard go, as it does from a machine that has become
 // ready.
 func goodBoot(dir string, at time.Time) error {
-	m, err := visit.Place{Dir: dir}.Open()
+	m, err := visit.Site{Dir: dir}.Open()
 	if err != nil {
 		return err
 	}

@@ -63,7 +63,7 @@ anything was found that no change of ours did.`,
 
 // surveys lists what was kept.
 func (a *app) surveys() error {
-	m, err := a.place().Open()
+	m, err := a.site().Open()
 	if err != nil {
 		return err
 	}

@@ -79,7 +79,7 @@ programs of a login.`,
 			Hidden: true,
 			Args:   noWords,
 			RunE: func(*cobra.Command, []string) error {
-				m, err := a.place().Open()
+				m, err := a.site().Open()
 				if err != nil {
 					return err
 				}
@@ -97,14 +97,14 @@ programs of a login.`,
 
 func (a *app) guardOff() error {
 	const unasked = true
-	return a.alter(unasked, func(d *visit.Desk) (plan, error) {
+	return a.alter(unasked, func(d *visit.Session) (plan, error) {
 		s := a.screen()
 		if !guardThere(d.Machine) && len(change.Guarded(d.Ledger.Changes())) == 0 {
 			return plan{
 				nothing: func() error { s.Line("Nothing to do: no boot guard is on."); return nil },
 			}, nil
 		}
-		return plan{show: func() {}, carry: func(d *visit.Desk) error {
+		return plan{show: func() {}, carry: func(d *visit.Session) error {
 			if err := guard.Remove(d.Guard(), d.Ledger, d.Root, d.At); err != nil {
 				return err
 			}

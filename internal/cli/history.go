@@ -147,7 +147,7 @@ func (a *app) cameBack(changes []change.Change) map[int64]string {
 	if !slices.ContainsFunc(changes, change.Change.Stands) {
 		return nil
 	}
-	l, err := a.place().Look()
+	l, err := a.site().Look()
 	if err != nil {
 		return nil
 	}

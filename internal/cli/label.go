@@ -55,7 +55,7 @@ the place of the old. The labels stand in the machine's casebook.`,
 }
 
 func (a *app) label(label string, words []string) error {
-	m, err := a.place().Open()
+	m, err := a.site().Open()
 	if err != nil {
 		return err
 	}

@@ -11,7 +11,7 @@ import (
 
 // look surveys the machine, and says what an interrupted change left in it.
 func (a *app) look() (*visit.Visit, error) {
-	l, err := a.place().Look()
+	l, err := a.site().Look()
 	if err == nil {
 		a.tellUnsettled(l.Root, l.Changes)
 	}
@@ -33,7 +33,7 @@ func (a *app) lookAtBoots() (*visit.Visit, error) {
 
 // openChanges opens the machine and reads its changes.
 func (a *app) openChanges() (*visit.Machine, []change.Change, error) {
-	m, err := a.place().Open()
+	m, err := a.site().Open()
 	if err != nil {
 		return nil, nil, err
 	}

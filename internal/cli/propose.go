@@ -212,7 +212,7 @@ func (a *app) apply(file string, v applyView) error {
 		showDecisions(s, t.All)
 		a.foresee(s, t)
 	}
-	return a.alter(v.yes, func(d *visit.Desk) (plan, error) {
+	return a.alter(v.yes, func(d *visit.Session) (plan, error) {
 		next, err := a.planApply(d, p, v, show)
 		if refused := (*visit.Refused)(nil); errors.As(err, &refused) {
 			err = fmt.Errorf("%w\nnothing was changed; decide otherwise in %s", err, file)
@@ -230,7 +230,7 @@ func (a *app) foresee(s *render.Screen, t visit.Applying) {
 
 // planApply works out what decisions mean on this machine; show says it.
 func (a *app) planApply(
-	d *visit.Desk,
+	d *visit.Session,
 	p proposal.Proposal,
 	v applyView,
 	show func(*render.Screen, visit.Applying),
@@ -282,7 +282,7 @@ func (a *app) planApply(
 			nothing: func() error { show(s, t); s.Line("Nothing to do."); return finish() },
 		}, nil
 	}
-	carry := func(d *visit.Desk) error {
+	carry := func(d *visit.Session) error {
 		terms := change.Terms{Until: v.trial}
 		if !v.together && !p.Made.IsZero() {
 			terms.Proposal = fmt.Sprintf("%s %s", p.Machine, p.Made.UTC().Format(time.RFC3339))
@@ -342,7 +342,7 @@ func showDecisions(s *render.Screen, all []visit.Resolved) {
 // applyAll takes changes back that decisions are about, and makes changes of
 // the others.
 func (a *app) applyAll(
-	d *visit.Desk,
+	d *visit.Session,
 	s *render.Screen,
 	t visit.Applying,
 	terms change.Terms,

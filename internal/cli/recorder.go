@@ -81,7 +81,7 @@ away exactly.`,
 }
 
 func (a *app) recorderOn(w wish, boots int) error {
-	return a.alter(w.yes, func(d *visit.Desk) (plan, error) {
+	return a.alter(w.yes, func(d *visit.Session) (plan, error) {
 		s := a.screen()
 		c, err := d.PlanRecorder(boots)
 		if err != nil {
@@ -101,7 +101,7 @@ func (a *app) recorderOn(w wish, boots int) error {
 }
 
 func (a *app) recorderOff(w wish) error {
-	return a.alter(w.yes, func(d *visit.Desk) (plan, error) {
+	return a.alter(w.yes, func(d *visit.Session) (plan, error) {
 		s := a.screen()
 		undo, c, err := d.PlanRecorderOff()
 		switch {
@@ -127,7 +127,7 @@ func (a *app) recorderPlan(s *render.Screen, c change.Change, says string) plan 
 			a.showEdits(s, nil, c)
 			s.Line("It takes effect %s.", effect(c))
 		},
-		carry: func(d *visit.Desk) error {
+		carry: func(d *visit.Session) error {
 			c, err := a.carryOut(d, s, c, nil)
 			if err != nil {
 				return err
@@ -138,7 +138,7 @@ func (a *app) recorderPlan(s *render.Screen, c change.Change, says string) plan 
 }
 
 func (a *app) recorderStatus() error {
-	m, err := a.place().Open()
+	m, err := a.site().Open()
 	if err != nil {
 		return err
 	}
@@ -250,7 +250,7 @@ func (a *app) recordCommand() *cobra.Command {
 }
 
 func (a *app) record(o recorder.Options, boots int, since time.Time) error {
-	m, err := a.place().Open()
+	m, err := a.site().Open()
 	if err != nil {
 		return err
 	}

@@ -127,7 +127,7 @@ func (a *app) carryPlan(c review.Carry) error {
 		v.trial = until
 	}
 	p := proposal.Proposal{Decide: c.Plan}
-	return a.alter(false, func(d *visit.Desk) (plan, error) {
+	return a.alter(false, func(d *visit.Session) (plan, error) {
 		return a.planApply(d, p, v, func(s *render.Screen, t visit.Applying) {
 			a.showPlan(s, t, v)
 		})

@@ -162,11 +162,11 @@ func (a *app) turnCommand(w turnWords) *cobra.Command {
 }
 
 func (a *app) turn(w wish) error {
-	return a.alter(w.yes, func(d *visit.Desk) (plan, error) { return a.planTurn(d, w) })
+	return a.alter(w.yes, func(d *visit.Session) (plan, error) { return a.planTurn(d, w) })
 }
 
 // planTurn works out what turning the wished items means.
-func (a *app) planTurn(d *visit.Desk, w wish) (plan, error) {
+func (a *app) planTurn(d *visit.Session, w wish) (plan, error) {
 	t, err := d.PlanTurn(w.asked())
 	if err != nil {
 		return plan{}, insistable(err)
@@ -211,7 +211,7 @@ func (a *app) planTurn(d *visit.Desk, w wish) (plan, error) {
 			s.Line("It takes effect %s.", effect(c))
 		}
 	}
-	carry := func(d *visit.Desk) error {
+	carry := func(d *visit.Session) error {
 		c, err := a.carryOut(d, s, c, &t.Guard)
 		if err != nil {
 			return err
@@ -543,7 +543,7 @@ func (a *app) showEdits(s *render.Screen, r *machine.Root, c change.Change) {
 
 // tellManager has the running machine's service manager read changed unit files
 // anew, and says where it was not told.
-func (a *app) tellManager(d *visit.Desk, s *render.Screen, edits []change.Edit) {
+func (a *app) tellManager(d *visit.Session, s *render.Screen, edits []change.Edit) {
 	if err := d.Reload(edits); err != nil {
 		s.Say(render.Warn, "The service manager was not told to read its files anew: %s. It does "+
 			"at the next boot.", render.Clean(err.Error()))
@@ -551,7 +551,7 @@ func (a *app) tellManager(d *visit.Desk, s *render.Screen, edits []change.Edit) 
 }
 
 // stopNow stops what runs now of a change, and says what was not stopped.
-func stopNow(d *visit.Desk, s *render.Screen, c change.Change) {
+func stopNow(d *visit.Session, s *render.Screen, c change.Change) {
 	if !d.Root.Live() {
 		s.Say(render.Warn, "Nothing was stopped: that machine is not running.")
 		return

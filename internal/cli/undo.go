@@ -77,7 +77,7 @@ func (a *app) undo(words []string, u undoing) error {
 		words = []string{fmt.Sprintf("1-%d", int64(math.MaxInt64))}
 	}
 	a.closing = true
-	return a.alter(u.yes, func(d *visit.Desk) (plan, error) {
+	return a.alter(u.yes, func(d *visit.Session) (plan, error) {
 		if d.Ledger.Blind() {
 			return plan{}, d.Barred
 		}
@@ -111,7 +111,7 @@ func recorderChanges(changes []change.Change) map[int64]bool {
 
 // planUndo works out how the changes of the given numbers are taken back, the
 // newest first.
-func (a *app) planUndo(d *visit.Desk, ids []int64, u undoing) (plan, error) {
+func (a *app) planUndo(d *visit.Session, ids []int64, u undoing) (plan, error) {
 	s := a.screen()
 	undo, err := d.PlanUndo(ids, u.Undoing)
 	closes := u.Overwrite || len(u.Leave) > 0
@@ -237,7 +237,7 @@ func (a *app) takeBack(
 					s.Line("It takes effect %s.", effect(c))
 				}
 			},
-			carry: func(d *visit.Desk) error {
+			carry: func(d *visit.Session) error {
 				c, err := a.carryOut(d, s, c, nil)
 				if part := (*ledger.Beyond)(nil); errors.As(err, &part) {
 					a.tellManager(d, s, c.Edits)
@@ -280,7 +280,7 @@ func (a *app) takeBack(
 				s.Line("It takes effect %s.", effect(all))
 			}
 		},
-		carry: func(d *visit.Desk) error {
+		carry: func(d *visit.Session) error {
 			if _, err := a.takeEach(d, s, plans, u); err != nil {
 				return err
 			}
@@ -293,7 +293,7 @@ func (a *app) takeBack(
 
 // takeEach takes changes back one after another, and returns the undos.
 func (a *app) takeEach(
-	d *visit.Desk,
+	d *visit.Session,
 	s *render.Screen,
 	plans []change.Change,
 	u undoing,
@@ -326,7 +326,7 @@ func (a *app) partly(err error) error {
 // resolve is the plan that closes interrupted changes as the technician
 // decides, and takes others back.
 func (a *app) resolve(
-	d *visit.Desk,
+	d *visit.Session,
 	s *render.Screen,
 	undo visit.Undo,
 	u undoing,
@@ -351,7 +351,7 @@ func (a *app) resolve(
 				a.undone(plans))
 		}
 	}
-	return plan{changes: agreed, show: show, carry: func(d *visit.Desk) error {
+	return plan{changes: agreed, show: show, carry: func(d *visit.Session) error {
 		var edited []change.Edit
 		for _, c := range open {
 			c, err := d.Ledger.Resolve(c, u.Overwrite, u.Leave)

@@ -94,7 +94,7 @@ func machine(t testing.TB, more int) *visit.Visit {
 	for i := range more {
 		add(fmt.Sprintf("more%05d", i), fmt.Sprintf("[Unit]\nDescription=More %d", i))
 	}
-	v, err := visit.Place{Dir: testtree.Make(t, files), Now: time.Now}.Look()
+	v, err := visit.Site{Dir: testtree.Make(t, files), Now: time.Now}.Look()
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -20,7 +20,7 @@ import (
 
 // mill is a small machine: its pump is needed by its wheel and can be started
 // by a socket, and one service is protected.
-func mill(t *testing.T) visit.Place {
+func mill(t *testing.T) visit.Site {
 	t.Helper()
 	home := t.TempDir()
 	t.Setenv("HOME", home)
@@ -58,12 +58,12 @@ func mill(t *testing.T) visit.Place {
 			t.Fatal(err)
 		}
 	}
-	return visit.Place{Dir: dir, Now: func() time.Time { return now }, By: "maria"}
+	return visit.Site{Dir: dir, Now: func() time.Time { return now }, By: "maria"}
 }
 
-func sit(t *testing.T, p visit.Place) *visit.Desk {
+func sit(t *testing.T, p visit.Site) *visit.Session {
 	t.Helper()
-	d, err := p.Sit(now)
+	d, err := p.Lock(now)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -149,7 +149,7 @@ func TestWishes(t *testing.T) {
 }
 
 // decide carries a wish out.
-func decide(t *testing.T, d *visit.Desk, w visit.Wish) change.Change {
+func decide(t *testing.T, d *visit.Session, w visit.Wish) change.Change {
 	t.Helper()
 	turning, err := d.PlanTurn(w)
 	if err != nil {
@@ -273,12 +273,12 @@ func TestPlacesThatAreNone(t *testing.T) {
 		"an etc":     {map[string]string{"etc/notes": ""}, "nothing else of a Linux machine"},
 		"pictures":   {map[string]string{"cat.png": ""}, "neither a folder etc nor"},
 	} {
-		p := visit.Place{Dir: testtree.Make(t, c.files), Now: time.Now}
+		p := visit.Site{Dir: testtree.Make(t, c.files), Now: time.Now}
 		if _, err := p.Look(); err == nil || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
-	gone := visit.Place{Dir: filepath.Join(t.TempDir(), "gone"), Now: time.Now}
+	gone := visit.Site{Dir: filepath.Join(t.TempDir(), "gone"), Now: time.Now}
 	if _, err := gone.Look(); err == nil || !strings.Contains(err.Error(), "no such folder") {
 		t.Errorf("a folder that is not there: %v", err)
 	}

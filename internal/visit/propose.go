@@ -167,8 +167,8 @@ type Applying struct {
 // PlanProposal works out what a proposal means on this machine. An error of
 // type [Refused] says which decisions cannot be carried out, one of type
 // [NotUndone] which change cannot be taken back.
-func (d *Desk) PlanProposal(p proposal.Proposal, t Terms) (Applying, error) {
-	v, err := d.look()
+func (s *Session) PlanProposal(p proposal.Proposal, t Terms) (Applying, error) {
+	v, err := s.look()
 	if err != nil {
 		return Applying{}, err
 	}
@@ -180,7 +180,7 @@ func (d *Desk) PlanProposal(p proposal.Proposal, t Terms) (Applying, error) {
 		for _, r := range group {
 			all = append(all, r.turned())
 		}
-		c, err := v.turn(verbOf(group), all, false, d.At)
+		c, err := v.turn(verbOf(group), all, false, s.At)
 		if err != nil {
 			refused = append(refused, err)
 		}
@@ -206,13 +206,13 @@ func (d *Desk) PlanProposal(p proposal.Proposal, t Terms) (Applying, error) {
 		return a, err
 	}
 	for _, c := range a.Changes {
-		if _, err := d.planGuard(c, t.Guard); err != nil {
+		if _, err := s.planGuard(c, t.Guard); err != nil {
 			return a, err
 		}
 	}
 	slices.Sort(back)
 	slices.Reverse(back)
-	a.Undo, err = d.PlanUndo(back, Undoing{})
+	a.Undo, err = s.PlanUndo(back, Undoing{})
 	if err == nil && len(a.Undo.Open) > 0 {
 		open := a.Undo.Open[0]
 		err = &ledger.Unsettled{Change: open, Path: open.Open()[0]}
@@ -264,13 +264,13 @@ func (a Applying) Groups(together bool) [][]Resolved { return grouped(a.All, tog
 
 // Decide makes one change of decisions, planned anew on what those before it
 // left. The change has no number where nothing was left to do.
-func (d *Desk) Decide(
+func (s *Session) Decide(
 	group []Resolved,
 	terms change.Terms,
 	wanted Wanted,
 ) (change.Change, Guarding, error) {
 	none := change.Change{}
-	v, err := d.look()
+	v, err := s.look()
 	if err != nil {
 		return none, Guarding{}, err
 	}
@@ -288,7 +288,7 @@ func (d *Desk) Decide(
 			held = append(held, it)
 		}
 	}
-	c, err := v.turn(verbOf(group), all, false, d.Now())
+	c, err := v.turn(verbOf(group), all, false, s.Now())
 	if err != nil || len(c.Targets) == 0 {
 		return none, Guarding{}, err
 	}
@@ -300,10 +300,10 @@ func (d *Desk) Decide(
 		c.Forecast = v.ForecastOfAll(group)
 		c.Terms.Job, c.Terms.JobOf = v.forecastOfJob(held)
 	}
-	g, err := d.planGuard(c, wanted)
+	g, err := s.planGuard(c, wanted)
 	if err != nil {
 		return none, g, err
 	}
-	c, err = d.CarryOut(c, &g)
+	c, err = s.CarryOut(c, &g)
 	return c, g, err
 }

@@ -40,60 +40,60 @@ func (m *Machine) Guard() guard.Kit {
 
 // PlanRecorder works out what puts the recorder in, to watch so many boots;
 // without edits where it is in already.
-func (d *Desk) PlanRecorder(boots int) (change.Change, error) {
-	kit, err := d.Recorder()
+func (s *Session) PlanRecorder(boots int) (change.Change, error) {
+	kit, err := s.Recorder()
 	if err != nil {
 		return change.Change{}, err
 	}
-	draft := d.Root.Draft(d.At)
-	if kit.StateOf(d.Root).Armed {
-		return d.recorderChange(item.On, item.On, draft), nil
+	draft := s.Root.Draft(s.At)
+	if kit.StateOf(s.Root).Armed {
+		return s.recorderChange(item.On, item.On, draft), nil
 	}
 	program, err := recorder.OwnProgram()
 	if err != nil {
 		return change.Change{}, err
 	}
 	// one that has recorded all it was to
-	if err := kit.Uninstall(draft, d.Root); err != nil {
+	if err := kit.Uninstall(draft, s.Root); err != nil {
 		return change.Change{}, err
 	}
-	order := recorder.Order{Program: program, Boots: boots, At: d.At, Keeps: d.Root.Home.Casebook}
-	if _, err := d.Root.Stat(order.Keeps); err != nil && d.Casebook.File != "" {
+	order := recorder.Order{Program: program, Boots: boots, At: s.At, Keeps: s.Root.Home.Casebook}
+	if _, err := s.Root.Stat(order.Keeps); err != nil && s.Casebook.File != "" {
 		order.Keeps = path.Dir(order.Keeps) // its first record makes it
 	}
-	if err := kit.Install(draft, d.Root, order); err != nil {
+	if err := kit.Install(draft, s.Root, order); err != nil {
 		return change.Change{}, fmt.Errorf("the recorder cannot be put into this machine, so "+
 			"nothing was changed: %w", err)
 	}
-	return d.recorderChange(item.Off, item.On, draft), nil
+	return s.recorderChange(item.Off, item.On, draft), nil
 }
 
 // PlanRecorderOff works out what takes the recorder away: the undo of the
 // change that put it in, or where that stands in another casebook a change of
 // its own, without edits where there is none.
-func (d *Desk) PlanRecorderOff() (undo int64, c change.Change, err error) {
-	for _, c := range slices.Backward(d.Ledger.Changes()) {
+func (s *Session) PlanRecorderOff() (undo int64, c change.Change, err error) {
+	for _, c := range slices.Backward(s.Ledger.Changes()) {
 		if c.Verb == change.Record && c.Stands() && len(c.Targets) > 0 &&
 			c.Targets[0].After == item.On {
 			return c.ID, change.Change{}, nil
 		}
 	}
-	kit, err := d.Recorder()
+	kit, err := s.Recorder()
 	if err != nil {
 		return 0, change.Change{}, err
 	}
-	draft := d.Root.Draft(d.At)
-	if err := kit.Uninstall(draft, d.Root); err != nil {
+	draft := s.Root.Draft(s.At)
+	if err := kit.Uninstall(draft, s.Root); err != nil {
 		return 0, change.Change{}, err
 	}
-	return 0, d.recorderChange(item.On, item.Off, draft), nil
+	return 0, s.recorderChange(item.On, item.Off, draft), nil
 }
 
-func (d *Desk) recorderChange(from, to item.State, draft *machine.Draft) change.Change {
+func (s *Session) recorderChange(from, to item.State, draft *machine.Draft) change.Change {
 	return change.Change{
 		Verb:   change.Record,
-		MadeAt: d.At,
-		MadeBy: d.By,
+		MadeAt: s.At,
+		MadeBy: s.By,
 		Edits:  draft.Edits(),
 		Targets: []change.Target{{
 			ID:     "recorder",

@@ -20,10 +20,10 @@ import (
 const listLasts = 24 * time.Hour
 
 // ListedAs names a machine for its last list: by its id and by where it is.
-func (p Place) ListedAs(r *machine.Root) string {
-	dir, err := filepath.Abs(p.Dir)
+func (s Site) ListedAs(r *machine.Root) string {
+	dir, err := filepath.Abs(s.Dir)
 	if err != nil {
-		dir = p.Dir
+		dir = s.Dir
 	}
 	return casebook.MachineID(r) + " " + dir
 }

@@ -213,8 +213,8 @@ func cannotBe(it item.Item, to item.State, why error) error {
 }
 
 // PlanTurn works out what a wish means on this machine.
-func (d *Desk) PlanTurn(w Wish) (Turning, error) {
-	v, err := d.look()
+func (s *Session) PlanTurn(w Wish) (Turning, error) {
+	v, err := s.look()
 	if err != nil {
 		return Turning{}, err
 	}
@@ -239,7 +239,7 @@ func (d *Desk) PlanTurn(w Wish) (Turning, error) {
 			rest = append(rest, it)
 		}
 	}
-	t.Change, err = v.turn(w.Verb, turnAll(rest, w), w.Starters, d.At)
+	t.Change, err = v.turn(w.Verb, turnAll(rest, w), w.Starters, s.At)
 	if err != nil || len(t.Change.Targets) == 0 {
 		return t, err
 	}
@@ -251,7 +251,7 @@ func (d *Desk) PlanTurn(w Wish) (Turning, error) {
 		t.Change.Terms.Job, t.Change.Terms.JobOf = v.forecastOfJob(t.Picked)
 	}
 	t.Change.Terms.Until = w.Until
-	t.Guard, err = d.planGuard(t.Change, w.Guard)
+	t.Guard, err = s.planGuard(t.Change, w.Guard)
 	return t, err
 }
 

@@ -40,7 +40,7 @@ func (n *NotUndone) Unwrap() error { return n.Why }
 // PlanUndo works out how the changes of the given numbers are taken back, in
 // that order. Where one of them cannot be, none is, unless as many as can be
 // are asked for.
-func (d *Desk) PlanUndo(ids []int64, u Undoing) (Undo, error) {
+func (s *Session) PlanUndo(ids []int64, u Undoing) (Undo, error) {
 	var undo Undo
 	keep := func(c change.Change) {
 		if !slices.ContainsFunc(undo.Open, func(o change.Change) bool { return o.ID == c.ID }) {
@@ -48,14 +48,14 @@ func (d *Desk) PlanUndo(ids []int64, u Undoing) (Undo, error) {
 		}
 	}
 	for _, id := range ids {
-		if c, interrupted := d.Ledger.Interrupted(id); interrupted {
+		if c, interrupted := s.Ledger.Interrupted(id); interrupted {
 			keep(c)
 			continue
 		}
-		if d.settledNow(id) {
+		if s.settledNow(id) {
 			continue // which has been said
 		}
-		p, err := d.planUndo(id, u)
+		p, err := s.planUndo(id, u)
 		held := (*ledger.Unsettled)(nil)
 		switch {
 		case err == nil:
@@ -68,7 +68,7 @@ func (d *Desk) PlanUndo(ids []int64, u Undoing) (Undo, error) {
 			return undo, &NotUndone{id, err}
 		}
 	}
-	for _, c := range d.Ledger.Changes() {
+	for _, c := range s.Ledger.Changes() {
 		if u.All && len(c.Open()) > 0 {
 			keep(c)
 		}
@@ -79,18 +79,18 @@ func (d *Desk) PlanUndo(ids []int64, u Undoing) (Undo, error) {
 	return undo, nil
 }
 
-func (d *Desk) planUndo(id int64, u Undoing) (change.Change, error) {
-	return d.Ledger.PlanUndo(id, ledger.Undoing{
-		At:        d.At,
-		By:        d.By,
+func (s *Session) planUndo(id int64, u Undoing) (change.Change, error) {
+	return s.Ledger.PlanUndo(id, ledger.Undoing{
+		At:        s.At,
+		By:        s.By,
 		Overwrite: u.Overwrite,
 		Leave:     u.Leave,
 	})
 }
 
 // settledNow reports whether opening the ledger has just taken a change back.
-func (d *Desk) settledNow(id int64) bool {
-	return slices.ContainsFunc(d.Ledger.Recovered(), func(c change.Change) bool {
+func (s *Session) settledNow(id int64) bool {
+	return slices.ContainsFunc(s.Ledger.Recovered(), func(c change.Change) bool {
 		return len(c.Open()) == 0 && (c.ID == id && c.Verb != change.Undo || c.Undoes == id)
 	})
 }
@@ -111,13 +111,13 @@ func (undo Undo) mayClose(u Undoing) error {
 
 // Closing is what closing the open changes replaces, as changes that can be
 // compared with a later look.
-func (d *Desk) Closing(open []change.Change) []change.Change {
+func (s *Session) Closing(open []change.Change) []change.Change {
 	var all []change.Change
 	for _, c := range open {
 		found := change.Change{}
 		for _, e := range c.Edits {
 			if slices.Contains(c.Open(), e.Path) {
-				e.Before, _ = d.Root.Node(e.Path, e.Home) // what cannot be read is replaced unread
+				e.Before, _ = s.Root.Node(e.Path, e.Home) // what cannot be read is replaced unread
 				found.Edits = append(found.Edits, e)
 			}
 		}
@@ -129,16 +129,16 @@ func (d *Desk) Closing(open []change.Change) []change.Change {
 // TakeBack takes changes back one after another, each planned anew on what
 // those before it left. It returns the undos that were recorded; after an error
 // those stand.
-func (d *Desk) TakeBack(plans []change.Change, u Undoing) ([]change.Change, error) {
+func (s *Session) TakeBack(plans []change.Change, u Undoing) ([]change.Change, error) {
 	var done []change.Change
 	var beyond []error
 	for _, p := range plans {
-		c, err := d.planUndo(p.Undoes, u)
-		if err == nil && d.Ledger.Caught() != nil {
-			err = fmt.Errorf("%s came in between", d.Ledger.Caught())
+		c, err := s.planUndo(p.Undoes, u)
+		if err == nil && s.Ledger.Caught() != nil {
+			err = fmt.Errorf("%s came in between", s.Ledger.Caught())
 		}
 		if err == nil {
-			c, err = d.CarryOut(c, nil)
+			c, err = s.CarryOut(c, nil)
 		}
 		if part := (*ledger.Beyond)(nil); errors.As(err, &part) {
 			beyond, err = append(beyond, part), nil

@@ -57,8 +57,8 @@ type Visit struct {
 
 // Look opens the machine and surveys it; it writes nothing. A casebook that
 // cannot be read is named among what was not read.
-func (p Place) Look() (*Visit, error) {
-	m, err := p.Open()
+func (s Site) Look() (*Visit, error) {
+	m, err := s.Open()
 	if err != nil {
 		return nil, err
 	}

@@ -18,7 +18,7 @@ import (
 var now = time.Date(2026, 11, 20, 9, 0, 0, 0, time.UTC)
 
 // place is the demo machine, and nobody's notes.
-func place(t *testing.T) visit.Place {
+func place(t *testing.T) visit.Site {
 	t.Helper()
 	home := t.TempDir()
 	t.Setenv("HOME", home)
@@ -27,10 +27,10 @@ func place(t *testing.T) visit.Place {
 	if err := demo.Make(dir, now); err != nil {
 		t.Fatal(err)
 	}
-	return visit.Place{Dir: dir, Now: func() time.Time { return now }, By: "maria"}
+	return visit.Site{Dir: dir, Now: func() time.Time { return now }, By: "maria"}
 }
 
-func look(t *testing.T, p visit.Place) *visit.Visit {
+func look(t *testing.T, p visit.Site) *visit.Visit {
 	t.Helper()
 	v, err := p.Look()
 	if err != nil {

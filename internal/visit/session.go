@@ -16,9 +16,9 @@ import (
 	"calmdawn/internal/recorder"
 )
 
-// A Desk is a machine on which something is to be changed: locked and settled,
-// or, where that cannot be, only looked at.
-type Desk struct {
+// A Session is a machine on which something is to be changed: locked and
+// settled, or, where that cannot be, only looked at.
+type Session struct {
 	*Machine
 	Ledger *ledger.Ledger
 	At     time.Time // for which everything is planned
@@ -29,21 +29,21 @@ type Desk struct {
 	closed bool
 }
 
-// Sit opens the machine for changing it, and settles what an interrupted call
-// left. While the desk is open nobody else can change the machine.
-func (p Place) Sit(at time.Time) (*Desk, error) {
-	m, err := p.Open()
+// Lock opens the machine for changing it, and settles what an interrupted call
+// left. Until the session is closed nobody else can change the machine.
+func (s Site) Lock(at time.Time) (*Session, error) {
+	m, err := s.Open()
 	if err != nil {
 		return nil, err
 	}
-	d := &Desk{Machine: m, At: at, Barred: m.HasPlace()}
+	d := &Session{Machine: m, At: at, Barred: m.Writable()}
 	if why := m.kind.Frozen(); why != "" {
 		d.Barred = fmt.Errorf("nothing is written to this disk, not even the casebook: %s", why)
 	}
 	if d.Barred != nil {
-		d.Ledger, err = ledger.View(m.Root, p.Casebook)
+		d.Ledger, err = ledger.View(m.Root, s.Casebook)
 	} else {
-		d.Ledger, err = ledger.Open(m.Root, p.Casebook, at, p.By)
+		d.Ledger, err = ledger.Open(m.Root, s.Casebook, at, s.By)
 	}
 	if err != nil {
 		m.Close()
@@ -54,29 +54,29 @@ func (p Place) Sit(at time.Time) (*Desk, error) {
 }
 
 // Close lets go of the machine. It may be called again.
-func (d *Desk) Close() error {
-	if d.closed {
+func (s *Session) Close() error {
+	if s.closed {
 		return nil
 	}
-	d.closed = true
-	return errors.Join(d.Ledger.Close(), d.Machine.Close())
+	s.closed = true
+	return errors.Join(s.Ledger.Close(), s.Machine.Close())
 }
 
-// look surveys the machine at the desk, as it is now.
-func (d *Desk) look() (*Visit, error) {
-	d.kind.Forget() // the ledger may have changed it since
-	return d.Machine.look(d.Ledger.Changes(), nil)
+// look surveys the machine, as it is now.
+func (s *Session) look() (*Visit, error) {
+	s.kind.Forget() // the ledger may have changed it since
+	return s.Machine.look(s.Ledger.Changes(), nil)
 }
 
 // Refuses says why planned changes cannot be carried out here; nil where they
 // can.
-func (d *Desk) Refuses(changes []change.Change) error {
-	if d.Barred != nil {
-		return d.Barred
+func (s *Session) Refuses(changes []change.Change) error {
+	if s.Barred != nil {
+		return s.Barred
 	}
 	for _, c := range changes {
 		for _, e := range c.Edits {
-			if d.Root.Fixed(e) {
+			if s.Root.Fixed(e) {
 				return fmt.Errorf("%s is on a disk that is mounted read-only, so nothing was "+
 					"changed; mount it writable, then call again", e.Path)
 			}
@@ -88,15 +88,15 @@ func (d *Desk) Refuses(changes []change.Change) error {
 // CarryOut makes one planned change, with the boot guard standing before its
 // first edit where one comes with it. It returns the change as it is recorded;
 // after an error the machine is as it was before, or the change is left open
-// for the next [Place.Sit] to settle. The service managers are not told: see
-// [Desk.Reload].
-func (d *Desk) CarryOut(c change.Change, g *Guarding) (change.Change, error) {
-	c.MadeAt = d.Now()
-	if err := d.Refuses([]change.Change{c}); err != nil {
+// for the next [Site.Lock] to settle. The service managers are not told: see
+// [Session.Reload].
+func (s *Session) CarryOut(c change.Change, g *Guarding) (change.Change, error) {
+	c.MadeAt = s.Now()
+	if err := s.Refuses([]change.Change{c}); err != nil {
 		return c, err
 	}
 	if g != nil && g.Comes {
-		err := d.putGuard()
+		err := s.putGuard()
 		if err != nil && g.must {
 			return c, fmt.Errorf("the boot guard cannot come with it: %w", err)
 		}
@@ -105,14 +105,14 @@ func (d *Desk) CarryOut(c change.Change, g *Guarding) (change.Change, error) {
 		}
 		c.Terms.Guarded = err == nil
 	}
-	return d.Ledger.CarryOut(c)
+	return s.Ledger.CarryOut(c)
 }
 
 // Reload has the running machine's service manager read changed unit files
 // anew, so that its own tools agree. Where none were changed, or the machine
 // does not run, there is nothing to do.
-func (d *Desk) Reload(edits []change.Edit) error {
-	if live, ok := d.kind.(family.Live); ok {
+func (s *Session) Reload(edits []change.Edit) error {
+	if live, ok := s.kind.(family.Live); ok {
 		return live.Told(edits)
 	}
 	return nil
@@ -121,9 +121,9 @@ func (d *Desk) Reload(edits []change.Edit) error {
 // Stop stops the services of a change that run now, on the running machine;
 // programs of a login end when their user closes them. It returns why some were
 // not stopped, by their names.
-func (d *Desk) Stop(c change.Change) map[string]error {
+func (s *Session) Stop(c change.Change) map[string]error {
 	left := map[string]error{}
-	live, ok := d.kind.(family.Live)
+	live, ok := s.kind.(family.Live)
 	for _, t := range c.Targets {
 		if !ok {
 			break
@@ -157,17 +157,17 @@ type Guarding struct {
 
 // planGuard decides whether the guard comes with a planned change. An error
 // says why it cannot where it was asked for.
-func (d *Desk) planGuard(c change.Change, wanted Wanted) (Guarding, error) {
+func (s *Session) planGuard(c change.Change, wanted Wanted) (Guarding, error) {
 	bears := slices.ContainsFunc(c.Targets, func(t change.Target) bool {
 		return t.When == item.AtBoot && t.After != item.On
 	})
-	live, ok := d.kind.(family.Live)
-	usual := wanted == GuardAuto && bears && ok && live.Booted() && d.Casebook.File == ""
+	live, ok := s.kind.(family.Live)
+	usual := wanted == GuardAuto && bears && ok && live.Booted() && s.Casebook.File == ""
 	if wanted != GuardOn && !usual {
 		return Guarding{}, nil
 	}
 	g := Guarding{must: wanted == GuardOn}
-	kit := d.Guard()
+	kit := s.Guard()
 	if kit == nil {
 		g.Against = "such machines cannot be guarded yet"
 	} else {
@@ -175,9 +175,9 @@ func (d *Desk) planGuard(c change.Change, wanted Wanted) (Guarding, error) {
 		for _, e := range c.Edits {
 			paths = append(paths, e.Path)
 		}
-		g.Against, g.Beyond = kit.Refused(d.Root, paths)
+		g.Against, g.Beyond = kit.Refused(s.Root, paths)
 	}
-	if d.Casebook.File != "" {
+	if s.Casebook.File != "" {
 		g.Against = "it needs the casebook inside the machine, and --casebook names another"
 	}
 	if g.Against != "" && g.must {
@@ -188,16 +188,16 @@ func (d *Desk) planGuard(c change.Change, wanted Wanted) (Guarding, error) {
 	return g, nil
 }
 
-func (d *Desk) putGuard() error {
+func (s *Session) putGuard() error {
 	program, err := recorder.OwnProgram()
 	if err != nil {
 		return err
 	}
-	if d.usual == nil {
-		d.usual = new(time.Duration)
-		if fit := boot.Fit(d.Remember(RatedBoots).Boots, 1); len(fit) > 0 {
-			*d.usual = fit[0].Ready.Value
+	if s.usual == nil {
+		s.usual = new(time.Duration)
+		if fit := boot.Fit(s.Remember(RatedBoots).Boots, 1); len(fit) > 0 {
+			*s.usual = fit[0].Ready.Value
 		}
 	}
-	return guard.Put(d.Guard(), d.Ledger, d.Root, program, *d.usual, d.At)
+	return guard.Put(s.Guard(), s.Ledger, s.Root, program, *s.usual, s.At)
 }

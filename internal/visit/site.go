@@ -20,9 +20,9 @@ import (
 	"calmdawn/internal/notebook"
 )
 
-// A Place says which machine is meant and who works on it. It is a value: it
+// A Site says which machine is meant and who works on it. It is a value: it
 // holds nothing open.
-type Place struct {
+type Site struct {
 	Dir      string          // where its root file system is mounted; "/" for the running one
 	Casebook casebook.Choice // where its changes are kept
 	Now      func() time.Time
@@ -32,7 +32,7 @@ type Place struct {
 	Secrets  bool         // launch lines are shown with the passwords in them
 	Warn     func(string) // told what is to be known of the casebook, once or more; may be nil
 	// Listed returns the last list of the machine of a name as
-	// [Place.ListedAs] gives it, or why numbers of rows are not taken; nil
+	// [Site.ListedAs] gives it, or why numbers of rows are not taken; nil
 	// where nobody has seen a list.
 	Listed func(machine string) (notebook.List, error)
 }
@@ -52,7 +52,7 @@ func misuse(format string, values ...any) error {
 
 // A Machine is one that is open, for one goroutine.
 type Machine struct {
-	Place
+	Site
 	Root *machine.Root
 	kind family.Machine
 }
@@ -64,13 +64,13 @@ func (m *Machine) Close() error {
 }
 
 // Open opens the machine; it is the caller's to close.
-func (p Place) Open() (*Machine, error) {
-	info, err := os.Stat(p.Dir)
+func (s Site) Open() (*Machine, error) {
+	info, err := os.Stat(s.Dir)
 	if err != nil || !info.IsDir() {
 		return nil, fmt.Errorf("--root, or CALMDAWN_ROOT, %s: there is no such folder; give the "+
-			"folder at which the machine's disk is mounted", p.Dir)
+			"folder at which the machine's disk is mounted", s.Dir)
 	}
-	r, err := machine.Open(p.Dir)
+	r, err := machine.Open(s.Dir)
 	if err != nil {
 		return nil, err
 	}
@@ -79,12 +79,12 @@ func (p Place) Open() (*Machine, error) {
 		defer r.Close()
 		why := err.Error()
 		if errors.Is(err, families.ErrNone) {
-			why = looksLike(r, p.Dir)
+			why = looksLike(r, s.Dir)
 		}
-		return nil, fmt.Errorf("%s is not the disk of a machine that calmdawn knows: %s", p.Dir,
+		return nil, fmt.Errorf("%s is not the disk of a machine that calmdawn knows: %s", s.Dir,
 			why)
 	}
-	return &Machine{p, r, f.Open(r)}, nil
+	return &Machine{s, r, f.Open(r)}, nil
 }
 
 // looksLike says what a folder that is no machine's disk is taken for, and what
@@ -221,9 +221,10 @@ func (m *Machine) Log() string { return m.kind.Log() }
 // Name is the machine's, as far as it has one.
 func (m *Machine) Name() string { return m.kind.Host() }
 
-// HasPlace refuses a machine whose /var is a disk of its own that is missing:
-// the casebook would be hidden later.
-func (m *Machine) HasPlace() error {
+// Writable says why the casebook of the machine cannot be written: its disk is
+// not to be touched, or a part of it is missing that would hide the casebook
+// later. It is nil where it can be.
+func (m *Machine) Writable() error {
 	if why := m.kind.Frozen(); why != "" && m.Casebook.File == "" {
 		return fmt.Errorf("nothing is written to this disk, not even the casebook: %s; what is "+
 			"kept of it can be kept elsewhere, with --casebook FILE", why)
@@ -241,7 +242,7 @@ func (m *Machine) HasPlace() error {
 // Write opens the casebook for what changes no file of the machine: labels,
 // terms, kept surveys, outcomes. It is the caller's to close.
 func (m *Machine) Write() (*casebook.Book, error) {
-	if err := m.HasPlace(); err != nil {
+	if err := m.Writable(); err != nil {
 		return nil, err
 	}
 	return casebook.Write(m.Root, m.Casebook)
