@@ -177,6 +177,27 @@ func TestTheGuideTellsOfValues(t *testing.T) {
 	}
 }
 
+// TestTheGuideShowsWhatIsNotTooLong shows the lines of texts up to its bound.
+func TestTheGuideShowsWhatIsNotTooLong(t *testing.T) {
+	for size, shown := range map[int]bool{256 << 10: true, 256<<10 + 1: false} {
+		dir, r := tree(t)
+		text := []byte(strings.Repeat("x", size-1) + "\n")
+		if err := os.WriteFile(dir+"/etc/long", text, 0o644); err != nil {
+			t.Fatal(err)
+		}
+		draft := func(d *machine.Draft) error {
+			return d.Rewrite("/etc/long", "", func([]byte) ([]byte, error) { return nil, nil })
+		}
+		if _, err := do(r, draft, 0); err != nil {
+			t.Fatal(err)
+		}
+		guide, err := os.ReadFile(dir + "/var/lib/calmdawn/" + casebook.GuideName)
+		if err != nil || strings.Contains(string(guide), "put back the lines") != shown {
+			t.Errorf("%d bytes: shown, %v: %.300s", size, err, guide)
+		}
+	}
+}
+
 // TestMarksThatCannotBeListedRefuse: whether another casebook's changes stand
 // is not known then.
 func TestMarksThatCannotBeListedRefuse(t *testing.T) {

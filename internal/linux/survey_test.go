@@ -180,6 +180,15 @@ func TestStates(t *testing.T) {
 			"service:a.service on",
 		},
 		{
+			"no such release by a pattern",
+			map[string]string{
+				v + "a.service":     "[Unit]\nConditionOSRelease=ID!$=no*\n" + install,
+				wants + "a.service": "-> /x",
+				"etc/os-release":    "ID=orchard\n",
+			},
+			"service:a.service on",
+		},
+		{
 			"/run counts for nothing",
 			map[string]string{
 				"run/systemd/system/multi-user.target.wants/a.service": "-> /x",

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io/fs"
 	"maps"
+	"os"
 	"slices"
 	"strings"
 	"testing"
@@ -323,6 +324,37 @@ func TestStore(t *testing.T) {
 	err = anew.Apply(change.Edit{Path: start, Before: number(4), After: number(2)})
 	if err == nil || !strings.Contains(err.Error(), frozen) {
 		t.Errorf("of a frozen disk: %v", err)
+	}
+}
+
+// TestALostWriteIsNoticed has the disk lose what was written to a hive.
+func TestALostWriteIsNoticed(t *testing.T) {
+	d := windowstest.New()
+	d.Service("Mill", windowstest.Auto(`C:\mill.exe`)...)
+	r := root(t, d)
+	const p = "/Windows/System32/config/SYSTEM"
+	before, err := os.ReadFile(r.Dir() + p)
+	if err != nil {
+		t.Fatal(err)
+	}
+	lost := 0
+	r.Hook = func(op machine.Op) error {
+		if op.Name == "sync" && op.Path == p {
+			lost++
+			return os.WriteFile(r.Dir()+p, before, 0o644)
+		}
+		return nil
+	}
+	s := registry.NewStore(r, func(*machine.Root) string { return "" })
+	node := func(n uint32) change.Node {
+		return change.Node{Kind: change.Value, Type: uint32(hive.DWord), Data: registry.Number(n)}
+	}
+	err = s.Apply(change.Edit{
+		Path:   registry.Scheme + `:HKLM\SYSTEM\ControlSet001\Services\Mill\\Start`,
+		Before: node(2), After: node(4),
+	})
+	if err == nil || lost == 0 {
+		t.Errorf("lost %d times: %v", lost, err)
 	}
 }
 
