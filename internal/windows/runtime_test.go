@@ -289,9 +289,14 @@ func TestRealBootsLaunchWhatIsOn(t *testing.T) {
 					late = append(late, it.Native)
 				}
 			}
-			launched := w.boot(system, len(on)+len(late))
-			got := slices.Sorted(slices.Values(launched))
 			want := slices.Sorted(slices.Values(slices.Concat(on, late)))
+			var launched, got []string
+			// on a busy computer the runtime gives a service up that is slow to
+			// answer; one that is off by our fault is so each time
+			for try := 0; try < 3 && len(got) < len(want); try++ {
+				launched = w.boot(system, len(want))
+				got = slices.Sorted(slices.Values(launched))
+			}
 			if !slices.Equal(got, want) {
 				t.Fatalf("set %d, %s: launched %q, and not %q", 1+set, when, got, want)
 			}
