@@ -179,21 +179,27 @@ func TestTheGuideTellsOfValues(t *testing.T) {
 
 // TestTheGuideShowsWhatIsNotTooLong shows the lines of texts up to its bound.
 func TestTheGuideShowsWhatIsNotTooLong(t *testing.T) {
-	for size, shown := range map[int]bool{256 << 10: true, 256<<10 + 1: false} {
+	long := func(size int) []byte { return []byte(strings.Repeat("x", size-1) + "\n") }
+	const most = 256 << 10
+	for _, c := range []struct {
+		before, after int
+		shown         bool
+	}{{most, 1, true}, {most + 1, 1, false}, {1, most, true}, {1, most + 1, false}} {
 		dir, r := tree(t)
-		text := []byte(strings.Repeat("x", size-1) + "\n")
-		if err := os.WriteFile(dir+"/etc/long", text, 0o644); err != nil {
+		if err := os.WriteFile(dir+"/etc/long", long(c.before), 0o644); err != nil {
 			t.Fatal(err)
 		}
 		draft := func(d *machine.Draft) error {
-			return d.Rewrite("/etc/long", "", func([]byte) ([]byte, error) { return nil, nil })
+			return d.Rewrite("/etc/long", "", func([]byte) ([]byte, error) {
+				return long(c.after + 1)[1:], nil
+			})
 		}
 		if _, err := do(r, draft, 0); err != nil {
 			t.Fatal(err)
 		}
 		guide, err := os.ReadFile(dir + "/var/lib/calmdawn/" + casebook.GuideName)
-		if err != nil || strings.Contains(string(guide), "put back the lines") != shown {
-			t.Errorf("%d bytes: shown, %v: %.300s", size, err, guide)
+		if err != nil || strings.Contains(string(guide), "put back the lines") != c.shown {
+			t.Errorf("%+v, %v: %.300s", c, err, guide)
 		}
 	}
 }
