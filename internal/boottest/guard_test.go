@@ -138,8 +138,8 @@ func TestGuardBeforeAnEmergency(t *testing.T) {
 		"etc/systemd/system/gate.service": early + "Wants=key.service\n" +
 			"After=key.service\nBefore=local-fs.target\n" + run + "/usr/bin/test -e /run/key\n",
 		"etc/systemd/system/local-fs.target.requires/gate.service": "-> ../gate.service",
-		"etc/systemd/system/off.service": early + "[Service]\n" +
-			"ExecStart=/bin/sh -c 'sleep 4; systemctl --no-block poweroff'\n",
+		"etc/systemd/system/off.service": early + "After=calmdawn-guard-failed.service\n" +
+			"[Service]\nExecStart=/bin/sh -c 'sleep 1; systemctl --no-block poweroff'\n",
 		"etc/systemd/system/emergency.target.wants/off.service": "-> ../off.service",
 	})
 	p := program(t)
