@@ -123,36 +123,42 @@ func looksLike(r *machine.Root, dir string) string {
 	return "it has neither a folder etc nor a folder Windows; " + give
 }
 
-// ReadChanges reads the machine's changes; none where it has no casebook.
-func (m *Machine) ReadChanges() ([]change.Change, error) {
+// read reads something of the casebook; without one there is nothing.
+func (m *Machine) read(what func(*casebook.Book) error) error {
 	book, err := casebook.Read(m.Root, m.Casebook)
 	if errors.Is(err, casebook.ErrNone) {
-		return nil, nil
+		return nil
 	}
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer book.Close()
-	for _, warning := range book.Warnings {
-		if m.Warn != nil {
-			m.Warn(warning)
-		}
-	}
-	return book.Changes()
+	return what(book)
 }
 
-// ReadLabels returns the ids of boots by their label.
-func (m *Machine) ReadLabels() (map[string][]string, error) {
-	book, err := casebook.Read(m.Root, m.Casebook)
-	if errors.Is(err, casebook.ErrNone) {
-		return nil, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	defer book.Close()
-	labels, err := book.Labels()
-	return byLabel(labels), err
+// ReadChanges reads the machine's changes; none where it has no casebook.
+func (m *Machine) ReadChanges() (all []change.Change, err error) {
+	err = m.read(func(book *casebook.Book) (err error) {
+		for _, warning := range book.Warnings {
+			if m.Warn != nil {
+				m.Warn(warning)
+			}
+		}
+		all, err = book.Changes()
+		return err
+	})
+	return all, err
+}
+
+// ReadLabels returns the ids of boots by their label; none where the machine
+// has no casebook.
+func (m *Machine) ReadLabels() (all map[string][]string, err error) {
+	err = m.read(func(book *casebook.Book) error {
+		labels, err := book.Labels()
+		all = byLabel(labels)
+		return err
+	})
+	return all, err
 }
 
 func byLabel(labels map[string]string) map[string][]string {
