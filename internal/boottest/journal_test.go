@@ -22,6 +22,7 @@ import (
 	"calmdawn/internal/boottest"
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/demo"
+	"calmdawn/internal/demo/write"
 	"calmdawn/internal/linux/journal"
 	"calmdawn/internal/machine"
 )
@@ -106,7 +107,7 @@ func TestEveryCompression(t *testing.T) {
 			return w.EncodeAll(b, nil), 4
 		},
 	} {
-		w := journal.NewWriter(journal.ID{1}, journal.ID{2})
+		w := write.NewJournal(journal.ID{1}, journal.ID{2})
 		w.Pack = func(b []byte) ([]byte, byte) {
 			if len(b) < 512 {
 				return b, 0
@@ -115,7 +116,7 @@ func TestEveryCompression(t *testing.T) {
 		}
 		id := journal.ID{3}
 		for i := range 300 {
-			e := journal.Entry{
+			e := write.Entry{
 				Realtime:  uint64(1.7e15) + uint64(i)*1000,
 				Monotonic: uint64(i) * 1000,
 				Boot:      id,

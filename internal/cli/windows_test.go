@@ -17,6 +17,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"calmdawn/internal/demo/write"
 	"calmdawn/internal/document/schematest"
 	"calmdawn/internal/ring"
 	"calmdawn/internal/testtree"
@@ -36,11 +37,11 @@ func windowsMachine(t *testing.T, change func(*windowstest.Disk)) string {
 		d.Files[p] = ""
 	}
 	d.Service("Penstock", windowstest.Auto(`"C:\Program Files\Penstock\pump.exe" -run`)...).Set(
-		hive.Texted("DisplayName", hive.String, "Penstock pump"))
+		write.Texted("DisplayName", hive.String, "Penstock pump"))
 	d.Service("MarlUpdate", windowstest.Auto(`C:\Program Files\Marl\update.exe`)...)
 	d.Service("RpcSs", windowstest.Auto(`%SystemRoot%\System32\spool.dll`)...)
-	d.Service("wkdrv", hive.Counted("Type", 1), hive.Counted("Start", 1))
-	d.Run("isolde", "Run").Set(hive.Texted("Marl update", hive.String,
+	d.Service("wkdrv", write.Counted("Type", 1), write.Counted("Start", 1))
+	d.Run("isolde", "Run").Set(write.Texted("Marl update", hive.String,
 		`C:\Program Files\Marl\update.exe /user`))
 	if change != nil {
 		change(d)
@@ -113,11 +114,11 @@ func TestAHibernatedDiskIsNotWrittenTo(t *testing.T) {
 func TestDecisionsOnAWindowsDisk(t *testing.T) {
 	dir := windowsMachine(t, func(d *windowstest.Disk) {
 		d.Service("Ferry", windowstest.Auto(`C:\Program Files\Marl\sync.exe`)...).Set(
-			hive.Listed("DependOnService", "Penstock"))
+			write.Listed("DependOnService", "Penstock"))
 		d.Service("Held", windowstest.Auto(`C:\Program Files\Marl\sync.exe`)...).Set(
-			hive.Counted("LaunchProtected", 1))
-		d.Service("Sleeper", hive.Counted("Type", 0x10), hive.Counted("Start", 4),
-			hive.Texted("ImagePath", hive.Expand, `C:\Program Files\Marl\sync.exe`))
+			write.Counted("LaunchProtected", 1))
+		d.Service("Sleeper", write.Counted("Type", 0x10), write.Counted("Start", 4),
+			write.Texted("ImagePath", hive.Expand, `C:\Program Files\Marl\sync.exe`))
 	})
 	before := windowstest.Registry(t, dir)
 	on := "--root " + dir + " "
@@ -189,13 +190,13 @@ func TestWhatKeepsAWindowsDiskFromChanges(t *testing.T) {
 	must(t, os.WriteFile(dir+system, whole, 0o600))
 	says(t, "--root "+dir+" drift", 3, "may have stood in what was not read then")
 	dir = windowsMachine(t, func(d *windowstest.Disk) {
-		d.System.At("Setup").Set(hive.Counted("SetupType", 2))
+		d.System.At("Setup").Set(write.Counted("SetupType", 2))
 	})
 	says(t, "--root "+dir+" disable --yes Penstock", 1, "an upgrade, or the first set-up")
 	dir = windowsMachine(t, func(d *windowstest.Disk) {
 		d.Files["Windows/WinSxS/pending.xml"] = ""
 		d.Software.At(`Microsoft\Windows NT\CurrentVersion\ProfileList\S-1-5-21-1-2-3-1001`).Set(
-			hive.Texted("CentralProfile", hive.String, `\\vault\profiles\isolde`))
+			write.Texted("CentralProfile", hive.String, `\\vault\profiles\isolde`))
 	})
 	says(t, "--root "+dir+" list", 0, "updates wait to be put in", `\\vault\profiles\isolde`)
 	says(t, "--root "+dir+" disable --yes program:run/Marl* Penstock", 0, "Updates wait",
@@ -203,7 +204,7 @@ func TestWhatKeepsAWindowsDiskFromChanges(t *testing.T) {
 	// before Windows 8 nothing notes what is off: the entry goes and comes back
 	dir = windowsMachine(t, func(d *windowstest.Disk) {
 		d.Software.At(`Microsoft\Windows NT\CurrentVersion`).Set(
-			hive.Texted("CurrentVersion", hive.String, "6.1"))
+			write.Texted("CurrentVersion", hive.String, "6.1"))
 		d.Files["ProgramData/Microsoft/Windows/Start Menu/Programs/Startup/tide.cmd"] = "echo\r\n"
 	})
 	before := windowstest.Registry(t, dir)

@@ -17,6 +17,7 @@ import (
 
 	"calmdawn/internal/casebook"
 	"calmdawn/internal/core/boot"
+	"calmdawn/internal/demo/write"
 	"calmdawn/internal/linux"
 	"calmdawn/internal/linux/journal"
 	"calmdawn/internal/machine"
@@ -519,7 +520,7 @@ func (s *sim) write(m manifest, goal *simUnit, at time.Time) (boot.Boot, error) 
 	}
 	file := bootID
 	file[0] ^= 0xff
-	w := journal.NewWriter(machine, file)
+	w := write.NewJournal(machine, file)
 	base := kernel + initrd
 	add := func(moment time.Duration, fields ...string) {
 		real := at.Add(moment)
@@ -527,7 +528,7 @@ func (s *sim) write(m manifest, goal *simUnit, at time.Time) (boot.Boot, error) 
 			"_BOOT_ID=" + bootID.String(), "_MACHINE_ID=" + machineID, "_HOSTNAME=" + m.Host,
 			journal.SimulatedField + "=1", "PRIORITY=6",
 		}
-		w.Add(journal.Entry{
+		w.Add(write.Entry{
 			Realtime:  uint64(real.UnixMicro()),
 			Monotonic: uint64(moment.Microseconds()),
 			Boot:      bootID,

@@ -14,6 +14,7 @@ import (
 
 	"github.com/pelletier/go-toml/v2"
 
+	"calmdawn/internal/demo/write"
 	"calmdawn/internal/windows/boots"
 	"calmdawn/internal/windows/events"
 	"calmdawn/internal/windows/hive"
@@ -324,7 +325,7 @@ func (r *run) play(at time.Time) (time.Duration, error) {
 	post := noise(5.5, 0.06) + compete(r.programs)
 	wait := 6 + 30*r.rng.Float64()
 	main := kernel + drivers + session + services + profile + desktop
-	ms := func(s float64) events.Value { return events.Uint32(uint32(math.Round(s * 1000))) }
+	ms := func(s float64) write.Value { return write.Uint32(uint32(math.Round(s * 1000))) }
 	after := func(s float64) time.Time {
 		return at.Add(time.Duration(s * float64(time.Second))).Truncate(100)
 	}
@@ -332,9 +333,9 @@ func (r *run) play(at time.Time) (time.Duration, error) {
 	if err != nil {
 		return 0, err
 	}
-	var system []events.Event
-	note := func(when time.Time, provider string, id uint16, data ...events.Field) {
-		system = append(system, events.Event{
+	var system []write.Event
+	note := func(when time.Time, provider string, id uint16, data ...write.Field) {
+		system = append(system, write.Event{
 			Time: when, Provider: provider, ID: id, Level: 4, Channel: "System",
 			Computer: r.till.Host, Data: data,
 		})
@@ -346,28 +347,28 @@ func (r *run) play(at time.Time) (time.Duration, error) {
 			end = half
 		}
 		note(end, log, 6006)
-		note(end, general, 13, events.Field{Name: "StopTime", Value: events.Instant(end)})
+		note(end, general, 13, write.Field{Name: "StopTime", Value: write.Instant(end)})
 	}
-	simulated := events.Field{Name: boots.Simulated, Value: events.Bool(true)}
+	simulated := write.Field{Name: boots.Simulated, Value: write.Bool(true)}
 	note(after(1), general, 12,
-		events.Field{Name: "MajorVersion", Value: events.Uint32(10)},
-		events.Field{Name: "MinorVersion", Value: events.Uint32(0)},
-		events.Field{Name: "BuildVersion", Value: events.Uint32(19045)},
-		events.Field{Name: "StartTime", Value: events.Instant(at)}, simulated)
+		write.Field{Name: "MajorVersion", Value: write.Uint32(10)},
+		write.Field{Name: "MinorVersion", Value: write.Uint32(0)},
+		write.Field{Name: "BuildVersion", Value: write.Uint32(19045)},
+		write.Field{Name: "StartTime", Value: write.Instant(at)}, simulated)
 	note(after(1.2), "Microsoft-Windows-Kernel-Boot", 27,
-		events.Field{Name: "BootType", Value: events.Hex32(0)})
+		write.Field{Name: "BootType", Value: write.Hex32(0)})
 	note(after(9), log, 6005)
 	note(after(main-desktop-profile+wait), "Microsoft-Windows-Winlogon", 7001,
-		events.Field{Name: "TSId", Value: events.Uint32(1)},
-		events.Field{Name: "UserSid", Value: events.SID(r.sid)})
-	measured := []events.Event{{
+		write.Field{Name: "TSId", Value: write.Uint32(1)},
+		write.Field{Name: "UserSid", Value: write.SID(r.sid)})
+	measured := []write.Event{{
 		Time: after(main + wait + post + 30), Provider: "Microsoft-Windows-Diagnostics-Performance",
 		ID: 100, Level: 3, Channel: "Microsoft-Windows-Diagnostics-Performance/Operational",
-		Computer: r.till.Host, User: "S-1-5-19", Data: []events.Field{
-			{Name: "BootTsVersion", Value: events.Uint32(2)},
-			{Name: "BootStartTime", Value: events.Instant(at)},
-			{Name: "BootEndTime", Value: events.Instant(after(main + wait + post))},
-			{Name: "SystemBootInstance", Value: events.Uint32(uint32(n + 1))},
+		Computer: r.till.Host, User: "S-1-5-19", Data: []write.Field{
+			{Name: "BootTsVersion", Value: write.Uint32(2)},
+			{Name: "BootStartTime", Value: write.Instant(at)},
+			{Name: "BootEndTime", Value: write.Instant(after(main + wait + post))},
+			{Name: "SystemBootInstance", Value: write.Uint32(uint32(n + 1))},
 			{Name: "BootTime", Value: ms(main + wait + post)},
 			{Name: "MainPathBootTime", Value: ms(main + wait)},
 			{Name: "BootKernelInitTime", Value: ms(kernel)},
@@ -379,7 +380,7 @@ func (r *run) play(at time.Time) (time.Duration, error) {
 			{Name: "BootPostBootTime", Value: ms(post)},
 			{Name: "UserLogonWaitDuration", Value: ms(wait)},
 			{Name: "OSLoaderDuration", Value: ms(noise(1.4, 0.1))},
-			{Name: "BootIsRebootAfterInstall", Value: events.Bool(false)}, simulated,
+			{Name: "BootIsRebootAfterInstall", Value: write.Bool(false)}, simulated,
 		},
 	}}
 	const slow = 1.5 // seconds
@@ -391,15 +392,15 @@ func (r *run) play(at time.Time) (time.Duration, error) {
 			name := strings.Trim(l.line, `"`)
 			name, _, _ = strings.Cut(name, `"`)
 			base := name[strings.LastIndex(name, `\`)+1:]
-			measured = append(measured, events.Event{
+			measured = append(measured, write.Event{
 				Time: measured[0].Time, Provider: measured[0].Provider, ID: uint16(101 + 2*i),
 				Level: 3, Channel: measured[0].Channel, Computer: r.till.Host,
-				Data: []events.Field{
-					{Name: "StartTime", Value: events.Instant(at)},
-					{Name: "Name", Value: events.Text(map[bool]string{
+				Data: []write.Field{
+					{Name: "StartTime", Value: write.Instant(at)},
+					{Name: "Name", Value: write.Text(map[bool]string{
 						true: base, false: l.key,
 					}[i == 0])},
-					{Name: "Path", Value: events.Text(name)},
+					{Name: "Path", Value: write.Text(name)},
 					{Name: "TotalTime", Value: ms(l.cpu + l.read/tillDisk)},
 					{Name: "DegradationTime", Value: ms(l.cpu - 1)},
 				},
@@ -416,7 +417,7 @@ func (r *run) play(at time.Time) (time.Duration, error) {
 	return usable, r.trace(n, after(main+wait-desktop))
 }
 
-func (r *run) append(name string, all []events.Event) error {
+func (r *run) append(name string, all []write.Event) error {
 	file := logOf(r.dir, name)
 	old, err := os.ReadFile(file)
 	if err != nil && !os.IsNotExist(err) {
@@ -425,7 +426,7 @@ func (r *run) append(name string, all []events.Event) error {
 	if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
 		return err
 	}
-	return os.WriteFile(file, events.Append(old, all), 0o644)
+	return os.WriteFile(file, write.AppendEvents(old, all), 0o644)
 }
 
 // trace writes down what the login launched. The machine keeps five of them for

@@ -14,9 +14,8 @@ import (
 
 	"github.com/pelletier/go-toml/v2"
 
+	"calmdawn/internal/demo/write"
 	"calmdawn/internal/windows/hive"
-	"calmdawn/internal/windows/program"
-	"calmdawn/internal/windows/shortcut"
 )
 
 //go:embed gnomon.toml
@@ -67,9 +66,9 @@ const (
 type disk struct {
 	dir              string
 	at               time.Time
-	system, software *hive.Node
-	users            map[string]*hive.Node
-	classes          map[string]*hive.Node // what is registered for a user alone
+	system, software *write.Node
+	users            map[string]*write.Node
+	classes          map[string]*write.Node // what is registered for a user alone
 	err              error
 }
 
@@ -85,10 +84,10 @@ func MakeWindows(dir string, now time.Time) error {
 	d := &disk{
 		dir:      dir,
 		at:       now.AddDate(0, -3, 0),
-		system:   &hive.Node{Name: "ROOT"},
-		software: &hive.Node{Name: "ROOT"},
-		users:    map[string]*hive.Node{},
-		classes:  map[string]*hive.Node{},
+		system:   &write.Node{Name: "ROOT"},
+		software: &write.Node{Name: "ROOT"},
+		users:    map[string]*write.Node{},
+		classes:  map[string]*write.Node{},
 	}
 	d.frame(t)
 	d.own(t)
@@ -96,14 +95,14 @@ func MakeWindows(dir string, now time.Time) error {
 		d.install(m)
 	}
 	const config = "Windows/System32/config/"
-	d.write(config+"SYSTEM", hive.Build(d.system, 5, `\Config\SYSTEM`, d.at))
-	d.write(config+"SOFTWARE", hive.Build(d.software, 5, `\Config\SOFTWARE`, d.at))
+	d.write(config+"SYSTEM", write.Hive(d.system, 5, `\Config\SYSTEM`, d.at))
+	d.write(config+"SOFTWARE", write.Hive(d.software, 5, `\Config\SOFTWARE`, d.at))
 	for name, n := range d.users {
-		d.write("Users/"+name+"/NTUSER.DAT", hive.Build(n, 5, `\ntuser.dat`, d.at))
+		d.write("Users/"+name+"/NTUSER.DAT", write.Hive(n, 5, `\ntuser.dat`, d.at))
 	}
 	for name, n := range d.classes {
 		d.write("Users/"+name+"/AppData/Local/Microsoft/Windows/UsrClass.dat",
-			hive.Build(n, 5, `\UsrClass.dat`, d.at))
+			write.Hive(n, 5, `\UsrClass.dat`, d.at))
 	}
 	const mornings = 6
 	for n := range mornings {
@@ -129,9 +128,9 @@ func (d *disk) write(p string, data []byte) {
 }
 
 // program puts down a program of a maker.
-func (d *disk) program(p string, info program.Info) {
+func (d *disk) program(p string, info write.ProgramInfo) {
 	if _, err := os.Stat(filepath.Join(d.dir, filepath.FromSlash(p))); err != nil {
-		d.write(p, program.Build(info, nil))
+		d.write(p, write.Program(info, nil))
 	}
 }
 
@@ -144,17 +143,17 @@ func (d *disk) compressed(p string) {
 	}
 }
 
-func str(name, text string) hive.Datum { return hive.Texted(name, hive.String, text) }
-func exp(name, text string) hive.Datum { return hive.Texted(name, hive.Expand, text) }
+func str(name, text string) write.Datum { return write.Texted(name, hive.String, text) }
+func exp(name, text string) write.Datum { return write.Texted(name, hive.Expand, text) }
 
 // frame makes what every machine of the kind has.
 func (d *disk) frame(t till) {
-	d.system.At("Select").Set(hive.Counted("Current", 1), hive.Counted("Default", 1),
-		hive.Counted("Failed", 0), hive.Counted("LastKnownGood", 1))
+	d.system.At("Select").Set(write.Counted("Current", 1), write.Counted("Default", 1),
+		write.Counted("Failed", 0), write.Counted("LastKnownGood", 1))
 	control := d.system.At(controlSet + `\Control`)
 	control.At(`ComputerName\ComputerName`).Set(str("ComputerName", t.Host))
-	control.At(`Session Manager`).Set(hive.Listed("BootExecute", "autocheck autochk *"))
-	control.At(`Session Manager\Power`).Set(hive.Counted("HiberbootEnabled", 1))
+	control.At(`Session Manager`).Set(write.Listed("BootExecute", "autocheck autochk *"))
+	control.At(`Session Manager\Power`).Set(write.Counted("HiberbootEnabled", 1))
 	control.At(`Session Manager\Environment`).Set(
 		exp("Path", `%SystemRoot%\system32;%SystemRoot%`), exp("windir", "%SystemRoot%"),
 		str("NUMBER_OF_PROCESSORS", fmt.Sprint(tillProcessors)))
@@ -170,16 +169,16 @@ func (d *disk) frame(t till) {
 	profiles.Set(exp("ProgramData", `%SystemDrive%\ProgramData`))
 	for _, u := range t.Users {
 		profiles.At(u.SID).Set(exp("ProfileImagePath", `%SystemDrive%\Users\`+u.Name))
-		d.users[u.Name] = &hive.Node{Name: "ROOT"}
+		d.users[u.Name] = &write.Node{Name: "ROOT"}
 	}
 	d.software.At(currentVersion + `\Policies\Explorer`).Set(
-		hive.Counted("DisableLocalMachineRunOnce", 1))
+		write.Counted("DisableLocalMachineRunOnce", 1))
 	d.write("ProgramData/desktop.ini", nil)
 }
 
 // own makes the operating system's own parts.
 func (d *disk) own(t till) {
-	part := program.Info{Maker: ownMaker, Version: "10.0." + t.Build}
+	part := write.ProgramInfo{Maker: ownMaker, Version: "10.0." + t.Build}
 	for _, name := range []string{"kernel32.dll", "svchost.exe", "userinit.exe", "autochk.exe"} {
 		d.program("Windows/System32/"+name, part)
 	}
@@ -201,23 +200,23 @@ func (d *disk) own(t till) {
 			} else {
 				d.program("Windows/System32/"+library, part)
 			}
-			s := d.service(key).Set(hive.Counted("Type", 0x20), hive.Counted("Start", kind.start),
+			s := d.service(key).Set(write.Counted("Type", 0x20), write.Counted("Start", kind.start),
 				exp("ImagePath", `%SystemRoot%\System32\svchost.exe -k netsvcs -p`))
 			s.At("Parameters").Set(exp("ServiceDll", `%SystemRoot%\System32\`+library))
 			if kind.late {
-				s.Set(hive.Counted("DelayedAutostart", 1))
+				s.Set(write.Counted("DelayedAutostart", 1))
 			}
 			hosted = append(hosted, key)
 		}
 	}
 	for _, key := range t.System.Protected {
-		d.service(key).Set(hive.Counted("LaunchProtected", 3))
+		d.service(key).Set(write.Counted("LaunchProtected", 3))
 	}
-	d.software.At(groups).Set(hive.Listed("netsvcs", hosted...))
+	d.software.At(groups).Set(write.Listed("netsvcs", hosted...))
 	for _, key := range t.System.Drivers {
 		file := strings.ToLower(key) + ".sys"
 		d.program("Windows/System32/drivers/"+file, part)
-		d.service(key).Set(hive.Counted("Type", 1), hive.Counted("Start", 1),
+		d.service(key).Set(write.Counted("Type", 1), write.Counted("Start", 1),
 			exp("ImagePath", `System32\drivers\`+file), str("Group", "NDIS"))
 	}
 	d.program("Windows/System32/parts.exe", part)
@@ -226,13 +225,13 @@ func (d *disk) own(t till) {
 	}
 }
 
-func (d *disk) service(key string) *hive.Node {
+func (d *disk) service(key string) *write.Node {
 	return d.system.At(controlSet + `\Services\` + key)
 }
 
 // user is the registry of a user, or the machine's, below which the same keys
 // stand.
-func (d *disk) user(name string) *hive.Node {
+func (d *disk) user(name string) *write.Node {
 	if name == "" {
 		return d.software
 	}
@@ -247,7 +246,7 @@ func (d *disk) install(m maker) {
 	line := func(run, says string) string {
 		name, words, _ := strings.Cut(run, " ")
 		if !m.Gone {
-			d.program(folder+"/"+name, program.Info{
+			d.program(folder+"/"+name, write.ProgramInfo{
 				Maker:       m.Name,
 				Product:     m.Product,
 				Description: says,
@@ -263,27 +262,27 @@ func (d *disk) install(m maker) {
 			str("InstallDate", d.at.Format("20060102")), str("InstallLocation", outside))
 	}
 	for _, s := range m.Services {
-		n := d.service(s.Key).Set(hive.Counted("Type", 0x10),
-			hive.Counted("Start", cmp.Or(s.Start, 2)), str("DisplayName", s.Title),
+		n := d.service(s.Key).Set(write.Counted("Type", 0x10),
+			write.Counted("Start", cmp.Or(s.Start, 2)), str("DisplayName", s.Title),
 			str("ObjectName", "LocalSystem"))
 		if s.Host {
-			d.program("Windows/System32/svchost.exe", program.Info{})
+			d.program("Windows/System32/svchost.exe", write.ProgramInfo{})
 			_ = line(s.Run, s.Title)
-			n.Set(hive.Counted("Type", 0x20),
+			n.Set(write.Counted("Type", 0x20),
 				exp("ImagePath", `%SystemRoot%\System32\svchost.exe -k `+s.Key))
 			n.At("Parameters").Set(exp("ServiceDll", outside+s.Run))
-			d.software.At(currentNT + `\Svchost`).Set(hive.Listed(s.Key, s.Key))
+			d.software.At(currentNT + `\Svchost`).Set(write.Listed(s.Key, s.Key))
 		} else {
 			n.Set(exp("ImagePath", line(s.Run, s.Title)))
 		}
 		if s.Late {
-			n.Set(hive.Counted("DelayedAutostart", 1))
+			n.Set(write.Counted("DelayedAutostart", 1))
 		}
 		if s.Group != "" {
 			n.Set(str("Group", s.Group))
 		}
 		if len(s.Needs) > 0 {
-			n.Set(hive.Listed("DependOnService", s.Needs...))
+			n.Set(write.Listed("DependOnService", s.Needs...))
 		}
 	}
 	for _, r := range m.Runs {
@@ -329,8 +328,8 @@ func (d *disk) install(m maker) {
 		d.task(t.Path, t.Trigger, t.Late, line(t.Run, t.Path), t.User, t.Off)
 	}
 	for _, drv := range m.Drivers {
-		d.program("Windows/System32/drivers/"+drv.Key+".sys", program.Info{Maker: m.Name})
-		d.service(drv.Key).Set(hive.Counted("Type", 2), hive.Counted("Start", 0),
+		d.program("Windows/System32/drivers/"+drv.Key+".sys", write.ProgramInfo{Maker: m.Name})
+		d.service(drv.Key).Set(write.Counted("Type", 2), write.Counted("Start", 0),
 			str("Group", drv.Group))
 	}
 	if m.Security {
@@ -348,7 +347,7 @@ func (d *disk) approve(user, list, name, since string) {
 	data := binary.LittleEndian.AppendUint32(nil, 3)
 	data = binary.LittleEndian.AppendUint64(data, hive.Filetime(day.Add(10*time.Hour)))
 	d.user(user).At(currentVersion + `\Explorer\StartupApproved\` + list).Set(
-		hive.Datum{Name: name, Type: hive.Binary, Data: data})
+		write.Raw(name, hive.Binary, data))
 }
 
 // startup puts a file into a folder of programs for the login.
@@ -363,8 +362,8 @@ func (d *disk) startup(name, user, line string) {
 		d.write(dir+name, []byte(line+"\r\n"))
 		return
 	}
-	d.write(dir+name, shortcut.Build(shortcut.Link{
-		Targets:   []string{target},
+	d.write(dir+name, write.Shortcut(write.Link{
+		Target:    target,
 		Arguments: strings.TrimSpace(words),
 		Name:      strings.TrimSuffix(name, ".lnk"),
 	}))
@@ -383,9 +382,9 @@ func (d *disk) app(name, task, run, user string, m maker, off bool) {
 		`Executable="`+run+`"><desktop:StartupTask TaskId="`+task+`" Enabled="true" DisplayName="`+
 		strings.ReplaceAll(name, ".", " ")+`"/></desktop:Extension></Extensions></Application>`+
 		"</Applications></Package>\r\n"))
-	d.program(folder+run, program.Info{Maker: m.Name, Product: name, Version: m.Version})
+	d.program(folder+run, write.ProgramInfo{Maker: m.Name, Product: name, Version: m.Version})
 	if d.classes[user] == nil {
-		d.classes[user] = &hive.Node{Name: "ROOT"}
+		d.classes[user] = &write.Node{Name: "ROOT"}
 	}
 	model := d.classes[user].At(`Local Settings\Software\` + currentVersion + `\AppModel`)
 	model.At(`Repository\Packages\` + full)
@@ -394,7 +393,7 @@ func (d *disk) app(name, task, run, user string, m maker, off bool) {
 		state = 1
 	}
 	model.At(`SystemAppData\` + name + "_" + packageID + `\` + task).Set(
-		hive.Counted("State", state))
+		write.Counted("State", state))
 }
 
 // hidden has a task stand in the scheduler's list alone, at logins.
@@ -416,7 +415,7 @@ func (d *disk) hidden(p, line string) {
 	d.software.At(cache + `Tree\` + p).Set(str("Id", id))
 	d.software.At(cache + `Logon\` + id)
 	d.software.At(cache+`Tasks\`+id).Set(str("Path", `\`+p),
-		hive.Datum{Name: "Actions", Type: hive.Binary, Data: append(data, 0, 0)})
+		write.Raw("Actions", hive.Binary, append(data, 0, 0)))
 }
 
 // task registers a task.
@@ -449,7 +448,7 @@ func (d *disk) task(p, trigger, late, line, user string, off bool) {
 	d.write("Windows/System32/Tasks/"+strings.ReplaceAll(p, `\`, "/"), raw)
 	const cache = currentNT + `\Schedule\TaskCache\`
 	id := fmt.Sprintf("{%08X-0000-4000-8000-000000000000}", len(p)*7919+int(p[len(p)-1])*104729)
-	d.software.At(cache+`Tree\`+p).Set(str("Id", id), hive.Counted("Index", 3),
-		hive.Datum{Name: "SD", Type: hive.Binary, Data: []byte{1, 0, 4, 0x80}})
+	d.software.At(cache+`Tree\`+p).Set(str("Id", id), write.Counted("Index", 3),
+		write.Raw("SD", hive.Binary, []byte{1, 0, 4, 0x80}))
 	d.software.At(cache + `Tasks\` + id).Set(str("Path", `\`+p))
 }

@@ -9,7 +9,7 @@ import (
 
 	"calmdawn/internal/core/advice"
 	"calmdawn/internal/core/item"
-	"calmdawn/internal/windows/hive"
+	"calmdawn/internal/demo/write"
 	"calmdawn/internal/windows/windowstest"
 )
 
@@ -86,10 +86,10 @@ func addService(d *windowstest.Disk, name, title string, facts map[string]string
 		s.Set(text("Group", facts["group"]))
 	}
 	if facts["needs"] != "" {
-		s.Set(hive.Listed("DependOnService", facts["needs"]))
+		s.Set(write.Listed("DependOnService", facts["needs"]))
 	}
-	driver := func(name string, values ...hive.Datum) {
-		d.Service(name, hive.Counted("Type", 1), hive.Counted("Start", 1),
+	driver := func(name string, values ...write.Datum) {
+		d.Service(name, write.Counted("Type", 1), write.Counted("Start", 1),
 			text("ImagePath", `System32\drivers\`+name+".sys")).Set(values...)
 		d.Files["Windows/System32/drivers/"+name+".sys"] = made(facts["maker"], "")
 	}
@@ -107,13 +107,13 @@ func addService(d *windowstest.Disk, name, title string, facts map[string]string
 func aServer() *windowstest.Disk {
 	d := windowstest.New()
 	d.System.At(`ControlSet001\Control\ProductOptions`).Set(text("ProductType", "LanmanNT"))
-	d.System.At(`ControlSet001\Control\Terminal Server`).Set(hive.Counted("fDenyTSConnections", 0))
-	d.System.At(`ControlSet001\Control\Print\Printers\Desk`).Set(hive.Counted("Attributes", 0x248))
+	d.System.At(`ControlSet001\Control\Terminal Server`).Set(write.Counted("fDenyTSConnections", 0))
+	d.System.At(`ControlSet001\Control\Print\Printers\Desk`).Set(write.Counted("Attributes", 0x248))
 	d.Software.At(`Microsoft\Windows\CurrentVersion\WSMAN\Listener\*+HTTP`)
 	for _, role := range strings.Fields("DHCP Web-Server AD-Certificate WDS UpdateServices NPAS " +
 		"RDS-Licensing RDS-Connection-Broker") {
 		d.Software.At(`Microsoft\ServerManager\ServicingStorage\ServerComponentCache\` + role).
-			Set(hive.Counted("InstallState", 1))
+			Set(write.Counted("InstallState", 1))
 	}
 	d.Files["ProgramData/Microsoft/Windows/Hyper-V/Virtual Machines/1.vmcx"] = ""
 	return d

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"calmdawn/internal/demo/write"
 	"calmdawn/internal/family"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/testtree"
@@ -25,23 +26,23 @@ func TestTwiceAsBrokenTakesTwiceAsMuch(t *testing.T) {
 	for name, spoil := range map[string]func(d *windowstest.Disk, n int){
 		"entries": func(d *windowstest.Disk, n int) {
 			each(n, func(name string) {
-				d.Run("isolde", "Run").Set(hive.Texted(name, hive.String, `"C:\gone\`+name))
+				d.Run("isolde", "Run").Set(write.Texted(name, hive.String, `"C:\gone\`+name))
 			})
 		},
 		"entries of no text": func(d *windowstest.Disk, n int) {
-			each(n, func(name string) { d.Run("", "Run").Set(hive.Counted(name, 7)) })
+			each(n, func(name string) { d.Run("", "Run").Set(write.Counted(name, 7)) })
 		},
 		"services": func(d *windowstest.Disk, n int) {
 			each(n, func(name string) {
-				d.Service(name, hive.Counted("Type", 0x10), hive.Texted("Start", hive.String, "x"),
-					hive.Counted("ImagePath", 1))
+				d.Service(name, write.Counted("Type", 0x10),
+					write.Texted("Start", hive.String, "x"), write.Counted("ImagePath", 1))
 			})
 		},
 		"needs in circles": func(d *windowstest.Disk, n int) {
 			last := "n00000"
 			each(n, func(name string) {
 				d.Service(name, windowstest.Auto(`C:\gone.exe`)...).Set(
-					hive.Texted("DependOnService", hive.Multi, last+"\x00"))
+					write.Texted("DependOnService", hive.Multi, last+"\x00"))
 				last = name
 			})
 		},

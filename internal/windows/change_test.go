@@ -14,6 +14,7 @@ import (
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/demo"
+	"calmdawn/internal/demo/write"
 	"calmdawn/internal/family"
 	"calmdawn/internal/ledger"
 	"calmdawn/internal/machine"
@@ -114,7 +115,8 @@ func TestEachItemOfStrangeDisks(t *testing.T) {
 		for _, user := range []string{"", "isolde"} {
 			run, approved := d.Run(user, "Run"), d.Run(user, `Explorer\StartupApproved\Run`)
 			for _, name := range names {
-				run.Set(hive.Texted(name, []hive.Type{hive.String, hive.Expand}[rng.IntN(2)], line))
+				kind := []hive.Type{hive.String, hive.Expand}[rng.IntN(2)]
+				run.Set(write.Texted(name, kind, line))
 				note := notes[rng.IntN(len(notes))]
 				if note == nil {
 					continue
@@ -122,14 +124,15 @@ func TestEachItemOfStrangeDisks(t *testing.T) {
 				if rng.IntN(2) == 0 {
 					name = hive.Upper(name)
 				}
-				approved.Set(hive.Datum{Name: name, Type: hive.Binary, Data: note})
+				approved.Set(write.Raw(name, hive.Binary, note))
 			}
 			run.List = []string{"", "li", "lf"}[rng.IntN(3)]
 		}
 		services := []string{"Plain", "with blank", "Größe", "a%b", strings.Repeat("s", 90)}
 		for n, name := range services {
 			d.Service(name, windowstest.Auto(line)...).Set(
-				hive.Counted("Start", uint32(2+n%3)), hive.Counted("DelayedAutostart", uint32(n%2)))
+				write.Counted("Start", uint32(2+n%3)),
+				write.Counted("DelayedAutostart", uint32(n%2)))
 		}
 		done, refused := eachItem(t, d.Make(t))
 		least := ring.Pick(2, 8, 8)
@@ -205,7 +208,7 @@ func TestAValueComesBackToItsPlace(t *testing.T) {
 	d := windowstest.New()
 	run := d.Run("", "Run")
 	for _, name := range []string{"c", "a", "b", "d"} {
-		run.Set(hive.Texted(name, hive.String, name+".exe"))
+		run.Set(write.Texted(name, hive.String, name+".exe"))
 	}
 	r := opened(t, d.Make(t))
 	now := time.Date(2026, 11, 26, 9, 0, 0, 0, time.UTC)
@@ -254,12 +257,12 @@ func machineToTurn() *windowstest.Disk {
 	d.Files["Program Files/Marl/a.exe"] = ""
 	const line = `"C:\Program Files\Marl\a.exe"`
 	d.Service("Marl", windowstest.Auto(line)...)
-	d.Run("", "Run").Set(hive.Texted("Marl", hive.String, line))
-	d.Run("isolde", "Run").Set(hive.Texted("Marl tray", hive.String, line))
+	d.Run("", "Run").Set(write.Texted("Marl", hive.String, line))
+	d.Run("isolde", "Run").Set(write.Texted("Marl tray", hive.String, line))
 	d.Users["isolde"].At(`Software\Microsoft\Windows NT\CurrentVersion\Windows`).Set(
-		hive.Texted("load", hive.String, line))
+		write.Texted("load", hive.String, line))
 	d.Users["isolde"].At("Environment").Set(
-		hive.Texted("UserInitMprLogonScript", hive.Expand, line))
+		write.Texted("UserInitMprLogonScript", hive.Expand, line))
 	return d
 }
 

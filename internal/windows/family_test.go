@@ -11,6 +11,7 @@ import (
 
 	"calmdawn/internal/core/advice"
 	"calmdawn/internal/core/item"
+	"calmdawn/internal/demo/write"
 	"calmdawn/internal/family"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/windows/hive"
@@ -32,17 +33,17 @@ func survey(t *testing.T, d *windowstest.Disk) (item.Survey, *machine.Root) {
 	return Family{}.Open(r).Survey(family.Options{Now: windowstest.At}).Found(), r
 }
 
-func text(name, value string) hive.Datum  { return hive.Texted(name, hive.String, value) }
-func grows(name, value string) hive.Datum { return hive.Texted(name, hive.Expand, value) }
+func text(name, value string) write.Datum  { return write.Texted(name, hive.String, value) }
+func grows(name, value string) write.Datum { return write.Texted(name, hive.Expand, value) }
 
 // approval is what Windows notes of an entry.
-func approval(name string, first byte, since time.Time, size int) hive.Datum {
+func approval(name string, first byte, since time.Time, size int) write.Datum {
 	data := make([]byte, 12)
 	data[0] = first
 	if !since.IsZero() {
 		binary.LittleEndian.PutUint64(data[4:], hive.Filetime(since))
 	}
-	return hive.Datum{Name: name, Type: hive.Binary, Data: append(data, make([]byte, 20)...)[:size]}
+	return write.Raw(name, hive.Binary, append(data, make([]byte, 20)...)[:size])
 }
 
 // TestServices has a service of every form.
@@ -60,25 +61,25 @@ func TestServices(t *testing.T) {
 	d.Service("Penstock", auto(`"C:\Program Files\Penstock\pump.exe" -run`)...).Set(
 		text("DisplayName", "Penstock pump"), text("Description", "Pumps."))
 	d.Service("Late", auto(`%ProgramFiles%\Penstock\pump.exe`)...).Set(
-		hive.Counted("DelayedAutostart", 1))
+		write.Counted("DelayedAutostart", 1))
 	d.Service("Wk Blank Name", auto(`C:\Program Files\Penstock\My App\x.exe -q`)...)
 	d.Service("Gone", auto(`C:\Program Files\Gone\gone.exe`)...)
 	d.Service("OtherDisk", auto(`D:\Apps\far.exe`)...)
-	d.Service("Off", auto(`C:\Windows\explorer.exe`)...).Set(hive.Counted("Start", 4))
-	d.Service("Odd", auto(`C:\Windows\explorer.exe`)...).Set(hive.Counted("Start", 7))
-	d.Service("NoStart", hive.Counted("Type", 0x10), text("ImagePath", "x"))
-	d.Service("NoImage", hive.Counted("Type", 0x10), hive.Counted("Start", 2))
+	d.Service("Off", auto(`C:\Windows\explorer.exe`)...).Set(write.Counted("Start", 4))
+	d.Service("Odd", auto(`C:\Windows\explorer.exe`)...).Set(write.Counted("Start", 7))
+	d.Service("NoStart", write.Counted("Type", 0x10), text("ImagePath", "x"))
+	d.Service("NoImage", write.Counted("Type", 0x10), write.Counted("Start", 2))
 	d.Service("Short", auto(`system32\marl.dll`)...)
 	d.Service("Tilde", auto(`C:\PROGRA~1\LONGNA~1\long.exe`)...)
-	d.Service("Narrow", auto(`C:\Windows\System32\narrow.exe`)...).Set(hive.Counted("WOW64", 1))
-	d.Service("Demand", auto(`C:\Windows\explorer.exe`)...).Set(hive.Counted("Start", 3))
-	d.Service("Needed", auto(`C:\Windows\explorer.exe`)...).Set(hive.Counted("Start", 3))
+	d.Service("Narrow", auto(`C:\Windows\System32\narrow.exe`)...).Set(write.Counted("WOW64", 1))
+	d.Service("Demand", auto(`C:\Windows\explorer.exe`)...).Set(write.Counted("Start", 3))
+	d.Service("Needed", auto(`C:\Windows\explorer.exe`)...).Set(write.Counted("Start", 3))
 	d.Service("Needs", auto(`C:\Windows\explorer.exe`)...).Set(
-		hive.Listed("DependOnService", "needed"))
+		write.Listed("DependOnService", "needed"))
 	d.Service("NeedsOff", auto(`C:\Windows\explorer.exe`)...).Set(
-		hive.Listed("DependOnService", "Off"))
+		write.Listed("DependOnService", "Off"))
 	for a, b := range map[string]string{"RoundA": "RoundB", "RoundB": "RoundA"} {
-		d.Service(a, auto(`C:\Windows\explorer.exe`)...).Set(hive.Listed("DependOnService", b))
+		d.Service(a, auto(`C:\Windows\explorer.exe`)...).Set(write.Listed("DependOnService", b))
 	}
 	hosted := `%SystemRoot%\System32\svchost.exe -k marlgroup -p`
 	for _, name := range []string{"Hosted", "Unlisted", "NoLibrary"} {
@@ -87,14 +88,14 @@ func TestServices(t *testing.T) {
 	}
 	d.Service("NoLibrary").At("Parameters").Set(grows("ServiceDll", `C:\gone.dll`))
 	d.Software.At(`Microsoft\Windows NT\CurrentVersion\Svchost`).Set(
-		hive.Listed("marlgroup", "hosted", "nolibrary"))
-	d.Service("Triggered", auto(`C:\Windows\explorer.exe`)...).Set(hive.Counted("Start", 3)).
-		At(`TriggerInfo\0`).Set(hive.Counted("Type", 1), hive.Counted("Action", 1))
-	d.Service("PerUser", auto(`C:\Windows\explorer.exe`)...).Set(hive.Counted("Type", 0x50))
-	d.Service("PerUser_1a2b3", auto(`C:\Windows\explorer.exe`)...).Set(hive.Counted("Type", 0xD0))
+		write.Listed("marlgroup", "hosted", "nolibrary"))
+	d.Service("Triggered", auto(`C:\Windows\explorer.exe`)...).Set(write.Counted("Start", 3)).
+		At(`TriggerInfo\0`).Set(write.Counted("Type", 1), write.Counted("Action", 1))
+	d.Service("PerUser", auto(`C:\Windows\explorer.exe`)...).Set(write.Counted("Type", 0x50))
+	d.Service("PerUser_1a2b3", auto(`C:\Windows\explorer.exe`)...).Set(write.Counted("Type", 0xD0))
 	d.Service("Truly_1a2b3", auto(`C:\Windows\explorer.exe`)...)
-	d.Service("wkdrv", hive.Counted("Type", 1), hive.Counted("Start", 1), text("Group", "Video"))
-	d.Service("Locked", auto(`C:\Windows\explorer.exe`)...).Set(hive.Counted("LaunchProtected", 1))
+	d.Service("wkdrv", write.Counted("Type", 1), write.Counted("Start", 1), text("Group", "Video"))
+	d.Service("Locked", auto(`C:\Windows\explorer.exe`)...).Set(write.Counted("LaunchProtected", 1))
 	d.Service("Counters").At("Performance")
 	found, _ := survey(t, d)
 
@@ -188,7 +189,7 @@ func TestRunLists(t *testing.T) {
 		text("Script", `wscript //B C:\Apps\script.vbs`), text("Registered", "known.exe"),
 		text("Far", `D:\far.exe`), text("Unknown", `%NOTHING%\a.exe`),
 		text(`with\slash`, `C:\Apps\a.exe`),
-		hive.Counted("Number", 3),
+		write.Counted("Number", 3),
 	)
 	d.Software.At(`Microsoft\Windows\CurrentVersion\App Paths\known.exe`).Set(
 		text("", `C:\Apps\a.exe`))
@@ -204,7 +205,7 @@ func TestRunLists(t *testing.T) {
 		d.Run(user, "Run").Set(text("Plain", `C:\Apps\a.exe`))
 	}
 	d.Run("isolde", `Explorer\StartupApproved\Run`).Set(approval("Plain", 3, since, 12))
-	d.Run("branko", `Policies\Explorer`).Set(hive.Counted("DisableCurrentUserRun", 1))
+	d.Run("branko", `Policies\Explorer`).Set(write.Counted("DisableCurrentUserRun", 1))
 	d.Users["branko"].At(`Software\Microsoft\Windows NT\CurrentVersion\Windows`).Set(
 		text("load", `C:\Apps\a.exe`))
 	d.Users["branko"].At("Environment").Set(text("UserInitMprLogonScript", `C:\Apps\script.vbs`))
@@ -217,7 +218,7 @@ func TestRunLists(t *testing.T) {
 	d.Users["isolde"].At(`Software\Microsoft\Active Setup\Installed Components\>{1}`).Set(
 		text("Version", "1,0,0,2"))
 	d.System.At(`ControlSet001\Control\Session Manager`).Set(
-		hive.Listed("BootExecute", "autocheck autochk *"))
+		write.Listed("BootExecute", "autocheck autochk *"))
 	found, _ := survey(t, d)
 
 	want := map[string]string{
@@ -305,7 +306,7 @@ func TestRunLists(t *testing.T) {
 func TestSets(t *testing.T) {
 	d := windowstest.New()
 	d.Service("Here", windowstest.Auto(`C:\Windows\explorer.exe`)...)
-	d.System.At("Select").Set(hive.Counted("Default", 2))
+	d.System.At("Select").Set(write.Counted("Default", 2))
 	d.System.At(`ControlSet002\Services\There`).Set(windowstest.Auto(`C:\Windows\explorer.exe`)...)
 	found, _ := survey(t, d)
 	if _, ok := found.Find("service:There"); !ok {
@@ -315,7 +316,7 @@ func TestSets(t *testing.T) {
 		"the next boot uses ControlSet002") {
 		t.Errorf("%v", found.Remarks)
 	}
-	d.System.At("Select").Set(hive.Counted("Default", 5))
+	d.System.At("Select").Set(write.Counted("Default", 5))
 	found, _ = survey(t, d)
 	if !strings.Contains(fmt.Sprint(found.Unread), "ControlSet005, which") {
 		t.Errorf("%v", found.Unread)
@@ -331,8 +332,8 @@ func TestUsers(t *testing.T) {
 	d.Profile("S-1-5-21-1-2-3-1005.bak", `C:\Users\broken`)
 	d.Profile("S-1-5-21-1-2-3-1006", `%SystemDrive%\Elsewhere\moved`)
 	d.Files["Elsewhere/moved/NTUSER.DAT"] = "not a hive"
-	d.Users["stray"] = &hive.Node{Name: "ROOT"}
-	d.Users["Default"] = &hive.Node{Name: "ROOT"}
+	d.Users["stray"] = &write.Node{Name: "ROOT"}
+	d.Users["Default"] = &write.Node{Name: "ROOT"}
 	d.Run("Default", "Run").Set(text("Welcome", `C:\Windows\explorer.exe`))
 	found, r := survey(t, d)
 	unread := fmt.Sprint(found.Unread, found.Remarks)
@@ -383,7 +384,7 @@ func TestScriptsAndRegistrations(t *testing.T) {
 		d.Files["Program Files/"+p] = made("Palisade", "")
 	}
 	d.Files["Program Files/Palisade/other/a.exe"] = made("Somebody else", "")
-	d.Service("palflt", hive.Counted("Type", 2), hive.Counted("Start", 0),
+	d.Service("palflt", write.Counted("Type", 2), write.Counted("Start", 0),
 		text("Group", "FSFilter Anti-Virus"),
 		text("ImagePath", `\??\C:\Program Files\Palisade\drv\flt.sys`))
 	d.Run("", "Run").Set(text("Tray", `C:\Program Files\Palisade\ui\tray.exe`),
@@ -402,7 +403,7 @@ func TestScriptsAndRegistrations(t *testing.T) {
 		d.Files[p] = made(maker, "")
 	}
 	driver := func(name, group string) {
-		d.Service(name, hive.Counted("Type", 2), hive.Counted("Start", 1), text("Group", group),
+		d.Service(name, write.Counted("Type", 2), write.Counted("Start", 1), text("Group", group),
 			text("ImagePath", `System32\drivers\`+name+`.sys`))
 	}
 	driver("own", "FSFilter Anti-Virus")
@@ -473,16 +474,16 @@ func TestRarePlaces(t *testing.T) {
 		d.Files[p] = ""
 	}
 	const a, b = `C:\Apps\a.exe`, `C:\Apps\b.dll`
-	set := func(p string, values ...hive.Datum) { d.Software.At(p).Set(values...) }
+	set := func(p string, values ...write.Datum) { d.Software.At(p).Set(values...) }
 	const nt, now = `Microsoft\Windows NT\CurrentVersion`, `Microsoft\Windows\CurrentVersion`
 	set(nt+`\Terminal Server\Install\Software\`+now+`\Run`, text("Guest", a))
 	set(now+`\ShellServiceObjectDelayLoad`, text("Object", "{7}"), text("None", "{8}"))
 	set(`Classes\CLSID\{7}\InprocServer32`, text("", b))
 	set(nt+`\Windows`, text("AppInit_DLLs", b+","+`C:\Apps\gone.dll`),
-		hive.Counted("LoadAppInit_DLLs", 1))
+		write.Counted("LoadAppInit_DLLs", 1))
 	set(`Wow6432Node\`+nt+`\Windows`, text("AppInit_DLLs", b))
 	set(nt+`\Image File Execution Options\notepad.exe`, text("Debugger", a+" -z"))
-	set(nt+`\Image File Execution Options\calc.exe`, hive.Counted("GlobalFlag", 2))
+	set(nt+`\Image File Execution Options\calc.exe`, write.Counted("GlobalFlag", 2))
 	set(nt+`\SilentProcessExit\calc.exe`, text("MonitorProcess", a))
 	set(`Microsoft\Command Processor`, text("AutoRun", a))
 	set(now+`\Policies\System`, text("Shell", a))
@@ -577,7 +578,7 @@ func TestServersAreProtected(t *testing.T) {
 		}},
 		"remote desktop": {"TermService", "from afar", func(d *windowstest.Disk) {
 			d.System.At(`ControlSet001\Control\Terminal Server`).Set(
-				hive.Counted("fDenyTSConnections", 0))
+				write.Counted("fDenyTSConnections", 0))
 		}},
 		"management": {"WinRM", "managed from afar", func(d *windowstest.Disk) {
 			d.Software.At(registry.CurrentVersion + `\WSMAN\Listener\*+HTTP`)
@@ -589,19 +590,19 @@ func TestServersAreProtected(t *testing.T) {
 		}},
 		"printers": {"Spooler", "printer Till", func(d *windowstest.Disk) {
 			d.System.At(`ControlSet001\Control\Print\Printers\Till`).Set(
-				hive.Counted("Attributes", 0x48))
+				write.Counted("Attributes", 0x48))
 		}},
 		"a role": {"DHCPServer", "the role DHCP was put in", func(d *windowstest.Disk) {
 			const put = `Microsoft\ServerManager\ServicingStorage\ServerComponentCache\`
-			d.Software.At(put + "DHCP").Set(hive.Counted("InstallState", 1))
-			d.Software.At(put + "DNS").Set(hive.Counted("InstallState", 0))
+			d.Software.At(put + "DHCP").Set(write.Counted("InstallState", 1))
+			d.Software.At(put + "DNS").Set(write.Counted("InstallState", 0))
 		}},
 	} {
 		for _, serves := range []bool{true, false} {
 			d := windowstest.New()
 			d.Files["Windows/System32/serve.exe"] = ""
 			d.System.At(`ControlSet001\Control\Terminal Server`).Set(
-				hive.Counted("fDenyTSConnections", 1))
+				write.Counted("fDenyTSConnections", 1))
 			d.Service(c.service, windowstest.Auto(`%SystemRoot%\System32\serve.exe`)...)
 			d.Service("DNS", windowstest.Auto(`%SystemRoot%\System32\serve.exe`)...)
 			if serves {

@@ -8,15 +8,14 @@ import (
 	"testing"
 	"time"
 
-	"calmdawn/internal/windows/hive"
-	"calmdawn/internal/windows/program"
-	"calmdawn/internal/windows/shortcut"
+	"calmdawn/internal/demo/write"
 	"calmdawn/internal/windows/windowstest"
 )
 
 // made is a program of a maker.
 func made(maker, says string) string {
-	return string(program.Build(program.Info{Maker: maker, Description: says, Version: "1.2"}, nil))
+	info := write.ProgramInfo{Maker: maker, Description: says, Version: "1.2"}
+	return string(write.Program(info, nil))
 }
 
 // TestWhoMadeWhat tells makers, packages, titles by reference, and what belongs
@@ -31,9 +30,9 @@ func TestWhoMadeWhat(t *testing.T) {
 	d.Files["Windows/System32/drivers/bare.sys"] = ""
 	d.Files["Program Files/Office/desk.exe"] = made("System Works", "A desk")
 	d.Files["Program Files/Marl/app/sync.exe"] = "no program"
-	d.Files["Windows/System32/titles.dll"] = string(program.Build(program.Info{},
+	d.Files["Windows/System32/titles.dll"] = string(write.Program(write.ProgramInfo{},
 		map[uint32]string{7: "In no language"}))
-	d.Files["Windows/System32/de-DE/titles.dll.mui"] = string(program.Build(program.Info{},
+	d.Files["Windows/System32/de-DE/titles.dll.mui"] = string(write.Program(write.ProgramInfo{},
 		map[uint32]string{5: "Ein Titel"}))
 	for name, image := range map[string]string{
 		"Own": `C:\Windows\System32\own.exe`, "Plain": `C:\Windows\System32\plain.exe`,
@@ -43,7 +42,7 @@ func TestWhoMadeWhat(t *testing.T) {
 		d.Service(name, windowstest.Auto(image)...)
 	}
 	for _, name := range []string{"guest", "bare"} {
-		d.Service("drv"+name, hive.Counted("Type", 1), hive.Counted("Start", 1),
+		d.Service("drv"+name, write.Counted("Type", 1), write.Counted("Start", 1),
 			text("ImagePath", `System32\drivers\`+name+".sys"))
 	}
 	d.Service("Own").Set(text("DisplayName", `@%SystemRoot%\System32\titles.dll,-5;an aid`))
@@ -80,20 +79,20 @@ func TestWhoMadeWhat(t *testing.T) {
 
 // TestTitlesInTheMachinesLanguage has a text in several languages.
 func TestTitlesInTheMachinesLanguage(t *testing.T) {
-	for want, set := range map[string]func(mui *hive.Node){
-		"Ein Titel": func(*hive.Node) {}, // nothing says which
-		"Un titolo": func(mui *hive.Node) {
-			mui.At("Settings").Set(hive.Listed("PreferredUILanguages", "it-IT", "en-US"))
+	for want, set := range map[string]func(mui *write.Node){
+		"Ein Titel": func(*write.Node) {}, // nothing says which
+		"Un titolo": func(mui *write.Node) {
+			mui.At("Settings").Set(write.Listed("PreferredUILanguages", "it-IT", "en-US"))
 		},
-		"A title": func(mui *hive.Node) { mui.At(`UILanguages\en-US`) },
+		"A title": func(mui *write.Node) { mui.At(`UILanguages\en-US`) },
 	} {
 		d := windowstest.New()
 		d.Files["Windows/System32/titles.dll"] = ""
 		for tag, title := range map[string]string{
 			"de-DE": "Ein Titel", "en-US": "A title", "it-IT": "Un titolo",
 		} {
-			d.Files["Windows/System32/"+tag+"/titles.dll.mui"] = string(program.Build(
-				program.Info{}, map[uint32]string{5: title}))
+			d.Files["Windows/System32/"+tag+"/titles.dll.mui"] = string(write.Program(
+				write.ProgramInfo{}, map[uint32]string{5: title}))
 		}
 		d.Service("S", windowstest.Auto(`%SystemRoot%\explorer.exe`)...).Set(
 			text("DisplayName", `@%SystemRoot%\System32\titles.dll,-5`))
@@ -109,15 +108,15 @@ func TestTitlesInTheMachinesLanguage(t *testing.T) {
 func TestStartupFolders(t *testing.T) {
 	d := windowstest.New()
 	const common = "ProgramData/Microsoft/Windows/Start Menu/Programs/StartUp/"
-	link := func(l shortcut.Link) string { return string(shortcut.Build(l)) }
-	to := func(target string) string { return link(shortcut.Link{Targets: []string{target}}) }
+	link := func(l write.Link) string { return string(write.Shortcut(l)) }
+	to := func(target string) string { return link(write.Link{Target: target}) }
 	d.Files["Apps/a.exe"] = ""
 	for name, content := range map[string]string{
 		"Desk.lnk":         to(`C:\apps\A.exe`),
 		"Gone.lnk":         to(`C:\Apps\gone.exe`),
 		"Variable.lnk":     to(`%SystemRoot%\explorer.exe`),
-		"Relative.lnk":     link(shortcut.Link{Relative: `..\..\..\..\..\..\Apps\a.exe`}),
-		"Advertised.lnk":   link(shortcut.Link{Advertised: true}),
+		"Relative.lnk":     link(write.Link{Relative: `..\..\..\..\..\..\Apps\a.exe`}),
+		"Advertised.lnk":   link(write.Link{Advertised: true}),
 		"Far.lnk":          to(`E:\far.exe`),
 		"Broken.lnk":       "nothing of the kind",
 		"Page.url":         "[InternetShortcut]\r\nURL=https://example.org/\r\n",
@@ -129,7 +128,7 @@ func TestStartupFolders(t *testing.T) {
 	}
 	d.System.At(`ControlSet001\Control\Nls\CodePage`).Set(text("ACP", "1251"))
 	d.Files["Поле/a.exe"] = ""
-	d.Files[common+"Old.lnk"] = string(shortcut.BuildOld([]byte("C:\\\xcf\xee\xeb\xe5\\a.exe")))
+	d.Files[common+"Old.lnk"] = string(write.OldShortcut([]byte("C:\\\xcf\xee\xeb\xe5\\a.exe")))
 	d.Files["Moved/Start/own.cmd"] = ""
 	d.Users["isolde"].At(`Software\Microsoft\Windows\CurrentVersion\Explorer\User Shell Folders`).
 		Set(grows("Startup", `%SystemDrive%\Moved\Start`))
@@ -174,7 +173,7 @@ func TestStartupFolders(t *testing.T) {
 // TestPackagedApps has start-up tasks of packages in every state.
 func TestPackagedApps(t *testing.T) {
 	d := windowstest.New()
-	classes := &hive.Node{Name: "ROOT"}
+	classes := &write.Node{Name: "ROOT"}
 	const model = `Local Settings\Software\Microsoft\Windows\CurrentVersion\AppModel\`
 	const full, family = "Dunmarrow.Gorsedale_1.2.0.0_x64__8f3k", "Dunmarrow.Gorsedale_8f3k"
 	classes.At(model + `Repository\Packages\` + full)
@@ -188,7 +187,7 @@ func TestPackagedApps(t *testing.T) {
 			`" DisplayName="Gorse"/></uap5:Extension>`
 		if state >= 0 {
 			classes.At(model + `SystemAppData\` + family + `\` + name).Set(
-				hive.Counted("State", uint32(state)))
+				write.Counted("State", uint32(state)))
 		}
 	}
 	classes.At(model + `Repository\Packages\` + full).Set(
@@ -200,7 +199,7 @@ func TestPackagedApps(t *testing.T) {
 		`</Extensions></Application></Applications></Package>`
 	d.Files["Moved/Gorsedale/app/gorse.exe"] = ""
 	d.Files["Users/isolde/AppData/Local/Microsoft/Windows/UsrClass.dat"] = string(
-		hive.Build(classes, 5, "UsrClass.dat", windowstest.At))
+		write.Hive(classes, 5, "UsrClass.dat", windowstest.At))
 	found, _ := survey(t, d)
 	for name, want := range map[string]string{
 		"Off": "off it is off", "ByUser": "off isolde switched it off", "On": "on ",

@@ -19,6 +19,7 @@ import (
 
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/item"
+	"calmdawn/internal/demo/write"
 	"calmdawn/internal/family"
 	"calmdawn/internal/ledger"
 	"calmdawn/internal/ring"
@@ -258,7 +259,7 @@ func TestRealBootsLaunchWhatIsOn(t *testing.T) {
 	for set := range ring.Pick[uint32](0, 1, 2) {
 		d := windowstest.New()
 		d.Files["mark.exe"] = ""
-		d.System.At("Select").Set(hive.Counted("Default", 1+set))
+		d.System.At("Select").Set(write.Counted("Default", 1+set))
 		for n := range 30 {
 			name := fmt.Sprintf("Cb%02d", n)
 			for of := range uint32(2) {
@@ -268,8 +269,8 @@ func TestRealBootsLaunchWhatIsOn(t *testing.T) {
 					start = 2 + rng.Uint32N(3)
 				}
 				services.Set(windowstest.Auto(`C:\mark.exe ` + name)...)
-				services.Set(hive.Counted("Start", start), hive.Counted("ErrorControl", 1),
-					hive.Texted("ObjectName", hive.String, "LocalSystem"))
+				services.Set(write.Counted("Start", start), write.Counted("ErrorControl", 1),
+					write.Texted("ObjectName", hive.String, "LocalSystem"))
 			}
 		}
 		dir := d.Make(t)

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"calmdawn/internal/core/item"
+	"calmdawn/internal/demo/write"
 	"calmdawn/internal/windows/hive"
 	"calmdawn/internal/windows/task"
 	"calmdawn/internal/windows/windowstest"
@@ -56,7 +57,7 @@ func TestTasks(t *testing.T) {
 	add := func(name, file string) {
 		d.Files["Windows/System32/Tasks/"+strings.ReplaceAll(name, `\`, "/")] = file
 		d.Software.At(taskTree+`Tree\`+name).Set(text("Id", "{"+name+"}"),
-			hive.Datum{Name: "SD", Type: hive.Binary, Data: []byte{1}})
+			write.Raw("SD", hive.Binary, []byte{1}))
 	}
 	own := `<LogonTrigger><UserId>S-1-5-21-1-2-3-1001</UserId><Delay>PT1M30S</Delay></LogonTrigger>`
 	for name, file := range map[string]string{
@@ -88,21 +89,18 @@ func TestTasks(t *testing.T) {
 	d.Software.At(`Classes\CLSID\{C}\InprocServer32`).Set(text("", `C:\Apps\a.exe`))
 	d.Files["Windows/System32/Tasks/Unlisted"] = define(boot, "", action)
 	d.Software.At(taskTree+`Tree\Fileless`).Set(text("Id", "{F}"),
-		hive.Datum{Name: "SD", Type: hive.Binary, Data: []byte{1}})
+		write.Raw("SD", hive.Binary, []byte{1}))
 	d.Software.At(taskTree + `Logon\{F}`)
-	d.Software.At(taskTree + `Tasks\{F}`).Set(hive.Datum{
-		Name: "Actions", Type: hive.Binary, Data: cached(`C:\Apps\a.exe`, "/hidden"),
-	})
+	d.Software.At(taskTree + `Tasks\{F}`).Set(write.Raw("Actions", hive.Binary,
+		cached(`C:\Apps\a.exe`, "/hidden")))
 	add("Several", define(boot, "", `<Exec><Command>C:\Apps\gone.exe</Command></Exec>`+action))
 	add("Secret", define(boot, "", action))
-	d.Software.At(taskTree + `Tree\Secret`).Values = []hive.Datum{text("Id", "{S}")}
+	d.Software.At(taskTree + `Tree\Secret`).Values = []write.Datum{text("Id", "{S}")}
 	ran := make([]byte, 36)
 	last := time.Date(2026, 11, 3, 9, 0, 0, 0, time.UTC)
 	binary.LittleEndian.PutUint64(ran[12:], hive.Filetime(last))
 	binary.LittleEndian.PutUint32(ran[24:], 0x80070002)
-	d.Software.At(taskTree + `Tasks\{Login}`).Set(hive.Datum{
-		Name: "DynamicInfo", Type: hive.Binary, Data: ran,
-	})
+	d.Software.At(taskTree + `Tasks\{Login}`).Set(write.Raw("DynamicInfo", hive.Binary, ran))
 	found, _ := survey(t, d)
 	byName := map[string]item.Item{}
 	for _, it := range found.Items {

@@ -16,6 +16,7 @@ import (
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/linux/account"
+	"calmdawn/internal/linux/journal/layout"
 	"calmdawn/internal/machine"
 )
 
@@ -232,7 +233,7 @@ func (c *collector) listBoots(f *File) error {
 		}
 	}
 	if !listed && f.entries() > 0 {
-		return &Damage{int64(atFieldTable), "its tables name no boot, though it has entries"}
+		return &Damage{int64(layout.AtFieldTable), "its tables name no boot, though it has entries"}
 	}
 	return nil
 }

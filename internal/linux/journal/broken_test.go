@@ -4,13 +4,15 @@ import (
 	"bytes"
 	"math/rand/v2"
 	"testing"
+
+	"calmdawn/internal/demo/write"
 )
 
 // TestTwiceAsBrokenTakesTwiceAsMuch reads logs with n and 2n entries in which a
 // byte of every few hundred is wrong, and counts reads and allocations.
 func TestTwiceAsBrokenTakesTwiceAsMuch(t *testing.T) {
 	cost := func(entries int) (read int64, allocations float64) {
-		w := NewWriter(ID{5}, ID{1})
+		w := write.NewJournal(ID{5}, ID{1})
 		bootEntries(w, 1, began, entries)
 		bad := w.Bytes()
 		rng := rand.New(rand.NewPCG(39, 3))

@@ -19,16 +19,18 @@ import (
 	"github.com/ulikunitz/xz"
 
 	"calmdawn/internal/core/boot"
+	"calmdawn/internal/demo/write"
+	"calmdawn/internal/linux/journal/layout"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/testtree"
 )
 
 // bootEntries writes what a boot of two services says into w.
-func bootEntries(w *Writer, n byte, at time.Time, filler int) {
+func bootEntries(w *write.Journal, n byte, at time.Time, filler int) {
 	id := ID{n}
 	add := func(ms int, fields ...string) {
 		moment := time.Duration(ms) * time.Millisecond
-		e := Entry{
+		e := write.Entry{
 			Realtime:  uint64(at.Add(moment).UnixMicro()),
 			Monotonic: uint64(moment.Microseconds()),
 			Boot:      id,
@@ -79,12 +81,12 @@ func machineOf(t testing.TB, files map[string][]byte) *machine.Root {
 }
 
 func TestBootsOfSeveralFiles(t *testing.T) {
-	w1, w2 := NewWriter(ID{5}, ID{1}), NewWriter(ID{5}, ID{2})
+	w1, w2 := write.NewJournal(ID{5}, ID{1}), write.NewJournal(ID{5}, ID{2})
 	bootEntries(w1, 1, began, 0)
 	bootEntries(w1, 2, began.Add(24*time.Hour), 0)
 	bootEntries(w2, 3, began.Add(48*time.Hour), 0)
-	cut := NewWriter(ID{5}, ID{3})
-	cut.Add(Entry{
+	cut := write.NewJournal(ID{5}, ID{3})
+	cut.Add(write.Entry{
 		Realtime:  uint64(began.Add(72 * time.Hour).UnixMicro()),
 		Monotonic: 5,
 		Boot:      ID{4},
@@ -131,10 +133,10 @@ func TestBootsOfSeveralFiles(t *testing.T) {
 // TestWaitingForAPersonIsTakenOut has a boot wait for a passphrase: from when
 // it was asked for, to when the disk was opened.
 func TestWaitingForAPersonIsTakenOut(t *testing.T) {
-	w := NewWriter(ID{5}, ID{1})
+	w := write.NewJournal(ID{5}, ID{1})
 	id := ID{1}
 	add := func(ms int, fields ...string) {
-		w.Add(Entry{
+		w.Add(write.Entry{
 			Realtime:  uint64(began.UnixMicro()) + uint64(ms)*1000,
 			Monotonic: uint64(ms) * 1000,
 			Boot:      id,
@@ -175,7 +177,7 @@ func TestWaitingForAPersonIsTakenOut(t *testing.T) {
 // right later: they stay in the order of the log, and are dated by the clock
 // that was right.
 func TestWrongClocks(t *testing.T) {
-	w := NewWriter(ID{5}, ID{1})
+	w := write.NewJournal(ID{5}, ID{1})
 	for n := range 4 {
 		id := ID{byte(n + 1)}
 		right := began.Add(time.Duration(n) * time.Hour)
@@ -184,7 +186,7 @@ func TestWrongClocks(t *testing.T) {
 			wrong = right.AddDate(-10, 0, 0)
 		}
 		add := func(clock time.Time, ms int, fields ...string) {
-			w.Add(Entry{
+			w.Add(write.Entry{
 				Realtime:  uint64(clock.UnixMicro()) + uint64(ms)*1000,
 				Monotonic: uint64(ms) * 1000,
 				Boot:      id,
@@ -214,25 +216,25 @@ func TestWrongClocks(t *testing.T) {
 // TestDamagedTablesLoseNothing wipes out what leads to the entries; they are
 // found one by one then, and one line tells of it.
 func TestDamagedTablesLoseNothing(t *testing.T) {
-	w := NewWriter(ID{5}, ID{1})
+	w := write.NewJournal(ID{5}, ID{1})
 	bootEntries(w, 1, began, 5)
 	good := w.Bytes()
 	for name, damage := range map[string]func(b []byte){
 		"the table of names": func(b []byte) {
-			fill(b, le.Uint64(b[atFieldTable:]), le.Uint64(b[atFieldTableSize:]))
+			fill(b, le.Uint64(b[layout.AtFieldTable:]), le.Uint64(b[layout.AtFieldTableSize:]))
 		},
 		"the table of values": func(b []byte) {
-			fill(b, le.Uint64(b[atDataTable:]), le.Uint64(b[atDataTableSize:]))
+			fill(b, le.Uint64(b[layout.AtDataTable:]), le.Uint64(b[layout.AtDataTableSize:]))
 		},
 		"no names at all": func(b []byte) {
-			clear(b[le.Uint64(b[atFieldTable:]):][:le.Uint64(b[atFieldTableSize:])])
+			clear(b[le.Uint64(b[layout.AtFieldTable:]):][:le.Uint64(b[layout.AtFieldTableSize:])])
 		},
 		"no values at all": func(b []byte) {
-			clear(b[le.Uint64(b[atDataTable:]):][:le.Uint64(b[atDataTableSize:])])
+			clear(b[le.Uint64(b[layout.AtDataTable:]):][:le.Uint64(b[layout.AtDataTableSize:])])
 		},
 		"both": func(b []byte) {
-			fill(b, le.Uint64(b[atFieldTable:]), le.Uint64(b[atFieldTableSize:]))
-			fill(b, le.Uint64(b[atDataTable:]), le.Uint64(b[atDataTableSize:]))
+			fill(b, le.Uint64(b[layout.AtFieldTable:]), le.Uint64(b[layout.AtFieldTableSize:]))
+			fill(b, le.Uint64(b[layout.AtDataTable:]), le.Uint64(b[layout.AtDataTableSize:]))
 		},
 	} {
 		bad := bytes.Clone(good)
@@ -262,13 +264,13 @@ func TestDamagedAmongWhole(t *testing.T) {
 	files := map[string][]byte{}
 	const n = 24
 	for i := range n {
-		w := NewWriter(ID{5}, ID{byte(i + 1)})
+		w := write.NewJournal(ID{5}, ID{byte(i + 1)})
 		for k := range 4 {
 			bootEntries(w, byte(1+i*4+k), began.Add(time.Duration(i*4+k)*time.Hour), 20)
 		}
 		b := w.Bytes()
 		if i%2 == 0 {
-			fill(b, le.Uint64(b[atFieldTable:]), le.Uint64(b[atFieldTableSize:]))
+			fill(b, le.Uint64(b[layout.AtFieldTable:]), le.Uint64(b[layout.AtFieldTableSize:]))
 		}
 		files[fmt.Sprintf("system@%02d.journal", i)] = b
 	}
@@ -286,10 +288,10 @@ func TestDamagedAmongWhole(t *testing.T) {
 // TestAFieldWithoutAValue reads an entry of whose fields one is a name that is
 // looked at, and no more.
 func TestAFieldWithoutAValue(t *testing.T) {
-	w := NewWriter(ID{5}, ID{1})
+	w := write.NewJournal(ID{5}, ID{1})
 	bootEntries(w, 1, began, 5)
 	id := ID{1}
-	w.Add(Entry{Realtime: uint64(began.UnixMicro()) + 9e6, Monotonic: 9e6, Boot: id},
+	w.Add(write.Entry{Realtime: uint64(began.UnixMicro()) + 9e6, Monotonic: 9e6, Boot: id},
 		[]string{
 			msgStarted, "_PID=1", "UNIT=late.service", "_BOOT_ID=" + id.String(),
 			"_SOURCE_REALTIME_TIMESTAM=",
@@ -309,7 +311,7 @@ func TestAFieldWithoutAValue(t *testing.T) {
 // nothing was ever written, and one that leads to the same places again and
 // again. Both come to an end.
 func TestHostileSizes(t *testing.T) {
-	w := NewWriter(ID{5}, ID{1})
+	w := write.NewJournal(ID{5}, ID{1})
 	bootEntries(w, 1, began, 5)
 	bad := w.Bytes()
 	f, err := NewFile(bytes.NewReader(bad), int64(len(bad)))
@@ -322,7 +324,7 @@ func TestHostileSizes(t *testing.T) {
 		!strings.Contains(damage.What, "again and again") {
 		t.Errorf("more steps than are allowed: %v", damage)
 	}
-	fill(bad, le.Uint64(bad[atFieldTable:]), le.Uint64(bad[atFieldTableSize:]))
+	fill(bad, le.Uint64(bad[layout.AtFieldTable:]), le.Uint64(bad[layout.AtFieldTableSize:]))
 	r := machineOf(t, map[string][]byte{"system.journal": bad})
 	if err := os.Truncate(filepath.Join(r.Dir(), Folder, ID{5}.String(), "system.journal"),
 		1<<40); err != nil {
@@ -340,12 +342,12 @@ func TestMemoryOfADamagedLog(t *testing.T) {
 	defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(maxReaders))
 	var took []uint64
 	for _, filler := range []int{1000, 10_000} {
-		w := newWriter(ID{5}, ID{1}, 20_000)
+		w := write.NewDeepJournal(ID{5}, ID{1}, 20_000)
 		for n := range 10 {
 			aBoot(w, byte(n+1), began.Add(time.Duration(n)*time.Hour), filler)
 		}
 		bad := w.Bytes()
-		fill(bad, le.Uint64(bad[atFieldTable:]), le.Uint64(bad[atFieldTableSize:]))
+		fill(bad, le.Uint64(bad[layout.AtFieldTable:]), le.Uint64(bad[layout.AtFieldTableSize:]))
 		r := machineOf(t, map[string][]byte{"system.journal": bad})
 		var before, after runtime.MemStats
 		runtime.ReadMemStats(&before)
@@ -381,8 +383,9 @@ func TestCompressedFields(t *testing.T) {
 		flag byte
 		raw  []byte
 	}{
-		"xz": {objectXZ, packed.Bytes()}, "zstd": {objectZstd, z.EncodeAll(text, nil)},
-		"lz4": {objectLZ4, append(le.AppendUint64(nil, uint64(len(text))), block[:n]...)},
+		"xz":   {layout.ObjectXZ, packed.Bytes()},
+		"zstd": {layout.ObjectZstd, z.EncodeAll(text, nil)},
+		"lz4":  {layout.ObjectLZ4, append(le.AppendUint64(nil, uint64(len(text))), block[:n]...)},
 	} {
 		if got, err := f.decompress(c.raw, c.flag); err != nil || !bytes.Equal(got, text) {
 			t.Errorf("%s: %d bytes, %v", name, len(got), err)
@@ -393,7 +396,7 @@ func TestCompressedFields(t *testing.T) {
 			}
 		}
 	}
-	if _, err := f.decompress(le.AppendUint64(nil, 1<<40), objectLZ4); err == nil {
+	if _, err := f.decompress(le.AppendUint64(nil, 1<<40), layout.ObjectLZ4); err == nil {
 		t.Error("a field that claims a tebibyte was decompressed")
 	}
 }
@@ -401,7 +404,7 @@ func TestCompressedFields(t *testing.T) {
 // TestDamage flips and cuts bytes of a good file: whatever is read, nothing
 // hangs, fails hard or grows without bound.
 func TestDamage(t *testing.T) {
-	w := NewWriter(ID{5}, ID{1})
+	w := write.NewJournal(ID{5}, ID{1})
 	bootEntries(w, 1, began, 3)
 	good := w.Bytes()
 	rng := rand.New(rand.NewPCG(3, 4))
@@ -442,7 +445,7 @@ func TestDamage(t *testing.T) {
 		t.Errorf("only %d of 400 damaged files still gave their boot", intact)
 	}
 	bad := bytes.Clone(good)
-	bad[atIncompatible] |= 1 << 6
+	bad[layout.AtIncompatible] |= 1 << 6
 	if _, err := NewFile(bytes.NewReader(bad),
 		int64(len(bad))); err == nil || !strings.Contains(err.Error(), "newer form") {
 		t.Errorf("a file of an unknown form: %v", err)
@@ -450,11 +453,11 @@ func TestDamage(t *testing.T) {
 }
 
 func FuzzFile(f *testing.F) {
-	w := NewWriter(ID{5}, ID{1})
+	w := write.NewJournal(ID{5}, ID{1})
 	bootEntries(w, 1, began, 1)
 	f.Add(w.Bytes()[:4096])
 	// few buckets: a file small enough for mutations to meet its entries
-	whole := newWriter(ID{5}, ID{1}, 16)
+	whole := write.NewDeepJournal(ID{5}, ID{1}, 16)
 	bootEntries(whole, 1, began, 1)
 	f.Add(whole.Bytes())
 	f.Fuzz(func(t *testing.T, data []byte) {
@@ -472,11 +475,11 @@ func FuzzFile(f *testing.F) {
 
 // aBoot writes a boot of 150 units, with all the fields that the service
 // manager's messages carry, and so many other entries.
-func aBoot(w *Writer, n byte, at time.Time, filler int) {
+func aBoot(w *write.Journal, n byte, at time.Time, filler int) {
 	bootEntries(w, n, at, filler)
 	id := ID{n}
 	add := func(micro int, fields ...string) {
-		e := Entry{
+		e := write.Entry{
 			Realtime:  uint64(at.UnixMicro()) + uint64(micro),
 			Monotonic: uint64(micro),
 			Boot:      id,
@@ -511,7 +514,7 @@ func aBoot(w *Writer, n byte, at time.Time, filler int) {
 func hundredBoots(b *testing.B, filler int) *machine.Root {
 	r := machineOf(b, nil)
 	for n := range 8 {
-		w := newWriter(ID{5}, ID{byte(n + 1)}, 233_016)
+		w := write.NewDeepJournal(ID{5}, ID{byte(n + 1)}, 233_016)
 		for k := n * 100 / 8; k < (n+1)*100/8; k++ {
 			aBoot(w, byte(k), began.Add(time.Duration(k)*24*time.Hour), filler)
 		}

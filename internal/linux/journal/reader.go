@@ -14,6 +14,8 @@ import (
 	"github.com/klauspost/compress/zstd"
 	"github.com/pierrec/lz4/v4"
 	"github.com/ulikunitz/xz"
+
+	"calmdawn/internal/linux/journal/layout"
 )
 
 // Bounds on what is believed of a file.
@@ -69,28 +71,28 @@ func NewFile(r io.ReaderAt, size int64) (*File, error) {
 			most: allPages / min(maxReaders, runtime.GOMAXPROCS(0)),
 		},
 	}
-	head, err := f.pages.bytes(0, leastHeader)
+	head, err := f.pages.bytes(0, layout.LeastHeader)
 	if err != nil {
 		return nil, errors.New("it is too short for a log file")
 	}
-	if string(head[:8]) != signature {
+	if string(head[:8]) != layout.Signature {
 		return nil, errors.New("it is no log file")
 	}
-	if unknown := le.Uint32(head[atIncompatible:]) &^ flagsKnown; unknown != 0 {
+	if unknown := le.Uint32(head[layout.AtIncompatible:]) &^ layout.FlagsKnown; unknown != 0 {
 		return nil, fmt.Errorf("it is written in a newer form (flags %#x) that this calmdawn "+
 			"does not know", unknown)
 	}
-	headerSize := le.Uint64(head[atHeaderSize:])
-	if headerSize < leastHeader || headerSize > 1<<16 || int64(headerSize) > size {
-		return nil, &Damage{atHeaderSize, "the header's size cannot be"}
+	headerSize := le.Uint64(head[layout.AtHeaderSize:])
+	if headerSize < layout.LeastHeader || headerSize > 1<<16 || int64(headerSize) > size {
+		return nil, &Damage{layout.AtHeaderSize, "the header's size cannot be"}
 	}
 	head, err = f.pages.bytes(0, int64(headerSize))
 	if err != nil {
 		return nil, err
 	}
 	f.header = append([]byte{}, head...)
-	flags := le.Uint32(f.header[atIncompatible:])
-	f.keyed, f.compact = flags&flagKeyed != 0, flags&flagCompact != 0
+	flags := le.Uint32(f.header[layout.AtIncompatible:])
+	f.keyed, f.compact = flags&layout.FlagKeyed != 0, flags&layout.FlagCompact != 0
 	return f, nil
 }
 
@@ -106,12 +108,12 @@ func (f *File) Forget() {
 
 // SequenceID names the sequence that the numbers of the entries belong to;
 // files of the same one count on from each other.
-func (f *File) SequenceID() ID { return ID(f.header[atSeqnumID:]) }
+func (f *File) SequenceID() ID { return ID(f.header[layout.AtSeqnumID:]) }
 
 // MachineID is the id of the machine that wrote the file.
-func (f *File) MachineID() ID { return ID(f.header[atMachineID:]) }
+func (f *File) MachineID() ID { return ID(f.header[layout.AtMachineID:]) }
 
-func (f *File) fileID() ID { return ID(f.header[atFileID:]) }
+func (f *File) fileID() ID { return ID(f.header[layout.AtFileID:]) }
 
 // An Entry is one log entry without its fields.
 type Entry struct {
@@ -131,7 +133,7 @@ func (f *File) object(off uint64, want byte, least int64) (flags byte, size int6
 	if f.steps++; f.steps > f.allowed {
 		return 0, 0, &Damage{int64(off), "it leads to the same places again and again"}
 	}
-	head, err := f.pages.bytes(int64(off), objectHeader)
+	head, err := f.pages.bytes(int64(off), layout.ObjectHeader)
 	if err != nil {
 		return 0, 0, err
 	}
@@ -154,21 +156,22 @@ func (f *File) word(off uint64, field int) (uint64, error) {
 // Find returns the offset of the data object that holds a field, given as
 // NAME=VALUE; false if no entry has it.
 func (f *File) Find(field string) (uint64, bool, error) {
-	return f.lookup(atDataTable, []byte(field), func(off uint64, sum uint64) (bool, uint64, error) {
-		if _, _, err := f.object(off, typeData, f.payloadAt()); err != nil {
+	match := func(off, sum uint64) (bool, uint64, error) {
+		if _, _, err := f.object(off, layout.TypeData, f.payloadAt()); err != nil {
 			return false, 0, err
 		}
-		if have, err := f.word(off, dataHash); err != nil || have != sum {
-			next, nextErr := f.word(off, dataNextHash)
+		if have, err := f.word(off, layout.DataHash); err != nil || have != sum {
+			next, nextErr := f.word(off, layout.DataNextHash)
 			return false, next, errors.Join(err, nextErr)
 		}
 		payload, err := f.payload(off)
 		if err != nil {
 			return false, 0, err
 		}
-		next, err := f.word(off, dataNextHash)
+		next, err := f.word(off, layout.DataNextHash)
 		return string(payload) == field, next, err
-	})
+	}
+	return f.lookup(layout.AtDataTable, []byte(field), match)
 }
 
 // lookup walks the chain of a hash table's bucket.
@@ -181,7 +184,7 @@ func (f *File) lookup(
 	if at == 0 || size < 16 {
 		return 0, false, nil
 	}
-	sum := hash(key, f.keyed, f.fileID())
+	sum := layout.Hash(key, f.keyed, f.fileID())
 	off, err := f.word(at+sum%(size/16)*16, 0)
 	for step := 0; err == nil && off != 0; step++ {
 		if step > maxChain {
@@ -205,38 +208,38 @@ func (f *File) lookup(
 // newest first.
 func (f *File) Values(name string) iter.Seq2[uint64, error] {
 	return func(yield func(uint64, error) bool) {
-		key := []byte(name)
-		field, ok, err := f.lookup(atFieldTable, key, func(off, sum uint64) (bool, uint64, error) {
-			_, size, err := f.object(off, typeField, fieldPayload)
-			if err == nil && size-fieldPayload > maxField {
+		match := func(off, _ uint64) (bool, uint64, error) {
+			_, size, err := f.object(off, layout.TypeField, layout.FieldPayload)
+			if err == nil && size-layout.FieldPayload > maxField {
 				err = &Damage{int64(off), "a field's name is too long"}
 			}
 			if err != nil {
 				return false, 0, err
 			}
-			payload, err := f.pages.bytes(int64(off)+fieldPayload, size-fieldPayload)
+			payload, err := f.pages.bytes(int64(off)+layout.FieldPayload, size-layout.FieldPayload)
 			if err != nil {
 				return false, 0, err
 			}
 			same := string(payload) == name
-			next, err := f.word(off, fieldNext)
+			next, err := f.word(off, layout.FieldNext)
 			return same, next, err
-		})
+		}
+		field, ok, err := f.lookup(layout.AtFieldTable, []byte(name), match)
 		if err != nil || !ok {
 			if err != nil {
 				yield(0, err)
 			}
 			return
 		}
-		off, err := f.word(field, fieldHead)
+		off, err := f.word(field, layout.FieldHead)
 		for step := 0; err == nil && off != 0 && step < maxChain; step++ {
-			if _, _, err = f.object(off, typeData, f.payloadAt()); err != nil {
+			if _, _, err = f.object(off, layout.TypeData, f.payloadAt()); err != nil {
 				break
 			}
 			if !yield(off, nil) {
 				return
 			}
-			off, err = f.word(off, dataNextField)
+			off, err = f.word(off, layout.DataNextField)
 		}
 		if err != nil {
 			yield(0, err)
@@ -248,9 +251,9 @@ func (f *File) Values(name string) iter.Seq2[uint64, error] {
 // first. A damage ends it, as its last value.
 func (f *File) EntriesWith(data uint64) iter.Seq2[Entry, error] {
 	return func(yield func(Entry, error) bool) {
-		count, err1 := f.word(data, dataEntries)
-		first, err2 := f.word(data, dataEntry)
-		array, err3 := f.word(data, dataEntryArray)
+		count, err1 := f.word(data, layout.DataEntries)
+		first, err2 := f.word(data, layout.DataEntry)
+		array, err3 := f.word(data, layout.DataEntryArray)
 		if err := errors.Join(err1, err2, err3); err != nil {
 			yield(Entry{}, err)
 			return
@@ -269,21 +272,21 @@ func (f *File) EntriesWith(data uint64) iter.Seq2[Entry, error] {
 // Last returns the last entry that has the field of a data object; it reads no
 // others. ok is false where there is none.
 func (f *File) Last(data uint64) (e Entry, ok bool, err error) {
-	count, err1 := f.word(data, dataEntries)
-	at, err2 := f.word(data, dataEntry)
-	array, err3 := f.word(data, dataEntryArray)
+	count, err1 := f.word(data, layout.DataEntries)
+	at, err2 := f.word(data, layout.DataEntry)
+	array, err3 := f.word(data, layout.DataEntryArray)
 	if err := errors.Join(err1, err2, err3); err != nil || count == 0 || at == 0 {
 		return Entry{}, false, err
 	}
 	width := f.itemWidth()
 	for left := count - 1; left > 0 && array != 0; {
-		_, size, err := f.object(array, typeEntryArray, arrayItems)
+		_, size, err := f.object(array, layout.TypeEntryArray, layout.ArrayItems)
 		if err != nil {
 			return Entry{}, false, err
 		}
-		holds := min(left, uint64((size-arrayItems)/width))
+		holds := min(left, uint64((size-layout.ArrayItems)/width))
 		if holds > 0 {
-			last, err := f.pages.bytes(int64(array)+arrayItems+int64(holds-1)*width, width)
+			last, err := f.pages.bytes(int64(array)+layout.ArrayItems+int64(holds-1)*width, width)
 			if err != nil {
 				return Entry{}, false, err
 			}
@@ -292,7 +295,7 @@ func (f *File) Last(data uint64) (e Entry, ok bool, err error) {
 			}
 		}
 		left -= holds
-		next, err := f.word(array, arrayNext)
+		next, err := f.word(array, layout.ArrayNext)
 		if err == nil && next != 0 && next <= array {
 			err = &Damage{int64(array), "a chain of entry arrays turns back"}
 		}
@@ -323,7 +326,7 @@ func (f *File) offset(b []byte) uint64 {
 // Entries returns all entries of the file, oldest first.
 func (f *File) Entries() iter.Seq2[Entry, error] {
 	return func(yield func(Entry, error) bool) {
-		f.array(le.Uint64(f.header[atEntryArray:]), maxEntries, yield)
+		f.array(le.Uint64(f.header[layout.AtEntryArray:]), maxEntries, yield)
 	}
 }
 
@@ -331,12 +334,12 @@ func (f *File) Entries() iter.Seq2[Entry, error] {
 func (f *File) array(off, n uint64, yield func(Entry, error) bool) {
 	width := f.itemWidth()
 	for off != 0 && n > 0 {
-		_, size, err := f.object(off, typeEntryArray, arrayItems)
+		_, size, err := f.object(off, layout.TypeEntryArray, layout.ArrayItems)
 		if err != nil {
 			yield(Entry{}, err)
 			return
 		}
-		for at := int64(arrayItems); at+width <= size && n > 0; at += width {
+		for at := int64(layout.ArrayItems); at+width <= size && n > 0; at += width {
 			b, err := f.pages.bytes(int64(off)+at, width)
 			if err != nil {
 				yield(Entry{}, err)
@@ -352,7 +355,7 @@ func (f *File) array(off, n uint64, yield func(Entry, error) bool) {
 			}
 			n--
 		}
-		next, err := f.word(off, arrayNext)
+		next, err := f.word(off, layout.ArrayNext)
 		if err == nil && next != 0 && next <= off {
 			err = &Damage{int64(off), "a chain of entry arrays turns back"}
 		}
@@ -365,11 +368,11 @@ func (f *File) array(off, n uint64, yield func(Entry, error) bool) {
 }
 
 func (f *File) entry(off uint64) (Entry, error) {
-	_, size, err := f.object(off, typeEntry, entryItems)
+	_, size, err := f.object(off, layout.TypeEntry, layout.EntryItems)
 	if err != nil {
 		return Entry{}, err
 	}
-	b, err := f.pages.bytes(int64(off), entryItems)
+	b, err := f.pages.bytes(int64(off), layout.EntryItems)
 	if err != nil {
 		return Entry{}, err
 	}
@@ -379,11 +382,11 @@ func (f *File) entry(off uint64) (Entry, error) {
 	}
 	return Entry{
 		Offset:    int64(off),
-		Seqnum:    le.Uint64(b[entrySeqnum:]),
-		Realtime:  le.Uint64(b[entryRealtime:]),
-		Monotonic: le.Uint64(b[entryMonotonic:]),
-		Boot:      ID(b[entryBoot:]),
-		items:     int(min(maxItems, (size-entryItems)/width)),
+		Seqnum:    le.Uint64(b[layout.EntrySeqnum:]),
+		Realtime:  le.Uint64(b[layout.EntryRealtime:]),
+		Monotonic: le.Uint64(b[layout.EntryMonotonic:]),
+		Boot:      ID(b[layout.EntryBoot:]),
+		items:     int(min(maxItems, (size-layout.EntryItems)/width)),
 	}, nil
 }
 
@@ -391,8 +394,8 @@ func (f *File) entry(off uint64) (Entry, error) {
 // the entries that are whole, whatever leads to them.
 func (f *File) Salvage() iter.Seq[Entry] {
 	return func(yield func(Entry) bool) {
-		for off := int64(len(f.header)+7) &^ 7; off+objectHeader <= f.pages.size; {
-			head, err := f.pages.bytes(off, objectHeader)
+		for off := int64(len(f.header)+7) &^ 7; off+layout.ObjectHeader <= f.pages.size; {
+			head, err := f.pages.bytes(off, layout.ObjectHeader)
 			if err != nil {
 				off += pageSize - off%pageSize
 				continue
@@ -404,11 +407,12 @@ func (f *File) Salvage() iter.Seq[Entry] {
 					continue
 				}
 			}
-			if kind == 0 || kind > typeTag || size < objectHeader || size > f.pages.size-off {
+			if kind == 0 || kind > layout.TypeTag || size < layout.ObjectHeader ||
+				size > f.pages.size-off {
 				off += 8
 				continue
 			}
-			if kind == typeEntry {
+			if kind == layout.TypeEntry {
 				if e, err := f.entry(uint64(off)); err == nil && f.whole(e) && !yield(e) {
 					return
 				}
@@ -424,7 +428,7 @@ func (f *File) whole(e Entry) bool {
 		if err != nil {
 			return false
 		}
-		if _, _, err := f.object(off, typeData, f.payloadAt()); err != nil {
+		if _, _, err := f.object(off, layout.TypeData, f.payloadAt()); err != nil {
 			return false
 		}
 	}
@@ -438,7 +442,7 @@ func (f *File) items(e Entry) iter.Seq2[uint64, error] {
 		if f.compact {
 			width = 4
 		}
-		all, err := f.pages.bytes(e.Offset+entryItems, int64(e.items)*width)
+		all, err := f.pages.bytes(e.Offset+layout.EntryItems, int64(e.items)*width)
 		if err != nil {
 			yield(0, err)
 			return
@@ -504,7 +508,7 @@ func (f *File) confirm(data uint64) error {
 }
 
 // entries is how many entries the header says there are.
-func (f *File) entries() uint64 { return le.Uint64(f.header[atEntries:]) }
+func (f *File) entries() uint64 { return le.Uint64(f.header[layout.AtEntries:]) }
 
 // A picked data object is one that was looked at before: many entries share
 // their fields.
@@ -594,15 +598,15 @@ func (m *message) emptyYetTold(field int) bool {
 
 func (f *File) payloadAt() int64 {
 	if f.compact {
-		return compactPayload
+		return layout.CompactPayload
 	}
-	return dataPayload
+	return layout.DataPayload
 }
 
 // payload returns the text of a data object, decompressed. It is valid until
 // the next call.
 func (f *File) payload(off uint64) ([]byte, error) {
-	flags, size, err := f.object(off, typeData, f.payloadAt())
+	flags, size, err := f.object(off, layout.TypeData, f.payloadAt())
 	if err != nil {
 		return nil, err
 	}
@@ -622,7 +626,7 @@ func (f *File) payload(off uint64) ([]byte, error) {
 
 func (f *File) decompress(raw []byte, flags byte) ([]byte, error) {
 	switch {
-	case flags&objectZstd != 0:
+	case flags&layout.ObjectZstd != 0:
 		if f.decoder == nil {
 			var err error
 			f.decoder, err = zstd.NewReader(nil, zstd.WithDecoderConcurrency(1),
@@ -632,14 +636,14 @@ func (f *File) decompress(raw []byte, flags byte) ([]byte, error) {
 			}
 		}
 		return f.decoder.DecodeAll(raw, nil)
-	case flags&objectLZ4 != 0:
+	case flags&layout.ObjectLZ4 != 0:
 		if len(raw) < 8 || le.Uint64(raw) > maxField {
 			return nil, errors.New("its size cannot be")
 		}
 		text := make([]byte, le.Uint64(raw))
 		n, err := lz4.UncompressBlock(raw[8:], text)
 		return text[:max(0, n)], err
-	case flags&objectXZ != 0:
+	case flags&layout.ObjectXZ != 0:
 		r, err := xz.ReaderConfig{DictCap: 8 << 20}.NewReader(bytes.NewReader(raw))
 		if err != nil {
 			return nil, err

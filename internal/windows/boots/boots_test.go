@@ -13,6 +13,7 @@ import (
 	"unicode/utf16"
 
 	"calmdawn/internal/core/boot"
+	"calmdawn/internal/demo/write"
 	"calmdawn/internal/family"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/windows"
@@ -35,39 +36,39 @@ const (
 var morning = time.Date(2026, 11, 2, 7, 31, 5, 400, time.UTC)
 
 // A story is what a machine wrote down.
-type story struct{ system, times []events.Event }
+type story struct{ system, times []write.Event }
 
-func field(name string, v events.Value) events.Field { return events.Field{Name: name, Value: v} }
+func field(name string, v write.Value) write.Field { return write.Field{Name: name, Value: v} }
 
-func (s *story) note(at time.Time, provider string, id uint16, data ...events.Field) {
-	s.system = append(s.system, events.Event{Time: at, Provider: provider, ID: id, Data: data})
+func (s *story) note(at time.Time, provider string, id uint16, data ...write.Field) {
+	s.system = append(s.system, write.Event{Time: at, Provider: provider, ID: id, Data: data})
 }
 
 // starts notes a start of a kind.
 func (s *story) starts(at time.Time, kind uint32) {
-	s.note(at.Add(time.Second), general, 12, field("MajorVersion", events.Uint32(10)),
-		field("MinorVersion", events.Uint32(0)), field("BuildVersion", events.Uint32(19045)),
-		field("StartTime", events.Instant(at)))
-	s.note(at.Add(time.Second), kernel, 27, field("BootType", events.Hex32(kind)))
+	s.note(at.Add(time.Second), general, 12, field("MajorVersion", write.Uint32(10)),
+		field("MinorVersion", write.Uint32(0)), field("BuildVersion", write.Uint32(19045)),
+		field("StartTime", write.Instant(at)))
+	s.note(at.Add(time.Second), kernel, 27, field("BootType", write.Hex32(kind)))
 }
 
 func (s *story) ends(at time.Time) {
-	s.note(at, general, 13, field("StopTime", events.Instant(at)))
+	s.note(at, general, 13, field("StopTime", write.Instant(at)))
 }
 
 func (s *story) logsIn(at time.Time, sid string) {
-	s.note(at, "Microsoft-Windows-Winlogon", 7001, field("UserSid", events.SID(sid)))
+	s.note(at, "Microsoft-Windows-Winlogon", 7001, field("UserSid", write.SID(sid)))
 }
 
 // took notes how long a boot took, in milliseconds.
-func (s *story) took(at time.Time, main, wait, post uint32, more ...events.Field) {
-	s.times = append(s.times, events.Event{
+func (s *story) took(at time.Time, main, wait, post uint32, more ...write.Field) {
+	s.times = append(s.times, write.Event{
 		Time: at.Add(3 * time.Minute), Provider: times, ID: 100, User: "S-1-5-19",
-		Data: append([]events.Field{
-			field("BootStartTime", events.Instant(at)),
-			field("MainPathBootTime", events.Uint32(main)),
-			field("UserLogonWaitDuration", events.Uint32(wait)),
-			field("BootPostBootTime", events.Uint32(post)),
+		Data: append([]write.Field{
+			field("BootStartTime", write.Instant(at)),
+			field("MainPathBootTime", write.Uint32(main)),
+			field("UserLogonWaitDuration", write.Uint32(wait)),
+			field("BootPostBootTime", write.Uint32(post)),
 		}, more...),
 	})
 }
@@ -76,8 +77,8 @@ func (s *story) took(at time.Time, main, wait, post uint32, more ...events.Field
 func (s *story) read(t testing.TB, files map[string]string) family.Boots {
 	t.Helper()
 	d := windowstest.New()
-	d.Files[systemTo] = string(events.Build(s.system, 1, true))
-	d.Files[timesTo] = string(events.Build(s.times, 1, false))
+	d.Files[systemTo] = string(write.EventLog(s.system, 1, true))
+	d.Files[timesTo] = string(write.EventLog(s.times, 1, false))
 	for p, text := range files {
 		d.Files[p] = text
 	}
@@ -98,8 +99,8 @@ func TestEveryKindOfBoot(t *testing.T) {
 	for n := range 3 { // in order
 		s.starts(day(n), 0)
 		s.logsIn(day(n).Add(25*time.Second), isolde)
-		s.took(day(n), 31000, 10000, 12500, field("BootKernelInitTime", events.Uint32(900)),
-			field("OSLoaderDuration", events.Uint32(1500)))
+		s.took(day(n), 31000, 10000, 12500, field("BootKernelInitTime", write.Uint32(900)),
+			field("OSLoaderDuration", write.Uint32(1500)))
 		s.ends(day(n).Add(8 * time.Hour))
 	}
 	s.starts(day(3), 0) // it crashes
@@ -108,19 +109,19 @@ func TestEveryKindOfBoot(t *testing.T) {
 	s.note(day(4).Add(2*time.Second), power, 41)
 	s.took(day(4), 31000, 10000, 12500)
 	s.ends(day(4).Add(time.Hour))
-	s.note(day(5), kernel, 27, field("BootType", events.Hex32(1))) // a fast start, without more
+	s.note(day(5), kernel, 27, field("BootType", write.Hex32(1))) // a fast start, without more
 	s.took(day(5), 9000, 0, 4000)
-	s.note(day(5).Add(time.Hour), kernel, 27, field("BootType", events.Hex32(2))) // a resume
+	s.note(day(5).Add(time.Hour), kernel, 27, field("BootType", write.Hex32(2))) // a resume
 	s.ends(day(5).Add(2 * time.Hour))
 	s.starts(day(6), 0) // nobody wrote down how long it took
 	s.ends(day(6).Add(time.Hour))
 	s.starts(day(7), 0)
 	s.note(day(7).Add(20*time.Second), "Service Control Manager", 7000,
-		field("param1", events.Text("Penstock pump")), field("param2", events.Text("%%2")))
-	s.note(day(7).Add(time.Minute), general, 1, field("NewTime", events.Instant(day(7))),
-		field("OldTime", events.Instant(day(7).Add(-time.Hour))))
-	s.took(day(7), 33000, 10000, 12500, field("BootIsRebootAfterInstall", events.Bool(true)),
-		field("BootAutoChkTime", events.Uint32(45000)))
+		field("param1", write.Text("Penstock pump")), field("param2", write.Text("%%2")))
+	s.note(day(7).Add(time.Minute), general, 1, field("NewTime", write.Instant(day(7))),
+		field("OldTime", write.Instant(day(7).Add(-time.Hour))))
+	s.took(day(7), 33000, 10000, 12500, field("BootIsRebootAfterInstall", write.Bool(true)),
+		field("BootAutoChkTime", write.Uint32(45000)))
 	found := s.read(t, nil)
 	if len(found.Boots) != 9 || len(found.Unread) > 0 {
 		t.Fatalf("%d boots, %v", len(found.Boots), found.Unread)
@@ -182,8 +183,8 @@ func TestRandomBoots(t *testing.T) {
 		if rng.IntN(2) == 0 { // as some systems write it
 			data := s.times[len(s.times)-1].Data
 			for i, d := range data {
-				text := d.Value.Text()
-				data[i].Value = events.Text(text)
+				read := events.Value{Type: d.Value.Type, Data: d.Value.Data}
+				data[i].Value = write.Text(read.Text())
 			}
 		}
 		s.ends(at.Add(30 * time.Minute))
@@ -212,7 +213,7 @@ func TestDamagedLogs(t *testing.T) {
 		s.took(at, 30000, 0, 10000)
 		s.ends(at.Add(time.Hour))
 	}
-	log := events.Build(s.system, 1, false)
+	log := write.EventLog(s.system, 1, false)
 	const head, chunk = 4096, 65536
 	clear(log[head+chunk+512 : head+chunk+9000])
 	found := s.read(t, map[string]string{systemTo: string(log)})
@@ -263,9 +264,9 @@ func TestTracesOfLogins(t *testing.T) {
 		s.took(at, 60000, 20000, 12000)
 		s.ends(at.Add(time.Hour))
 	}
-	s.times = append(s.times, events.Event{Provider: times, ID: 103, Data: []events.Field{
-		field("StartTime", events.Instant(morning)), field("Name", events.Text("Penstock")),
-		field("TotalTime", events.Uint32(5100)), field("DegradationTime", events.Uint32(3000)),
+	s.times = append(s.times, write.Event{Provider: times, ID: 103, Data: []write.Field{
+		field("StartTime", write.Instant(morning)), field("Name", write.Text("Penstock")),
+		field("TotalTime", write.Uint32(5100)), field("DegradationTime", write.Uint32(3000)),
 	}})
 	process := func(name string, pid, parent int, start, line string) string {
 		return fmt.Sprintf(`<Process Name="%s" PID="%d" StartedInTraceSec="1"><StartTime>%s`+
@@ -304,20 +305,20 @@ func TestTracesOfLogins(t *testing.T) {
 // TestInstalls reads what was put in and taken away.
 func TestInstalls(t *testing.T) {
 	d := windowstest.New()
-	list := func(texts ...string) events.Field {
-		v := events.Text(strings.Join(texts, "\x00") + "\x00")
+	list := func(texts ...string) write.Field {
+		v := write.Text(strings.Join(texts, "\x00") + "\x00")
 		v.Type |= 0x80
-		return events.Field{Value: v}
+		return write.Field{Value: v}
 	}
-	d.Files[systemTo] = string(events.Build([]events.Event{{
+	d.Files[systemTo] = string(write.EventLog([]write.Event{{
 		Time: morning, Provider: "Microsoft-Windows-WindowsUpdateClient", ID: 19,
-		Data: []events.Field{field("updateTitle", events.Text("Monthly repair"))},
+		Data: []write.Field{field("updateTitle", write.Text("Monthly repair"))},
 	}}, 1, false))
-	d.Files["Windows/"+boots.Logs+"/Application.evtx"] = string(events.Build([]events.Event{
-		{Time: morning, Provider: "MsiInstaller", ID: 1033, Data: []events.Field{
+	d.Files["Windows/"+boots.Logs+"/Application.evtx"] = string(write.EventLog([]write.Event{
+		{Time: morning, Provider: "MsiInstaller", ID: 1033, Data: []write.Field{
 			list("Penstock", "2.1", "1033", "0"),
 		}},
-		{Time: morning, Provider: "MsiInstaller", ID: 1034, Data: []events.Field{
+		{Time: morning, Provider: "MsiInstaller", ID: 1034, Data: []write.Field{
 			list("Marl", "1.0"),
 		}},
 	}, 1, false))
@@ -348,10 +349,10 @@ func BenchmarkFindBoots(b *testing.B) {
 			s.took(at, 30000, 0, 10000)
 			continue
 		}
-		s.note(at, "Other", uint16(n%900), field("param1", events.Text(filler)))
+		s.note(at, "Other", uint16(n%900), field("param1", write.Text(filler)))
 	}
 	d := windowstest.New()
-	d.Files[systemTo] = string(events.Build(s.system, 1, false))
+	d.Files[systemTo] = string(write.EventLog(s.system, 1, false))
 	root := d.Make(b)
 	r, err := machine.Open(root)
 	if err != nil {

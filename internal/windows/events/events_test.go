@@ -13,28 +13,32 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"calmdawn/internal/demo/write"
 )
 
 var at = time.Date(2026, 11, 2, 7, 31, 5, 123456700, time.UTC)
 
 // sample makes events of several kinds, with data of every type.
-func sample(n int) (all []Event) {
+func sample(n int) (all []write.Event) {
 	for i := range n {
 		when := at.Add(time.Duration(i) * time.Minute)
-		e := Event{
-			Record: uint64(i) + 40, Time: when, Provider: "Microsoft-Windows-Kernel-General",
-			ID: 12, Level: 4, Channel: "System", Computer: "GNOMON", Data: []Field{
-				{"MajorVersion", Uint32(10)}, {"StartTime", Instant(when)},
+		e := write.Event{
+			Time: when, Provider: "Microsoft-Windows-Kernel-General",
+			ID: 12, Level: 4, Channel: "System", Computer: "GNOMON", Data: []write.Field{
+				{Name: "MajorVersion", Value: write.Uint32(10)},
+				{Name: "StartTime", Value: write.Instant(when)},
 			},
 		}
 		switch i % 3 {
 		case 1:
 			e.Provider, e.ID, e.User = "Microsoft-Windows-Diagnostics-Performance", 100, "S-1-5-19"
-			e.Data = []Field{
-				{"BootTime", Uint32(uint32(31000 + i))},
-				{"BootIsRebootAfterInstall", Bool(i%2 == 0)},
-				{"Name", Text(strings.Repeat("größer 日本 ", 1+i%40))}, {"Hex", Hex32(uint32(i))},
-				{"Long", Uint64(1 << 40)},
+			e.Data = []write.Field{
+				{Name: "BootTime", Value: write.Uint32(uint32(31000 + i))},
+				{Name: "BootIsRebootAfterInstall", Value: write.Bool(i%2 == 0)},
+				{Name: "Name", Value: write.Text(strings.Repeat("größer 日本 ", 1+i%40))},
+				{Name: "Hex", Value: write.Hex32(uint32(i))},
+				{Name: "Long", Value: write.Uint64(1 << 40)},
 			}
 		case 2:
 			e.Provider, e.ID, e.Data = "Other", uint16(i), nil
@@ -65,24 +69,36 @@ func told(e Event) string {
 	return text
 }
 
+// asRead is an event as it has to be read.
+func asRead(e write.Event, number uint64) Event {
+	read := Event{
+		Record: number, Time: e.Time, Provider: e.Provider, ID: e.ID, Level: e.Level,
+		Channel: e.Channel, Computer: e.Computer, User: e.User,
+	}
+	for _, f := range e.Data {
+		read.Data = append(read.Data, Field{f.Name, Value{Type: f.Value.Type, Data: f.Value.Data}})
+	}
+	return read
+}
+
 // TestAllThatIsWrittenIsRead writes logs of several chunks, closed and not, and
 // reads them back whole, or what is wanted of them.
 func TestAllThatIsWrittenIsRead(t *testing.T) {
 	all := sample(2000)
 	for _, dirty := range []bool{false, true} {
-		log := Build(all, 40, dirty)
+		log := write.EventLog(all, 40, dirty)
 		found, report := readAll(t, log, everything)
 		if len(found) != len(all) || report.Lost > 0 || report.Damaged > 0 ||
 			report.Dirty != dirty {
 			t.Fatalf("%d of %d, %+v", len(found), len(all), report)
 		}
 		for i := range all {
-			if told(found[i]) != told(all[i]) {
-				t.Fatalf("event %d is\n%s, and was\n%s", i, told(found[i]), told(all[i]))
+			if want := told(asRead(all[i], uint64(40+i))); told(found[i]) != want {
+				t.Fatalf("event %d is\n%s, and was\n%s", i, told(found[i]), want)
 			}
 		}
 	}
-	few, _ := readAll(t, Build(all, 40, false), func(provider string, id uint16) bool {
+	few, _ := readAll(t, write.EventLog(all, 40, false), func(provider string, id uint16) bool {
 		return provider == "Microsoft-Windows-Diagnostics-Performance" && id == 100
 	})
 	if len(few) != 667 {
@@ -100,21 +116,21 @@ func TestAllThatIsWrittenIsRead(t *testing.T) {
 // TestWhatStandsInValues reads lists of texts, and elements that stand in a
 // value as they are.
 func TestWhatStandsInValues(t *testing.T) {
-	b := newBuilder(1)
-	list := Event{Time: at, Provider: "Installer", ID: 1033, Data: []Field{
-		{"", Value{Type: TypeText | typeArray, Data: textValue("Penstock\x002.1\x00").Data}},
-	}}
-	if !b.add(list, 1) {
-		t.Fatal("no room")
-	}
-	name := uint32(b.names["Data"])
+	all := []write.Event{{Time: at, Provider: "Installer", ID: 1033, Data: []write.Field{
+		{Value: write.Value{
+			Type: TypeText | typeArray, Data: write.Text("Penstock\x002.1\x00").Data,
+		}},
+	}}}
+	log := write.EventLog(all, 1, true)[fileHead:]
+	// A name stands behind its length: four letters.
+	name := bytes.Index(log, []byte("\x04\x00D\x00a\x00t\x00a\x00")) - 6
 	inside := []byte{tokenFragment, 1, 1, 0, tokenOpen, 0, 0, 0, 0}
 	inside = append(inside, byte(name), byte(name>>8), 0, 0, tokenClose, tokenValue, TypeText, 2, 0,
 		'o', 0, 'k', 0, tokenEndOf, tokenEnd)
-	b.add(Event{Time: at, Provider: "Other", ID: 7, Data: []Field{
-		{"UserData", Value{Type: typeXML, Data: inside}},
-	}}, 2)
-	log := append(Build(nil, 1, true)[:fileHead], b.close()...)
+	all = append(all, write.Event{Time: at, Provider: "Other", ID: 7, Data: []write.Field{
+		{Name: "UserData", Value: write.Value{Type: typeXML, Data: inside}},
+	}})
+	log = write.EventLog(all, 1, true)
 	found, report := readAll(t, log, everything)
 	if len(found) != 2 || report.Lost > 0 {
 		t.Fatalf("%+v %+v", found, report)
@@ -128,8 +144,8 @@ func TestWhatStandsInValues(t *testing.T) {
 	}
 }
 
-func found0(t *testing.T, all []Event) Event {
-	found, _ := readAll(t, Build(all[:1], 40, false), everything)
+func found0(t *testing.T, all []write.Event) Event {
+	found, _ := readAll(t, write.EventLog(all[:1], 40, false), everything)
 	return found[0]
 }
 
@@ -137,7 +153,7 @@ func found0(t *testing.T, all []Event) Event {
 // is elsewhere is read all the same.
 func TestDamageLosesOnlyItself(t *testing.T) {
 	all := sample(2000)
-	log := Build(all, 40, false)
+	log := write.EventLog(all, 40, false)
 	chunks := (len(log) - fileHead) / chunkSize
 	if chunks < 4 {
 		t.Fatalf("%d chunks", chunks)
@@ -172,7 +188,7 @@ func TestDamageLosesOnlyItself(t *testing.T) {
 		t.Errorf("cut off: %d of %d", len(cut), len(whole))
 	}
 	// a ring that began anew: what was there before stands behind
-	ring := Build(all[:30], 5000, true)
+	ring := write.EventLog(all[:30], 5000, true)
 	old := slices.Clone(log[fileHead : fileHead+chunkSize])
 	free := int(ring[fileHead+48]) | int(ring[fileHead+49])<<8
 	copy(old[:free], ring[fileHead:fileHead+free])
@@ -184,7 +200,7 @@ func TestDamageLosesOnlyItself(t *testing.T) {
 
 // TestRandomDamage never panics, and never runs away.
 func TestRandomDamage(t *testing.T) {
-	log := Build(sample(300), 1, false)
+	log := write.EventLog(sample(300), 1, false)
 	rng := rand.New(rand.NewPCG(2, 2))
 	for range 500 {
 		copy := slices.Clone(log)
@@ -195,11 +211,10 @@ func TestRandomDamage(t *testing.T) {
 	}
 }
 
-// FuzzRead reads logs of any bytes.
 // FuzzRead reads logs of one chunk, which begins with what is given, and is
 // zero behind it: so the inputs are short.
 func FuzzRead(f *testing.F) {
-	whole := Build(sample(2), 1, false)
+	whole := write.EventLog(sample(2), 1, false)
 	f.Add(bytes.TrimRight(whole[fileHead:], "\x00"))
 	f.Fuzz(func(t *testing.T, chunk []byte) {
 		log := slices.Clone(whole)
@@ -239,7 +254,7 @@ json.dump(out, sys.stdout)
 func TestAForeignReaderAgrees(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "log.evtx")
 	all := sample(400)
-	if err := os.WriteFile(file, Build(all, 40, false), 0o600); err != nil {
+	if err := os.WriteFile(file, write.EventLog(all, 40, false), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	cmd := exec.Command("/usr/bin/python3", "-c", foreign, file)
@@ -262,7 +277,7 @@ func TestAForeignReaderAgrees(t *testing.T) {
 	if err := json.Unmarshal(out, &theirs); err != nil {
 		t.Fatal(err)
 	}
-	ours, _ := readAll(t, Build(all, 40, false), everything)
+	ours, _ := readAll(t, write.EventLog(all, 40, false), everything)
 	if len(theirs) != len(ours) {
 		t.Fatalf("%d events, and ours are %d", len(theirs), len(ours))
 	}
@@ -300,7 +315,7 @@ func TestAForeignReaderAgrees(t *testing.T) {
 
 // BenchmarkRead finds a few events in a large log.
 func BenchmarkRead(b *testing.B) {
-	log := Build(sample(20000), 1, false)
+	log := write.EventLog(sample(20000), 1, false)
 	b.SetBytes(int64(len(log)))
 	for b.Loop() {
 		readAll(b, log, func(_ string, id uint16) bool { return id == 100 })
@@ -321,8 +336,10 @@ func (c *counted) ReadAt(p []byte, at int64) (int, error) {
 // TestHolesArePassedOver reads a log that was given a size of many gigabytes,
 // with events before and behind what it does not hold.
 func TestHolesArePassedOver(t *testing.T) {
-	all := []Event{{Record: 1, Provider: "P", ID: 1, Channel: "S", Data: []Field{{"a", Text("x")}}}}
-	whole := Build(all, 1, false)
+	all := []write.Event{{Provider: "P", ID: 1, Channel: "S", Data: []write.Field{
+		{Name: "a", Value: write.Text("x")},
+	}}}
+	whole := write.EventLog(all, 1, false)
 	file, err := os.Create(t.TempDir() + "/log.evtx")
 	if err != nil {
 		t.Fatal(err)
@@ -358,7 +375,7 @@ func TestHolesArePassedOver(t *testing.T) {
 // and counts reads and allocations.
 func TestTwiceAsBrokenTakesTwiceAsMuch(t *testing.T) {
 	cost := func(n int) (lost, reads int, allocations float64) {
-		log := Build(sample(n), 1, false)
+		log := write.EventLog(sample(n), 1, false)
 		rng := rand.New(rand.NewPCG(39, 3))
 		for at := fileHead + chunkHead; at < len(log); at += 400 {
 			log[at+rng.IntN(min(200, len(log)-at))] ^= 0x55

@@ -17,6 +17,7 @@ import (
 	"testing"
 	"time"
 
+	"calmdawn/internal/demo/write"
 	"calmdawn/internal/ring"
 )
 
@@ -121,25 +122,25 @@ func whole(t testing.TB, data []byte) {
 
 // grown is a hive with keys whose lists are of every kind, long ones too.
 func grown(rng *rand.Rand, minor uint32) []byte {
-	root := &Node{Name: "ROOT"}
+	root := &write.Node{Name: "ROOT"}
 	for _, kind := range []string{"", "lf", "lh", "li", "ri"} {
 		n := root.At("List " + kind)
 		for i := range 1 + rng.IntN(12) {
 			k := n.At(fmt.Sprintf("%c key %d", "aBzß"[rng.IntN(4)], i))
 			for j := range rng.IntN(5) {
-				k.Set(Datum{fmt.Sprint("v", j), Binary, make([]byte, rng.IntN(300))})
+				k.Set(write.Raw(fmt.Sprint("v", j), Binary, make([]byte, rng.IntN(300))))
 			}
 		}
 		n.List = kind
 	}
 	long := root.At("Long")
 	for i := range 2600 {
-		long.Keys = append(long.Keys, &Node{Name: fmt.Sprintf("K%05d", i)})
+		long.Keys = append(long.Keys, &write.Node{Name: fmt.Sprintf("K%05d", i)})
 	}
 	if long.List = "ri"; minor < 5 {
 		long.List = "lf"
 	}
-	return Build(root, minor, `config\TEST`, at)
+	return write.Hive(root, minor, `config\TEST`, at)
 }
 
 // A world is what a hive should hold: values by key and name.
@@ -363,17 +364,17 @@ func TestAStoppedChange(t *testing.T) {
 	}
 	for seed := range rounds(12) {
 		rng := rand.New(rand.NewPCG(seed, 3))
-		root := &Node{Name: "ROOT"}
-		run := root.At("Run").Set(Counted("Start", 2),
-			Datum{"Note", Binary, []byte("twelve bytes")},
-			Datum{"Long", Binary, make([]byte, rng.IntN(3000))})
+		root := &write.Node{Name: "ROOT"}
+		run := root.At("Run").Set(write.Counted("Start", 2),
+			write.Raw("Note", Binary, []byte("twelve bytes")),
+			write.Raw("Long", Binary, make([]byte, rng.IntN(3000))))
 		for i := range rng.IntN(9) { // so that records lie elsewhere each time
 			run.At(fmt.Sprintf("Pad%s%d", strings.Repeat("p", rng.IntN(60)), i))
 		}
 		run.At("Below")
 		run.At(`Beside\Only`)
 		root.At("Empty")
-		clean := Build(root, 5, `config\TEST`, at)
+		clean := write.Hive(root, 5, `config\TEST`, at)
 		for _, name := range slices.Sorted(maps.Keys(changes)) {
 			e, p := edited(t, clean)
 			p.watched = true
@@ -482,7 +483,7 @@ func TestChangesAreTakenBack(t *testing.T) {
 
 // TestWhatIsNotEdited are hives that are refused, each with its reason.
 func TestWhatIsNotEdited(t *testing.T) {
-	clean := Build(sample(), 5, `config\TEST`, at)
+	clean := write.Hive(sample(), 5, `config\TEST`, at)
 	damage := func(change func(data []byte)) []byte {
 		data := slices.Clone(clean)
 		change(data)
@@ -526,7 +527,7 @@ func TestWhatIsNotEdited(t *testing.T) {
 
 // TestDamageNeverPanics opens hives with random damage for changes.
 func TestDamageNeverPanics(t *testing.T) {
-	clean := Build(sample(), 5, `config\TEST`, at)
+	clean := write.Hive(sample(), 5, `config\TEST`, at)
 	rng := rand.New(rand.NewPCG(9, 9))
 	for range rounds(2000) {
 		data := slices.Clone(clean)
@@ -575,7 +576,7 @@ func (p *padded) ReadAt(data []byte, at int64) (int, error) {
 
 // pad is a clean hive with so many bytes more.
 func pad(more int64) *padded {
-	data := slices.Clone(Build(sample(), 5, `config\TEST`, at))
+	data := slices.Clone(write.Hive(sample(), 5, `config\TEST`, at))
 	bins := uint32(len(data) - headSize)
 	copy(data[40:], le32(bins+uint32(more)))
 	copy(data[508:], le32(checksum(data[:512])))

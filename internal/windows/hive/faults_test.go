@@ -5,20 +5,22 @@ import (
 	"errors"
 	"fmt"
 	"testing"
+
+	"calmdawn/internal/demo/write"
 )
 
 // dead is a hive whose root has a key with so many keys and values, none of
 // which can be read: their entries lead nowhere.
 func dead(t testing.TB, n int) *Hive {
 	t.Helper()
-	root := &Node{Name: "ROOT"}
+	root := &write.Node{Name: "ROOT"}
 	run := root.At("Run")
 	run.List = "li"
 	for i := range n {
-		run.Keys = append(run.Keys, &Node{Name: fmt.Sprintf("K%06d", i)})
-		run.Values = append(run.Values, Counted(fmt.Sprintf("V%06d", i), 1))
+		run.Keys = append(run.Keys, &write.Node{Name: fmt.Sprintf("K%06d", i)})
+		run.Values = append(run.Values, write.Counted(fmt.Sprintf("V%06d", i), 1))
 	}
-	data := Build(root, 5, "SOFTWARE", at)
+	data := write.Hive(root, 5, "SOFTWARE", at)
 	k, err := open(t, data).Root().Key("Run")
 	if err != nil {
 		t.Fatal(err)
@@ -67,13 +69,13 @@ func TestManyFaultsAreBounded(t *testing.T) {
 
 // TestAListIsReadOnce has a list of lists name the same one again and again.
 func TestAListIsReadOnce(t *testing.T) {
-	root := &Node{Name: "ROOT"}
+	root := &write.Node{Name: "ROOT"}
 	run := root.At("Run")
 	run.List = "ri"
 	for i := range 3000 {
-		run.Keys = append(run.Keys, &Node{Name: fmt.Sprintf("K%06d", i)})
+		run.Keys = append(run.Keys, &write.Node{Name: fmt.Sprintf("K%06d", i)})
 	}
-	data := Build(root, 5, "SOFTWARE", at)
+	data := write.Hive(root, 5, "SOFTWARE", at)
 	k, err := open(t, data).Root().Key("Run")
 	if err != nil {
 		t.Fatal(err)

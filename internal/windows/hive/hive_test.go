@@ -14,27 +14,30 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"calmdawn/internal/demo/write"
 )
 
 var at = time.Date(2026, 11, 25, 8, 4, 5, 600, time.UTC)
 
 // sample has every record there is, and what is unusual in healthy hives.
-func sample() *Node {
-	root := &Node{Name: "ROOT"}
+func sample() *write.Node {
+	root := &write.Node{Name: "ROOT"}
 	run := root.At(`Microsoft\Run`)
 	root.At("Microsoft").Class = "Shell"
 	run.Set(
-		Texted("Plain", String, `"C:\Program Files\A B\a.exe" /x`), Texted("", String, "default"),
-		Texted("Exp", Expand, `%ProgramFiles%\b.exe`), Texted("Größe", String, "c"),
-		Texted("日本", String, "𝄞"), Datum{"NoNul", String, wide(`C:\e`)},
-		Datum{"Odd", String, []byte{0x43, 0, 0}}, Counted("Dw", 2),
-		Datum{"Dw2", DWord, []byte{2, 0}}, Datum{"Empty", Binary, nil},
-		Datum{"Q", QWord, []byte{1, 0, 0, 0, 0, 0, 0, 0}}, Listed("Multi", "a", "b"),
-		Datum{"Unended", Multi, wide("a\x00b")},
-		Datum{"Weird", 0xFFFF0012, []byte{0, 17, 34, 51, 68}},
-		Datum{"Big", Binary, bytes.Repeat([]byte{0x5a}, 40000)},
-		Datum{"Edge", Binary, bytes.Repeat([]byte{0xa5}, segment)},
-		Datum{"Edge1", Binary, bytes.Repeat([]byte{0xa6}, segment+1)},
+		write.Texted("Plain", String, `"C:\Program Files\A B\a.exe" /x`),
+		write.Texted("", String, "default"),
+		write.Texted("Exp", Expand, `%ProgramFiles%\b.exe`), write.Texted("Größe", String, "c"),
+		write.Texted("日本", String, "𝄞"), write.Raw("NoNul", String, wide(`C:\e`)),
+		write.Raw("Odd", String, []byte{0x43, 0, 0}), write.Counted("Dw", 2),
+		write.Raw("Dw2", DWord, []byte{2, 0}), write.Raw("Empty", Binary, nil),
+		write.Raw("Q", QWord, []byte{1, 0, 0, 0, 0, 0, 0, 0}), write.Listed("Multi", "a", "b"),
+		write.Raw("Unended", Multi, wide("a\x00b")),
+		write.Raw("Weird", Type(0xFFFF0012), []byte{0, 17, 34, 51, 68}),
+		write.Raw("Big", Binary, bytes.Repeat([]byte{0x5a}, 40000)),
+		write.Raw("Edge", Binary, bytes.Repeat([]byte{0xa5}, segment)),
+		write.Raw("Edge1", Binary, bytes.Repeat([]byte{0xa6}, segment+1)),
 	)
 	for i := range 1700 {
 		root.At(fmt.Sprintf(`Many\K%05d`, i))
@@ -93,7 +96,7 @@ func tell(t testing.TB, k Key, path string, all *[]told) {
 }
 
 // asBuilt is what a node tells.
-func asBuilt(n *Node, path string, all *[]told) {
+func asBuilt(n *write.Node, path string, all *[]told) {
 	written := at
 	if !n.Written.IsZero() {
 		written = n.Written
@@ -129,7 +132,7 @@ func TestAllThatIsBuiltIsRead(t *testing.T) {
 	var want []told
 	asBuilt(sample(), "", &want)
 	for minor := uint32(3); minor <= 6; minor++ {
-		h := open(t, Build(sample(), minor, `\Config\SOFTWARE`, at))
+		h := open(t, write.Hive(sample(), minor, `\Config\SOFTWARE`, at))
 		var got []told
 		tell(t, h.Root(), "", &got)
 		sameTold(t, fmt.Sprint("version ", minor), got, want)
@@ -141,7 +144,7 @@ func TestAllThatIsBuiltIsRead(t *testing.T) {
 
 // TestLookups asks for keys and values in any case, and for what they mean.
 func TestLookups(t *testing.T) {
-	h := open(t, Build(sample(), 5, "SOFTWARE", at))
+	h := open(t, write.Hive(sample(), 5, "SOFTWARE", at))
 	run, err := h.Root().Key("microsoft", "RUN")
 	if err != nil {
 		t.Fatal(err)
@@ -242,7 +245,8 @@ func python(t *testing.T, script string, args ...string) []byte {
 func TestAForeignReaderAgrees(t *testing.T) {
 	for minor := uint32(3); minor <= 5; minor++ {
 		file := filepath.Join(t.TempDir(), "hive")
-		if err := os.WriteFile(file, Build(sample(), minor, "SOFTWARE", at), 0o600); err != nil {
+		hive := write.Hive(sample(), minor, "SOFTWARE", at)
+		if err := os.WriteFile(file, hive, 0o600); err != nil {
 			t.Fatal(err)
 		}
 		for _, what := range []string{"ours", "theirs"} {
@@ -308,15 +312,16 @@ func logged(before, after []byte) (hive, log []byte) {
 }
 
 // changed is the sample with a value changed, one more, and a bin more.
-func changed() *Node {
+func changed() *write.Node {
 	n := sample()
-	n.At(`Microsoft\Run`).Set(Texted("Plain", String, "other"))
-	n.At("New").Set(Datum{"Much", Binary, bytes.Repeat([]byte{1}, 9000)})
+	n.At(`Microsoft\Run`).Set(write.Texted("Plain", String, "other"))
+	n.At("New").Set(write.Raw("Much", Binary, bytes.Repeat([]byte{1}, 9000)))
 	return n
 }
 
 func TestLogs(t *testing.T) {
-	before, after := Build(sample(), 5, "SOFTWARE", at), Build(changed(), 5, "SOFTWARE", at)
+	before := write.Hive(sample(), 5, "SOFTWARE", at)
+	after := write.Hive(changed(), 5, "SOFTWARE", at)
 	hive, log := logged(before, after)
 	second := 512 + int(binary.LittleEndian.Uint32(log[516:]))
 	damage := func(data []byte, at int) []byte {
@@ -410,11 +415,12 @@ func walk(h *Hive) (keys int) {
 // TestDamageIsBounded changes bytes of a hive at random: what is read stays
 // within bounds, and what is whole is still there.
 func TestDamageIsBounded(t *testing.T) {
-	small := &Node{Name: "ROOT"}
+	small := &write.Node{Name: "ROOT"}
 	for i := range 40 {
-		small.At(fmt.Sprintf(`A\B%d\C`, i)).Set(Texted("run", String, "x"), Listed("m", "a"))
+		small.At(fmt.Sprintf(`A\B%d\C`, i)).Set(write.Texted("run", String, "x"),
+			write.Listed("m", "a"))
 	}
-	whole := Build(small, 5, "SYSTEM", at)
+	whole := write.Hive(small, 5, "SYSTEM", at)
 	rng := rand.New(rand.NewPCG(1, 2))
 	for range 3000 {
 		data := slices.Clone(whole)
@@ -431,9 +437,9 @@ func TestDamageIsBounded(t *testing.T) {
 // FuzzHive opens hives whose bins are what is given, zero behind it, with a log
 // that has a page of them anew. Without the padding the inputs are short.
 func FuzzHive(f *testing.F) {
-	small := &Node{Name: "ROOT"}
-	small.At(`A\B`).Set(Texted("run", String, "x"))
-	whole := Build(small, 5, "SYSTEM", at)
+	small := &write.Node{Name: "ROOT"}
+	small.At(`A\B`).Set(write.Texted("run", String, "x"))
+	whole := write.Hive(small, 5, "SYSTEM", at)
 	bins := bytes.TrimRight(whole[headSize:], "\x00")
 	f.Add(bins, []byte{})
 	f.Add(bins, bins[:len(bins)/2])
@@ -476,17 +482,17 @@ func FuzzHive(f *testing.F) {
 // BenchmarkLookup finds some keys in a hive of 600,000 values, against reading
 // the file once.
 func BenchmarkLookup(b *testing.B) {
-	root := &Node{Name: "ROOT"}
+	root := &write.Node{Name: "ROOT"}
 	for i := range 6000 {
-		n := &Node{Name: fmt.Sprintf("{%08x}", i*2654435761)}
+		n := &write.Node{Name: fmt.Sprintf("{%08x}", i*2654435761)}
 		for j := range 100 {
-			n.Set(Datum{fmt.Sprintf("value %d", j), Binary, make([]byte, 120)})
+			n.Set(write.Raw(fmt.Sprintf("value %d", j), Binary, make([]byte, 120)))
 		}
 		root.Keys = append(root.Keys, n)
 	}
-	root.At(`Microsoft\Windows\CurrentVersion\Run`).Set(Texted("a", String, "b"))
+	root.At(`Microsoft\Windows\CurrentVersion\Run`).Set(write.Texted("a", String, "b"))
 	file := filepath.Join(b.TempDir(), "SOFTWARE")
-	data := Build(root, 5, "SOFTWARE", at)
+	data := write.Hive(root, 5, "SOFTWARE", at)
 	if err := os.WriteFile(file, data, 0o600); err != nil {
 		b.Fatal(err)
 	}

@@ -9,6 +9,8 @@ import (
 	"path/filepath"
 	"slices"
 	"testing"
+
+	"calmdawn/internal/demo/write"
 )
 
 var whole = Info{
@@ -16,11 +18,19 @@ var whole = Info{
 	Version: "4.2 (ÿ)", Signed: true,
 }
 
+// written is an info as it is to be written.
+func written(info Info) write.ProgramInfo {
+	return write.ProgramInfo{
+		Maker: info.Maker, Description: info.Description, Product: info.Product,
+		Version: info.Version, Signed: info.Signed,
+	}
+}
+
 var texts = map[uint32]string{101: "Pump service", 7: "x", 4000: "日本"}
 
 func TestAllThatIsBuiltIsRead(t *testing.T) {
 	for _, info := range []Info{whole, {Maker: "A"}, {}} {
-		data := Build(info, texts)
+		data := write.Program(written(info), texts)
 		if _, err := pe.NewFile(bytes.NewReader(data)); err != nil {
 			t.Error(err)
 		}
@@ -55,18 +65,18 @@ func TestAForeignReaderAgrees(t *testing.T) {
 		t.Skip("wrestool (icoutils) is not installed")
 	}
 	file := filepath.Join(t.TempDir(), "a.exe")
-	if err := os.WriteFile(file, Build(whole, texts), 0o600); err != nil {
+	if err := os.WriteFile(file, write.Program(written(whole), texts), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	out, err := exec.Command(tool, "-x", "--raw", "-t16", file).Output()
-	if err != nil || !bytes.Equal(out, versionOf(whole)) {
+	if err != nil || !bytes.Equal(out, write.Version(written(whole))) {
 		t.Errorf("%v: the version resource is another one: %d bytes", err, len(out))
 	}
 }
 
 // TestDamageIsBounded changes bytes at random.
 func TestDamageIsBounded(t *testing.T) {
-	data := Build(whole, texts)
+	data := write.Program(written(whole), texts)
 	rng := rand.New(rand.NewPCG(5, 6))
 	for range 20_000 {
 		bad := slices.Clone(data)
@@ -81,7 +91,7 @@ func TestDamageIsBounded(t *testing.T) {
 }
 
 func FuzzProgram(f *testing.F) {
-	f.Add(Build(whole, texts))
+	f.Add(write.Program(written(whole), texts))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		if p, err := Open(bytes.NewReader(data)); err == nil {
 			p.Info()

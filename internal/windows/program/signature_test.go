@@ -7,6 +7,8 @@ import (
 	"os/exec"
 	"path/filepath"
 	"testing"
+
+	"calmdawn/internal/demo/write"
 )
 
 // TestASignerIsNamed signs as openssl does, and puts the signature into a
@@ -38,7 +40,7 @@ func TestASignerIsNamed(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	data := Build(Info{Maker: "A", Signed: true}, nil)
+	data := write.Program(write.ProgramInfo{Maker: "A", Signed: true}, nil)
 	head := make([]byte, 8)
 	binary.LittleEndian.PutUint32(head, uint32(8+len(raw)))
 	data = append(append(data[:len(data)-8], head...), raw...)

@@ -13,6 +13,7 @@ import (
 
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/item"
+	"calmdawn/internal/demo/write"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/testtree"
 	"calmdawn/internal/windows/hive"
@@ -62,7 +63,8 @@ func told(places []item.Unread) string {
 func TestOpen(t *testing.T) {
 	selects := func(next, last uint32) func(*windowstest.Disk) {
 		return func(d *windowstest.Disk) {
-			d.System.At("Select").Set(hive.Counted("Default", next), hive.Counted("Current", last))
+			d.System.At("Select").Set(write.Counted("Default", next),
+				write.Counted("Current", last))
 			d.System.At("ControlSet002")
 		}
 	}
@@ -76,10 +78,10 @@ func TestOpen(t *testing.T) {
 		"a set is missing": {selects(7, 7), "ControlSet007 C: isolde branko | SYSTEM " +
 			"ControlSet007, which the next boot is to use, is missing in it"},
 		"no choice of a set": {func(d *windowstest.Disk) {
-			d.System.At("Select").Set(hive.Counted("Default", 0), hive.Counted("Current", 0))
+			d.System.At("Select").Set(write.Counted("Default", 0), write.Counted("Current", 0))
 		}, usual},
 		"another letter": {func(d *windowstest.Disk) {
-			d.Software.At(nt).Set(hive.Texted("SystemRoot", hive.String, `d:\Windows`))
+			d.Software.At(nt).Set(write.Texted("SystemRoot", hive.String, `d:\Windows`))
 		}, "ControlSet001 D: | isolde the profile of isolde is on another disk (C:); " +
 			"branko the profile of branko is on another disk (C:) | branko is a profile that no " +
 			"user has any more; it launches nothing; isolde is a profile that no user has any " +
@@ -92,12 +94,12 @@ func TestOpen(t *testing.T) {
 			d.Profile("S-1-5-21-1-2-3-1003", `C:\Users\mira`)
 		}, usual + " | NTUSER.DAT is not there"},
 		"a profile of nobody": {func(d *windowstest.Disk) {
-			d.Users["mira"] = &hive.Node{Name: "ROOT"}
+			d.Users["mira"] = &write.Node{Name: "ROOT"}
 		}, usual + " | | mira is a profile that no user has any more; it launches nothing"},
 		"what new users get": {func(d *windowstest.Disk) {
-			d.Users["Default"] = &hive.Node{Name: "ROOT"}
+			d.Users["Default"] = &write.Node{Name: "ROOT"}
 			d.Software.At(strings.TrimSuffix(profiles, `\`)).Set(
-				hive.Texted("Default", hive.Expand, `%SystemDrive%\Users\Default`))
+				write.Texted("Default", hive.Expand, `%SystemDrive%\Users\Default`))
 		}, usual + " Default(2)"},
 		"no registry at all of the machine": {func(d *windowstest.Disk) {
 			d.Files["Windows/System32/config/SOFTWARE"] = "torn"
@@ -225,11 +227,11 @@ func TestWhatMayReturn(t *testing.T) {
 		}, "an update"},
 		"files": {func(d *windowstest.Disk) {
 			d.System.At(`ControlSet001\Control\Session Manager`).Set(
-				hive.Listed("PendingFileRenameOperations", `\??\C:\a`, ""))
+				write.Listed("PendingFileRenameOperations", `\??\C:\a`, ""))
 		}, "files to be replaced"},
 		"a profile that a server keeps": {func(d *windowstest.Disk) {
 			d.Software.At(profiles + branko).Set(
-				hive.Texted("CentralProfile", hive.String, `\\hall\branko`))
+				write.Texted("CentralProfile", hive.String, `\\hall\branko`))
 		}, "branko"},
 	} {
 		d := windowstest.New()
@@ -246,7 +248,7 @@ func TestWhatMayReturn(t *testing.T) {
 func TestStore(t *testing.T) {
 	d := windowstest.New()
 	d.Service("Mill", windowstest.Auto(`C:\mill.exe`)...)
-	d.Users["isolde"].At("Own").Set(hive.Counted("n", 1))
+	d.Users["isolde"].At("Own").Set(write.Counted("n", 1))
 	r := root(t, d)
 	frozen := ""
 	s := registry.NewStore(r, func(*machine.Root) string { return frozen })

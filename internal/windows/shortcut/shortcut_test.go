@@ -10,7 +10,9 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"unicode/utf16"
 
+	"calmdawn/internal/demo/write"
 	"calmdawn/internal/windows/codepage"
 )
 
@@ -25,7 +27,7 @@ func TestOldTexts(t *testing.T) {
 		"932":  {"C:\\\x93\xfa\x96\x7b\x83\x5c\\a.exe", `C:\日本ソ\a.exe`},
 		"none": {"C:\\caf\xe9.exe", `C:\café.exe`},
 	} {
-		l, err := Parse(BuildOld([]byte(c.raw)), codepage.Numbered(number))
+		l, err := Parse(write.OldShortcut([]byte(c.raw)), codepage.Numbered(number))
 		if err != nil || len(l.Targets) != 1 || l.Targets[0] != c.want {
 			t.Errorf("page %s: %v %q, want %q", number, err, l.Targets, c.want)
 		}
@@ -40,7 +42,11 @@ func TestAllThatIsBuiltIsRead(t *testing.T) {
 		{Advertised: true},
 		{Relative: `.\b.exe`},
 	} {
-		got, err := Parse(Build(l), page)
+		target := slices.Concat(l.Targets, []string{""})[0]
+		got, err := Parse(write.Shortcut(write.Link{
+			Target: target, Relative: l.Relative, Arguments: l.Arguments, Name: l.Name,
+			Folder: l.Folder, Advertised: l.Advertised,
+		}), page)
 		if err != nil || fmt.Sprint(got) != fmt.Sprint(l) {
 			t.Errorf("%v: %+v, want %+v", err, got, l)
 		}
@@ -64,7 +70,9 @@ func TestLists(t *testing.T) {
 		block := make([]byte, before)
 		binary.LittleEndian.PutUint16(block[2:], version)
 		binary.LittleEndian.PutUint32(block[4:], 0xBEEF0004)
-		block = append(block, wideOf(long+"\x00")...)
+		for _, unit := range utf16.Encode([]rune(long + "\x00")) {
+			block = binary.LittleEndian.AppendUint16(block, unit)
+		}
 		block = binary.LittleEndian.AppendUint16(block, uint16(at))
 		binary.LittleEndian.PutUint16(block, uint16(len(block)))
 		return item(kind, append(body, block...))
@@ -72,7 +80,7 @@ func TestLists(t *testing.T) {
 	list := slices.Concat(item(0x1F, make([]byte, 17)), item(0x2F, []byte(`C:\`+"\x00")),
 		file(0x31, "APPS~1", "Apps of mine", 3, 20), file(0x31, "B", "日本", 9, 46),
 		file(0x32, "A.EXE", "a.exe", 8, 42))
-	raw := Build(Link{})
+	raw := write.Shortcut(write.Link{})
 	binary.LittleEndian.PutUint32(raw[20:], isUnicode|hasList)
 	sized := binary.LittleEndian.AppendUint16(nil, uint16(len(list)+2))
 	raw = slices.Concat(raw[:76], sized, list, []byte{0, 0}, raw[76:])
@@ -92,12 +100,12 @@ func TestAForeignReaderAgrees(t *testing.T) {
 		t.Skip("lnkinfo (liblnk-utils) is not installed")
 	}
 	file := filepath.Join(t.TempDir(), "a.lnk")
-	l := Link{Targets: []string{`C:\Apps\a.exe`}, Arguments: "/x", Folder: `C:\Apps`, Name: "App"}
-	if err := os.WriteFile(file, Build(l), 0o600); err != nil {
+	l := write.Link{Target: `C:\Apps\a.exe`, Arguments: "/x", Folder: `C:\Apps`, Name: "App"}
+	if err := os.WriteFile(file, write.Shortcut(l), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	out, err := exec.Command(tool, file).Output()
-	for _, part := range []string{l.Targets[0], "/x", l.Folder, "App"} {
+	for _, part := range []string{l.Target, "/x", l.Folder, "App"} {
 		if !strings.Contains(string(out), part) {
 			t.Errorf("%v: without %q:\n%s", err, part, out)
 		}
@@ -106,7 +114,7 @@ func TestAForeignReaderAgrees(t *testing.T) {
 
 // TestDamageIsBounded changes bytes at random, and cuts files short.
 func TestDamageIsBounded(t *testing.T) {
-	data := Build(Link{Targets: []string{`C:\Apps\a.exe`}, Arguments: "/x", Name: "b"})
+	data := write.Shortcut(write.Link{Target: `C:\Apps\a.exe`, Arguments: "/x", Name: "b"})
 	rng := rand.New(rand.NewPCG(7, 8))
 	for range 50_000 {
 		bad := slices.Clone(data)
@@ -118,6 +126,6 @@ func TestDamageIsBounded(t *testing.T) {
 }
 
 func FuzzShortcut(f *testing.F) {
-	f.Add(Build(Link{Targets: []string{`C:\Apps\a.exe`}, Arguments: "/x", Advertised: true}))
+	f.Add(write.Shortcut(write.Link{Target: `C:\Apps\a.exe`, Arguments: "/x", Advertised: true}))
 	f.Fuzz(func(_ *testing.T, data []byte) { _, _ = Parse(data, page) })
 }

@@ -6,15 +6,16 @@ import (
 	"testing"
 	"time"
 
+	"calmdawn/internal/demo/write"
 	"calmdawn/internal/testtree"
 	"calmdawn/internal/windows/hive"
 )
 
 // A Disk is one that is made: its hives, and its other files.
 type Disk struct {
-	System, Software *hive.Node
-	Users            map[string]*hive.Node // by the names of profiles
-	Files            map[string]string     // as [testtree.Make] takes them
+	System, Software *write.Node
+	Users            map[string]*write.Node // by the names of profiles
+	Files            map[string]string      // as [testtree.Make] takes them
 }
 
 // At is when everything was written.
@@ -29,9 +30,9 @@ const (
 // New is a disk with two users and nothing that is launched.
 func New() *Disk {
 	d := &Disk{
-		System:   &hive.Node{Name: "ROOT"},
-		Software: &hive.Node{Name: "ROOT"},
-		Users:    map[string]*hive.Node{},
+		System:   &write.Node{Name: "ROOT"},
+		Software: &write.Node{Name: "ROOT"},
+		Users:    map[string]*write.Node{},
 		Files: map[string]string{
 			"Windows/System32/svchost.exe":  "",
 			"Windows/System32/userinit.exe": "",
@@ -39,19 +40,19 @@ func New() *Disk {
 			"ProgramData/":                  "",
 		},
 	}
-	d.System.At("Select").Set(hive.Counted("Current", 1), hive.Counted("Default", 1),
-		hive.Counted("LastKnownGood", 1))
+	d.System.At("Select").Set(write.Counted("Current", 1), write.Counted("Default", 1),
+		write.Counted("LastKnownGood", 1))
 	d.System.At(set + `\Control\ComputerName\ComputerName`).Set(
-		hive.Texted("ComputerName", hive.String, "ORCHARD"))
+		write.Texted("ComputerName", hive.String, "ORCHARD"))
 	d.System.At(set + `\Services`)
-	d.Software.At(nt).Set(hive.Texted("SystemRoot", hive.String, `C:\Windows`),
-		hive.Texted("CurrentBuild", hive.String, "19045"),
-		hive.Texted("CurrentVersion", hive.String, "6.3"))
+	d.Software.At(nt).Set(write.Texted("SystemRoot", hive.String, `C:\Windows`),
+		write.Texted("CurrentBuild", hive.String, "19045"),
+		write.Texted("CurrentVersion", hive.String, "6.3"))
 	d.Software.At(`Microsoft\Cryptography`).Set(
-		hive.Texted("MachineGuid", hive.String, "6F1D2C3B-0000-4000-8000-0123456789AB"))
+		write.Texted("MachineGuid", hive.String, "6F1D2C3B-0000-4000-8000-0123456789AB"))
 	for end, name := range map[string]string{"1001": "isolde", "1002": "branko"} {
 		d.Profile("S-1-5-21-1-2-3-"+end, `C:\Users\`+name)
-		d.Users[name] = &hive.Node{Name: "ROOT"}
+		d.Users[name] = &write.Node{Name: "ROOT"}
 	}
 	return d
 }
@@ -59,27 +60,27 @@ func New() *Disk {
 // Profile names the folder of a user's profile.
 func (d *Disk) Profile(sid, dir string) {
 	d.Software.At(nt + `\ProfileList\` + sid).Set(
-		hive.Texted("ProfileImagePath", hive.Expand, dir))
+		write.Texted("ProfileImagePath", hive.Expand, dir))
 }
 
 // Grows is a text in which names of variables stand.
-func Grows(name, text string) hive.Datum { return hive.Texted(name, hive.Expand, text) }
+func Grows(name, text string) write.Datum { return write.Texted(name, hive.Expand, text) }
 
 // Service adds a service, or more of one.
-func (d *Disk) Service(name string, values ...hive.Datum) *hive.Node {
+func (d *Disk) Service(name string, values ...write.Datum) *write.Node {
 	return d.System.At(set + `\Services\` + name).Set(values...)
 }
 
 // Auto are the values of a service of its own that starts by itself.
-func Auto(image string) []hive.Datum {
-	return []hive.Datum{
-		hive.Counted("Type", 0x10), hive.Counted("Start", 2),
-		hive.Texted("ImagePath", hive.Expand, image),
+func Auto(image string) []write.Datum {
+	return []write.Datum{
+		write.Counted("Type", 0x10), write.Counted("Start", 2),
+		write.Texted("ImagePath", hive.Expand, image),
 	}
 }
 
 // Run is the key of a list of the machine, or of a user.
-func (d *Disk) Run(user, list string) *hive.Node {
+func (d *Disk) Run(user, list string) *write.Node {
 	if user == "" {
 		return d.Software.At(current + `\` + list)
 	}
@@ -91,9 +92,9 @@ func (d *Disk) Make(t testing.TB) string {
 	t.Helper()
 	files := maps.Clone(d.Files)
 	const config = "Windows/System32/config/"
-	write := func(p string, n *hive.Node) {
+	write := func(p string, n *write.Node) {
 		if _, there := files[p]; !there {
-			files[p] = string(hive.Build(n, 5, p, At))
+			files[p] = string(write.Hive(n, 5, p, At))
 		}
 	}
 	write(config+"SYSTEM", d.System)

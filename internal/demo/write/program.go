@@ -1,18 +1,30 @@
-package program
+package write
 
 import (
 	"bytes"
 	"cmp"
 	"encoding/binary"
 	"slices"
-	"unicode/utf16"
 )
 
-// Build makes the file of a program that does nothing, with a version resource
-// in which an info stands, and texts by their numbers.
-func Build(info Info, texts map[uint32]string) []byte {
+// A ProgramInfo is what a program is to say of itself; what is empty is left
+// out.
+type ProgramInfo struct {
+	Maker, Description, Product, Version string
+	Signed                               bool // room for a signature is in it
+}
+
+// The types of resources.
+const (
+	resourceText    = 6
+	resourceVersion = 16
+)
+
+// Program returns the file of a program that does nothing: with a version
+// resource, and texts by their numbers.
+func Program(info ProgramInfo, texts map[uint32]string) []byte {
 	const align, base = 0x200, 0x1000
-	resources := tree(versionOf(info), texts, base)
+	resources := resources(Version(info), texts, base)
 	var b bytes.Buffer
 	head := make([]byte, 0x40)
 	copy(head, "MZ")
@@ -51,8 +63,8 @@ func Build(info Info, texts map[uint32]string) []byte {
 	return b.Bytes()
 }
 
-// tree lays out resources: the version, and texts in blocks of sixteen.
-func tree(version []byte, texts map[uint32]string, base uint32) []byte {
+// resources lays them out: the version, and texts in blocks of sixteen.
+func resources(version []byte, texts map[uint32]string, base uint32) []byte {
 	type leaf struct {
 		kind, id uint32
 		data     []byte
@@ -67,15 +79,13 @@ func tree(version []byte, texts map[uint32]string, base uint32) []byte {
 	for id, all := range blocks {
 		var data []byte
 		for _, text := range all {
-			units := utf16.Encode([]rune(text))
-			data = binary.LittleEndian.AppendUint16(data, uint16(len(units)))
-			for _, u := range units {
-				data = binary.LittleEndian.AppendUint16(data, u)
-			}
+			raw := wide(text)
+			data = binary.LittleEndian.AppendUint16(data, uint16(len(raw)/2))
+			data = append(data, raw...)
 		}
-		leaves = append(leaves, leaf{textType, id, data})
+		leaves = append(leaves, leaf{resourceText, id, data})
 	}
-	leaves = append(leaves, leaf{versionType, 1, version})
+	leaves = append(leaves, leaf{resourceVersion, 1, version})
 	slices.SortFunc(leaves, func(a, b leaf) int {
 		return cmp.Or(cmp.Compare(a.kind, b.kind), cmp.Compare(a.id, b.id))
 	})
@@ -129,8 +139,8 @@ func tree(version []byte, texts map[uint32]string, base uint32) []byte {
 	return append(out, all...)
 }
 
-// versionOf makes a version resource.
-func versionOf(info Info) []byte {
+// Version returns the version resource of a program.
+func Version(info ProgramInfo) []byte {
 	var strings []byte
 	for _, s := range [][2]string{
 		{"CompanyName", info.Maker}, {"FileDescription", info.Description},
@@ -147,18 +157,11 @@ func versionOf(info Info) []byte {
 
 func blockBytes(key, text string, children []byte) []byte {
 	pad := func(b []byte) []byte { return append(b, make([]byte, -len(b)&3)...) }
-	b := make([]byte, 6)
-	for _, u := range utf16.Encode([]rune(key + "\x00")) {
-		b = binary.LittleEndian.AppendUint16(b, u)
-	}
-	b = pad(b)
+	b := pad(append(make([]byte, 6), wide(key+"\x00")...))
 	if text != "" {
-		units := utf16.Encode([]rune(text + "\x00"))
-		binary.LittleEndian.PutUint16(b[2:], uint16(len(units)))
-		for _, u := range units {
-			b = binary.LittleEndian.AppendUint16(b, u)
-		}
-		b = pad(b)
+		raw := wide(text + "\x00")
+		binary.LittleEndian.PutUint16(b[2:], uint16(len(raw)/2))
+		b = pad(append(b, raw...))
 	}
 	binary.LittleEndian.PutUint16(b[4:], 1)
 	b = append(b, children...)

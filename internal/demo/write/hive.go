@@ -1,11 +1,13 @@
-package hive
+package write
 
 import (
 	"bytes"
 	"encoding/binary"
+	"math"
 	"slices"
 	"strings"
 	"time"
+	"unicode"
 	"unicode/utf16"
 )
 
@@ -24,13 +26,36 @@ type Node struct {
 // A Datum is a value of a hive that is built.
 type Datum struct {
 	Name string
-	Type Type
+	Type uint32
 	Data []byte
 }
 
+// Types of values that have a function of their own.
+const (
+	typeDWord = 4
+	typeMulti = 7
+)
+
+// Places and signs in a hive.
+const (
+	hiveHead   = 4096
+	binHead    = 32
+	keyHead    = 76
+	valueHead  = 20
+	noCell     = math.MaxUint32 // where an offset would stand
+	segment    = 16344          // bytes in each but the last part of long data
+	latinKey   = 0x20           // the name of a key is in Latin-1
+	latinValue = 0x1
+)
+
+// Raw is a datum of a type and its bytes.
+func Raw[T ~uint32](name string, kind T, data []byte) Datum {
+	return Datum{name, uint32(kind), data}
+}
+
 // Texted is a datum of one text, with its NUL.
-func Texted(name string, kind Type, text string) Datum {
-	return Datum{name, kind, append(wide(text), 0, 0)}
+func Texted[T ~uint32](name string, kind T, text string) Datum {
+	return Raw(name, kind, append(wide(text), 0, 0))
 }
 
 // Listed is a datum of several texts.
@@ -39,28 +64,19 @@ func Listed(name string, texts ...string) Datum {
 	for _, t := range texts {
 		data = append(append(data, wide(t)...), 0, 0)
 	}
-	return Datum{name, Multi, append(data, 0, 0)}
+	return Datum{name, typeMulti, append(data, 0, 0)}
 }
 
 // Counted is a datum of a number.
 func Counted(name string, n uint32) Datum {
-	return Datum{name, DWord, binary.LittleEndian.AppendUint32(nil, n)}
-}
-
-// wide is a text in UTF-16.
-func wide(text string) []byte {
-	var raw []byte
-	for _, unit := range utf16.Encode([]rune(text)) {
-		raw = binary.LittleEndian.AppendUint16(raw, unit)
-	}
-	return raw
+	return Datum{name, typeDWord, binary.LittleEndian.AppendUint32(nil, n)}
 }
 
 // At returns the key below a node at a path in one text, its parts divided by
 // backslashes, and makes it where it is missing.
 func (n *Node) At(path string) *Node {
 	for name := range strings.SplitSeq(path, `\`) {
-		i := slices.IndexFunc(n.Keys, func(k *Node) bool { return Same(k.Name, name) })
+		i := slices.IndexFunc(n.Keys, func(k *Node) bool { return same(k.Name, name) })
 		if i < 0 {
 			n.Keys = append(n.Keys, &Node{Name: name})
 			i = len(n.Keys) - 1
@@ -73,7 +89,7 @@ func (n *Node) At(path string) *Node {
 // Set adds values to a node, or puts them in the place of those of their names.
 func (n *Node) Set(values ...Datum) *Node {
 	for _, v := range values {
-		i := slices.IndexFunc(n.Values, func(d Datum) bool { return Same(d.Name, v.Name) })
+		i := slices.IndexFunc(n.Values, func(d Datum) bool { return same(d.Name, v.Name) })
 		if i < 0 {
 			n.Values = append(n.Values, v)
 		} else {
@@ -83,8 +99,8 @@ func (n *Node) Set(values ...Datum) *Node {
 	return n
 }
 
-// A builder lays out the bins of a new hive.
-type builder struct {
+// A hive is one that grows.
+type hive struct {
 	bins    []byte
 	minor   uint32
 	free    int // bytes at the end of the last bin
@@ -92,15 +108,15 @@ type builder struct {
 	keys    uint32
 }
 
-// Build makes a hive of a version 1.3 to 1.6 with a key as its root. File is
+// Hive returns a hive of a version 1.3 to 1.6 with a key as its root. File is
 // the tail of the path that its first page names.
-func Build(root *Node, minor uint32, file string, written time.Time) []byte {
-	b := &builder{minor: minor, written: Filetime(written)}
+func Hive(root *Node, minor uint32, file string, written time.Time) []byte {
+	b := &hive{minor: minor, written: filetime(written)}
 	owner := b.security()
-	top := b.key(root, nil, none, owner)
+	top := b.key(root, nil, noCell, owner)
 	binary.LittleEndian.PutUint32(b.bins[owner+4+12:], b.keys)
 	b.close()
-	head := make([]byte, headSize)
+	head := make([]byte, hiveHead)
 	copy(head, "regf")
 	put := func(at int, n uint32) { binary.LittleEndian.PutUint32(head[at:], n) }
 	put(4, 1)
@@ -114,21 +130,12 @@ func Build(root *Node, minor uint32, file string, written time.Time) []byte {
 	put(44, 1)
 	name := wide(file)
 	copy(head[48:], name[max(0, len(name)-62):])
-	put(508, checksum(head))
+	put(508, sumOf(head))
 	return append(head, b.bins...)
 }
 
-// Filetime is an instant as Windows counts.
-func Filetime(t time.Time) uint64 {
-	const to1970 = 116444736000000000
-	if t.IsZero() {
-		return 0
-	}
-	return uint64(t.UnixNano()/100 + to1970)
-}
-
 // cell makes a cell for n bytes.
-func (b *builder) cell(n int) uint32 {
+func (b *hive) cell(n int) uint32 {
 	size := (n + 4 + 7) &^ 7
 	if b.free < size {
 		b.close()
@@ -149,14 +156,14 @@ func (b *builder) cell(n int) uint32 {
 }
 
 // close makes what is left of the last bin a free cell.
-func (b *builder) close() {
+func (b *hive) close() {
 	if b.free > 0 {
 		binary.LittleEndian.PutUint32(b.bins[len(b.bins)-b.free:], uint32(b.free))
 		b.free = 0
 	}
 }
 
-func (b *builder) put(data []byte) uint32 {
+func (b *hive) put(data []byte) uint32 {
 	at := b.cell(len(data))
 	copy(b.bins[at+4:], data)
 	return at
@@ -164,7 +171,7 @@ func (b *builder) put(data []byte) uint32 {
 
 // security makes the descriptor of all keys: administrators own it, and nobody
 // is kept out of anything.
-func (b *builder) security() uint32 {
+func (b *hive) security() uint32 {
 	administrators := []byte{1, 2, 0, 0, 0, 0, 0, 5, 32, 0, 0, 0, 32, 2, 0, 0}
 	var d bytes.Buffer
 	for _, part := range []any{
@@ -194,7 +201,7 @@ func encoded(name string) ([]byte, bool) {
 	return latin, true
 }
 
-func (b *builder) value(d Datum) uint32 {
+func (b *hive) value(d Datum) uint32 {
 	size, at := uint32(len(d.Data)), uint32(0)
 	switch {
 	case len(d.Data) <= 4:
@@ -220,23 +227,21 @@ func (b *builder) value(d Datum) uint32 {
 	binary.LittleEndian.PutUint16(cell[2:], uint16(len(name)))
 	binary.LittleEndian.PutUint32(cell[4:], size)
 	binary.LittleEndian.PutUint32(cell[8:], at)
-	binary.LittleEndian.PutUint32(cell[12:], uint32(d.Type))
+	binary.LittleEndian.PutUint32(cell[12:], d.Type)
 	if latin {
 		cell[16] = latinValue
 	}
 	return b.put(append(cell, name...))
 }
 
-// A namedCell is a key of a list, with the sign that a list has of it already.
-type namedCell struct {
-	name   string
-	at     uint32
-	sign   [4]byte
-	signed bool
+// A listedKey is a key of a list.
+type listedKey struct {
+	name string
+	at   uint32
 }
 
 // list makes a list of keys.
-func (b *builder) list(kind string, keys []namedCell) uint32 {
+func (b *hive) list(kind string, keys []listedKey) uint32 {
 	if kind == "ri" {
 		cell := binary.LittleEndian.AppendUint16([]byte(kind), 0)
 		n := uint16(0)
@@ -251,17 +256,16 @@ func (b *builder) list(kind string, keys []namedCell) uint32 {
 }
 
 // listed is a list of keys of the kind lf, lh or li.
-func listed(kind string, keys []namedCell) []byte {
+func listed(kind string, keys []listedKey) []byte {
 	cell := binary.LittleEndian.AppendUint16([]byte(kind), uint16(len(keys)))
 	for _, k := range keys {
 		cell = binary.LittleEndian.AppendUint32(cell, k.at)
-		sign := k.sign
-		switch {
-		case kind == "li":
+		var sign [4]byte
+		switch kind {
+		case "li":
 			continue
-		case k.signed: // as it was found, right or wrong
-		case kind == "lh":
-			binary.LittleEndian.PutUint32(sign[:], hashOf(k.name))
+		case "lh":
+			binary.LittleEndian.PutUint32(sign[:], signOf(k.name))
 		default:
 			name, _ := encoded(k.name)
 			copy(sign[:], name)
@@ -271,16 +275,46 @@ func listed(kind string, keys []namedCell) []byte {
 	return cell
 }
 
-// less orders names as the registry does: by units in upper case.
-func less(a, b namedCell) int {
-	return slices.Compare(utf16.Encode([]rune(Upper(a.name))), utf16.Encode([]rune(Upper(b.name))))
+// upper is a name as the registry compares names: letters in upper case, where
+// that maps back.
+func upper(name string) string {
+	return strings.Map(func(r rune) rune {
+		u := unicode.ToUpper(r)
+		if r > math.MaxUint16 || unicode.ToLower(u) != r {
+			return r
+		}
+		return u
+	}, name)
 }
 
-func (b *builder) key(n, parent *Node, above, owner uint32) uint32 {
+func same(a, b string) bool { return upper(a) == upper(b) }
+
+// signOf is how a list of the kind lh signs a name.
+func signOf(name string) (sum uint32) {
+	for _, unit := range utf16.Encode([]rune(upper(name))) {
+		sum = 37*sum + uint32(unit)
+	}
+	return sum
+}
+
+// sumOf is the checksum of a first page: never 0, and never all ones.
+func sumOf(head []byte) (sum uint32) {
+	for word := range slices.Chunk(head[:508], 4) {
+		sum ^= binary.LittleEndian.Uint32(word)
+	}
+	return min(max(sum, 1), math.MaxUint32-1)
+}
+
+// less orders names as the registry does: by units in upper case.
+func less(a, b listedKey) int {
+	return slices.Compare(utf16.Encode([]rune(upper(a.name))), utf16.Encode([]rune(upper(b.name))))
+}
+
+func (b *hive) key(n, parent *Node, above, owner uint32) uint32 {
 	name, latin := encoded(n.Name)
 	at := b.cell(keyHead + len(name))
 	b.keys++
-	values, list, class := uint32(none), uint32(none), uint32(none)
+	values, list, class := uint32(noCell), uint32(noCell), uint32(noCell)
 	var valueCells []byte
 	longestName, longestData := 0, 0
 	for _, d := range n.Values {
@@ -294,10 +328,10 @@ func (b *builder) key(n, parent *Node, above, owner uint32) uint32 {
 	if n.Class != "" {
 		class = b.put(wide(n.Class))
 	}
-	var subs []namedCell
+	var subs []listedKey
 	longestKey := 0
 	for _, k := range n.Keys {
-		subs = append(subs, namedCell{name: k.Name, at: b.key(k, n, at, owner)})
+		subs = append(subs, listedKey{name: k.Name, at: b.key(k, n, at, owner)})
 		longestKey = max(longestKey, len(wide(k.Name)))
 	}
 	slices.SortFunc(subs, less)
@@ -326,12 +360,12 @@ func (b *builder) key(n, parent *Node, above, owner uint32) uint32 {
 	}
 	written := b.written
 	if !n.Written.IsZero() {
-		written = Filetime(n.Written)
+		written = filetime(n.Written)
 	}
 	binary.LittleEndian.PutUint16(cell[2:], flags)
 	binary.LittleEndian.PutUint64(cell[4:], written)
 	for place, v := range map[int]uint32{
-		16: above, 20: uint32(len(subs)), 28: list, 32: none, 36: uint32(len(n.Values)),
+		16: above, 20: uint32(len(subs)), 28: list, 32: noCell, 36: uint32(len(n.Values)),
 		40: values, 44: owner, 48: class, 52: uint32(longestKey), 60: uint32(longestName),
 		64: uint32(longestData),
 	} {

@@ -1,33 +1,91 @@
-package events
+package write
 
 import (
 	"encoding/binary"
 	"fmt"
 	"hash/crc32"
+	"maps"
 	"strconv"
 	"strings"
 	"time"
 	"unicode/utf16"
-
-	"calmdawn/internal/windows/hive"
 )
 
-// Text, Uint32 and the others make typed data.
-func Text(text string) Value { return textValue(text) }
+// An Event is one record of a log that is to be written.
+type Event struct {
+	Time     time.Time
+	Provider string // who wrote it
+	ID       uint16
+	Level    uint8
+	Channel  string
+	Computer string
+	User     string // a SID; empty where the event names none
+	Data     []Field
+}
+
+// A Field is one datum of an event; its name may be empty.
+type Field struct {
+	Name  string
+	Value Value
+}
+
+// A Value is a datum: its type ([MS-EVEN6] 2.2.12), and its bytes.
+type Value struct {
+	Type byte
+	Data []byte
+}
+
+// The types of values that are written.
+const (
+	typeText     = 0x01
+	typeUint8    = 0x04
+	typeUint16   = 0x06
+	typeUint32   = 0x08
+	typeUint64   = 0x0A
+	typeBool     = 0x0D
+	typeFiletime = 0x11
+	typeSID      = 0x13
+	typeHex32    = 0x14
+)
+
+// What the parts of an event begin with ([MS-EVEN6] 2.2.12).
+const (
+	tokenEnd       = 0x00
+	tokenOpen      = 0x01
+	tokenClose     = 0x02
+	tokenEmpty     = 0x03
+	tokenEndOf     = 0x04
+	tokenValue     = 0x05
+	tokenAttribute = 0x06
+	tokenTemplate  = 0x0C
+	tokenOptional  = 0x0E
+	tokenFragment  = 0x0F
+	tokenMore      = 0x40
+)
+
+// Sizes in a log, in bytes.
+const (
+	logHead   = 4096
+	chunkSize = 64 << 10
+	chunkHead = 512
+)
+
+// Text is a datum of a text.
+func Text(text string) Value { return Value{Type: typeText, Data: wide(text)} }
 
 // Uint32 is a number of four bytes.
 func Uint32(n uint32) Value {
-	return Value{Type: TypeUint32, Data: binary.LittleEndian.AppendUint32(nil, n)}
+	return Value{Type: typeUint32, Data: binary.LittleEndian.AppendUint32(nil, n)}
 }
 
 // Uint64 is a number of eight bytes.
 func Uint64(n uint64) Value {
-	return Value{Type: TypeUint64, Data: binary.LittleEndian.AppendUint64(nil, n)}
+	return Value{Type: typeUint64, Data: binary.LittleEndian.AppendUint64(nil, n)}
 }
 
 // Hex32 is a number of four bytes that is written in digits of sixteen.
 func Hex32(n uint32) Value {
-	return Value{Type: TypeHex32, Data: binary.LittleEndian.AppendUint32(nil, n)}
+	return Value{Type: typeHex32, Data: binary.LittleEndian.AppendUint32(nil, n)}
 }
 
 // Bool is true or false.
@@ -36,12 +94,12 @@ func Bool(is bool) Value {
 	if is {
 		n = 1
 	}
-	return Value{Type: TypeBool, Data: binary.LittleEndian.AppendUint32(nil, n)}
+	return Value{Type: typeBool, Data: binary.LittleEndian.AppendUint32(nil, n)}
 }
 
 // Instant is a moment.
 func Instant(t time.Time) Value {
-	return Value{Type: TypeFiletime, Data: binary.LittleEndian.AppendUint64(nil, hive.Filetime(t))}
+	return Value{Type: typeFiletime, Data: binary.LittleEndian.AppendUint64(nil, filetime(t))}
 }
 
 // SID is an account by its number, "S-1-5-…"; of what is none, no value.
@@ -64,11 +122,11 @@ func SID(text string) Value {
 		}
 		raw = binary.LittleEndian.AppendUint32(raw, uint32(n))
 	}
-	return Value{Type: TypeSID, Data: raw}
+	return Value{Type: typeSID, Data: raw}
 }
 
-// A builder lays out one chunk.
-type builder struct {
+// A chunk is one part of a log, as it grows.
+type chunk struct {
 	data      []byte
 	names     map[string]int
 	templates map[string]int
@@ -77,36 +135,36 @@ type builder struct {
 	last      int // where the last record begins
 }
 
-func newBuilder(first uint64) *builder {
-	return &builder{
+func newChunk(first uint64) *chunk {
+	return &chunk{
 		data: make([]byte, chunkHead), names: map[string]int{}, templates: map[string]int{},
 		first: first,
 	}
 }
 
-// Build makes a log of events, whose numbers count from first on. dirty is one
-// that was not closed: its head is that of the empty log that it once was.
-func Build(all []Event, first uint64, dirty bool) []byte {
+// EventLog returns a log of events, whose numbers count from first on. A dirty
+// one was not closed: its head is that of the empty log that it once was.
+func EventLog(all []Event, first uint64, dirty bool) []byte {
 	var chunks [][]byte
-	b := newBuilder(first)
+	b := newChunk(first)
 	next := first
 	for _, e := range all {
 		before := *b
-		names, templates := copied(b.names), copied(b.templates)
+		names, templates := maps.Clone(b.names), maps.Clone(b.templates)
 		if !b.add(e, next) {
 			before.names, before.templates = names, templates
 			chunks = append(chunks, before.close())
-			b = newBuilder(next)
+			b = newChunk(next)
 			b.add(e, next)
 		}
 		next++
 	}
 	chunks = append(chunks, b.close())
-	head := make([]byte, fileHead)
+	head := make([]byte, logHead)
 	copy(head, "ElfFile\x00")
 	put := func(at int, n uint64) { binary.LittleEndian.PutUint64(head[at:], n) }
 	binary.LittleEndian.PutUint32(head[32:], 128)
-	for i, n := range []uint16{1, 3, fileHead} {
+	for i, n := range []uint16{1, 3, logHead} {
 		binary.LittleEndian.PutUint16(head[36+2*i:], n)
 	}
 	if dirty {
@@ -125,29 +183,19 @@ func Build(all []Event, first uint64, dirty bool) []byte {
 	return head
 }
 
-func copied(m map[string]int) map[string]int {
-	all := make(map[string]int, len(m))
-	for k, v := range m {
-		all[k] = v
-	}
-	return all
-}
+func (b *chunk) u8(n byte)       { b.data = append(b.data, n) }
+func (b *chunk) u16(n uint16)    { b.data = binary.LittleEndian.AppendUint16(b.data, n) }
+func (b *chunk) u32(n uint32)    { b.data = binary.LittleEndian.AppendUint32(b.data, n) }
+func (b *chunk) u64(n uint64)    { b.data = binary.LittleEndian.AppendUint64(b.data, n) }
+func (b *chunk) put(at, n int)   { binary.LittleEndian.PutUint32(b.data[at:], uint32(n)) }
+func (b *chunk) bytes(p ...byte) { b.data = append(b.data, p...) }
 
-func (b *builder) u8(n byte)       { b.data = append(b.data, n) }
-func (b *builder) u16(n uint16)    { b.data = binary.LittleEndian.AppendUint16(b.data, n) }
-func (b *builder) u32(n uint32)    { b.data = binary.LittleEndian.AppendUint32(b.data, n) }
-func (b *builder) u64(n uint64)    { b.data = binary.LittleEndian.AppendUint64(b.data, n) }
-func (b *builder) put(at, n int)   { binary.LittleEndian.PutUint32(b.data[at:], uint32(n)) }
-func (b *builder) bytes(p ...byte) { b.data = append(b.data, p...) }
-
-func (b *builder) wide(text string) {
-	for _, u := range utf16.Encode([]rune(text)) {
-		b.u16(u)
-	}
+func (b *chunk) wide(text string) {
+	b.bytes(wide(text)...)
 }
 
 // name writes where a name stands, and the name where it is new.
-func (b *builder) name(text string) {
+func (b *chunk) name(text string) {
 	if at, known := b.names[text]; known {
 		b.u32(uint32(at))
 		return
@@ -173,10 +221,10 @@ type place struct {
 	kind byte
 }
 
-func (b *builder) content(c any) {
+func (b *chunk) content(c any) {
 	switch c := c.(type) {
 	case string:
-		b.bytes(tokenValue, TypeText)
+		b.bytes(tokenValue, typeText)
 		b.u16(uint16(len(utf16.Encode([]rune(c)))))
 		b.wide(c)
 	case place:
@@ -190,7 +238,7 @@ func (b *builder) content(c any) {
 
 // element writes one with attributes, as names and what they hold, and what
 // stands in it.
-func (b *builder) element(name string, attrs []any, inside ...any) {
+func (b *chunk) element(name string, attrs []any, inside ...any) {
 	token := byte(tokenOpen)
 	if len(attrs) > 0 {
 		token |= tokenMore
@@ -229,20 +277,20 @@ func (b *builder) element(name string, attrs []any, inside ...any) {
 const places = 7 // of the head of an event; data follow
 
 // form writes the template of events like one.
-func (b *builder) form(e Event) {
+func (b *chunk) form(e Event) {
 	element := func(name string, attrs []any, inside ...any) func() {
 		return func() { b.element(name, attrs, inside...) }
 	}
 	b.bytes(tokenFragment, 1, 1, 0)
 	system := element("System", nil,
 		element("Provider", []any{"Name", e.Provider}),
-		element("EventID", nil, place{0, TypeUint16}),
-		element("Level", nil, place{1, TypeUint8}),
-		element("TimeCreated", []any{"SystemTime", place{2, TypeFiletime}}),
-		element("EventRecordID", nil, place{3, TypeUint64}),
-		element("Channel", nil, place{4, TypeText}),
-		element("Computer", nil, place{5, TypeText}),
-		element("Security", []any{"UserID", place{6, TypeSID}}))
+		element("EventID", nil, place{0, typeUint16}),
+		element("Level", nil, place{1, typeUint8}),
+		element("TimeCreated", []any{"SystemTime", place{2, typeFiletime}}),
+		element("EventRecordID", nil, place{3, typeUint64}),
+		element("Channel", nil, place{4, typeText}),
+		element("Computer", nil, place{5, typeText}),
+		element("Security", []any{"UserID", place{6, typeSID}}))
 	var data []any
 	for i, f := range e.Data {
 		data = append(data, element("Data", []any{"Name", f.Name},
@@ -255,12 +303,12 @@ func (b *builder) form(e Event) {
 
 // add writes an event; false where the chunk has no room for it, and is not to
 // be used any more.
-func (b *builder) add(e Event, number uint64) bool {
+func (b *chunk) add(e Event, number uint64) bool {
 	at := len(b.data)
 	b.u32(0x2A2A)
 	b.u32(0)
 	b.u64(number)
-	b.u64(hive.Filetime(e.Time))
+	b.u64(filetime(e.Time))
 	b.bytes(tokenFragment, 1, 1, 0, tokenTemplate, 1)
 	shape := e.Provider
 	for _, f := range e.Data {
@@ -285,8 +333,8 @@ func (b *builder) add(e Event, number uint64) bool {
 	}
 	user := SID(e.User)
 	values := []Value{
-		{Type: TypeUint16, Data: binary.LittleEndian.AppendUint16(nil, e.ID)},
-		{Type: TypeUint8, Data: []byte{e.Level}}, Instant(e.Time), Uint64(number),
+		{Type: typeUint16, Data: binary.LittleEndian.AppendUint16(nil, e.ID)},
+		{Type: typeUint8, Data: []byte{e.Level}}, Instant(e.Time), Uint64(number),
 		Text(e.Channel), Text(e.Computer), user,
 	}
 	for _, f := range e.Data {
@@ -315,7 +363,7 @@ func (b *builder) add(e Event, number uint64) bool {
 }
 
 // close finishes the chunk.
-func (b *builder) close() []byte {
+func (b *chunk) close() []byte {
 	free := len(b.data)
 	whole := append(b.data[:free:free], make([]byte, chunkSize-free)...)
 	copy(whole, "ElfChnk\x00")
@@ -333,16 +381,17 @@ func (b *builder) close() []byte {
 	return whole
 }
 
-// Append adds events to a log that is closed; one of no bytes begins anew.
-func Append(log []byte, all []Event) []byte {
-	if len(log) < fileHead {
-		return Build(all, 1, false)
+// AppendEvents returns a log with further events. The log has to be closed; one
+// of no bytes begins anew.
+func AppendEvents(log []byte, all []Event) []byte {
+	if len(log) < logHead {
+		return EventLog(all, 1, false)
 	}
 	first := binary.LittleEndian.Uint64(log[24:])
-	more := Build(all, first, false)
-	chunks := uint16((len(log)-fileHead)/chunkSize) + binary.LittleEndian.Uint16(more[42:])
-	whole := append(log[:len(log):len(log)], more[fileHead:]...)
-	head := whole[:fileHead]
+	more := EventLog(all, first, false)
+	chunks := uint16((len(log)-logHead)/chunkSize) + binary.LittleEndian.Uint16(more[42:])
+	whole := append(log[:len(log):len(log)], more[logHead:]...)
+	head := whole[:logHead]
 	binary.LittleEndian.PutUint64(head[16:], uint64(chunks)-1)
 	binary.LittleEndian.PutUint64(head[24:], first+uint64(len(all)))
 	binary.LittleEndian.PutUint16(head[42:], chunks)
