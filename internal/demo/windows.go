@@ -66,9 +66,9 @@ const (
 type disk struct {
 	dir              string
 	at               time.Time
-	system, software *write.Node
-	users            map[string]*write.Node
-	classes          map[string]*write.Node // what is registered for a user alone
+	system, software *write.Key
+	users            map[string]*write.Key
+	classes          map[string]*write.Key // what is registered for a user alone
 	err              error
 }
 
@@ -84,10 +84,10 @@ func MakeWindows(dir string, now time.Time) error {
 	d := &disk{
 		dir:      dir,
 		at:       now.AddDate(0, -3, 0),
-		system:   &write.Node{Name: "ROOT"},
-		software: &write.Node{Name: "ROOT"},
-		users:    map[string]*write.Node{},
-		classes:  map[string]*write.Node{},
+		system:   &write.Key{Name: "ROOT"},
+		software: &write.Key{Name: "ROOT"},
+		users:    map[string]*write.Key{},
+		classes:  map[string]*write.Key{},
 	}
 	d.frame(t)
 	d.own(t)
@@ -169,7 +169,7 @@ func (d *disk) frame(t till) {
 	profiles.Set(exp("ProgramData", `%SystemDrive%\ProgramData`))
 	for _, u := range t.Users {
 		profiles.At(u.SID).Set(exp("ProfileImagePath", `%SystemDrive%\Users\`+u.Name))
-		d.users[u.Name] = &write.Node{Name: "ROOT"}
+		d.users[u.Name] = &write.Key{Name: "ROOT"}
 	}
 	d.software.At(currentVersion + `\Policies\Explorer`).Set(
 		write.Counted("DisableLocalMachineRunOnce", 1))
@@ -225,13 +225,13 @@ func (d *disk) own(t till) {
 	}
 }
 
-func (d *disk) service(key string) *write.Node {
+func (d *disk) service(key string) *write.Key {
 	return d.system.At(controlSet + `\Services\` + key)
 }
 
 // user is the registry of a user, or the machine's, below which the same keys
 // stand.
-func (d *disk) user(name string) *write.Node {
+func (d *disk) user(name string) *write.Key {
 	if name == "" {
 		return d.software
 	}
@@ -384,7 +384,7 @@ func (d *disk) app(name, task, run, user string, m maker, off bool) {
 		"</Applications></Package>\r\n"))
 	d.program(folder+run, write.ProgramInfo{Maker: m.Name, Product: name, Version: m.Version})
 	if d.classes[user] == nil {
-		d.classes[user] = &write.Node{Name: "ROOT"}
+		d.classes[user] = &write.Key{Name: "ROOT"}
 	}
 	model := d.classes[user].At(`Local Settings\Software\` + currentVersion + `\AppModel`)
 	model.At(`Repository\Packages\` + full)

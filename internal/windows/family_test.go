@@ -332,8 +332,8 @@ func TestUsers(t *testing.T) {
 	d.Profile("S-1-5-21-1-2-3-1005.bak", `C:\Users\broken`)
 	d.Profile("S-1-5-21-1-2-3-1006", `%SystemDrive%\Elsewhere\moved`)
 	d.Files["Elsewhere/moved/NTUSER.DAT"] = "not a hive"
-	d.Users["stray"] = &write.Node{Name: "ROOT"}
-	d.Users["Default"] = &write.Node{Name: "ROOT"}
+	d.Users["stray"] = &write.Key{Name: "ROOT"}
+	d.Users["Default"] = &write.Key{Name: "ROOT"}
 	d.Run("Default", "Run").Set(text("Welcome", `C:\Windows\explorer.exe`))
 	found, r := survey(t, d)
 	unread := fmt.Sprint(found.Unread, found.Remarks)

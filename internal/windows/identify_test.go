@@ -79,12 +79,12 @@ func TestWhoMadeWhat(t *testing.T) {
 
 // TestTitlesInTheMachinesLanguage has a text in several languages.
 func TestTitlesInTheMachinesLanguage(t *testing.T) {
-	for want, set := range map[string]func(mui *write.Node){
-		"Ein Titel": func(*write.Node) {}, // nothing says which
-		"Un titolo": func(mui *write.Node) {
+	for want, set := range map[string]func(mui *write.Key){
+		"Ein Titel": func(*write.Key) {}, // nothing says which
+		"Un titolo": func(mui *write.Key) {
 			mui.At("Settings").Set(write.Listed("PreferredUILanguages", "it-IT", "en-US"))
 		},
-		"A title": func(mui *write.Node) { mui.At(`UILanguages\en-US`) },
+		"A title": func(mui *write.Key) { mui.At(`UILanguages\en-US`) },
 	} {
 		d := windowstest.New()
 		d.Files["Windows/System32/titles.dll"] = ""
@@ -173,7 +173,7 @@ func TestStartupFolders(t *testing.T) {
 // TestPackagedApps has start-up tasks of packages in every state.
 func TestPackagedApps(t *testing.T) {
 	d := windowstest.New()
-	classes := &write.Node{Name: "ROOT"}
+	classes := &write.Key{Name: "ROOT"}
 	const model = `Local Settings\Software\Microsoft\Windows\CurrentVersion\AppModel\`
 	const full, family = "Dunmarrow.Gorsedale_1.2.0.0_x64__8f3k", "Dunmarrow.Gorsedale_8f3k"
 	classes.At(model + `Repository\Packages\` + full)

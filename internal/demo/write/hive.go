@@ -11,19 +11,19 @@ import (
 	"unicode/utf16"
 )
 
-// A Node is a key of a hive that is built.
-type Node struct {
+// A Key is one of a hive that is to be written, with all below it.
+type Key struct {
 	Name    string
 	Class   string
 	Written time.Time // the zero time is that of the whole hive
 	Values  []Datum
-	Keys    []*Node
+	Keys    []*Key
 	// List is the kind of its list of keys: lf, lh, li or ri; empty for the
 	// usual one.
 	List string
 }
 
-// A Datum is a value of a hive that is built.
+// A Datum is a value of a key.
 type Datum struct {
 	Name string
 	Type uint32
@@ -74,11 +74,11 @@ func Counted(name string, n uint32) Datum {
 
 // At returns the key below a node at a path in one text, its parts divided by
 // backslashes, and makes it where it is missing.
-func (n *Node) At(path string) *Node {
+func (n *Key) At(path string) *Key {
 	for name := range strings.SplitSeq(path, `\`) {
-		i := slices.IndexFunc(n.Keys, func(k *Node) bool { return same(k.Name, name) })
+		i := slices.IndexFunc(n.Keys, func(k *Key) bool { return same(k.Name, name) })
 		if i < 0 {
-			n.Keys = append(n.Keys, &Node{Name: name})
+			n.Keys = append(n.Keys, &Key{Name: name})
 			i = len(n.Keys) - 1
 		}
 		n = n.Keys[i]
@@ -87,7 +87,7 @@ func (n *Node) At(path string) *Node {
 }
 
 // Set adds values to a node, or puts them in the place of those of their names.
-func (n *Node) Set(values ...Datum) *Node {
+func (n *Key) Set(values ...Datum) *Key {
 	for _, v := range values {
 		i := slices.IndexFunc(n.Values, func(d Datum) bool { return same(d.Name, v.Name) })
 		if i < 0 {
@@ -110,7 +110,7 @@ type hive struct {
 
 // Hive returns a hive of a version 1.3 to 1.6 with a key as its root. File is
 // the tail of the path that its first page names.
-func Hive(root *Node, minor uint32, file string, written time.Time) []byte {
+func Hive(root *Key, minor uint32, file string, written time.Time) []byte {
 	b := &hive{minor: minor, written: filetime(written)}
 	owner := b.security()
 	top := b.key(root, nil, noCell, owner)
@@ -310,7 +310,7 @@ func less(a, b listedKey) int {
 	return slices.Compare(utf16.Encode([]rune(upper(a.name))), utf16.Encode([]rune(upper(b.name))))
 }
 
-func (b *hive) key(n, parent *Node, above, owner uint32) uint32 {
+func (b *hive) key(n, parent *Key, above, owner uint32) uint32 {
 	name, latin := encoded(n.Name)
 	at := b.cell(keyHead + len(name))
 	b.keys++

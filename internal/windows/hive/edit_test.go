@@ -122,7 +122,7 @@ func whole(t testing.TB, data []byte) {
 
 // grown is a hive with keys whose lists are of every kind, long ones too.
 func grown(rng *rand.Rand, minor uint32) []byte {
-	root := &write.Node{Name: "ROOT"}
+	root := &write.Key{Name: "ROOT"}
 	for _, kind := range []string{"", "lf", "lh", "li", "ri"} {
 		n := root.At("List " + kind)
 		for i := range 1 + rng.IntN(12) {
@@ -135,7 +135,7 @@ func grown(rng *rand.Rand, minor uint32) []byte {
 	}
 	long := root.At("Long")
 	for i := range 2600 {
-		long.Keys = append(long.Keys, &write.Node{Name: fmt.Sprintf("K%05d", i)})
+		long.Keys = append(long.Keys, &write.Key{Name: fmt.Sprintf("K%05d", i)})
 	}
 	if long.List = "ri"; minor < 5 {
 		long.List = "lf"
@@ -364,7 +364,7 @@ func TestAStoppedChange(t *testing.T) {
 	}
 	for seed := range rounds(12) {
 		rng := rand.New(rand.NewPCG(seed, 3))
-		root := &write.Node{Name: "ROOT"}
+		root := &write.Key{Name: "ROOT"}
 		run := root.At("Run").Set(write.Counted("Start", 2),
 			write.Raw("Note", Binary, []byte("twelve bytes")),
 			write.Raw("Long", Binary, make([]byte, rng.IntN(3000))))

@@ -13,11 +13,11 @@ import (
 // which can be read: their entries lead nowhere.
 func dead(t testing.TB, n int) *Hive {
 	t.Helper()
-	root := &write.Node{Name: "ROOT"}
+	root := &write.Key{Name: "ROOT"}
 	run := root.At("Run")
 	run.List = "li"
 	for i := range n {
-		run.Keys = append(run.Keys, &write.Node{Name: fmt.Sprintf("K%06d", i)})
+		run.Keys = append(run.Keys, &write.Key{Name: fmt.Sprintf("K%06d", i)})
 		run.Values = append(run.Values, write.Counted(fmt.Sprintf("V%06d", i), 1))
 	}
 	data := write.Hive(root, 5, "SOFTWARE", at)
@@ -69,11 +69,11 @@ func TestManyFaultsAreBounded(t *testing.T) {
 
 // TestAListIsReadOnce has a list of lists name the same one again and again.
 func TestAListIsReadOnce(t *testing.T) {
-	root := &write.Node{Name: "ROOT"}
+	root := &write.Key{Name: "ROOT"}
 	run := root.At("Run")
 	run.List = "ri"
 	for i := range 3000 {
-		run.Keys = append(run.Keys, &write.Node{Name: fmt.Sprintf("K%06d", i)})
+		run.Keys = append(run.Keys, &write.Key{Name: fmt.Sprintf("K%06d", i)})
 	}
 	data := write.Hive(root, 5, "SOFTWARE", at)
 	k, err := open(t, data).Root().Key("Run")

@@ -21,8 +21,8 @@ import (
 var at = time.Date(2026, 11, 25, 8, 4, 5, 600, time.UTC)
 
 // sample has every record there is, and what is unusual in healthy hives.
-func sample() *write.Node {
-	root := &write.Node{Name: "ROOT"}
+func sample() *write.Key {
+	root := &write.Key{Name: "ROOT"}
 	run := root.At(`Microsoft\Run`)
 	root.At("Microsoft").Class = "Shell"
 	run.Set(
@@ -96,7 +96,7 @@ func tell(t testing.TB, k Key, path string, all *[]told) {
 }
 
 // asBuilt is what a node tells.
-func asBuilt(n *write.Node, path string, all *[]told) {
+func asBuilt(n *write.Key, path string, all *[]told) {
 	written := at
 	if !n.Written.IsZero() {
 		written = n.Written
@@ -312,7 +312,7 @@ func logged(before, after []byte) (hive, log []byte) {
 }
 
 // changed is the sample with a value changed, one more, and a bin more.
-func changed() *write.Node {
+func changed() *write.Key {
 	n := sample()
 	n.At(`Microsoft\Run`).Set(write.Texted("Plain", String, "other"))
 	n.At("New").Set(write.Raw("Much", Binary, bytes.Repeat([]byte{1}, 9000)))
@@ -415,7 +415,7 @@ func walk(h *Hive) (keys int) {
 // TestDamageIsBounded changes bytes of a hive at random: what is read stays
 // within bounds, and what is whole is still there.
 func TestDamageIsBounded(t *testing.T) {
-	small := &write.Node{Name: "ROOT"}
+	small := &write.Key{Name: "ROOT"}
 	for i := range 40 {
 		small.At(fmt.Sprintf(`A\B%d\C`, i)).Set(write.Texted("run", String, "x"),
 			write.Listed("m", "a"))
@@ -437,7 +437,7 @@ func TestDamageIsBounded(t *testing.T) {
 // FuzzHive opens hives whose bins are what is given, zero behind it, with a log
 // that has a page of them anew. Without the padding the inputs are short.
 func FuzzHive(f *testing.F) {
-	small := &write.Node{Name: "ROOT"}
+	small := &write.Key{Name: "ROOT"}
 	small.At(`A\B`).Set(write.Texted("run", String, "x"))
 	whole := write.Hive(small, 5, "SYSTEM", at)
 	bins := bytes.TrimRight(whole[headSize:], "\x00")
@@ -482,9 +482,9 @@ func FuzzHive(f *testing.F) {
 // BenchmarkLookup finds some keys in a hive of 600,000 values, against reading
 // the file once.
 func BenchmarkLookup(b *testing.B) {
-	root := &write.Node{Name: "ROOT"}
+	root := &write.Key{Name: "ROOT"}
 	for i := range 6000 {
-		n := &write.Node{Name: fmt.Sprintf("{%08x}", i*2654435761)}
+		n := &write.Key{Name: fmt.Sprintf("{%08x}", i*2654435761)}
 		for j := range 100 {
 			n.Set(write.Raw(fmt.Sprintf("value %d", j), Binary, make([]byte, 120)))
 		}

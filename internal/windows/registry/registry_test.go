@@ -94,10 +94,10 @@ func TestOpen(t *testing.T) {
 			d.Profile("S-1-5-21-1-2-3-1003", `C:\Users\mira`)
 		}, usual + " | NTUSER.DAT is not there"},
 		"a profile of nobody": {func(d *windowstest.Disk) {
-			d.Users["mira"] = &write.Node{Name: "ROOT"}
+			d.Users["mira"] = &write.Key{Name: "ROOT"}
 		}, usual + " | | mira is a profile that no user has any more; it launches nothing"},
 		"what new users get": {func(d *windowstest.Disk) {
-			d.Users["Default"] = &write.Node{Name: "ROOT"}
+			d.Users["Default"] = &write.Key{Name: "ROOT"}
 			d.Software.At(strings.TrimSuffix(profiles, `\`)).Set(
 				write.Texted("Default", hive.Expand, `%SystemDrive%\Users\Default`))
 		}, usual + " Default(2)"},

@@ -13,8 +13,8 @@ import (
 
 // A Disk is one that is made: its hives, and its other files.
 type Disk struct {
-	System, Software *write.Node
-	Users            map[string]*write.Node // by the names of profiles
+	System, Software *write.Key
+	Users            map[string]*write.Key // by the names of profiles
 	Files            map[string]string      // as [testtree.Make] takes them
 }
 
@@ -30,9 +30,9 @@ const (
 // New is a disk with two users and nothing that is launched.
 func New() *Disk {
 	d := &Disk{
-		System:   &write.Node{Name: "ROOT"},
-		Software: &write.Node{Name: "ROOT"},
-		Users:    map[string]*write.Node{},
+		System:   &write.Key{Name: "ROOT"},
+		Software: &write.Key{Name: "ROOT"},
+		Users:    map[string]*write.Key{},
 		Files: map[string]string{
 			"Windows/System32/svchost.exe":  "",
 			"Windows/System32/userinit.exe": "",
@@ -52,7 +52,7 @@ func New() *Disk {
 		write.Texted("MachineGuid", hive.String, "6F1D2C3B-0000-4000-8000-0123456789AB"))
 	for end, name := range map[string]string{"1001": "isolde", "1002": "branko"} {
 		d.Profile("S-1-5-21-1-2-3-"+end, `C:\Users\`+name)
-		d.Users[name] = &write.Node{Name: "ROOT"}
+		d.Users[name] = &write.Key{Name: "ROOT"}
 	}
 	return d
 }
@@ -67,7 +67,7 @@ func (d *Disk) Profile(sid, dir string) {
 func Grows(name, text string) write.Datum { return write.Texted(name, hive.Expand, text) }
 
 // Service adds a service, or more of one.
-func (d *Disk) Service(name string, values ...write.Datum) *write.Node {
+func (d *Disk) Service(name string, values ...write.Datum) *write.Key {
 	return d.System.At(set + `\Services\` + name).Set(values...)
 }
 
@@ -80,7 +80,7 @@ func Auto(image string) []write.Datum {
 }
 
 // Run is the key of a list of the machine, or of a user.
-func (d *Disk) Run(user, list string) *write.Node {
+func (d *Disk) Run(user, list string) *write.Key {
 	if user == "" {
 		return d.Software.At(current + `\` + list)
 	}
@@ -92,7 +92,7 @@ func (d *Disk) Make(t testing.TB) string {
 	t.Helper()
 	files := maps.Clone(d.Files)
 	const config = "Windows/System32/config/"
-	write := func(p string, n *write.Node) {
+	write := func(p string, n *write.Key) {
 		if _, there := files[p]; !there {
 			files[p] = string(write.Hive(n, 5, p, At))
 		}
