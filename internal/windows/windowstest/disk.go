@@ -15,7 +15,7 @@ import (
 type Disk struct {
 	System, Software *write.Key
 	Users            map[string]*write.Key // by the names of profiles
-	Files            map[string]string      // as [testtree.Make] takes them
+	Files            map[string]string     // as [testtree.Make] takes them
 }
 
 // At is when everything was written.
