@@ -5,7 +5,6 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
@@ -14,12 +13,13 @@ import (
 	"calmdawn/internal/ledger"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/render"
+	"calmdawn/internal/say"
 	"calmdawn/internal/visit"
 )
 
 // sit opens the machine for changing it, and says what of an interrupted call
 // was settled.
-func (a *app) sit(s *render.Screen, at time.Time) (*visit.Session, error) {
+func (a *app) sit(s say.Page, at time.Time) (*visit.Session, error) {
 	d, err := a.site().Lock(at)
 	if err != nil {
 		return nil, err
@@ -92,13 +92,13 @@ func (a *app) alter(yes bool, make func(*visit.Session) (plan, error)) error {
 // came with it.
 func (a *app) carryOut(
 	d *visit.Session,
-	s *render.Screen,
+	s say.Page,
 	c change.Change,
 	g *visit.Guarding,
 ) (change.Change, error) {
 	c, err := d.CarryOut(c, g)
 	if err != nil {
-		return c, a.withWays(err)
+		return c, a.calls().WithWays(err)
 	}
 	if g != nil {
 		a.tellGuard(s, c, *g)
@@ -107,21 +107,11 @@ func (a *app) carryOut(
 }
 
 // done says what one change did, or prints it as a document.
-func (a *app) done(s *render.Screen, c change.Change) error {
+func (a *app) done(s say.Page, c change.Change) error {
 	if a.json {
 		return a.writeJSON(document.NewChange(c))
 	}
-	s.Line("")
-	if c.Verb == change.Undo {
-		s.Say(render.Good, "Change %d is taken back (recorded as change %d). It takes effect %s.",
-			c.Undoes, c.ID, effect(c))
-		return nil
-	}
-	s.Say(render.Good, "Done, as change %d. It takes effect %s%s.", c.ID, effect(c), restart(c))
-	if c.Terms.Until != "" {
-		s.Line("It is on trial until %s.", date(c.Terms.Until))
-	}
-	s.Line("To take it back: %s", a.call(fmt.Sprintf("undo %d", c.ID)))
+	say.ShowDone(s, c)
 	return nil
 }
 
@@ -153,24 +143,14 @@ var errDeclined = errors.New("nothing was changed")
 
 // tellSettled says what became of interrupted calls, and has the running
 // machine's service manager know.
-func (a *app) tellSettled(s *render.Screen, d *visit.Session) {
+func (a *app) tellSettled(s say.Page, d *visit.Session) {
 	for _, c := range d.Ledger.Recovered() {
-		switch {
-		case len(c.Open()) > 0:
-			s.SayWrapped(2, render.Warn, "Change %d had been interrupted. It is settled but for "+
-				"%s.", c.ID, count(len(c.Open()), "path", "paths"))
-		case c.Verb == change.Undo:
-			s.SayWrapped(2, render.Warn, "Change %d, which takes change %d back, had been "+
-				"interrupted; it was finished.", c.ID, c.Undoes)
-		default:
-			s.SayWrapped(2, render.Warn, "Change %d had been interrupted; it was taken back, and "+
-				"the machine is as it was before it.", c.ID)
-		}
+		s.SayWrapped(2, render.Warn, "%s", say.Settled(c))
 	}
 	a.tellManager(d, s, d.Ledger.Edited())
 	for _, c := range d.Ledger.Changes() {
 		if d.Barred == nil && !a.closing && len(c.Open()) > 0 {
-			for _, line := range a.waysOn(c) {
+			for _, line := range a.calls().WaysOn(c) {
 				s.SayWrapped(2, render.Warn, "%s", line)
 			}
 		}
@@ -178,51 +158,10 @@ func (a *app) tellSettled(s *render.Screen, d *visit.Session) {
 	a.tellNotes(s, d.Ledger)
 }
 
-func (a *app) tellNotes(s *render.Screen, led *ledger.Ledger) {
+func (a *app) tellNotes(s say.Page, led *ledger.Ledger) {
 	for _, note := range led.Notes() {
 		s.SayWrapped(2, render.Warn, "%s", render.Clean(note))
 	}
-}
-
-// waysOn says why an interrupted change is still open, and what closes it.
-func (a *app) waysOn(c change.Change) []string {
-	var lines []string
-	for _, p := range c.Open() {
-		lines = append(lines,
-			fmt.Sprintf("Change %d is open at %s: %s.", c.ID, render.Clean(p),
-				render.Clean(c.WhyOpen(p))))
-	}
-	open := c.Open()
-	leave := fmt.Sprintf("  To leave it as it is: %s",
-		a.call(fmt.Sprintf("undo %d --leave %s", c.ID, shellWord(open[0]))))
-	if !slices.ContainsFunc(open, func(p string) bool { return !machine.SaysAway(c.WhyOpen(p)) }) {
-		return append(lines,
-			"  Set that right, then call calmdawn again: it finishes the change.", leave)
-	}
-	back := "put there what was before it"
-	if c.Verb == change.Undo {
-		back = "put there what was before the change"
-	}
-	return append(lines,
-		fmt.Sprintf("  To %s, whatever is there now: %s", back, a.call(fmt.Sprintf("undo %d "+
-			"--overwrite", c.ID))),
-		leave)
-}
-
-// withWays adds to the refusal of a path that an interrupted change holds what
-// can be done about it.
-func (a *app) withWays(err error) error {
-	if held := (*ledger.Unsettled)(nil); errors.As(err, &held) {
-		return fmt.Errorf("%w\n%s", err, strings.Join(a.waysOn(held.Change), "\n"))
-	}
-	if held := (*ledger.HeldElsewhere)(nil); errors.As(err, &held) {
-		with := *a
-		with.casebook = held.Casebook
-		return fmt.Errorf("%w\ntake that back first, on that computer: %s\nif that casebook is "+
-			"lost, remove %s from the machine by hand", err,
-			with.call(fmt.Sprintf("undo %d", held.Change)), held.Mark)
-	}
-	return err
 }
 
 // tellUnsettled says, where nothing is settled, what is shown of a machine that
@@ -231,18 +170,7 @@ func (a *app) withWays(err error) error {
 func (a *app) tellUnsettled(r *machine.Root, changes []change.Change) {
 	var lines []string
 	for _, c := range changes {
-		switch {
-		case len(c.Open()) == 0:
-		case r.Locked():
-			lines = append(lines, fmt.Sprintf("Change %d is being made at this moment; what is "+
-				"shown may be half of it.", c.ID))
-		case c.Settlement != nil:
-			lines = append(lines, a.waysOn(c)...)
-		default:
-			lines = append(lines, fmt.Sprintf("Change %d was interrupted: what is shown is the "+
-				"machine as it is, changed in part. To have it settled: %s", c.ID,
-				a.call(fmt.Sprintf("undo %d", c.ID))))
-		}
+		lines = append(lines, a.calls().Unsettled(c, r.Locked())...)
 	}
 	s := render.NewScreen(a.Err, a.Width, a.colour(), a.UTF8)
 	for _, line := range lines {

@@ -4,6 +4,7 @@ package cli
 
 import (
 	"cmp"
+	"encoding/csv"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -14,11 +15,12 @@ import (
 	"strings"
 	"time"
 
+	"calmdawn/internal/say"
+
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
 	"calmdawn/internal/casebook"
-	"calmdawn/internal/core/item"
 	"calmdawn/internal/render"
 	"calmdawn/internal/shell"
 	"calmdawn/internal/visit"
@@ -154,25 +156,13 @@ func run(args []string, s Streams) (code int, caught os.Signal) {
 // complain says what went wrong.
 func (a *app) complain(err error) {
 	say := render.NewScreen(a.Err, a.Width, false, a.UTF8)
-	for i, line := range strings.Split(a.named(err.Error()), "\n") {
+	for i, line := range strings.Split(a.calls().Named(err.Error()), "\n") {
 		lead := "  "
 		if i == 0 {
 			lead = "calmdawn: "
 		}
 		say.Wrap(2, "%s%s", lead, render.CleanWhole(line)) // values from a machine may be in it
 	}
-}
-
-// named has the commands that an error names go to the same machine.
-func (a *app) named(text string) string {
-	for _, name := range a.commands {
-		for _, after := range []string{" ", "\n", ";", ",", ")"} {
-			if !strings.Contains(text, name+" --help") {
-				text = strings.ReplaceAll(text, "calmdawn "+name+after, a.call(name)+after)
-			}
-		}
-	}
-	return text
 }
 
 // A status is an error with the exit status it ends the call with.
@@ -299,13 +289,31 @@ func (a *app) site() visit.Site {
 }
 
 // screen is where text for people goes; with --json that is the error stream.
-func (a *app) screen() *render.Screen {
+func (a *app) screen() say.Page {
 	w := a.Out
 	if a.json {
 		w = a.Err
 	}
-	return render.NewScreen(w, a.Width, a.colour(), a.UTF8)
+	return a.page(w)
 }
+
+// page is a screen on a stream, with the commands that it recommends.
+func (a *app) page(w io.Writer) say.Page {
+	return say.Page{Screen: render.NewScreen(w, a.Width, a.colour(), a.UTF8), Calls: a.calls()}
+}
+
+// calls are how the user would call us again on the same machine.
+func (a *app) calls() say.Calls {
+	c := say.Calls{Casebook: a.casebook, Commands: a.commands}
+	if a.saysRoot() {
+		c.Root = a.dir
+	}
+	return c
+}
+
+// call is how the user would call us again on the same machine: for a screen,
+// which keeps it whole.
+func (a *app) call(words string) string { return a.calls().Call(words) }
 
 func (a *app) colour() bool {
 	return a.color == "always" ||
@@ -330,28 +338,6 @@ func (a *app) saysRoot() bool {
 	return os.Getenv(rootVariable) != a.dir || os.Geteuid() != 0 || became != ""
 }
 
-// call is how the user would call us again on the same machine: for a screen,
-// which keeps it whole.
-func (a *app) call(words string) string {
-	s := "calmdawn"
-	if a.saysRoot() {
-		s += " --root " + shellWord(a.dir)
-	}
-	if a.casebook != "" {
-		s += " --casebook " + shellWord(a.casebook)
-	}
-	return render.Whole(strings.TrimSpace(s + " " + words))
-}
-
-// shellWord is a word for a command that we recommend. What no quotes can hold
-// has the form of an id, which stands for an item and for a path of a change.
-func shellWord(w string) string {
-	if word, ok := shell.Word(w); ok {
-		return word
-	}
-	return item.SafeID(w)
-}
-
 // writeJSON writes a document, named by its first field.
 func (a *app) writeJSON(document any) error {
 	enc := json.NewEncoder(a.Out)
@@ -360,26 +346,13 @@ func (a *app) writeJSON(document any) error {
 	return enc.Encode(document)
 }
 
+// writeCSV writes rows as a file of comma-separated values (RFC 4180).
+func (a *app) writeCSV(rows [][]string) error { return csv.NewWriter(a.Out).WriteAll(rows) }
+
 // once says a line that a plan gives cause to, however often that is made.
 func (a *app) once(line string) {
 	if !slices.Contains(a.said, line) {
 		a.said = append(a.said, line)
 		a.screen().Line("%s", line)
 	}
-}
-
-// count says "1 item", "3 items".
-func count(n int, one, many string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %s", n, many)
-}
-
-// plural chooses between a word for one thing and one for several.
-func plural(n int, one, many string) string {
-	if n == 1 {
-		return one
-	}
-	return many
 }

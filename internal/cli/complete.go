@@ -14,6 +14,7 @@ import (
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/render"
+	"calmdawn/internal/say"
 	"calmdawn/internal/shell"
 	"calmdawn/internal/visit"
 )
@@ -30,13 +31,13 @@ func (a *app) complete(root *cobra.Command) {
 		"color":  fixed("auto", "always", "never"),
 		"fail-if": fixed("slower\tany amount", "slower:2s\tby that much or more",
 			"slower:5%\tby that share or more"),
-		"group":  fixed(groups...),
+		"group":  fixed(say.Groups...),
 		"guard":  fixed("auto", "on", "off"),
 		"insist": a.completeIDs,
 		"leave":  a.completePaths,
 		"on":     fixed("usable", "ready", "settled", "settled-after-login"),
 		"since":  a.completeChanges("change:", carriedOut),
-		"sort":   fixed(append([]string{"cost"}, sortWords()...)...),
+		"sort":   fixed(append([]string{"cost"}, say.SortWords()...)...),
 		"trial":  fixed("7d", "14d", "30d"),
 	}
 	var f visit.Filter
@@ -157,7 +158,7 @@ func (a *app) completeIDs(
 		if it.Owner != "" {
 			name += "@" + it.Owner
 		}
-		if strings.Contains(typed, ":") || shellWord(name) != name ||
+		if strings.Contains(typed, ":") || say.ShellWord(name) != name ||
 			named[it.Native] > 1 && !l.Names(name, it) {
 			o.add(it.ID, it.Title)
 			continue
@@ -198,7 +199,7 @@ func (a *app) completeChanges(
 		}
 		for _, c := range slices.Backward(changes) {
 			if fits(c) {
-				o.add(lead+fmt.Sprint(c.ID), what(c))
+				o.add(lead+fmt.Sprint(c.ID), say.What(c))
 			}
 		}
 		return o.words, noFiles
@@ -252,7 +253,7 @@ func (a *app) completeChoice(c visit.Choice) cobra.CompletionFunc {
 			of[c.Of(it)] = append(of[c.Of(it)], it)
 		}
 		for _, word := range slices.Sorted(maps.Keys(of)) {
-			o.add(hyphened(word), count(len(of[word]), "item", "items"))
+			o.add(hyphened(word), say.Count(len(of[word]), "item", "items"))
 		}
 		return o.words, noFiles
 	}
@@ -280,13 +281,13 @@ func (a *app) offerBoots(have []string, typed string, numbers bool) ([]string,
 	o := offer{have: have, typed: typed}
 	labels, _ := m.ReadLabels()
 	for _, label := range slices.Sorted(maps.Keys(labels)) {
-		o.add(label, count(len(labels[label]), "boot", "boots"))
+		o.add(label, say.Count(len(labels[label]), "boot", "boots"))
 	}
 	if !numbers {
 		return o.words, noFiles
 	}
 	for i, b := range slices.Backward(m.Remember(0).Boots) {
-		o.add(fmt.Sprint(i+1), day(b.Began)+", "+b.Short())
+		o.add(fmt.Sprint(i+1), say.Day(b.Began)+", "+b.Short())
 	}
 	return o.words, noFiles
 }
@@ -335,7 +336,7 @@ func (a *app) completeSurveys(
 	kept, _ := book.Surveys()
 	o := offer{have: have, typed: typed}
 	for _, k := range slices.Backward(kept) {
-		o.add(fmt.Sprint(k.Number), day(k.TakenAt))
+		o.add(fmt.Sprint(k.Number), say.Day(k.TakenAt))
 	}
 	return o.words, noFiles
 }

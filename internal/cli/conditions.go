@@ -9,7 +9,7 @@ import (
 
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/document"
-	"calmdawn/internal/render"
+	"calmdawn/internal/say"
 )
 
 func (a *app) conditionsCommand() *cobra.Command {
@@ -64,7 +64,7 @@ func (a *app) conditions(id string) error {
 		if err != nil {
 			return err
 		}
-		if all, about = b.Conditions, "in the boot of "+day(b.Began); len(all) == 0 {
+		if all, about = b.Conditions, "in the boot of "+say.Day(b.Began); len(all) == 0 {
 			return fmt.Errorf("nobody noted the conditions of that boot; %s has them noted from "+
 				"now on", a.call("recorder on"))
 		}
@@ -74,44 +74,6 @@ func (a *app) conditions(id string) error {
 	if a.json {
 		return a.writeJSON(document.NewConditions(all))
 	}
-	s := a.screen()
-	bad := 0
-	var rows [][]render.Cell
-	for _, c := range all {
-		mark, tone := "", render.Plain
-		if c.Bad {
-			mark, tone = "mind", render.Warn
-			bad++
-		}
-		rows = append(rows, []render.Cell{
-			{Text: mark, Tone: tone},
-			{Text: render.Clean(c.Name), Tone: tone},
-			{Text: render.Clean(c.Value), Tone: tone},
-			{Text: render.Clean(c.Why), Tone: render.Dim},
-		})
-	}
-	answer := "Nothing stands out"
-	if bad > 0 {
-		answer = count(bad, "thing stands out", "things stand out")
-	}
-	s.Say(render.Strong, "%s among what bears on a boot besides its items, %s.", answer, about)
-	s.Line("")
-	titles := s.Table([]render.Column{
-		{Title: "", Keep: 5},
-		{Title: "CONDITION"},
-		{Title: "VALUE"},
-		{Title: "WHY IT MATTERS", Keep: 2, Flex: 30},
-	}, rows)
-	s.Line("")
-	for _, c := range all {
-		if c.Bad && !titles["WHY IT MATTERS"] {
-			s.SayWrapped(2, render.Warn, "%s: %s.", upper(render.Clean(c.Name)),
-				render.Clean(c.Why))
-		}
-	}
-	if id == "" && !m.Root.Live() {
-		s.Line("As the disk is now; what it was in past boots cannot be told from it.")
-	}
-	s.Line("Next: see how long its boots take, with %s", a.call("boots"))
+	say.ShowConditions(a.screen(), all, about, id == "" && !m.Root.Live())
 	return nil
 }

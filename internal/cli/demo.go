@@ -14,6 +14,7 @@ import (
 	"calmdawn/internal/guard"
 	"calmdawn/internal/ledger"
 	"calmdawn/internal/render"
+	"calmdawn/internal/say"
 	"calmdawn/internal/visit"
 )
 
@@ -175,7 +176,7 @@ func (a *app) reboot(dir string, times int) error {
 			if err != nil {
 				return err
 			}
-			s.Line("The boot of %s, simulated: usable after %s.", day(at),
+			s.Line("The boot of %s, simulated: usable after %s.", say.Day(at),
 				render.Duration(usable))
 			continue
 		}
@@ -183,7 +184,7 @@ func (a *app) reboot(dir string, times int) error {
 		if err != nil {
 			return err
 		}
-		s.Line("The boot of %s, simulated: %s.", day(at), outcome(b))
+		s.Line("The boot of %s, simulated: %s.", say.Day(at), say.Outcome(b))
 		if err := goodBoot(dir, at); err != nil {
 			return err
 		}

@@ -4,14 +4,12 @@ import (
 	"errors"
 	"fmt"
 	"strconv"
-	"strings"
 
 	"github.com/spf13/cobra"
 
 	"calmdawn/internal/casebook"
-	"calmdawn/internal/core/drift"
 	"calmdawn/internal/document"
-	"calmdawn/internal/render"
+	"calmdawn/internal/say"
 	"calmdawn/internal/visit"
 )
 
@@ -68,7 +66,6 @@ func (a *app) surveys() error {
 		return err
 	}
 	defer m.Close()
-	s := a.screen()
 	book, err := casebook.Read(m.Root, m.Casebook)
 	var all []casebook.Kept
 	if err == nil {
@@ -78,12 +75,7 @@ func (a *app) surveys() error {
 	if err != nil && !errors.Is(err, casebook.ErrNone) {
 		return err
 	}
-	if len(all) == 0 {
-		s.Line("No survey was kept. %s keeps one.", a.call("drift --keep"))
-	}
-	for _, k := range all {
-		s.Line("%4d  %s", k.Number, day(k.TakenAt))
-	}
+	say.ShowSurveys(a.screen(), all)
 	return nil
 }
 
@@ -126,7 +118,7 @@ func (a *app) drift(args []string, keep, all bool) error {
 	if a.json {
 		err = a.writeJSON(document.NewDrift(sides[0].At, sides[1].At, found))
 	} else {
-		a.showDrift(l, sides, found, missing, all, keep)
+		say.ShowDrift(a.screen(), l, sides, found, missing, all, keep)
 	}
 	if err == nil && keep {
 		err = a.saveSurvey(l)
@@ -135,98 +127,4 @@ func (a *app) drift(args []string, keep, all bool) error {
 		return &status{exitNo, nil}
 	}
 	return err
-}
-
-func (a *app) showDrift(
-	l *visit.Visit,
-	sides []visit.Survey,
-	found []drift.Difference,
-	missing error,
-	all, keep bool,
-) {
-	s := a.screen()
-	var rows [][]render.Cell
-	ours, folded, again, gone, fresh := 0, 0, 0, false, false
-	for _, d := range found {
-		switch {
-		case d.Ours != 0:
-			ours++
-			continue
-		case d.System && !all && d.Kind != drift.OnAgain:
-			folded++
-			continue
-		case d.Kind == drift.OnAgain:
-			again++
-		}
-		gone, fresh = gone || d.Kind == drift.Gone, fresh || d.Kind == drift.New
-		tone := render.Plain
-		if d.Kind == drift.OnAgain || d.Kind == drift.New {
-			tone = render.Warn
-		}
-		rows = append(rows, []render.Cell{
-			{Text: string(d.Kind), Tone: tone},
-			render.C(render.Clean(d.Title)),
-			render.C(render.Clean(strings.Trim(d.Detail+"; "+d.By, "; "))),
-			render.C(render.Clean(d.ID)),
-		})
-	}
-	since := fmt.Sprintf("since %s, %s", sides[0].Name, day(sides[0].At))
-	if sides[1].Name != "now" {
-		since = fmt.Sprintf("between %s, %s, and %s, %s", sides[0].Name, day(sides[0].At),
-			sides[1].Name, day(sides[1].At))
-	}
-	answer := fmt.Sprintf("Nothing is different %s.", since)
-	if missing != nil {
-		since = "from what its changes decided"
-		answer = "What its changes decided is as they left it."
-	}
-	if n := len(rows) + folded; n > 0 {
-		answer = fmt.Sprintf("%s different on %s %s.", count(n, "item is", "items are"),
-			machineName(l), since)
-	}
-	s.Say(render.Strong, "%s", answer)
-	s.Line("")
-	if len(rows) > 0 {
-		s.Table([]render.Column{
-			{Title: "IT IS"},
-			{Title: "ITEM", Flex: 18, Firm: 5},
-			{Title: "HOW", Flex: 24, Firm: 5},
-			idColumn,
-		}, rows)
-		s.Line("")
-	}
-	if folded > 0 {
-		s.Line("%s of the operating system besides; --all shows them.",
-			count(folded, "part", "parts"))
-	}
-	if ours > 0 {
-		s.Line("%s by its changes, and not listed: %s",
-			count(ours, "difference was made", "differences were made"), a.call("history"))
-	}
-	if missing != nil && !keep {
-		s.SayWrapped(0, render.Dim, "%s",
-			"What is new or gone cannot be told: "+missing.Error()+".")
-	}
-	if gone && !sides[1].Whole {
-		s.SayWrapped(0, render.Warn, "What is called gone may stand in what was not read.")
-	}
-	if fresh && !sides[0].Whole && missing == nil {
-		s.SayWrapped(0, render.Warn, "What is called new may have stood in what was not read then.")
-	}
-	a.gaps(s, l.Unread)
-	a.unread(s, l.Unread)
-	switch {
-	case again > 0:
-		var ids []string
-		for _, d := range found {
-			if d.Kind == drift.OnAgain && d.Ours == 0 {
-				ids = append(ids, shellWord(d.ID))
-			}
-		}
-		s.Line("Next: switch off what is on again, with %s",
-			a.call("disable "+strings.Join(ids, " ")))
-	case len(rows) > 0:
-		s.Line("Next: look at one of them, with %s; when all is well, %s", a.call("show ITEM"),
-			a.call("drift --keep"))
-	}
 }

@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/pflag"
 
 	"calmdawn/internal/render"
+	"calmdawn/internal/say"
 	"calmdawn/internal/visit"
 )
 
@@ -174,7 +175,7 @@ func (a *app) shortHelp(cmd *cobra.Command) {
 	}
 }
 
-func showExamples(s *render.Screen, text string) {
+func showExamples(s say.Page, text string) {
 	if text != "" {
 		s.Line("")
 		showList(s, text)
@@ -183,7 +184,7 @@ func showExamples(s *render.Screen, text string) {
 
 // showList lists calls or words with what they are for, which stands behind two
 // blanks on the same line, and goes on behind blanks alone.
-func showList(s *render.Screen, text string) {
+func showList(s say.Page, text string) {
 	var rows [][]render.Cell
 	for line := range strings.SplitSeq(text, "\n") {
 		call, about, _ := strings.Cut(strings.TrimPrefix(line, "  "), "  ")
@@ -200,7 +201,7 @@ func showList(s *render.Screen, text string) {
 	table(s, rows)
 }
 
-func showTopics(s *render.Screen) {
+func showTopics(s say.Page) {
 	var rows [][]render.Cell
 	for _, t := range topics {
 		rows = append(rows, []render.Cell{render.C("  " + t.name), render.C(t.short)})
@@ -209,7 +210,7 @@ func showTopics(s *render.Screen) {
 }
 
 // subcommands lists the commands below one, in their groups.
-func (a *app) subcommands(s *render.Screen, cmd *cobra.Command) {
+func (a *app) subcommands(s say.Page, cmd *cobra.Command) {
 	names := ""
 	for _, g := range jobGroups {
 		names += g.commands + " "
@@ -243,7 +244,7 @@ func (a *app) subcommands(s *render.Screen, cmd *cobra.Command) {
 
 // table shows words with what they mean, wrapped beside them, or below those
 // that are too wide.
-func table(s *render.Screen, rows [][]render.Cell) {
+func table(s say.Page, rows [][]render.Cell) {
 	const most = 44
 	widest := 0
 	for _, row := range rows {
@@ -266,7 +267,7 @@ func table(s *render.Screen, rows [][]render.Cell) {
 }
 
 // showFlags lists flags with what they do.
-func showFlags(s *render.Screen, flags *pflag.FlagSet) {
+func showFlags(s say.Page, flags *pflag.FlagSet) {
 	var rows [][]render.Cell
 	var filters []string
 	flags.VisitAll(func(f *pflag.Flag) {
@@ -305,7 +306,7 @@ func showFlags(s *render.Screen, flags *pflag.FlagSet) {
 }
 
 // paragraphs shows a text folded anew; a list has two blanks in it.
-func paragraphs(s *render.Screen, text string) {
+func paragraphs(s say.Page, text string) {
 	for i, part := range strings.Split(text, "\n\n") {
 		if i > 0 {
 			s.Line("")

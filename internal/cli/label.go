@@ -7,6 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"calmdawn/internal/core/compare"
+	"calmdawn/internal/say"
 )
 
 // labelForm keeps labels apart from every other word by which boots are chosen.
@@ -85,10 +86,10 @@ func (a *app) label(label string, words []string) error {
 	}
 	s := a.screen()
 	if label == "" {
-		s.Line("%s no label now.", count(len(ids), "boot has", "boots have"))
+		s.Line("%s no label now.", say.Count(len(ids), "boot has", "boots have"))
 		return nil
 	}
-	s.Line("%s the label %q.", count(len(ids), "boot has", "boots have"), label)
+	s.Line("%s the label %q.", say.Count(len(ids), "boot has", "boots have"), label)
 	s.Line("Next: compare them with others, with %s", a.call("compare "+label+" OTHERS"))
 	return nil
 }

@@ -2,14 +2,12 @@ package cli
 
 import (
 	"fmt"
-	"slices"
-	"strings"
 
 	"github.com/spf13/cobra"
 
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/document"
-	"calmdawn/internal/render"
+	"calmdawn/internal/say"
 	"calmdawn/internal/visit"
 )
 
@@ -143,7 +141,7 @@ func (a *app) list(l *visit.Visit, f listing) error {
 	}
 	l.SortByCost(shown)
 	for _, by := range []string{f.sort, f.group} {
-		if order, ok := orders[by]; ok {
+		if order, ok := say.Orders[by]; ok {
 			visit.SortBy(shown, func(it item.Item) visit.Key { return order(l, it) })
 		}
 	}
@@ -152,172 +150,14 @@ func (a *app) list(l *visit.Visit, f listing) error {
 		rest := len(folded) + len(roots) + aside
 		return a.writeJSON(document.NewList(l.Survey, shown, rest, l.Changes, factsOf(l)))
 	case f.csv:
-		return writeCSV(a, itemColumns(l), shown)
+		return a.writeCSV(say.ItemsCSV(l, shown))
 	}
-	s := a.screen()
-	s.Say(render.Strong, "%s", headline(l, f.filter))
-	if !f.Chooses() {
-		s.Wrap(0, "%s", outlook(l))
-	}
-	a.gaps(s, l.Unread)
-	if len(shown) > 0 {
-		s.Line("")
-		a.table(s, l, f, shown)
-	} else {
-		a.keepList(l, nil)
-	}
-	s.Line("")
-	if len(folded) > 0 {
-		s.Line("%s of the operating system itself (%s): %s",
-			count(len(folded), "more is a part", "more are parts"), states(folded),
-			a.call("list --all"))
-	}
-	if aside > 0 {
-		s.Line("Besides %s, which are not switched: %s",
-			count(aside, "driver or the like", "drivers and the like"),
-			a.call("list --all"))
-	}
-	mayWait := slices.DeleteFunc(slices.Clone(folded), func(it item.Item) bool {
-		return it.Advice != item.CanGo && it.Advice != item.CanWait
+	numbered := a.keepList(l, shown)
+	say.ShowList(a.screen(), l, say.Listing{
+		Shown: shown, Folded: folded, AdminToo: roots, Aside: aside, Filter: f.Filter,
+		Group: f.group, Now: f.now, Numbered: numbered,
 	})
-	l.Rate(mayWait)
-	mayWait = slices.DeleteFunc(mayWait, func(it item.Item) bool {
-		return !l.Cost(it).Wait.Lead().Shows
-	})
-	l.SortByCost(mayWait)
-	if text := named(l, mayWait, "  Of these may go or wait, and cost: "); text != "" {
-		s.Wrap(2, "%s", text)
-	}
-	if l.Guessed && len(folded) > 0 {
-		s.Wrap(2, "  Nothing is on record of which packages somebody chose: what is a part is "+
-			"told from their priority, their section and the sets of installers.")
-	}
-	if len(roots) > 0 {
-		s.Line("%s only when root logs in: %s", count(len(roots), "more starts", "more start"),
-			a.call("list --owner root"))
-	}
-	for _, b := range slices.Backward(l.Boots) {
-		if len(b.Programs) == 0 || f.Chooses() {
-			continue
-		}
-		if u := l.LoginUse(b); u.Whole() > u.Items {
-			s.Line("%s of the processor time of the last recorded login belongs to no item: %s",
-				capital(share(u.Whole()-u.Items, u.Whole())), a.call("boots "+b.Short()))
-		}
-		break
-	}
-	a.unread(s, l.Unread)
-	remarks(s, l.Remarks)
-	if len(shown) > 0 {
-		s.Line("Next: look at one of them, for instance with %s",
-			a.call("show "+shellWord(shown[0].ID)))
-	}
 	return nil
-}
-
-// gaps says loudly what makes a list look whole that is not.
-func (a *app) gaps(s *render.Screen, places []item.Unread) {
-	for _, u := range places {
-		if u.Kind == item.Gap {
-			s.SayWrapped(2, render.Bad, "MIND: %s %s.", render.Clean(u.Path),
-				render.Clean(u.Reason))
-		}
-	}
-}
-
-func adviceTone(a item.Advice) render.Tone {
-	switch a {
-	case item.CanGo, item.CanWait:
-		return render.Good
-	case item.CleanUp:
-		return render.Warn
-	}
-	return render.Plain
-}
-
-// headline answers what the list is asked for.
-func headline(l *visit.Visit, f filter) string {
-	switch {
-	case len(l.Items) == 0:
-		return fmt.Sprintf("Nothing was found that %s launches by itself.", machineName(l))
-	case !f.Chooses():
-		return fmt.Sprintf("%s launches %s by itself (%s).", machineName(l),
-			count(launched(l.Items), "thing", "things"), states(l.Items))
-	}
-	var fits []item.Item
-	for _, it := range l.Items {
-		if f.Accepts(it) {
-			fits = append(fits, it)
-		}
-	}
-	if len(fits) == 0 {
-		return fmt.Sprintf("None of the %d items of %s is like that.", len(l.Items),
-			machineName(l))
-	}
-	return fmt.Sprintf("%d of the %d items of %s (%s).", len(fits), len(l.Items), machineName(l),
-		states(fits))
-}
-
-func launched(items []item.Item) (n int) {
-	for _, it := range items {
-		if it.State.Launched() {
-			n++
-		}
-	}
-	return n
-}
-
-// states says how many items are in each state: "48 on, 6 off, 3 broken".
-func states(items []item.Item) string {
-	n := map[item.State]int{}
-	for _, it := range items {
-		n[it.State]++
-	}
-	var parts []string
-	for _, st := range []item.State{item.On, item.Delayed, item.Broken, item.Off} {
-		if n[st] > 0 {
-			parts = append(parts, fmt.Sprintf("%d %s", n[st], st))
-		}
-	}
-	return strings.Join(parts, ", ")
-}
-
-// remarks tells what is to be known of places that were read.
-func remarks(s *render.Screen, places []item.Unread) {
-	const most = 8
-	for _, u := range places[:min(most, len(places))] {
-		s.SayWrapped(2, render.Warn, "Mind: %s: %s.", render.Clean(u.Path), render.Clean(u.Reason))
-	}
-	if n := len(places) - most; n > 0 {
-		s.Line("And %d remarks more: list --json has all.", n)
-	}
-}
-
-// unread tells which places the survey could not read.
-func (a *app) unread(s *render.Screen, places []item.Unread) {
-	if len(places) == 0 {
-		return
-	}
-	places = slices.DeleteFunc(slices.Clone(places), func(u item.Unread) bool {
-		return u.Kind == item.Gap
-	})
-	if len(places) == 0 {
-		return
-	}
-	const most = 8
-	s.Say(render.Warn, "%s",
-		"Not the whole list: "+count(len(places), "place was not read.", "places were not read."))
-	for _, u := range places[:min(most, len(places))] {
-		s.Line("  %s: %s", render.Clean(u.Path), render.Clean(u.Reason))
-	}
-	if slices.ContainsFunc(places, func(u item.Unread) bool {
-		return u.Kind == item.Denied
-	}) {
-		s.Line("  To see what needs permission, call it as root (sudo).")
-	}
-	if len(places) > most {
-		s.Line("  and %d more: %s", len(places)-most, a.call("list --json"))
-	}
 }
 
 // factsOf tells what is known of items besides the survey.

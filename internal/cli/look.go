@@ -1,11 +1,7 @@
 package cli
 
 import (
-	"fmt"
-
 	"calmdawn/internal/core/change"
-	"calmdawn/internal/core/item"
-	"calmdawn/internal/render"
 	"calmdawn/internal/visit"
 )
 
@@ -44,34 +40,4 @@ func (a *app) openChanges() (*visit.Machine, []change.Change, error) {
 	}
 	a.tellUnsettled(m.Root, changes)
 	return m, changes, nil
-}
-
-// offSince says by which change and on which day an item was switched off;
-// empty when no change did.
-func offSince(l *visit.Visit, it item.Item) string {
-	if c, again := l.OnAgain(it); again {
-		return fmt.Sprintf("on again, change %d", c.ID)
-	}
-	if c, ok := l.LastChange(it.ID); ok && it.State == item.Off {
-		return fmt.Sprintf("%s, change %d", c.MadeAt.Local().Format("2 Jan"), c.ID)
-	}
-	return ""
-}
-
-// machineName is what people call the machine.
-func machineName(l *visit.Visit) string {
-	if l.Host == "" {
-		return "this machine"
-	}
-	return render.Clean(l.Host)
-}
-
-func stateTone(s item.State) render.Tone {
-	switch s {
-	case item.Off:
-		return render.Dim
-	case item.Broken:
-		return render.Warn
-	}
-	return render.Plain
 }

@@ -9,6 +9,7 @@ import (
 	"calmdawn/internal/casebook"
 	"calmdawn/internal/notebook"
 	"calmdawn/internal/render"
+	"calmdawn/internal/say"
 )
 
 func (a *app) noteCommand() *cobra.Command {
@@ -46,7 +47,7 @@ too; with --here on this machine alone. An item can have one of each.`,
 			if here {
 				if machine = casebook.MachineID(l.Root); machine == casebook.NoID {
 					return fmt.Errorf("%s has no machine id, so no note can be kept of it alone; "+
-						"leave --here away for one of every machine", machineName(l))
+						"leave --here away for one of every machine", say.MachineName(l))
 				}
 			}
 			notes, err := notebook.Open()
@@ -56,7 +57,7 @@ too; with --here on this machine alone. An item can have one of each.`,
 			title, of := render.Clean(picked[0].Title), "every machine"
 			before, everywhere := notes.On(picked[0].ID, machine)
 			if here {
-				of = machineName(l) + " alone"
+				of = say.MachineName(l) + " alone"
 			} else {
 				before = everywhere
 			}

@@ -8,10 +8,11 @@ import (
 	"slices"
 	"time"
 
+	"calmdawn/internal/say"
+
 	"github.com/spf13/cobra"
 
 	"calmdawn/internal/core/change"
-	"calmdawn/internal/core/item"
 	"calmdawn/internal/core/proposal"
 	"calmdawn/internal/document"
 	"calmdawn/internal/ownfile"
@@ -56,7 +57,7 @@ func (a *app) propose(args []string, replace bool) error {
 		return err
 	}
 	defer l.Close()
-	p := proposed(l, a.now())
+	p := say.Proposed(l, a.now())
 	text, err := proposal.Write(p)
 	if err != nil {
 		return err
@@ -78,64 +79,8 @@ func (a *app) propose(args []string, replace bool) error {
 	}); err != nil {
 		return fmt.Errorf("the proposal cannot be written: %w", err)
 	}
-	n := map[string]int{}
-	for _, d := range p.Decide {
-		n[d.Do]++
-	}
-	s := a.screen()
-	s.Say(render.Strong, "%s in %s: %d to switch off, %d to delay, %d to keep unless you decide "+
-		"otherwise.", count(len(p.Decide), "decision", "decisions"), render.Clean(args[0]),
-		n[proposal.Disable], n[proposal.Delay], n[proposal.Keep])
-	if f := a.together(l, p); f != nil {
-		s.Wrap(2, "%s%s%s", forecastLine(*f), ofSimulated(l), setUpNow(l))
-	}
-	s.Line("Next: edit it, then %s", a.call("apply "+shellWord(args[0])))
+	say.ShowProposed(a.screen(), l, p, args[0])
 	return nil
-}
-
-// together is what is forecast for all that a proposal switches off or delays.
-func (a *app) together(l *visit.Visit, p proposal.Proposal) *change.Forecast {
-	var items []item.Item
-	for _, d := range p.Decide {
-		if it, ok := l.Lookup(d.ID); ok && d.Do != proposal.Keep {
-			items = append(items, it)
-		}
-	}
-	return l.ForecastOf(items, 0)
-}
-
-// proposed writes down what is proposed for a machine.
-func proposed(l *visit.Visit, now time.Time) proposal.Proposal {
-	p := proposal.Proposal{Machine: l.Host, Made: now}
-	for _, one := range l.Propose() {
-		d := decisionOf(l, one.Item)
-		d.Do = one.Do
-		if one.Stays != nil {
-			d.Why += "; it stays, since it cannot be switched off: " +
-				render.Clean(one.Stays.Error())
-		}
-		p.Decide = append(p.Decide, d)
-	}
-	return p
-}
-
-// decisionOf is a decision on an item with what is known for it; what is
-// decided is still missing.
-func decisionOf(l *visit.Visit, it item.Item) proposal.Decision {
-	d := proposal.Decision{
-		ID:    it.ID,
-		Title: render.Clean(it.Title),
-		Why:   render.Clean(why(it)),
-	}
-	if c := l.Cost(it); c.Replayed {
-		lead := c.Wait.Lead()
-		d.Forecast = fmt.Sprintf("forecast: no effect on %s shown", lead.On)
-		if lead.Shows {
-			d.Forecast = fmt.Sprintf("forecast: %s %s sooner without it (between %s)", lead.On,
-				render.Duration(lead.Saving.Median), span(lead.Saving))
-		}
-	}
-	return d
 }
 
 // applyView is how a proposal is to be carried out.
@@ -204,14 +149,7 @@ func (a *app) apply(file string, v applyView) error {
 	if err != nil {
 		return err
 	}
-	show := func(s *render.Screen, t visit.Applying) {
-		s.Say(render.Strong, "%s of %s, made for %s on %s: %d to carry out on %s.",
-			count(len(t.All), "decision", "decisions"), render.Clean(file), render.Clean(p.Machine),
-			day(p.Made), len(t.Picked), machineName(t.Visit))
-		s.Line("")
-		showDecisions(s, t.All)
-		a.foresee(s, t)
-	}
+	show := func(s say.Page, t visit.Applying) { say.ShowProposal(s, t, p, file) }
 	return a.alter(v.yes, func(d *visit.Session) (plan, error) {
 		next, err := a.planApply(d, p, v, show)
 		if refused := (*visit.Refused)(nil); errors.As(err, &refused) {
@@ -221,19 +159,12 @@ func (a *app) apply(file string, v applyView) error {
 	})
 }
 
-// foresee says what is forecast for all decisions together.
-func (a *app) foresee(s *render.Screen, t visit.Applying) {
-	if f := t.ForecastOfAll(t.All); f != nil {
-		s.Wrap(2, "%s%s%s", forecastLine(*f), ofSimulated(t.Visit), setUpNow(t.Visit))
-	}
-}
-
 // planApply works out what decisions mean on this machine; show says it.
 func (a *app) planApply(
 	d *visit.Session,
 	p proposal.Proposal,
 	v applyView,
-	show func(*render.Screen, visit.Applying),
+	show func(say.Page, visit.Applying),
 ) (plan, error) {
 	t, err := d.PlanProposal(p, visit.Terms{
 		Next:     v.next,
@@ -248,7 +179,7 @@ func (a *app) planApply(
 		return plan{}, err
 	}
 	if err != nil {
-		return plan{}, a.withWays(a.refused(insistable(err)))
+		return plan{}, a.calls().WithWays(a.calls().Refused(say.Insistable(err)))
 	}
 	if len(t.Picked) > 0 {
 		if err := t.ReadBoots(); err != nil {
@@ -271,8 +202,8 @@ func (a *app) planApply(
 		if t.Missing > 0 {
 			return &status{
 				exitPartly,
-				fmt.Errorf("%s not exist on this machine", count(t.Missing, "item of the proposal "+
-					"does", "items of the proposal do")),
+				fmt.Errorf("%s not exist on this machine", say.Count(t.Missing,
+					"item of the proposal does", "items of the proposal do")),
 			}
 		}
 		return nil
@@ -297,7 +228,7 @@ func (a *app) planApply(
 		}
 		if err != nil {
 			return fmt.Errorf("%w\n%s carried out before it, and stand; %s lists them", err,
-				count(len(done), "decision was", "decisions were"), a.call("history"))
+				say.Count(len(done), "decision was", "decisions were"), a.call("history"))
 		}
 		if len(done) == 0 {
 			s.Line("Nothing was left to do.")
@@ -307,43 +238,18 @@ func (a *app) planApply(
 		s.Say(render.Good, "Done, as %s: restart the machine when it suits, then %s.",
 			change.Names(done), a.call("compare"))
 		if len(made) > 0 {
-			s.Line("To take back what was done: %s", a.call("undo "+inWords(made)))
+			s.Line("To take back what was done: %s", a.call("undo "+say.InWords(made)))
 		}
 		return finish()
 	}
 	return plan{changes: t.Changes, show: func() { show(s, t) }, carry: carry}, nil
 }
 
-// showDecisions says what becomes of each decision here.
-func showDecisions(s *render.Screen, all []visit.Resolved) {
-	var rows [][]render.Cell
-	for _, d := range all {
-		tone := render.Dim
-		switch {
-		case d.Now:
-			tone = render.Plain
-		case !d.Here:
-			tone = render.Warn
-		}
-		rows = append(rows, []render.Cell{
-			{Text: render.Clean(d.Item.Title), Tone: tone},
-			{Text: d.Fate, Tone: tone},
-			{Text: render.Clean(d.ID), Tone: tone},
-		})
-	}
-	s.Table([]render.Column{
-		itemColumn,
-		{Title: "ON THIS MACHINE"},
-		idColumn,
-	}, rows)
-	s.Line("")
-}
-
 // applyAll takes changes back that decisions are about, and makes changes of
 // the others.
 func (a *app) applyAll(
 	d *visit.Session,
-	s *render.Screen,
+	s say.Page,
 	t visit.Applying,
 	terms change.Terms,
 	v applyView,
@@ -363,13 +269,13 @@ func (a *app) applyAll(
 		}
 		c, g, err := d.Decide(group, terms, visit.Wanted(v.guard))
 		if err != nil {
-			return done, fmt.Errorf("%s: %w", id, a.withWays(err))
+			return done, fmt.Errorf("%s: %w", id, a.calls().WithWays(err))
 		}
 		if c.ID == 0 {
 			continue
 		}
 		a.tellGuard(s, c, g)
-		a.tellBeyond(s, g)
+		say.TellBeyond(s, g)
 		done, made = append(done, c), append(made, c.Edits...)
 		terms.Together = nil // it stands with the first of them
 	}

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"os"
 	"os/signal"
-	"strings"
 	"syscall"
 	"time"
 
@@ -17,6 +16,7 @@ import (
 	"calmdawn/internal/document"
 	"calmdawn/internal/recorder"
 	"calmdawn/internal/render"
+	"calmdawn/internal/say"
 	"calmdawn/internal/visit"
 )
 
@@ -96,7 +96,7 @@ func (a *app) recorderOn(w wish, boots int) error {
 		}
 		return a.recorderPlan(s, c,
 			fmt.Sprintf("Putting the recorder in; it will watch %s:",
-				count(boots, "boot", "boots"))), nil
+				say.Count(boots, "boot", "boots"))), nil
 	})
 }
 
@@ -119,13 +119,13 @@ func (a *app) recorderOff(w wish) error {
 	})
 }
 
-func (a *app) recorderPlan(s *render.Screen, c change.Change, says string) plan {
+func (a *app) recorderPlan(s say.Page, c change.Change, says string) plan {
 	return plan{changes: []change.Change{c},
 		show: func() {
 			s.Say(render.Strong, "%s", says)
-			a.showTargets(s, nil, c)
-			a.showEdits(s, nil, c)
-			s.Line("It takes effect %s.", effect(c))
+			say.ShowTargets(s, nil, c)
+			say.ShowEdits(s, nil, c)
+			s.Line("It takes effect %s.", say.Effect(c))
 		},
 		carry: func(d *visit.Session) error {
 			c, err := a.carryOut(d, s, c, nil)
@@ -161,65 +161,8 @@ func (a *app) recorderStatus() error {
 		}
 		return errors.Join(a.writeJSON(d), wrong)
 	}
-	s := a.screen()
-	switch {
-	case state.Armed:
-		s.Say(render.Strong, "The recorder is on: the next boot is watched.")
-	case state.Installed:
-		s.Say(render.Strong, "The recorder has recorded as many boots as it was to, and starts "+
-			"no more.")
-	default:
-		s.Say(render.Strong, "The recorder is not in this machine.")
-	}
-	if n := len(recorded); n > 0 {
-		last := recorded[n-1]
-		s.Line("%s recorded, the last one of %s.", count(n, "boot is", "boots are"),
-			day(last.Began))
-		if own := last.Recording; own != nil {
-			s.Wrap(2, "  In that one it used %s of processor time (%.2f %% of one processor) and "+
-				"at most %s.", render.Millis(own.CPU),
-				100*own.CPU.Seconds()/max(0.001, (own.Ended-own.Began).Seconds()),
-				render.Bytes(own.Memory))
-		}
-		if text := loginsOf(last); text != "" {
-			s.Wrap(2, "  %s", text)
-		}
-		for _, note := range last.Notes {
-			s.Wrap(2, "  Of that record: %s.", render.Clean(note))
-		}
-	} else {
-		s.Line("No boot is recorded yet.")
-	}
-	if wrong != nil {
-		s.Say(render.Warn, "%s", render.Clean(wrong.Error()))
-	}
-	switch {
-	case state.Armed && len(recorded) == 0:
-		s.Line("Next: restart the machine, then %s", a.call("boots"))
-	case state.Armed || len(recorded) > 0:
-		s.Line("Next: see the boots, with %s", a.call("boots"))
-	default:
-		s.Line("Next: %s", a.call("recorder on"))
-	}
+	say.ShowRecorder(a.screen(), state, recorded, wrong)
 	return nil
-}
-
-// loginsOf says who logged in while a boot was recorded, or what was waited
-// for.
-func loginsOf(b boot.Boot) string {
-	var people []string
-	for _, l := range b.Logins {
-		people = append(people, fmt.Sprintf("%s after %s", render.Clean(l.User),
-			render.Duration(l.Began)))
-	}
-	switch {
-	case len(people) > 0:
-		return "Logged in: " + strings.Join(people, ", ") + "."
-	case b.Recording != nil && b.Recording.LoginWait > 0:
-		return fmt.Sprintf("Nobody logged in before it was saved; it went on waiting for that, "+
-			"for %s.", render.Duration(b.Recording.LoginWait))
-	}
-	return ""
 }
 
 // recordCommand is what the recorder's unit calls.

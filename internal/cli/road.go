@@ -5,188 +5,47 @@ import (
 	"io"
 	"path/filepath"
 	"strings"
-	"time"
 
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/road"
 	"calmdawn/internal/ownfile"
 	"calmdawn/internal/render"
+	"calmdawn/internal/say"
 )
 
-// mostBeside is how many things are named beside a stretch on a screen, and
-// drawnBeside in a picture; --json and --csv have all.
-const (
-	mostBeside  = 3
-	drawnBeside = 6
-)
+// drawnBeside is how many things are named beside a stretch in a picture;
+// --json and --csv have all.
+const drawnBeside = 6
 
 // road shows one boot: what usable, or ready, waited for, one stretch after the
 // other, and what worked beside each.
-func (a *app) road(s *render.Screen, b boot.Boot, v bootsView) error {
-	note := ""
-	if !b.Ordered() { // only the log speaks of it: the order is that of the unit files
+func (a *app) road(s say.Page, b boot.Boot, v bootsView) error {
+	told := say.OneBoot{Boot: b, Guessed: !b.Ordered()}
+	if told.Guessed || len(b.Programs) > 0 && v.picture == "" {
 		l, err := a.look()
 		if err != nil {
 			return err
 		}
 		defer l.Close()
-		b = l.Order([]boot.Boot{b})[0]
-		note = "What waited for what within these nobody wrote down."
-	}
-	if note != "" && b.Ordered() {
-		note = "The order is that of the unit files as they are now; the log does not tell what " +
-			"waited for what."
-	}
-	title := fmt.Sprintf("The boot of %s: %s", day(b.Began), outcome(b))
-	if v.picture != "" {
-		r := render.Road(road.Of(b, drawnBeside))
-		return a.drawPicture(s, v.picture, func(f io.Writer, form render.Form) error {
-			return r.WritePicture(f, form, "The boot of "+day(b.Began),
-				capital(outcome(b))+". "+sourcesOf(b))
-		})
-	}
-	s.SayWrapped(0, render.Strong, "%s", title+".")
-	s.Say(render.Dim, "%s", sourcesOf(b))
-	for _, w := range b.Waits {
-		s.Line("At %s it waited %s for %s; that is taken out.", render.Seconds(w.At),
-			render.Duration(w.Took), render.Clean(w.What))
-	}
-	for _, why := range b.Odd {
-		s.Say(render.Warn, "%s", "Odd: "+render.Clean(why)+".")
-	}
-	s.Line("")
-	r := road.Of(b, mostBeside)
-	if r.Name != "" {
-		s.Line("What %s waited for, one stretch after the other:", r.Name)
-	}
-	stretches(s, r)
-	s.Line("")
-	if note != "" {
-		s.Wrap(0, "%s", note)
-	}
-	if len(b.Programs) > 0 {
-		l, err := a.look()
-		if err != nil {
-			return err
+		if told.Guessed {
+			told.Boot = l.Order([]boot.Boot{b})[0]
 		}
-		defer l.Close()
-		s.Wrap(0, "%s", loginUse(l.LoginUse(b)))
+		told.Use = l.LoginUse(b)
 	}
-	s.SayWrapped(0, render.Dim, "Beside it: what worked meanwhile, with what it used of the "+
-		"processors. What is shorter than a 250th of all counts for the next.")
-	s.Line("All starts with their times: %s", a.call("boots --spans --csv --boot "+b.Short()))
-	return nil
-}
-
-// stretches is the table of a road, with its marks.
-func stretches(s *render.Screen, r road.Road) {
-	longest := time.Duration(1)
-	for _, st := range r.Stretches {
-		longest = max(longest, st.Took())
+	if v.picture == "" {
+		say.ShowBoot(s, told)
+		return nil
 	}
-	columns := []render.Column{
-		{Title: "FROM", Right: true, Keep: 5},
-		{Title: "TOOK", Right: true},
-		{Title: "OF ALL", Right: true, Keep: 2},
-		{Keep: 1},
-		{Title: "WAITED FOR", Flex: 26},
-		{Title: "BESIDE IT", Keep: 4, Flex: 24},
-	}
-	var rows [][]render.Cell
-	marked := 0
-	mark := func(until time.Duration) {
-		for ; marked < len(r.Marks) && r.Marks[marked].At <= until; marked++ {
-			m := r.Marks[marked]
-			row := make([]render.Cell, len(columns))
-			row[0] = render.Cell{Text: render.Seconds(m.At), Tone: render.Strong}
-			row[4] = render.Cell{Text: "▲ " + m.Name, Tone: render.Strong}
-			if m.Name == "login" && r.LeftOut > 0 {
-				row[5] = render.C(render.Duration(r.LeftOut) + " later, which are left out")
-			}
-			rows = append(rows, row)
-		}
-	}
-	for _, st := range r.Stretches {
-		mark(st.From)
-		tone := render.Plain
-		if st.Failed {
-			tone = render.Warn
-		}
-		bar := ""
-		if s.Figures() {
-			bar = s.Bar(0, st.Took(), longest, 12)
-		}
-		rows = append(rows, []render.Cell{
-			render.C(render.Seconds(st.From)),
-			render.C(render.Seconds(st.Took())),
-			render.C(fmt.Sprintf("%.0f %%", 100*float64(st.Took())/float64(max(1, r.End)))),
-			{Text: bar, Tone: render.Good},
-			{Text: render.Clean(st.Label), Tone: tone},
-			{Text: besideText(st), Tone: render.Dim},
-		})
-	}
-	mark(r.End)
-	s.Table(columns, rows)
-}
-
-func besideText(st road.Stretch) string {
-	var parts []string
-	for _, b := range st.Beside {
-		text := render.Clean(b.Label)
-		if b.CPU.Known {
-			text += " " + render.Seconds(b.CPU.Value)
-		}
-		parts = append(parts, text)
-	}
-	if st.More > 0 {
-		parts = append(parts, fmt.Sprintf("and %d more", st.More))
-	}
-	return strings.Join(parts, ", ")
-}
-
-// briefly says in a few words how a boot came out.
-func briefly(b boot.Boot) string {
-	if u := b.Usable(); u.Known {
-		return fmt.Sprintf("usable after %s (%s)", render.Duration(u.Value), render.Clean(u.Kind))
-	}
-	return outcome(b)
-}
-
-// outcome says how a boot came out.
-func outcome(b boot.Boot) string {
-	if !b.Ready.Known {
-		return "it never became ready"
-	}
-	text := "ready after " + render.Duration(b.Ready.Value)
-	if u := b.Usable(); u.Known {
-		return usableText(u) + ", " + text
-	}
-	if b.Settled.FromReady.Known {
-		text += ", settled " + render.Duration(b.Settled.FromReady.Value) + " later"
-	}
-	return text
-}
-
-// sourcesOf says how the figures of a boot are known.
-func sourcesOf(b boot.Boot) string {
-	if b.Simulated {
-		return "Simulated; no machine was measured."
-	}
-	names := map[boot.Source]string{
-		boot.Log:      "the log",
-		boot.Bus:      "the service managers' clocks",
-		boot.Recorder: "the recorder's samples",
-	}
-	var all []string
-	for _, source := range b.Sources {
-		all = append(all, names[source])
-	}
-	return "Measured, from " + strings.Join(all, ", ") + "."
+	r := render.Road(road.Of(told.Boot, drawnBeside))
+	return a.drawPicture(s, v.picture, func(f io.Writer, form render.Form) error {
+		return r.WritePicture(f, form, "The boot of "+say.Day(b.Began),
+			say.Capital(say.Outcome(b))+". "+say.SourcesOf(b))
+	})
 }
 
 // drawPicture writes a picture into a file, in the form that its name tells.
 func (a *app) drawPicture(
-	s *render.Screen,
+	s say.Page,
 	file string,
 	draw func(io.Writer, render.Form) error,
 ) error {
@@ -199,40 +58,4 @@ func (a *app) drawPicture(
 	}
 	s.Line("Drawn into %s.", render.Clean(file))
 	return nil
-}
-
-// loginUse says how much of what logins used of the processors is known to be
-// whose.
-func loginUse(u boot.LoginUse) string {
-	const named = 3
-	all := u.Whole()
-	if all == 0 {
-		return "The programs of logins used no processor time that was measured."
-	}
-	own := ""
-	for i, p := range u.Most {
-		if i < named && p.CPU > 0 {
-			own += fmt.Sprintf(", %s %s", render.Clean(p.Name), render.Seconds(p.CPU))
-		}
-	}
-	if own != "" {
-		own = " (" + own[2:] + ")"
-	}
-	unknown := "what else its sessions used was not recorded"
-	if u.Unknown.Known {
-		unknown = share(u.Unknown.Value, all) + " not attributed"
-	}
-	return fmt.Sprintf("Logins used %s of processor time: %s by items, %s by the session's own "+
-		"programs%s, %s.", render.Seconds(all), share(u.Items, all), share(u.Session, all), own,
-		unknown)
-}
-
-// share is a part of a whole in per cent; what is not nothing is never called
-// 0.
-func share(part, whole time.Duration) string {
-	percent := 100 * part.Seconds() / whole.Seconds()
-	if part > 0 && percent < 1 {
-		return "under 1 %"
-	}
-	return fmt.Sprintf("%.0f %%", percent)
 }

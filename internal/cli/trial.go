@@ -9,7 +9,7 @@ import (
 
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/document"
-	"calmdawn/internal/render"
+	"calmdawn/internal/say"
 )
 
 func (a *app) trialCommand() *cobra.Command {
@@ -77,7 +77,7 @@ change was made is said, and no trial is judged by it.`,
 				}
 				return a.setTerms(args[1:], func(t *change.Terms) {
 					t.Until, t.Kept = until, ""
-				}, "is on trial until "+date(until))
+				}, "is on trial until "+say.Date(until))
 			},
 		),
 	)
@@ -126,7 +126,7 @@ func (a *app) setTerms(words []string, set func(*change.Terms), says string) err
 			continue
 		}
 		if !c.Stands() {
-			return usage("change %d is not in force (%s)", c.ID, fate(c))
+			return usage("change %d is not in force (%s)", c.ID, say.Fate(c))
 		}
 		if set(&c.Terms); c.Terms.Until == "" {
 			return usage("change %d is not on trial", c.ID)
@@ -146,86 +146,16 @@ func (a *app) setTerms(words []string, set func(*change.Terms), says string) err
 	return nil
 }
 
-// onTrial are the changes that have a trial, and how many of them are due.
-func (a *app) onTrial(changes []change.Change) (all []change.Change, due, off int) {
-	for _, c := range changes {
-		switch state, _ := c.TrialAt(a.now()); state {
-		case change.NoTrial:
-			continue
-		case change.Due:
-			due++
-		case change.ClockOff:
-			off++
-		}
-		all = append(all, c)
-	}
-	return all, due, off
-}
-
 func (a *app) trials() error {
 	m, changes, err := a.openChanges()
 	if err != nil {
 		return err
 	}
 	defer m.Close()
-	all, due, off := a.onTrial(changes)
+	all, due, off := say.OnTrial(changes, a.now())
 	if a.json {
 		return a.writeJSON(document.NewTrials(all, a.now()))
 	}
-	s := a.screen()
-	if len(all) == 0 {
-		s.Line("No change is on trial.")
-		s.Line("Next: put one on trial, with %s", a.call("trial until 14d CHANGE"))
-		return nil
-	}
-	answer := "None is due."
-	if due > 0 {
-		answer = count(due, "change is due: keep it, or take it back.", "changes are due: keep "+
-			"them, or take them back.")
-	}
-	s.Say(render.Strong, "%s", answer)
-	if off > 0 {
-		s.Say(render.Warn, "This computer's clock is before these changes were made; set it "+
-			"right, then ask again.")
-	}
-	s.Line("")
-	var rows [][]render.Cell
-	for _, c := range all {
-		rows = append(rows, []render.Cell{
-			render.C(fmt.Sprint(c.ID)), render.C(what(c)), render.C(day(c.MadeAt)),
-			render.C(date(c.Terms.Until)), a.trialCell(c),
-		})
-	}
-	s.Table([]render.Column{
-		{Title: "NO", Right: true},
-		{Title: "WHAT", Flex: 20},
-		{Title: "MADE", Keep: 1},
-		{Title: "UNTIL", Keep: 2},
-		{Title: "NOW"},
-	}, rows)
-	for _, c := range all {
-		if state, _ := c.TrialAt(a.now()); state == change.Due || state == change.OnTrial {
-			s.Line("")
-			s.Line("Next: %s, or %s", a.call(fmt.Sprintf("trial keep %d", c.ID)),
-				a.call(fmt.Sprintf("trial return %d", c.ID)))
-			break
-		}
-	}
+	say.ShowTrials(a.screen(), all, due, off, a.now())
 	return nil
-}
-
-func (a *app) trialCell(c change.Change) render.Cell {
-	switch state, days := c.TrialAt(a.now()); state {
-	case change.Due:
-		return render.Cell{Text: "overdue by " + count(-days, "day", "days"), Tone: render.Warn}
-	case change.OnTrial:
-		if days == 0 {
-			return render.C("on trial, today is the last day")
-		}
-		return render.C("on trial, " + count(days, "day", "days") + " left")
-	case change.Confirmed:
-		return render.Cell{Text: "kept on " + date(c.Terms.Kept), Tone: render.Dim}
-	default:
-		return render.Cell{Text: string(state), Tone: render.Dim}
-	}
 }

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"errors"
 	"fmt"
 	"maps"
 	"os"
@@ -15,8 +14,8 @@ import (
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/document"
-	"calmdawn/internal/machine"
 	"calmdawn/internal/render"
+	"calmdawn/internal/say"
 	"calmdawn/internal/visit"
 )
 
@@ -169,7 +168,7 @@ func (a *app) turn(w wish) error {
 func (a *app) planTurn(d *visit.Session, w wish) (plan, error) {
 	t, err := d.PlanTurn(w.asked())
 	if err != nil {
-		return plan{}, insistable(err)
+		return plan{}, say.Insistable(err)
 	}
 	s, c := a.screen(), t.Change
 	if len(c.Targets) == 0 {
@@ -186,29 +185,9 @@ func (a *app) planTurn(d *visit.Session, w wish) (plan, error) {
 		}}, nil
 	}
 	show := func() {
-		s.Say(render.Strong, "%s %s on %s:", w.doing, count(len(c.Targets), "item", "items"),
-			machineName(t.Visit))
-		a.showTargets(s, t.Visit, c)
-		a.showReasons(s, t.Visit, t.Picked, c)
-		a.showEdits(s, t.Root, c)
-		for _, it := range t.LeftOut {
-			s.Line("  Left out: %s is off already.", render.Clean(it.ID))
-		}
-		said := map[string]bool{}
-		for _, it := range t.Picked {
-			warn(s, t.Visit, it, w, c, said)
-		}
-		if f := c.Forecast; f != nil && f.Usable == nil && f.Kind == "" && !f.Shows() &&
-			ofLogin(c) {
-			s.Wrap(2, "Ready does not wait for it; how much sooner one can work is not forecast: "+
-				"boots after the change will tell.")
-		} else if f != nil {
-			s.Wrap(2, "%s%s%s", forecastLine(*c.Forecast), ofSimulated(t.Visit),
-				setUpNow(t.Visit))
-		}
-		a.tellBeyond(s, t.Guard)
+		say.ShowTurning(s, t, w.doing)
 		if !w.yes { // it is said when it is done
-			s.Line("It takes effect %s.", effect(c))
+			s.Line("It takes effect %s.", say.Effect(c))
 		}
 	}
 	carry := func(d *visit.Session) error {
@@ -223,14 +202,6 @@ func (a *app) planTurn(d *visit.Session, w wish) (plan, error) {
 		return a.done(s, c)
 	}
 	return plan{changes: []change.Change{c}, show: show, carry: carry}, nil
-}
-
-// ofLogin reports whether a change decides on nothing but what starts at a
-// login.
-func ofLogin(c change.Change) bool {
-	return !slices.ContainsFunc(c.Targets, func(t change.Target) bool {
-		return t.When != item.AtLogin
-	})
 }
 
 // insistItem stands for --insist without a value: on the one item given.
@@ -263,287 +234,9 @@ func insistsOn(insist, items []string) ([]string, error) {
 	return items, nil
 }
 
-// insistable adds to the refusal of protected items how to insist on them.
-func insistable(err error) error {
-	p := (*visit.Protected)(nil)
-	if !errors.As(err, &p) {
-		return err
-	}
-	var lines []string
-	for i, it := range p.Items {
-		lines = append(lines, fmt.Sprintf("%s is protected: %s\nif you are sure: --insist %s",
-			it.ID, p.Why[i], shellWord(it.ID)))
-	}
-	return errors.New(strings.Join(append(lines, "nothing was changed"), "\n"))
-}
-
-// forecastLine says a change's forecast, the figure that leads first.
-func forecastLine(f change.Forecast) string {
-	say := func(f change.Forecast) string {
-		switch {
-		case f.Saving < -f.Spread: // something is switched on
-			least := render.Duration(f.High)
-			if f.High > 0 {
-				least = "a gain of " + least
-			}
-			return fmt.Sprintf("%s %s later (between %s and %s)", render.Clean(f.Title()),
-				render.Duration(f.Saving), least, render.Duration(f.Low))
-		case !f.Shows():
-			return fmt.Sprintf("no effect on %s shown, now %s", render.Clean(f.Title()),
-				render.Duration(f.Now))
-		}
-		bound := ""
-		if f.AtLeast {
-			bound = "at least "
-		}
-		return fmt.Sprintf("%s %s%s sooner (between %s and %s)", render.Clean(f.Title()), bound,
-			render.Duration(f.Saving), signedOr0(f.Low), render.Duration(f.High))
-	}
-	text := "Forecast: " + say(f.Lead())
-	if f.Usable != nil {
-		text += "; " + say(f)
-	}
-	return fmt.Sprintf("%s, from %s.", text, count(f.Lead().Boots, "boot", "boots"))
-}
-
-// warn tells what else a decision about an item means, as far as it was not
-// said.
-func warn(
-	s *render.Screen,
-	l *visit.Visit,
-	it item.Item,
-	w wish,
-	c change.Change,
-	said map[string]bool,
-) {
-	for _, line := range minds(l, it, w, c) {
-		again := said[line.text]
-		said[line.text] = true
-		switch {
-		case again:
-		case line.mind:
-
-			s.SayWrapped(4, render.Warn, "  %s", line.text)
-		default:
-			s.Line("    %s", line.text)
-		}
-	}
-}
-
-// A minded line is what else a decision means, or which flag has to do with it.
-type minded struct {
-	text string
-	mind bool
-}
-
-// minds is what else switching an item off means, beside what a change does
-// anyhow.
-func minds(l *visit.Visit, it item.Item, w wish, c change.Change) (lines []minded) {
-	mind := func(format string, values ...any) {
-		lines = append(lines, minded{"Mind: " + fmt.Sprintf(format, values...), true})
-	}
-	if it.Hold != "" && w.to != item.On {
-		if it.Undone {
-			mind("%s.", render.Clean(it.Hold))
-		} else {
-			lines = append(lines, minded{text: render.Clean(capital(it.Hold)) + "."})
-		}
-	}
-	if w.to != item.Off {
-		return lines
-	}
-	if launches := l.Launches(it); len(launches) > 0 {
-		var titles []string
-		for _, other := range launches {
-			titles = append(titles, render.Clean(other.Title))
-		}
-		mind("%s with it: %s.",
-			plural(len(launches), "1 task stops", fmt.Sprint(len(launches))+" tasks stop"),
-			strings.Join(titles, ", "))
-	}
-	others := slices.DeleteFunc(slices.Clone(it.NeededBy), func(id string) bool {
-		return slices.ContainsFunc(c.Targets, func(t change.Target) bool { return t.ID == id })
-	})
-	if len(others) > 0 {
-		mind("%s is needed by %s.", render.Clean(it.Native),
-			render.Clean(strings.Join(others, ", ")))
-		lines = append(lines, minded{text: "--and-dependents switches that off as well."})
-	}
-	var twins []string
-	can, cannot := l.Twins(it)
-	for _, id := range append(can, cannot...) {
-		if !slices.ContainsFunc(c.Targets, func(t change.Target) bool { return t.ID == id }) {
-			twins = append(twins, id)
-		}
-	}
-	if len(twins) > 0 {
-		mind("the same program is launched by %s too.", render.Clean(strings.Join(twins, ", ")))
-		if len(can) > 0 && slices.Contains(twins, can[0]) {
-			lines = append(lines, minded{
-				text: "--and-twins switches off as well what of that can be.",
-			})
-		}
-	}
-	switchable := visit.SwitchableStarters(it)
-	var left []string
-	for _, starter := range it.Starters {
-		if !w.Starters || !slices.Contains(switchable, starter) {
-			left = append(left, starter.String())
-		}
-	}
-	switch {
-	case len(left) > 0 && l.Masks(c, it): // TestASocketOfAMaskedService asked a real boot
-		mind("%s would start %s on demand, and fails while that is masked.",
-			render.Clean(strings.Join(left, ", ")), render.Clean(it.Native))
-	case len(left) > 0:
-		mind("%s can still start %s on demand.", render.Clean(strings.Join(left, ", ")),
-			render.Clean(it.Native))
-	}
-	if len(left) > 0 && len(switchable) > 0 && !w.Starters {
-		lines = append(lines, minded{text: "--and-starters switches them off as well."})
-	}
-	return lines
-}
-
-// showTargets lists what a change decides on, with the advice of those items
-// that a visit knows; it may be nil.
-func (a *app) showTargets(s *render.Screen, l *visit.Visit, c change.Change) {
-	var rows [][]render.Cell
-	for _, t := range c.Targets {
-		advice := item.Advice("")
-		if l != nil {
-			it, _ := l.Lookup(t.ID)
-			advice = it.Advice
-		}
-		rows = append(rows, []render.Cell{
-			render.C("  " + render.Clean(t.Title)),
-			render.C(fmt.Sprintf("%s → %s", t.Before, t.After)),
-			{Text: string(advice), Tone: adviceTone(advice)},
-			render.C(render.Clean(t.ID)),
-		})
-	}
-	title := itemColumn
-	title.Title = "  " + title.Title
-	s.Table([]render.Column{title, {Title: "STATE"}, {Title: "ADVICE", Keep: 9}, idColumn}, rows)
-	s.Line("")
-}
-
-// showReasons says why items may go or should stay, and who would miss them:
-// those first that nobody advises to touch.
-func (a *app) showReasons(s *render.Screen, l *visit.Visit, picked []item.Item, c change.Change) {
-	const most = 6
-	about := slices.DeleteFunc(slices.Clone(picked), func(it item.Item) bool {
-		return !slices.ContainsFunc(c.Targets, func(t change.Target) bool { return t.ID == it.ID })
-	})
-	advised := func(it item.Item) int {
-		if it.Advice == item.CanGo || it.Advice == item.CanWait || it.Advice == item.CleanUp {
-			return 1
-		}
-		return 0
-	}
-	slices.SortStableFunc(about, func(x, y item.Item) int { return advised(x) - advised(y) })
-	type told struct {
-		titles []string
-		advice int
-		text   string
-	}
-	var all []told
-	for _, it := range about {
-		title, text := render.Clean(it.Title), reasonText(l, it)
-		if i := slices.IndexFunc(all, func(t told) bool { return t.text == text }); i >= 0 {
-			if !slices.Contains(all[i].titles, title) {
-				all[i].titles = append(all[i].titles, title)
-			}
-			continue
-		}
-		all = append(all, told{[]string{title}, advised(it), text})
-	}
-	for _, t := range all[:min(most, len(all))] {
-		tone := render.Plain
-		if t.advice == 0 {
-			tone = render.Warn
-		}
-		s.SayWrapped(4, tone, "  %s: %s", strings.Join(t.titles, ", "), render.Clean(t.text))
-	}
-	if n := len(all) - most; n > 0 {
-		titles := 0
-		for _, t := range all[most:] {
-			titles += len(t.titles)
-		}
-		s.Line("  Why %s: the page of each says so, with %s.",
-			plural(titles, "the other one", fmt.Sprintf("the other %d", titles)),
-			a.call("show ITEM"))
-	}
-	if len(about) > 0 {
-		s.Line("")
-	}
-}
-
-// reasonText is what there is to know before an item is decided on.
-func reasonText(l *visit.Visit, it item.Item) string {
-	reason, text := why(it), string(it.Advice)
-	switch {
-	case it.Advice == "" && reason == "":
-		text = "no advice"
-	case it.Advice == "":
-		text = reason
-	case reason != "":
-		text += ", since " + reason
-	}
-	if it.Lost != "" {
-		text += "; without it " + it.Lost
-	}
-	if by := slices.Sorted(maps.Keys(l.AskedBy(it))); len(by) > 0 {
-		text += "; in the last boots it was asked for by " + strings.Join(by, ", ")
-	}
-	if it.Owner != "" {
-		text += "; it is " + it.Owner + "'s"
-	}
-	return text + "."
-}
-
-// showEdits says which paths of a machine a change touches; of one that is nil
-// nothing but files.
-func (a *app) showEdits(s *render.Screen, r *machine.Root, c change.Change) {
-	if slices.ContainsFunc(c.Edits, func(e change.Edit) bool {
-		return change.Scheme(e.Path) == ""
-	}) {
-		s.Line("This touches %s:", count(len(c.Edits), "path", "paths"))
-	} else {
-		s.Line("This touches %s:", count(len(c.Edits), "value", "values"))
-	}
-	for _, e := range c.Edits {
-		detail := ""
-		switch {
-		case change.Scheme(e.Path) != "" && r != nil:
-			detail = fmt.Sprintf(" (%s → %s)", r.Words(e.Path, e.Before), r.Words(e.Path, e.After))
-		case e.After.Kind == change.Link:
-			detail = " as a link to " + e.After.Target
-		case e.Before.Kind == change.File && e.Before.Links > 1:
-			detail = fmt.Sprintf(" (it has %d names; all of them see the new text)", e.Before.Links)
-		}
-		verb := e.Verb()
-		if e.Before.Identical(e.After) {
-			verb, detail = "leaves", " as it is: it was put back already"
-		}
-		s.Wrap(11, "  %-8s %s%s", verb, render.Clean(e.Path), render.Clean(detail))
-	}
-	minds := map[string]bool{}
-	for _, e := range c.Edits {
-		if r != nil && change.Scheme(e.Path) != "" {
-			for _, text := range r.Mind(e.Path) {
-				minds[text] = true
-			}
-		}
-	}
-	for _, text := range slices.Sorted(maps.Keys(minds)) {
-		s.SayWrapped(4, render.Warn, "  %s", render.Clean(text))
-	}
-}
-
 // tellManager has the running machine's service manager read changed unit files
 // anew, and says where it was not told.
-func (a *app) tellManager(d *visit.Session, s *render.Screen, edits []change.Edit) {
+func (a *app) tellManager(d *visit.Session, s say.Page, edits []change.Edit) {
 	if err := d.Reload(edits); err != nil {
 		s.Say(render.Warn, "The service manager was not told to read its files anew: %s. It does "+
 			"at the next boot.", render.Clean(err.Error()))
@@ -551,7 +244,7 @@ func (a *app) tellManager(d *visit.Session, s *render.Screen, edits []change.Edi
 }
 
 // stopNow stops what runs now of a change, and says what was not stopped.
-func stopNow(d *visit.Session, s *render.Screen, c change.Change) {
+func stopNow(d *visit.Session, s say.Page, c change.Change) {
 	if !d.Root.Live() {
 		s.Say(render.Warn, "Nothing was stopped: that machine is not running.")
 		return
@@ -561,20 +254,6 @@ func stopNow(d *visit.Session, s *render.Screen, c change.Change) {
 		s.Say(render.Warn, "%s was not stopped: %s", render.Clean(unit),
 			render.Clean(left[unit].Error()))
 	}
-}
-
-func effect(c change.Change) string {
-	if e := c.TakesEffect(); e != change.Now {
-		return "at the " + string(e)
-	}
-	return "now"
-}
-
-func restart(c change.Change) string {
-	if c.TakesEffect() == change.NextBoot {
-		return ": restart the machine when it suits"
-	}
-	return ""
 }
 
 // whoami is the person behind the call: the one who became root, if that can be
@@ -587,21 +266,4 @@ func whoami() string {
 		return u.Username
 	}
 	return "unknown"
-}
-
-// date shows a day that is written as time.DateOnly the way people date things.
-func date(written string) string {
-	t, err := time.Parse(time.DateOnly, written)
-	if err != nil {
-		return render.Clean(written)
-	}
-	return t.Format("2 Jan 2006")
-}
-
-// day shows an instant the way people date things, in the local time zone.
-func day(t time.Time) string {
-	if t.IsZero() {
-		return "an unknown day"
-	}
-	return t.Local().Format("2 Jan 2006, 15:04")
 }

@@ -15,6 +15,7 @@ import (
 	"calmdawn/internal/ledger"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/render"
+	"calmdawn/internal/say"
 	"calmdawn/internal/visit"
 )
 
@@ -117,18 +118,18 @@ func (a *app) planUndo(d *visit.Session, ids []int64, u undoing) (plan, error) {
 	closes := u.Overwrite || len(u.Leave) > 0
 	switch {
 	case err != nil:
-		return plan{}, a.refused(err)
+		return plan{}, a.calls().Refused(err)
 	case d.Barred != nil && len(undo.Open) > 0:
 		return plan{}, d.Barred
 	}
 	var left error
 	for _, err := range undo.Left {
-		left = errors.Join(left, a.refused(err))
+		left = errors.Join(left, a.calls().Refused(err))
 	}
 	if len(undo.Open) > 0 && closes {
 		return a.resolve(d, s, undo, u, left), nil
 	}
-	left = errors.Join(left, a.leftOpen(undo.Open))
+	left = errors.Join(left, a.calls().LeftOpen(undo.Open))
 	switch {
 	case len(undo.Plans) > 0:
 		return a.takeBack(s, d.Root, undo.Plans, u, left), nil
@@ -143,23 +144,6 @@ func (a *app) planUndo(d *visit.Session, ids []int64, u undoing) (plan, error) {
 		}
 		return nil
 	}}, nil
-}
-
-// leftOpen says that interrupted changes are not taken back; nil where there
-// are none.
-func (a *app) leftOpen(open []change.Change) error {
-	var lines []string
-	seen := map[int64]bool{}
-	for _, c := range open {
-		if !seen[c.ID] {
-			lines = append(lines, a.waysOn(c)...)
-		}
-		seen[c.ID] = true
-	}
-	if len(lines) == 0 {
-		return nil
-	}
-	return fmt.Errorf("not everything is taken back:\n%s", strings.Join(lines, "\n"))
 }
 
 // changeNumbers are the changes that words name by number, as a range of those
@@ -204,23 +188,10 @@ func changeNumbers(changes []change.Change, words []string) ([]int64, error) {
 	return ids, nil
 }
 
-// inWords names changes as undo takes them.
-func inWords(changes []change.Change) string {
-	n := len(changes)
-	if first, last := changes[0].ID, changes[n-1].ID; n > 2 && last-first == int64(n-1) {
-		return fmt.Sprintf("%d-%d", first, last)
-	}
-	var words []string
-	for _, c := range changes {
-		words = append(words, strconv.FormatInt(c.ID, 10))
-	}
-	return strings.Join(words, " ")
-}
-
 // takeBack is the plan that takes changes back; left says what is not among
 // them and should be.
 func (a *app) takeBack(
-	s *render.Screen,
+	s say.Page,
 	r *machine.Root,
 	plans []change.Change,
 	u undoing,
@@ -230,11 +201,9 @@ func (a *app) takeBack(
 		c := plans[0]
 		return plan{changes: plans,
 			show: func() {
-				s.Say(render.Strong, "Taking change %d back:", c.Undoes)
-				a.showTargets(s, nil, c)
-				a.showEdits(s, r, c)
+				say.ShowTakingBack(s, r, plans)
 				if !u.yes { // it is said when it is done
-					s.Line("It takes effect %s.", effect(c))
+					s.Line("It takes effect %s.", say.Effect(c))
 				}
 			},
 			carry: func(d *visit.Session) error {
@@ -243,7 +212,7 @@ func (a *app) takeBack(
 					a.tellManager(d, s, c.Edits)
 				}
 				if err != nil {
-					return a.partly(err)
+					return a.calls().Partly(err)
 				}
 				a.tellManager(d, s, c.Edits)
 				return a.done(s, c)
@@ -255,29 +224,9 @@ func (a *app) takeBack(
 	}
 	return plan{changes: plans,
 		show: func() {
-			var rows [][]render.Cell
-			for _, p := range plans {
-				for _, t := range p.Targets {
-					rows = append(rows, []render.Cell{
-						render.C(strconv.FormatInt(p.Undoes, 10)),
-						render.C(render.Clean(t.Title)),
-						render.C(fmt.Sprintf("%s → %s", t.Before, t.After)),
-						render.C(render.Clean(t.ID)),
-					})
-				}
-			}
-			s.Say(render.Strong, "Taking %s back, the newest first:",
-				count(len(plans), "change", "changes"))
-			s.Table([]render.Column{
-				{Title: "CHANGE", Right: true},
-				itemColumn,
-				{Title: "STATE"},
-				idColumn,
-			}, rows)
-			s.Line("")
-			s.Line("This touches %s.", count(len(all.Edits), "path", "paths"))
+			say.ShowTakingBack(s, r, plans)
 			if !u.yes {
-				s.Line("It takes effect %s.", effect(all))
+				s.Line("It takes effect %s.", say.Effect(all))
 			}
 		},
 		carry: func(d *visit.Session) error {
@@ -286,7 +235,8 @@ func (a *app) takeBack(
 			}
 			s.Line("")
 			s.Say(render.Good, "%s taken back. It takes effect %s%s.",
-				count(len(plans), "change is", "changes are"), effect(all), restart(all))
+				say.Count(len(plans), "change is", "changes are"), say.Effect(all),
+				say.Restart(all))
 			return left
 		}}
 }
@@ -294,7 +244,7 @@ func (a *app) takeBack(
 // takeEach takes changes back one after another, and returns the undos.
 func (a *app) takeEach(
 	d *visit.Session,
-	s *render.Screen,
+	s say.Page,
 	plans []change.Change,
 	u undoing,
 ) ([]change.Change, error) {
@@ -306,28 +256,17 @@ func (a *app) takeEach(
 	a.tellManager(d, s, made)
 	if not := (*visit.NotUndone)(nil); errors.As(err, &not) {
 		return done, fmt.Errorf("change %d is not taken back: %w\n%d of %d were before it, and "+
-			"stay so; %s lists them", not.Change, a.withWays(not.Why), len(done), len(plans),
-			a.call("history"))
+			"stay so; %s lists them", not.Change, a.calls().WithWays(not.Why), len(done),
+			len(plans), a.call("history"))
 	}
-	return done, a.partly(err)
-}
-
-// partly adds to what is left of an undo how to leave it for good.
-func (a *app) partly(err error) error {
-	part := (*ledger.Beyond)(nil)
-	if !errors.As(err, &part) {
-		return err
-	}
-	first := slices.Min(slices.Collect(maps.Keys(part.Why)))
-	return fmt.Errorf("%w\nto leave it as it is: %s", err,
-		a.call(fmt.Sprintf("undo %d --leave %s", part.Undo.Undoes, shellWord(first))))
+	return done, a.calls().Partly(err)
 }
 
 // resolve is the plan that closes interrupted changes as the technician
 // decides, and takes others back.
 func (a *app) resolve(
 	d *visit.Session,
-	s *render.Screen,
+	s say.Page,
 	undo visit.Undo,
 	u undoing,
 	left error,
@@ -335,21 +274,7 @@ func (a *app) resolve(
 	plans, open := undo.Plans, undo.Open
 	agreed := append(slices.Clone(plans), d.Closing(open)...)
 	show := func() {
-		for _, c := range open {
-			for _, p := range c.Open() {
-				does := "stays open"
-				if change.NamedBy(u.Leave, p) {
-					does = "is left as it is"
-				} else if u.Overwrite {
-					does = "gets what was there before the change, whatever is there now"
-				}
-				s.Wrap(2, "Of change %d, %s %s.", c.ID, render.Clean(p), does)
-			}
-		}
-		if len(plans) > 0 {
-			s.Line("Besides, %s taken back: %s.", count(len(plans), "change is", "changes are"),
-				a.undone(plans))
-		}
+		say.ShowResolving(s, open, plans, u.Undoing)
 	}
 	return plan{changes: agreed, show: show, carry: func(d *visit.Session) error {
 		var edited []change.Edit
@@ -360,7 +285,7 @@ func (a *app) resolve(
 			}
 			edited = append(edited, c.Edits...)
 			if len(c.Open()) > 0 {
-				left = errors.Join(left, a.leftOpen([]change.Change{c}))
+				left = errors.Join(left, a.calls().LeftOpen([]change.Change{c}))
 				continue
 			}
 			s.Say(render.Good, "Change %d is settled.", c.ID)
@@ -370,38 +295,9 @@ func (a *app) resolve(
 			return err
 		}
 		if len(plans) > 0 {
-			s.Say(render.Good, "%s", count(len(plans), "change is", "changes are")+" taken back.")
+			s.Say(render.Good, "%s taken back.",
+				say.Count(len(plans), "change is", "changes are"))
 		}
 		return left
 	}}
-}
-
-func (a *app) undone(plans []change.Change) string {
-	var ids []int64
-	for _, p := range plans {
-		ids = append(ids, p.Undoes)
-	}
-	return numbered(ids)
-}
-
-// refused says why a change cannot be taken back, and what would do it.
-func (a *app) refused(err error) error {
-	not := (*visit.NotUndone)(nil)
-	if !errors.As(err, &not) {
-		return err
-	}
-	id := not.Change
-	if conflict := (*change.Conflict)(nil); errors.As(err, &conflict) {
-		return fmt.Errorf("change %d cannot be taken back as it is, and nothing was changed: %w\n"+
-			"to put the recorded state back all the same: %s\nto leave that path and take back "+
-			"the rest: %s", id, err,
-			a.call(fmt.Sprintf("undo %d --overwrite", id)),
-			a.call(fmt.Sprintf("undo %d --leave %s", id, shellWord(conflict.Edit.Path))))
-	}
-	if gone := (*ledger.Unreachable)(nil); errors.As(err, &gone) {
-		return fmt.Errorf("change %d cannot be taken back as it is, and nothing was changed: %w\n"+
-			"set that right, or leave that path and take back the rest: %s", id, err,
-			a.call(fmt.Sprintf("undo %d --leave %s", id, shellWord(gone.Path))))
-	}
-	return a.withWays(not.Why)
 }

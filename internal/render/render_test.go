@@ -112,19 +112,6 @@ func TestTextIsFolded(t *testing.T) {
 	}
 }
 
-func TestFieldsMakeRows(t *testing.T) {
-	fields := []Field[int]{
-		{Column{Title: "N"}, func(n int) Cell { return C(strings.Repeat("x", n)) }},
-		{Column{Title: "END", Right: true}, func(int) Cell { return Cell{Text: "y", Tone: Good} }},
-	}
-	got := screen(0, true, func(s *Screen) {
-		s.Table(Columns(fields), [][]Cell{Row(fields, 3), Row(fields, 1)})
-	})
-	if got != "N    END\nxxx    y\nx      y\n" {
-		t.Errorf("%q", got)
-	}
-}
-
 // example is a boot of ten seconds, with a name that would be a script.
 func example() Road {
 	return Road{

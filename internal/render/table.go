@@ -28,30 +28,6 @@ type Cell struct {
 // C makes a cell.
 func C(text string) Cell { return Cell{Text: text} }
 
-// A Field is a column together with what stands in it for a value.
-type Field[T any] struct {
-	Column
-	Cell func(T) Cell
-}
-
-// Columns are the columns of fields.
-func Columns[T any](fields []Field[T]) []Column {
-	columns := make([]Column, len(fields))
-	for i, f := range fields {
-		columns[i] = f.Column
-	}
-	return columns
-}
-
-// Row is what stands in fields for one value.
-func Row[T any](fields []Field[T], value T) []Cell {
-	row := make([]Cell, len(fields))
-	for i, f := range fields {
-		row[i] = f.Cell(value)
-	}
-	return row
-}
-
 // Titles are those of the columns that a table shows.
 type Titles map[string]bool
 

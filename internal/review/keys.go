@@ -294,7 +294,6 @@ func (m *Model) markMaker() {
 
 // sortBy goes on to the next order, or back to the one before.
 func (m *Model) sortBy(step int) {
-	orders := m.face.Orders()
 	m.by = (m.by + step + len(orders)) % len(orders)
 	m.arrange(m.current())
 	m.say(render.Plain, "Sorted by %s.", orders[m.by])

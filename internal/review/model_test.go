@@ -4,7 +4,6 @@ package review
 
 import (
 	"fmt"
-	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -15,64 +14,12 @@ import (
 	tea "github.com/charmbracelet/bubbletea"
 	"github.com/charmbracelet/x/ansi"
 
-	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/core/proposal"
-	"calmdawn/internal/render"
+	"calmdawn/internal/say"
 	"calmdawn/internal/testtree"
 	"calmdawn/internal/visit"
 )
-
-// A plain face shows items without the words of the commands.
-type plain struct {
-	wrote   []proposal.Decision
-	replace bool
-	files   map[string]bool
-	broken  string // which part breaks
-}
-
-func (p *plain) breaks(part string) {
-	if p.broken == part {
-		panic("no " + part)
-	}
-}
-
-func (p *plain) Page(s *render.Screen, _ *visit.Visit, it item.Item) {
-	p.breaks("page")
-	s.Line("page of %s", it.ID)
-}
-
-func (p *plain) Cells(_ *visit.Visit, it item.Item) Cells {
-	p.breaks("cells")
-	return Cells{State: render.C(string(it.State)), Advice: render.C(string(it.Advice))}
-}
-
-func (p *plain) Forecast(*visit.Visit, change.Forecast) string { return "much sooner" }
-
-func (p *plain) Mind(_ *visit.Visit, it item.Item, to item.State) string {
-	p.breaks("mind")
-	if to == item.Off && len(it.NeededBy) > 0 {
-		return "Mind: " + strings.Join(it.NeededBy, ", ")
-	}
-	return ""
-}
-
-func (p *plain) Orders() []string { return []string{"cost", "title"} }
-
-func (p *plain) Key(_ string, _ *visit.Visit, it item.Item) visit.Key {
-	return visit.Key{Text: it.Title, Known: true}
-}
-
-func (p *plain) Folded(it item.Item) bool { return it.System }
-
-func (p *plain) Write(_ *visit.Visit, f string, all []proposal.Decision, replace bool) error {
-	p.breaks("write")
-	if p.files[f] && !replace {
-		return fs.ErrExist
-	}
-	p.wrote, p.replace = all, replace
-	return nil
-}
 
 // machine is one with some services, of which b requires a, and ufw is
 // protected.
@@ -108,8 +55,8 @@ type person struct {
 	*Model
 }
 
-func sitDown(t testing.TB, face Face, v *visit.Visit, o Options) person {
-	p := person{t, New(face, v, o)}
+func sitDown(t testing.TB, v *visit.Visit, o Options) person {
+	p := person{t, New(v, o)}
 	p.after(p.Begin())
 	return p
 }
@@ -176,7 +123,7 @@ func (p person) has(want string) {
 func TestDecisions(t *testing.T) {
 	v := machine(t, 0)
 	for _, c := range []struct{ name, keys, plan, says string }{
-		{"off", "o", "a off", "Mind: service:b.service"},
+		{"off", "o", "a off", "Mind: a.service is needed by service:b.service."},
 		{"the same again takes it away", "o o", "", "No decision yet"},
 		{"another one replaces it", "o e", "a keep", "1 keep"},
 		{"undo takes one step back", "o e u", "a off", "1 off"},
@@ -205,14 +152,14 @@ func TestDecisions(t *testing.T) {
 		{"a key of no meaning", "y", "", "y does nothing here"},
 		{"the last row and back", "end home pgdown up down o", "", "is protected"},
 		{"help", "?", "", "undo the last decision"},
-		{"the page", "enter", "", "page of service:a.service"},
-		{"the page of the next", "enter n", "", "page of service:b.service"},
+		{"the page", "enter", "", "calmdawn disable service:a.service"},
+		{"the page of the next", "enter n", "", "calmdawn disable service:b.service"},
 		{"carrying out nothing", "c", "", "no decision to carry out"},
 		{"writing nothing", "w", "", "no decision to write"},
 		{"writing without a name", "o w clear enter", "a off", "give the file a name"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			p := sitDown(t, &plain{}, v, Options{UTF8: true})
+			p := sitDown(t, v, Options{UTF8: true})
 			p.press(c.keys)
 			if c.name == "sorted" || strings.HasPrefix(c.name, "the last") {
 				p.sees(c.says)
@@ -236,7 +183,7 @@ func TestOwnersAreNamed(t *testing.T) {
 // TestHelpSaysWhatIsBelow opens the help where it does not fit, and where it
 // does.
 func TestHelpSaysWhatIsBelow(t *testing.T) {
-	p := sitDown(t, &plain{}, machine(t, 0), Options{UTF8: true})
+	p := sitDown(t, machine(t, 0), Options{UTF8: true})
 	p.press("?")
 	for _, height := range []int{12, 200} {
 		p.after(p.Update(tea.WindowSizeMsg{Width: 100, Height: height}))
@@ -248,7 +195,7 @@ func TestHelpSaysWhatIsBelow(t *testing.T) {
 
 // TestMarkedRowsShow has the rows that are marked, and no others, say so.
 func TestMarkedRowsShow(t *testing.T) {
-	p := sitDown(t, &plain{}, machine(t, 0), Options{UTF8: true})
+	p := sitDown(t, machine(t, 0), Options{UTF8: true})
 	marks := func() int {
 		text := "\n" + p.View()
 		return strings.Count(text, "\n *") + strings.Count(text, "\n›*")
@@ -265,8 +212,18 @@ func TestMarkedRowsShow(t *testing.T) {
 
 func TestAPlanIsCarriedOutWrittenOrLeft(t *testing.T) {
 	v := machine(t, 0)
-	face := &plain{files: map[string]bool{"there.toml": true}}
-	p := sitDown(t, face, v, Options{UTF8: true})
+	file := filepath.Join(t.TempDir(), "there.toml")
+	if err := os.WriteFile(file, []byte("mine"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	written := func() string {
+		text, err := os.ReadFile(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return string(text)
+	}
+	p := sitDown(t, v, Options{UTF8: true})
 	if !p.press("q") {
 		t.Error("q stays although nothing was decided")
 	}
@@ -278,15 +235,17 @@ func TestAPlanIsCarriedOutWrittenOrLeft(t *testing.T) {
 	if p.press("n") || p.Decided() != 1 {
 		t.Error("it was left all the same")
 	}
-	p.press("w there.toml enter")
+	p.press("w " + file + " enter")
 	p.sees("Write over it?")
 	p.press("n")
-	if face.wrote != nil {
+	if written() != "mine" {
 		t.Error("a file was written over")
 	}
-	p.press("w there.toml enter y")
-	if len(face.wrote) != 1 || !face.replace || p.Decided() != 0 || !p.press("q") {
-		t.Errorf("%+v, %d decided", face, p.Decided())
+	p.press("w " + file + " enter y")
+	plan, err := proposal.Parse([]byte(written()))
+	if err != nil || len(plan.Decide) != 1 || plan.Decide[0].Do != proposal.Disable ||
+		!strings.Contains(written(), "Beta") || p.Decided() != 0 || !p.press("q") {
+		t.Errorf("%v %+v, %d decided", err, plan, p.Decided())
 	}
 	p.press("end ! c o t 14d enter g")
 	p.sees("as a change a decision (o), on trial until 14d", "boot guard comes (g)")
@@ -297,14 +256,14 @@ func TestAPlanIsCarriedOutWrittenOrLeft(t *testing.T) {
 		o.Guard != visit.GuardOn || fmt.Sprint(o.Insist) != "[service:ufw.service]" {
 		t.Errorf("%+v", o)
 	}
-	p = sitDown(t, face, v, Options{ReadOnly: "The disk is mounted read-only", UTF8: true})
+	p = sitDown(t, v, Options{ReadOnly: "The disk is mounted read-only", UTF8: true})
 	p.press("down o c")
 	p.sees("mounted read-only", "w writes the plan")
 }
 
 // TestTheNewestPlanWins has a plan worked out while the next one is made.
 func TestTheNewestPlanWins(t *testing.T) {
-	m := New(&plain{}, machine(t, 0), Options{UTF8: true})
+	m := New(machine(t, 0), Options{UTF8: true})
 	slow := m.Update(tea.KeyMsg{Type: tea.KeyRunes, Runes: []rune("o")})
 	if again := m.Update(tea.KeyMsg{Type: tea.KeyRunes, Runes: []rune("e")}); len(again) != 0 {
 		t.Error("two plans are worked out at once")
@@ -326,7 +285,7 @@ func TestTheNewestPlanWins(t *testing.T) {
 func TestEverySizeHoldsHostileTitles(t *testing.T) {
 	v := machine(t, 30)
 	for _, utf8 := range []bool{true, false} {
-		p := sitDown(t, &plain{}, v, Options{UTF8: utf8})
+		p := sitDown(t, v, Options{UTF8: utf8})
 		for _, size := range [][2]int{
 			{80, 24}, {0, 0}, {40, 12}, {39, 11}, {132, 43}, {200, 60}, {1, 1}, {5000, 3},
 		} {
@@ -355,13 +314,23 @@ func TestEverySizeHoldsHostileTitles(t *testing.T) {
 func TestAFaultOfOursIsASentence(t *testing.T) {
 	const part = "CALMDAWN_TEST_BREAKS"
 	if at := os.Getenv(part); at != "" {
-		m := New(&plain{broken: at}, machine(t, 0), Options{UTF8: true})
+		m := New(machine(t, 0), Options{UTF8: true, Now: func() time.Time { panic("no write") }})
+		switch at {
+		case "page":
+			m.showItem = func(say.Page, *visit.Visit, item.Item) { panic("no page") }
+		case "view":
+			m.cells = nil // which takes no entry
+		}
 		_, _, err := m.Run(os.Stdin, os.Stdout)
 		fmt.Println("then:", err)
 		time.Sleep(time.Minute)
 	}
-	breaks := map[string]string{"page": "Enter", "mind": "o", "cells": "", "write": "w"}
-	for at, key := range breaks {
+	for at, of := range map[string]struct{ key, says string }{
+		"page":  {"Enter", "no page"},
+		"view":  {"", "assignment to entry in nil map"},
+		"write": {"w", "no write"},
+	} {
+		key := of.key
 		dir := t.TempDir() // the other one is killed, and its own folders with it
 		socket := filepath.Join(dir, "tmux")
 		tmux := func(args ...string) string {
@@ -383,7 +352,7 @@ func TestAFaultOfOursIsASentence(t *testing.T) {
 			time.Sleep(50 * time.Millisecond)
 		}
 		flat := strings.Join(strings.Fields(screen), " ")
-		want := "then: the review broke off (no " + at + "); nothing was changed"
+		want := "then: the review broke off (" + of.says + "); nothing was changed"
 		if !strings.Contains(flat, want) || strings.Contains(flat, "goroutine") ||
 			tmux("display", "-p", "#{alternate_on}") != "0\n" {
 			t.Errorf("%s:\n%s", at, screen)
@@ -393,7 +362,7 @@ func TestAFaultOfOursIsASentence(t *testing.T) {
 }
 
 func BenchmarkKeys(b *testing.B) {
-	p := sitDown(b, &plain{}, machine(b, 10_000), Options{UTF8: true})
+	p := sitDown(b, machine(b, 10_000), Options{UTF8: true})
 	p.Update(tea.WindowSizeMsg{Width: 140, Height: 40})
 	for _, key := range []string{"down", "end", "o", "a", "s", "g", "."} {
 		b.Run(key, func(b *testing.B) {

@@ -2,7 +2,10 @@ package review
 
 import (
 	"fmt"
+	"io"
+	"io/fs"
 	"maps"
+	"os"
 	"slices"
 	"strings"
 	"sync/atomic"
@@ -11,7 +14,9 @@ import (
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/core/proposal"
+	"calmdawn/internal/ownfile"
 	"calmdawn/internal/render"
+	"calmdawn/internal/say"
 	"calmdawn/internal/visit"
 )
 
@@ -146,7 +151,7 @@ func (m *Model) decide(do string, by time.Duration, insist bool) {
 		if len(left) > 0 {
 			m.say(render.Warn, "Left out: %s.", counted(left))
 		} else if len(all) == 1 && next[0].Do != "" && do != proposal.Keep {
-			if text := m.face.Mind(m.v, first, states[do]); text != "" {
+			if text := say.Minding(m.v, first, states[do]); text != "" {
 				m.say(render.Warn, "%s", text)
 			}
 		}
@@ -240,4 +245,33 @@ func workOut(v *visit.Visit, p plan) worked {
 	}
 	w.forecast = v.ForecastOfAll(all)
 	return w
+}
+
+// writeTo writes the decisions as a proposal to a file of the technician's. One
+// that is there is written over only with replace; else that is
+// [fs.ErrExist].
+func (m *Model) writeTo(file string, replace bool) error {
+	p := proposal.Proposal{Machine: m.v.Host, Made: m.o.Now()}
+	for _, d := range m.plan.decisions {
+		if it, ok := m.v.Lookup(d.ID); ok {
+			known := say.DecisionOf(m.v, it)
+			d.Title, d.Why, d.Forecast = known.Title, known.Why, known.Forecast
+		}
+		p.Decide = append(p.Decide, d)
+	}
+	text, err := proposal.Write(p)
+	if err != nil {
+		return err
+	}
+	if _, err := os.Lstat(file); err == nil && !replace {
+		return fs.ErrExist
+	}
+	err = ownfile.Write(file, func(w io.Writer) error {
+		_, err := w.Write(text)
+		return err
+	})
+	if err != nil {
+		return fmt.Errorf("the plan cannot be written: %w", err)
+	}
+	return nil
 }

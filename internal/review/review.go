@@ -1,52 +1,34 @@
 // Package review is the full-screen view in which items are decided upon with
 // the forecast in sight.
 //
-// It is a face of visit: it shows a machine and gathers decisions, and changes
-// nothing itself. What it looks like in words comes from the commands, through
-// a [Face].
+// It shows a machine as visit has it and say puts it, and gathers decisions; it
+// changes nothing of the machine itself.
 package review
 
 import (
 	"strings"
 	"time"
 
-	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/core/proposal"
 	"calmdawn/internal/render"
+	"calmdawn/internal/say"
 	"calmdawn/internal/visit"
 )
 
-// A Face is how items and figures are shown and said by the commands. Its
-// methods may be called by several goroutines at once.
-type Face interface {
-	// Page writes what show says of an item.
-	Page(s *render.Screen, v *visit.Visit, it item.Item)
-	Cells(v *visit.Visit, it item.Item) Cells
-	// Forecast says what is forecast for decisions.
-	Forecast(v *visit.Visit, f change.Forecast) string
-	// Mind says what else a decision on an item means; empty for
-	// nothing.
-	Mind(v *visit.Visit, it item.Item, to item.State) string
-	// Orders are the names of what items can be sorted by, cost the first, and
-	// Key by what an item stands in one of them.
-	Orders() []string
-	Key(order string, v *visit.Visit, it item.Item) visit.Key
-	// Folded reports whether an item stands in no list unless all are asked
-	// for.
-	Folded(it item.Item) bool
-	// Write writes decisions as a proposal to a file of the technician's. One
-	// that is there is written over only with replace; else that is
-	// [fs.ErrExist].
-	Write(v *visit.Visit, file string, all []proposal.Decision, replace bool) error
+// orders are what items can be sorted by, cost the first: of [say.Orders].
+var orders = []string{
+	"cost", "wait", "cpu", "title", "maker", "state", "advice", "when", "owner",
 }
 
-// Cells are what a row shows of an item.
-type Cells struct{ State, Grade, Wait, Advice render.Cell }
+// cells are what a row shows of an item.
+type cells struct{ state, grade, wait, advice render.Cell }
 
 // Options are what a review begins with.
 type Options struct {
 	Colour, UTF8 bool
+	Calls        say.Calls        // that a page recommends
+	Now          func() time.Time // nil for the real clock
 	// ReadOnly says why nothing can be carried out here; empty where it can.
 	ReadOnly string
 	Plan     []proposal.Decision
@@ -78,8 +60,9 @@ const (
 // A Model is the state of the screen. It is for one goroutine, and is not to be
 // copied.
 type Model struct {
-	face Face
-	o    Options
+	o Options
+	// showItem fills the page of an item, beside the list.
+	showItem func(say.Page, *visit.Visit, item.Item)
 
 	v       *visit.Visit
 	reading bool // boots are being read
@@ -95,7 +78,7 @@ type Model struct {
 	folded []bool   // away, unless all are to be seen
 	parted int      // how many are
 	marked []bool
-	cells  map[int]Cells
+	cells  map[int]cells
 	// lines are what the list shows: numbers of items, and for a heading that
 	// of the item below it, as -1-number
 	lines       []int
@@ -140,8 +123,11 @@ type Model struct {
 
 // New makes the screen of a machine that was looked at. The visit stays the
 // caller's to close, after the review has ended.
-func New(face Face, v *visit.Visit, o Options) *Model {
-	m := &Model{face: face, o: o, from: -1, saved: true}
+func New(v *visit.Visit, o Options) *Model {
+	if o.Now == nil {
+		o.Now = time.Now
+	}
+	m := &Model{o: o, showItem: say.ShowItem, from: -1, saved: true}
 	m.carry.Guard, m.carry.Together = visit.GuardAuto, true
 	m.plan = plan{}.with(o.Plan, false)
 	m.resize(80, 24)
@@ -167,17 +153,20 @@ func (m *Model) see(v *visit.Visit) {
 		m.folded, m.marked = make([]bool, n), make([]bool, n)
 		m.parted = 0
 		for i, it := range v.Items {
-			m.texts[i], m.folded[i] = visit.Text(it), m.face.Folded(it)
+			m.texts[i], m.folded[i] = visit.Text(it), folded(it)
 			if m.folded[i] {
 				m.parted++
 			}
 		}
 	}
-	m.v, m.cells, m.page.id, m.sortedBy = v, map[int]Cells{}, "", ""
+	m.v, m.cells, m.page.id, m.sortedBy = v, map[int]cells{}, "", ""
 	m.page.rested++
 	m.longest = v.LongestWait()
 	m.arrange(at)
 }
+
+// folded reports whether an item stands in no list unless all are asked for.
+func folded(it item.Item) bool { return it.System || it.Ours || it.Aside || it.AdminToo }
 
 // Decided is how many decisions the plan has that were neither carried out nor
 // written to a file.
@@ -190,14 +179,14 @@ func (m *Model) Decided() int {
 
 // arrange puts the items into their order, and the cursor on one.
 func (m *Model) arrange(at string) {
-	if name := m.face.Orders()[m.by]; m.sortedBy != name {
+	if name := orders[m.by]; m.sortedBy != name {
 		m.sortedBy = name
 		for i := range m.sorted {
 			m.sorted[i] = i
 		}
 		key := m.v.ByCost
 		if m.by > 0 {
-			key = func(it item.Item) visit.Key { return m.face.Key(name, m.v, it) }
+			key = func(it item.Item) visit.Key { return say.Orders[name](m.v, it) }
 		}
 		visit.Arrange(m.sorted, m.v.Items, key)
 	}

@@ -16,6 +16,7 @@ import (
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/proposal"
 	"calmdawn/internal/render"
+	"calmdawn/internal/say"
 	"calmdawn/internal/visit"
 )
 
@@ -139,10 +140,12 @@ func (m *Model) makePage() tea.Cmd {
 	if !ok || width <= 0 {
 		return nil
 	}
-	v, s, face, it := m.v, m.screen, m.face, m.v.Items[i]
+	v, s, calls, show, it := m.v, m.screen, m.o.Calls, m.showItem, m.v.Items[i]
 	return func() tea.Msg {
 		var lines []string
-		for _, line := range s.Lines(width, func(s *render.Screen) { face.Page(s, v, it) }) {
+		for _, line := range s.Lines(width, func(s *render.Screen) {
+			show(say.Page{Screen: s, Calls: calls}, v, it)
+		}) {
 			// a path is broken anywhere rather than cut
 			lines = append(lines, strings.Split(ansi.Hardwrap(line, width, true), "\n")...)
 		}
@@ -369,7 +372,7 @@ func (m *Model) askFile() {
 }
 
 func (m *Model) write(file string, replace bool) error {
-	err := m.face.Write(m.v, file, m.plan.decisions, replace)
+	err := m.writeTo(file, replace)
 	if errors.Is(err, fs.ErrExist) {
 		m.mode = choosing
 		m.choice = choice{

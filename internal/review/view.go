@@ -9,6 +9,7 @@ import (
 
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/render"
+	"calmdawn/internal/say"
 	"calmdawn/internal/visit"
 )
 
@@ -114,7 +115,7 @@ func (m *Model) viewHead() []string {
 		text += fmt.Sprintf(", %d parts of the system folded", m.parted)
 	}
 	if m.by > 0 {
-		text += ", by " + m.face.Orders()[m.by]
+		text += ", by " + orders[m.by]
 	}
 	if m.grouped {
 		text += ", grouped by maker"
@@ -199,25 +200,39 @@ func (m *Model) viewLine(at int) string {
 	return sign + mark + " " + row
 }
 
+// cellsOf are what a row shows of an item.
+func cellsOf(v *visit.Visit, it item.Item) cells {
+	wait := say.WaitCell(v, it)
+	if wait.Text == say.NoneShown {
+		wait.Text = "none" // which the page explains
+	}
+	return cells{
+		state:  render.Cell{Text: string(it.State), Tone: say.StateTone(it.State)},
+		grade:  say.GradeCell(v, it),
+		wait:   wait,
+		advice: render.Cell{Text: string(it.Advice), Tone: say.AdviceTone(it.Advice)},
+	}
+}
+
 func (m *Model) cellsOf(i int) [8]render.Cell {
 	it := m.v.Items[i]
 	cells, ok := m.cells[i]
 	if !ok {
-		cells = m.face.Cells(m.v, it)
+		cells = cellsOf(m.v, it)
 		m.cells[i] = cells
 	}
 	decision := render.Cell{Tone: render.Strong}
 	if at := m.plan.of(it.ID); at >= 0 {
 		decision.Text = says[m.plan.decisions[at].Do]
 	}
-	bar := render.Cell{Tone: cells.Grade.Tone}
-	if w := m.v.Cost(it).Wait.Lead(); w.Shows && cells.Wait.Text != "" {
+	bar := render.Cell{Tone: cells.grade.Tone}
+	if w := m.v.Cost(it).Wait.Lead(); w.Shows && cells.wait.Text != "" {
 		bar.Text = m.screen.Bar(0, w.Saving.Median, m.longest, m.columns().bar)
 	}
 	return [8]render.Cell{
 		decision,
-		{Text: titleOf(it), Tone: cells.State.Tone},
-		cells.State, cells.Grade, bar, cells.Wait, cells.Advice,
+		{Text: titleOf(it), Tone: cells.state.Tone},
+		cells.state, cells.grade, bar, cells.wait, cells.advice,
 		render.C(render.Clean(it.Maker)),
 	}
 }
@@ -287,7 +302,7 @@ func (m *Model) outlook() string {
 	case m.work.forecast == nil:
 		return "What it brings is not known: no boot shows any of it."
 	}
-	text := m.face.Forecast(m.v, *m.work.forecast)
+	text := say.ForecastLine(*m.work.forecast) + say.OfSimulated(m.v)
 	switch n := m.work.unseen; {
 	case n == 1:
 		text += " One item is in no boot, and not counted."

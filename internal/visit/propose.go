@@ -7,7 +7,6 @@ import (
 	"strings"
 
 	"calmdawn/internal/core/change"
-	"calmdawn/internal/core/forecast"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/core/proposal"
 	"calmdawn/internal/ledger"
@@ -24,19 +23,7 @@ type Proposed struct {
 // what else can go or wait, then what is to be looked up. It takes
 // [Visit.ReadBoots].
 func (v *Visit) Propose() []Proposed {
-	candidates := v.Dispensable()
-	v.SortByCost(candidates)
-	var order []item.Item
-	if len(v.Replays) > 0 {
-		var sets []forecast.Set
-		for _, it := range candidates {
-			sets = append(sets, v.SetOf(it))
-		}
-		steps, _ := forecast.Best(v.Replays, sets)
-		for _, st := range steps {
-			order = append(order, candidates[st.Index])
-		}
-	}
+	order := v.Best().Items
 	all := slices.Clone(v.Items)
 	v.SortByCost(all)
 	for _, advice := range []item.Advice{item.CanGo, item.CanWait, item.LookUp} {

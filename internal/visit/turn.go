@@ -45,6 +45,7 @@ func (w Wish) held() time.Duration {
 // A Turning is a wish with what it comes to on a machine.
 type Turning struct {
 	*Visit
+	Wish    Wish
 	Picked  []item.Item
 	LeftOut []item.Item   // of those, what is off and was to be delayed
 	Change  change.Change // without targets where nothing is left to do
@@ -135,21 +136,12 @@ func (v *Visit) best() ([]item.Item, error) {
 		return nil, misuse("what would bring most is not known for %s: no boot of it can be "+
 			"replayed", v.name())
 	}
-	candidates := v.Dispensable()
-	var sets []forecast.Set
-	for _, it := range candidates {
-		sets = append(sets, v.SetOf(it))
-	}
-	chosen, all := forecast.Best(v.Replays, sets)
-	if len(chosen) == 0 || !all.Lead().Shows {
+	best := v.Best()
+	if !best.Felt() {
 		return nil, misuse("no item of %s that may go or wait by advice shows an effect",
 			v.name())
 	}
-	var best []item.Item
-	for _, c := range chosen {
-		best = append(best, candidates[c.Index])
-	}
-	return best, nil
+	return best.Items, nil
 }
 
 // Protected refuses to switch off what the machine or its user depends on.
@@ -218,7 +210,7 @@ func (s *Session) PlanTurn(w Wish) (Turning, error) {
 	if err != nil {
 		return Turning{}, err
 	}
-	t := Turning{Visit: v}
+	t := Turning{Visit: v, Wish: w}
 	if t.Picked, err = v.Choose(w); err != nil {
 		return t, err
 	}
