@@ -3,6 +3,7 @@ package cli
 import (
 	"cmp"
 	"fmt"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -41,9 +42,9 @@ records of our recorder, and on the running machine the service managers' own
 clocks. Of each figure the finest is taken.`,
 		Example: `  calmdawn boots
   calmdawn boots 3                       what boot 3 waited for
-  calmdawn boots --spans                 what the last one waited for
-  calmdawn boots --spans --picture boot.png
-  calmdawn boots --json --spans
+  calmdawn boots last                    what the last one waited for
+  calmdawn boots last --picture boot.png
+  calmdawn boots last --csv              all its starts, with their times
   calmdawn boots --csv > boots.csv       for a spreadsheet`,
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) > 1 {
@@ -60,14 +61,9 @@ clocks. Of each figure the finest is taken.`,
 			if len(args) == 1 && v.last > 0 {
 				return usage("--last lists several boots, and %q is one; give either", args[0])
 			}
-			if len(args) == 1 {
-				v.id, v.spans = args[0], true
-			}
+			v.id = cmp.Or(v.id, strings.Join(args, ""))
+			v.spans = v.spans || v.id != "" || v.picture != ""
 			switch {
-			case v.id != "" && !v.spans:
-				return usage("--boot chooses the boot for --spans; give both")
-			case v.picture != "" && !v.spans:
-				return usage("--picture draws the boot of --spans; give both")
 			case v.csv && a.json:
 				return usage("--csv and --json are two forms; choose one")
 			case v.last < 0:
@@ -79,10 +75,13 @@ clocks. Of each figure the finest is taken.`,
 	cmd.Flags().BoolVar(&v.spans, "spans", false, "show the starts of the items within a boot")
 	cmd.Flags().StringVar(&v.id, "boot", "", "which `BOOT`: a number, date, id or label; the last "+
 		"one if not given")
-	cmd.Flags().BoolVar(&v.csv, "csv", false, "print comma-separated values: a line a boot, with "+
-		"--spans a line a start")
-	cmd.Flags().StringVar(&v.picture, "picture", "", "draw the boot into `FILE`, whose name "+
-		"ends in .png or .svg")
+	for _, name := range []string{"spans", "boot"} { // BOOT says both; scripts may use them
+		_ = cmd.Flags().MarkHidden(name) // they are there
+	}
+	cmd.Flags().BoolVar(&v.csv, "csv", false, "print comma-separated values: a line a boot, of "+
+		"one BOOT a line a start")
+	cmd.Flags().StringVar(&v.picture, "picture", "", "draw BOOT, or the last one, into `FILE`, whose "+
+		"name ends in .png or .svg")
 	cmd.Flags().IntVar(&v.last, "last", 0, "only the last `N` boots")
 	return cmd
 }

@@ -28,7 +28,7 @@ type step struct {
 // walk is the main road of the job; what is beside it, help tells.
 var walk = []step{
 	{say: "Where does this machine stand?"},
-	{say: "What were people waiting for in its last boot?", call: "boots --spans"},
+	{say: "What were people waiting for in its last boot?", call: "boots last"},
 	{
 		say:  "What could go or wait, of all that it launches? The costliest first.",
 		call: "list --advice \"can go,can wait\"",

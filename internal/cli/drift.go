@@ -118,7 +118,9 @@ func (a *app) drift(args []string, keep, all bool) error {
 	if a.json {
 		err = a.writeJSON(document.NewDrift(sides[0].At, sides[1].At, found))
 	} else {
-		say.ShowDrift(a.screen(), l, sides, found, missing, all, keep)
+		say.ShowDrift(a.screen(), l, say.Drift{
+			Old: sides[0], New: sides[1], Found: found, Missing: missing, All: all, Keep: keep,
+		})
 	}
 	if err == nil && keep {
 		err = a.saveSurvey(l)

@@ -54,7 +54,7 @@ func TestEveryRecommendedCommandWorks(t *testing.T) {
 	}
 	page := func(every int) { // of so many items one
 		for _, words := range []string{
-			"", "list", "boots", "boots --spans", "recorder status", "conditions",
+			"", "list", "boots", "boots last", "recorder status", "conditions",
 			"forecast --best", "propose p.toml --replace", "compare", "report r.md --replace",
 			"history", "trial", "guard", "drift",
 		} {

@@ -260,7 +260,7 @@ func ShowBoots(s Page, of Boots) {
 		}
 	}
 	unreadLog(s, of.Found)
-	s.Line("Next: what one boot waited for, with %s", s.Call("boots --spans"))
+	s.Line("Next: what one boot waited for, with %s", s.Call("boots last"))
 }
 
 // bootTable is the table of boots, with the changes between them; it returns

@@ -158,6 +158,34 @@ func showCost(s Page, l *visit.Visit, it item.Item) {
 		s.Field("Launched", fmt.Sprintf("%s after the login, the median",
 			render.Duration(c.AfterLogin.Value)))
 	}
+	showWait(s, l, it)
+	if c.Replayed && c.Wait.Lead().Shows && l.MayTurn(it, item.Delayed) == nil {
+		s.Field("Delayed", "past when one could work it would bring as much; its work would then "+
+			"fall while somebody works")
+	}
+	if c.CPU.Known {
+		s.Field("Processor",
+			fmt.Sprintf("%s in a boot, %s", render.Duration(c.CPU.Value), howKnown(l, c.CPU.From)))
+	}
+	if c.DiskRead.Known {
+		s.Field("Disk",
+			fmt.Sprintf("%s read in a boot, %s", render.Bytes(c.DiskRead.Bytes),
+				howKnown(l, c.DiskRead.From)))
+	}
+	if c.Memory.Known {
+		of := "at most"
+		if it.Kind == item.Program {
+			of = "of resident pages, the most of it and of what it launched added up"
+		}
+		s.Field("Memory", fmt.Sprintf("%s %s, %s", render.Bytes(c.Memory.Bytes), of,
+			howKnown(l, c.Memory.From)))
+	}
+}
+
+// showWait says how much sooner one could work, or the machine be ready,
+// without an item.
+func showWait(s Page, l *visit.Visit, it item.Item) {
+	c := l.Cost(it)
 	switch {
 	case !c.Replayed && len(l.Replays) == 0:
 		s.Field("Wait", "unknown, since "+Unfitness(l))
@@ -179,27 +207,6 @@ func showCost(s Page, l *visit.Visit, it item.Item) {
 			s.Field("Wait", waitText(c.Wait))
 		}
 		s.Field("", s.evidence(l, it))
-	}
-	if c.Replayed && c.Wait.Lead().Shows && l.MayTurn(it, item.Delayed) == nil {
-		s.Field("Delayed", "past when one could work it would bring as much; its work would then "+
-			"fall while somebody works")
-	}
-	if c.CPU.Known {
-		s.Field("Processor",
-			fmt.Sprintf("%s in a boot, %s", render.Duration(c.CPU.Value), howKnown(l, c.CPU.From)))
-	}
-	if c.DiskRead.Known {
-		s.Field("Disk",
-			fmt.Sprintf("%s read in a boot, %s", render.Bytes(c.DiskRead.Bytes),
-				howKnown(l, c.DiskRead.From)))
-	}
-	if c.Memory.Known {
-		of := "at most"
-		if it.Kind == item.Program {
-			of = "of resident pages, the most of it and of what it launched added up"
-		}
-		s.Field("Memory", fmt.Sprintf("%s %s, %s", render.Bytes(c.Memory.Bytes), of,
-			howKnown(l, c.Memory.From)))
 	}
 }
 

@@ -2,6 +2,7 @@ package say
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"calmdawn/internal/casebook"
@@ -10,67 +11,32 @@ import (
 	"calmdawn/internal/visit"
 )
 
-// ShowDrift shows how two surveys differ. Missing says why nothing was kept to
-// compare with; nil where something was. all shows parts of the operating
-// system one by one, and keep says that the present survey is kept now.
-func ShowDrift(
-	s Page,
-	l *visit.Visit,
-	sides []visit.Survey,
-	found []drift.Difference,
-	missing error,
-	all, keep bool,
-) {
-	var rows [][]render.Cell
-	ours, folded, again, gone, fresh := 0, 0, 0, false, false
-	for _, d := range found {
+// A Drift is how two surveys of a machine differ, as it is shown.
+type Drift struct {
+	Old, New visit.Survey
+	Found    []drift.Difference
+	Missing  error // why nothing was kept to compare with; nil where something was
+	All      bool  // parts of the operating system are shown one by one
+	Keep     bool  // the present survey is kept now
+}
+
+// ShowDrift shows how two surveys of a machine differ.
+func ShowDrift(s Page, l *visit.Visit, d Drift) {
+	var shown []drift.Difference
+	ours, folded := 0, 0
+	for _, f := range d.Found {
 		switch {
-		case d.Ours != 0:
+		case f.Ours != 0:
 			ours++
-			continue
-		case d.System && !all && d.Kind != drift.OnAgain:
+		case f.System && !d.All && f.Kind != drift.OnAgain:
 			folded++
-			continue
-		case d.Kind == drift.OnAgain:
-			again++
+		default:
+			shown = append(shown, f)
 		}
-		gone, fresh = gone || d.Kind == drift.Gone, fresh || d.Kind == drift.New
-		tone := render.Plain
-		if d.Kind == drift.OnAgain || d.Kind == drift.New {
-			tone = render.Warn
-		}
-		rows = append(rows, []render.Cell{
-			{Text: string(d.Kind), Tone: tone},
-			render.C(render.Clean(d.Title)),
-			render.C(render.Clean(strings.Trim(d.Detail+"; "+d.By, "; "))),
-			render.C(render.Clean(d.ID)),
-		})
 	}
-	since := fmt.Sprintf("since %s, %s", sides[0].Name, Day(sides[0].At))
-	if sides[1].Name != "now" {
-		since = fmt.Sprintf("between %s, %s, and %s, %s", sides[0].Name, Day(sides[0].At),
-			sides[1].Name, Day(sides[1].At))
-	}
-	answer := fmt.Sprintf("Nothing is different %s.", since)
-	if missing != nil {
-		since = "from what its changes decided"
-		answer = "What its changes decided is as they left it."
-	}
-	if n := len(rows) + folded; n > 0 {
-		answer = fmt.Sprintf("%s different on %s %s.", Count(n, "item is", "items are"),
-			MachineName(l), since)
-	}
-	s.Say(render.Strong, "%s", answer)
+	s.Say(render.Strong, "%s", d.headline(len(shown)+folded, l))
 	s.Line("")
-	if len(rows) > 0 {
-		s.Table([]render.Column{
-			{Title: "IT IS"},
-			{Title: "ITEM", Flex: 18, Firm: 5},
-			{Title: "HOW", Flex: 24, Firm: 5},
-			idColumn,
-		}, rows)
-		s.Line("")
-	}
+	driftTable(s, shown)
 	if folded > 0 {
 		s.Line("%s of the operating system besides; --all shows them.",
 			Count(folded, "part", "parts"))
@@ -79,31 +45,84 @@ func ShowDrift(
 		s.Line("%s by its changes, and not listed: %s",
 			Count(ours, "difference was made", "differences were made"), s.Call("history"))
 	}
-	if missing != nil && !keep {
-		s.SayWrapped(0, render.Dim, "%s",
-			"What is new or gone cannot be told: "+missing.Error()+".")
-	}
-	if gone && !sides[1].Whole {
-		s.SayWrapped(0, render.Warn, "What is called gone may stand in what was not read.")
-	}
-	if fresh && !sides[0].Whole && missing == nil {
-		s.SayWrapped(0, render.Warn, "What is called new may have stood in what was not read then.")
-	}
+	d.showDoubts(s, shown)
 	gaps(s, l.Unread)
 	unreadPlaces(s, l.Unread)
-	switch {
-	case again > 0:
-		var ids []string
-		for _, d := range found {
-			if d.Kind == drift.OnAgain && d.Ours == 0 {
-				ids = append(ids, ShellWord(d.ID))
-			}
+	var again []string
+	for _, f := range shown {
+		if f.Kind == drift.OnAgain {
+			again = append(again, ShellWord(f.ID))
 		}
+	}
+	switch {
+	case len(again) > 0:
 		s.Line("Next: switch off what is on again, with %s",
-			s.Call("disable "+strings.Join(ids, " ")))
-	case len(rows) > 0:
+			s.Call("disable "+strings.Join(again, " ")))
+	case len(shown) > 0:
 		s.Line("Next: look at one of them, with %s; when all is well, %s", s.Call("show ITEM"),
 			s.Call("drift --keep"))
+	}
+}
+
+// headline says how many items differ, and since when.
+func (d Drift) headline(n int, l *visit.Visit) string {
+	since := fmt.Sprintf("since %s, %s", d.Old.Name, Day(d.Old.At))
+	if d.New.Name != "now" {
+		since = fmt.Sprintf("between %s, %s, and %s, %s", d.Old.Name, Day(d.Old.At), d.New.Name,
+			Day(d.New.At))
+	}
+	switch {
+	case n == 0 && d.Missing != nil:
+		return "What its changes decided is as they left it."
+	case n == 0:
+		return fmt.Sprintf("Nothing is different %s.", since)
+	case d.Missing != nil:
+		since = "from what its changes decided"
+	}
+	return fmt.Sprintf("%s different on %s %s.", Count(n, "item is", "items are"), MachineName(l),
+		since)
+}
+
+func driftTable(s Page, shown []drift.Difference) {
+	if len(shown) == 0 {
+		return
+	}
+	var rows [][]render.Cell
+	for _, f := range shown {
+		tone := render.Plain
+		if f.Kind == drift.OnAgain || f.Kind == drift.New {
+			tone = render.Warn
+		}
+		rows = append(rows, []render.Cell{
+			{Text: string(f.Kind), Tone: tone},
+			render.C(render.Clean(f.Title)),
+			render.C(render.Clean(strings.Trim(f.Detail+"; "+f.By, "; "))),
+			render.C(render.Clean(f.ID)),
+		})
+	}
+	s.Table([]render.Column{
+		{Title: "IT IS"},
+		{Title: "ITEM", Flex: 18, Firm: 5},
+		{Title: "HOW", Flex: 24, Firm: 5},
+		idColumn,
+	}, rows)
+	s.Line("")
+}
+
+// showDoubts says what of it is not known, since a survey was not whole.
+func (d Drift) showDoubts(s Page, shown []drift.Difference) {
+	has := func(kind drift.Kind) bool {
+		return slices.ContainsFunc(shown, func(f drift.Difference) bool { return f.Kind == kind })
+	}
+	if d.Missing != nil && !d.Keep {
+		s.SayWrapped(0, render.Dim, "%s",
+			"What is new or gone cannot be told: "+d.Missing.Error()+".")
+	}
+	if has(drift.Gone) && !d.New.Whole {
+		s.SayWrapped(0, render.Warn, "What is called gone may stand in what was not read.")
+	}
+	if has(drift.New) && !d.Old.Whole && d.Missing == nil {
+		s.SayWrapped(0, render.Warn, "What is called new may have stood in what was not read then.")
 	}
 }
 

@@ -57,33 +57,78 @@ func why(it item.Item) string {
 
 // ShowItem writes the page about an item.
 func ShowItem(s Page, l *visit.Visit, it item.Item) {
-	clean := render.Clean
-	s.Say(render.Strong, "%s", clean(it.Title))
-	s.Line("%s", clean(it.ID))
+	s.Say(render.Strong, "%s", render.Clean(it.Title))
+	s.Line("%s", render.Clean(it.ID))
 	s.Line("")
 	s.Wrap(0, "%s", verdictOn(l, it))
 	s.Line("")
+	showAdvice(s, l, it)
+	showOrigin(s, it)
+	showLaunch(s, l, it)
+	showAround(s, l, it)
+	showCost(s, l, it)
+	if n, of, by := l.NotedSlow(it); n > 0 {
+		s.Field("Noted slow", render.Clean(fmt.Sprintf("by the machine itself in %d of the last "+
+			"%s: %s longer than usual, the median", n, Count(of, "boot", "boots"),
+			render.Duration(by))))
+	}
+	if other, ok := l.WorkOf(it); ok {
+		s.Field("Work of", render.Clean(fmt.Sprintf("%s, which is started only because this is, "+
+			"and took %s in the last boot: the wait is for its work", other.Native,
+			render.Duration(other.Took))))
+	}
+	if it.Advice == item.LookUp {
+		s.Field("Look up", render.Clean(advice.Phrase(it)))
+	}
+	s.Line("")
+	recommendSwitch(s, l, it)
+	if c, ok := l.LastChange(it.ID); ok {
+		s.Line("To take change %d back: %s", c.ID, s.Call(fmt.Sprintf("undo %d", c.ID)))
+	}
+}
+
+// told writes a field of a page with a text from a machine, where there is one.
+func told(s Page, label, text string) {
+	if text != "" {
+		s.Field(label, render.Clean(text))
+	}
+}
+
+// showAdvice says what to think of an item, and who would miss it.
+func showAdvice(s Page, l *visit.Visit, it item.Item) {
 	here, everywhere := l.NotesOn(it.ID)
 	if here != "" {
-		s.Field("Your note", clean(here)+" (of this machine)")
+		s.Field("Your note", render.Clean(here)+" (of this machine)")
 	}
 	if everywhere != "" {
-		s.Field("Your note", clean(everywhere)+" (of every machine)")
+		s.Field("Your note", render.Clean(everywhere)+" (of every machine)")
 	}
 	if it.Advice != "" {
-		s.Field("Advice", clean(fmt.Sprintf("%s: %s", it.Advice, it.Reason)))
+		told(s, "Advice", fmt.Sprintf("%s: %s", it.Advice, it.Reason))
 	} else if it.Role != "" {
-		s.Field("Role", clean(fmt.Sprintf("%s (%s)", it.Role, it.Reason)))
+		told(s, "Role", fmt.Sprintf("%s (%s)", it.Role, it.Reason))
 	}
-	if it.Lost != "" {
-		s.Field("Without it", clean(it.Lost))
-	}
-	if it.Demand != "" {
-		s.Field("If wanted", clean(it.Demand))
-	}
+	told(s, "Without it", it.Lost)
+	told(s, "If wanted", it.Demand)
 	if it.Protected != "" {
-		s.Field("Protected", clean(it.Protected)+"; switching it off takes --insist")
+		s.Field("Protected", render.Clean(it.Protected)+"; switching it off takes --insist")
 	}
+}
+
+// showOrigin says who made an item, and how that is known.
+func showOrigin(s Page, it item.Item) {
+	s.Field("Maker", render.Clean(makerText(it)))
+	if it.Came+it.Archive+it.Section != "" {
+		told(s, "Package", it.Summary)
+	} else {
+		told(s, "Says", it.Summary)
+	}
+	told(s, "Signature", it.Signature)
+	told(s, "Not known", it.Opaque)
+}
+
+// makerText says who made an item, and in which package it came.
+func makerText(it item.Item) string {
 	from := strings.TrimSpace(it.Package + " " + it.Version)
 	if !it.Installed.IsZero() {
 		from += ", installed " + it.Installed.Local().Format("2 Jan 2006")
@@ -97,36 +142,25 @@ func ShowItem(s Page, l *visit.Visit, it item.Item) {
 	}
 	switch {
 	case it.System && it.Package == "":
-		s.Field("Maker", clean(it.Maker)+", as its place and its file tell")
+		return it.Maker + ", as its place and its file tell"
 	case it.System:
-		s.Field("Maker", clean(fmt.Sprintf("%s; a part of the operating system%s, package %s",
-			it.Maker, came, from)))
+		return fmt.Sprintf("%s; a part of the operating system%s, package %s", it.Maker, came, from)
 	case it.Package != "" && it.Maker == "":
-		s.Field("Maker", clean("unknown; package "+from+came))
+		return "unknown; package " + from + came
 	case it.Package != "":
-		s.Field("Maker", clean(fmt.Sprintf("%s, package %s%s", it.Maker, from, came)))
+		return fmt.Sprintf("%s, package %s%s", it.Maker, from, came)
 	case it.Maker != "":
-		s.Field("Maker", clean(it.Maker))
+		return it.Maker
 	case strings.HasPrefix(it.File, "/"):
-		s.Field("Maker", "unknown: no package of this machine owns it")
-	default:
-		s.Field("Maker", "unknown")
+		return "unknown: no package of this machine owns it"
 	}
-	switch ofPackage := it.Came + it.Archive + it.Section; {
-	case it.Summary == "":
-	case ofPackage != "":
-		s.Field("Package", clean(it.Summary))
-	default:
-		s.Field("Says", clean(it.Summary))
-	}
-	if it.Signature != "" {
-		s.Field("Signature", clean(it.Signature))
-	}
-	if it.Opaque != "" {
-		s.Field("Not known", clean(it.Opaque))
-	}
+	return "unknown"
+}
+
+// showLaunch says what of an item is launched, for whom, when and why.
+func showLaunch(s Page, l *visit.Visit, it item.Item) {
 	if it.Owner != "" {
-		s.Field("Owner", clean(it.Owner)+", at whose login it starts")
+		s.Field("Owner", render.Clean(it.Owner)+", at whose login it starts")
 	}
 	if of := l.ByUser(it); len(of) > 0 {
 		var parts []string
@@ -136,37 +170,34 @@ func ShowItem(s Page, l *visit.Visit, it item.Item) {
 					Count(n, "user", "users"), strings.Join(of[state], ", ")))
 			}
 		}
-		s.Field("Users", clean(strings.Join(parts, "; ")))
+		told(s, "Users", strings.Join(parts, "; "))
 	}
-	if len(it.Because) > 0 {
-		s.Field("Chain", clean(strings.Join(it.Because, " → ")))
-	}
-	if it.Command != "" {
-		s.Field("Runs", clean(it.Command))
-	}
+	told(s, "Chain", strings.Join(it.Because, " → "))
+	told(s, "Runs", it.Command)
 	if len(it.Twins) > 0 {
-		s.Field("Besides", clean("the same program is launched by "+strings.Join(it.Twins, ", ")))
+		told(s, "Besides", "the same program is launched by "+strings.Join(it.Twins, ", "))
 	}
-	if it.Fires != "" && it.Kind == item.Service {
-		s.Field("Starts", clean(it.Fires))
-	} else if it.Fires != "" {
-		s.Field("Goes off", clean(it.Fires))
+	if it.Kind == item.Service {
+		told(s, "Starts", it.Fires)
+	} else {
+		told(s, "Goes off", it.Fires)
 	}
-	if it.File != "" {
-		s.Field("Set up in", clean(it.File))
-	}
+	told(s, "Set up in", it.File)
 	for _, c := range it.Conditions {
-		s.Field("Only if", clean(c)+" (only the running machine can tell)")
+		s.Field("Only if", render.Clean(c)+" (only the running machine can tell)")
 	}
-	if len(it.NeededBy) > 0 {
-		s.Field("Needed by", clean(strings.Join(it.NeededBy, ", ")))
-	}
+}
+
+// showAround says what else has to do with an item: what needs it, and what
+// starts it on demand.
+func showAround(s Page, l *visit.Visit, it item.Item) {
+	told(s, "Needed by", strings.Join(it.NeededBy, ", "))
 	if len(it.Starters) > 0 {
 		says := " can start it even when it is off"
 		if it.Masked {
 			says = " would start it, and fails while it is masked"
 		}
-		s.Field("On demand", clean(strings.Join(it.Callers(), ", "))+says)
+		told(s, "On demand", strings.Join(it.Callers(), ", ")+says)
 	}
 	if by := l.AskedBy(it); len(by) > 0 {
 		var parts []string
@@ -174,25 +205,7 @@ func ShowItem(s Page, l *visit.Visit, it item.Item) {
 			parts = append(parts, fmt.Sprintf("%s (in %s)", program,
 				Count(by[program], "boot", "boots")))
 		}
-		s.Field("Asked for", clean("by "+strings.Join(parts, ", ")+": it was started on demand"))
-	}
-	showCost(s, l, it)
-	if n, of, by := l.NotedSlow(it); n > 0 {
-		s.Field("Noted slow", clean(fmt.Sprintf("by the machine itself in %d of the last %s: %s "+
-			"longer than usual, the median", n, Count(of, "boot", "boots"), render.Duration(by))))
-	}
-	if other, ok := l.WorkOf(it); ok {
-		s.Field("Work of", clean(fmt.Sprintf("%s, which is started only because this is, and took "+
-			"%s in the last boot: the wait is for its work", other.Native,
-			render.Duration(other.Took))))
-	}
-	if it.Advice == item.LookUp {
-		s.Field("Look up", clean(advice.Phrase(it)))
-	}
-	s.Line("")
-	recommendSwitch(s, l, it)
-	if c, ok := l.LastChange(it.ID); ok {
-		s.Line("To take change %d back: %s", c.ID, s.Call(fmt.Sprintf("undo %d", c.ID)))
+		told(s, "Asked for", "by "+strings.Join(parts, ", ")+": it was started on demand")
 	}
 }
 

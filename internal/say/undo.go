@@ -98,14 +98,6 @@ func (calls Calls) Partly(err error) error {
 		calls.Call(fmt.Sprintf("undo %d --leave %s", part.Undo.Undoes, ShellWord(first))))
 }
 
-func (calls Calls) undone(plans []change.Change) string {
-	var ids []int64
-	for _, p := range plans {
-		ids = append(ids, p.Undoes)
-	}
-	return numbered(ids)
-}
-
 // Refused says why a change cannot be taken back, and what would do it.
 func (calls Calls) Refused(err error) error {
 	not := (*visit.NotUndone)(nil)

@@ -55,7 +55,7 @@ func ShowBoot(s Page, b OneBoot) {
 	}
 	s.SayWrapped(0, render.Dim, "Beside it: what worked meanwhile, with what it used of the "+
 		"processors. What is shorter than a 250th of all counts for the next.")
-	s.Line("All starts with their times: %s", s.Call("boots --spans --csv --boot "+b.Short()))
+	s.Line("All starts with their times: %s", s.Call("boots "+b.Short()+" --csv"))
 }
 
 // stretches is the table of a road, with its marks.
