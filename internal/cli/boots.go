@@ -75,13 +75,15 @@ clocks. Of each figure the finest is taken.`,
 	cmd.Flags().BoolVar(&v.spans, "spans", false, "show the starts of the items within a boot")
 	cmd.Flags().StringVar(&v.id, "boot", "", "which `BOOT`: a number, date, id or label; the last "+
 		"one if not given")
-	for _, name := range []string{"spans", "boot"} { // BOOT says both; scripts may use them
-		_ = cmd.Flags().MarkHidden(name) // they are there
+	for _, name := range []string{"spans", "boot"} { // for scripts; BOOT says both
+		if err := cmd.Flags().MarkHidden(name); err != nil {
+			panic(err)
+		}
 	}
 	cmd.Flags().BoolVar(&v.csv, "csv", false, "print comma-separated values: a line a boot, of "+
 		"one BOOT a line a start")
-	cmd.Flags().StringVar(&v.picture, "picture", "", "draw BOOT, or the last one, into `FILE`, whose "+
-		"name ends in .png or .svg")
+	cmd.Flags().StringVar(&v.picture, "picture", "", "draw BOOT, or the last one, into `FILE`, "+
+		"whose name ends in .png or .svg")
 	cmd.Flags().IntVar(&v.last, "last", 0, "only the last `N` boots")
 	return cmd
 }
