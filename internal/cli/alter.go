@@ -31,8 +31,8 @@ func (a *app) sit(s say.Page, at time.Time) (*visit.Session, error) {
 	return d, nil
 }
 
-// A plan is what a changing command is about to do.
-type plan struct {
+// An action is what a changing command is about to do.
+type action struct {
 	changes []change.Change
 	show    func()                     // says what
 	carry   func(*visit.Session) error // does it, and says so; in the session that planned it
@@ -43,7 +43,7 @@ type plan struct {
 // look, plan, show, carry out. Where a person is asked, which may take minutes,
 // nothing is held meanwhile; with the answer all of it is done anew, and only
 // what was agreed to is carried out.
-func (a *app) alter(yes bool, make func(*visit.Session) (plan, error)) error {
+func (a *app) alter(yes bool, make func(*visit.Session) (action, error)) error {
 	s, at := a.screen(), a.now()
 	d, err := a.sit(s, at)
 	if err != nil {

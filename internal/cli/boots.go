@@ -122,7 +122,7 @@ func (a *app) boots(v bootsView) error {
 		return nil
 	}
 	if v.spans {
-		return a.road(s, shown[len(shown)-1], v)
+		return a.showBoot(s, shown[len(shown)-1], v)
 	}
 	changes, _ := m.ReadChanges()
 	a.tellUnsettled(m.Root, changes)

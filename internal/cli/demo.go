@@ -25,7 +25,7 @@ type step struct {
 	restarts  int
 }
 
-// walk is the main road of the job; what is beside it, help tells.
+// walk is the job from begin to end; help tells what lies beside it.
 var walk = []step{
 	{say: "Where does this machine stand?"},
 	{say: "What were people waiting for in its last boot?", call: "boots last"},

@@ -91,14 +91,14 @@ programs of a login.`,
 
 func (a *app) guardOff() error {
 	const unasked = true
-	return a.alter(unasked, func(d *visit.Session) (plan, error) {
+	return a.alter(unasked, func(d *visit.Session) (action, error) {
 		s := a.screen()
 		if !d.GuardThere() && len(change.Guarded(d.Ledger.Changes())) == 0 {
-			return plan{
+			return action{
 				nothing: func() error { s.Line("Nothing to do: no boot guard is on."); return nil },
 			}, nil
 		}
-		return plan{show: func() {}, carry: func(d *visit.Session) error {
+		return action{show: func() {}, carry: func(d *visit.Session) error {
 			if err := guard.Remove(d.Guard(), d.Ledger, d.Root, d.At); err != nil {
 				return err
 			}

@@ -150,7 +150,7 @@ func (a *app) apply(file string, v applyView) error {
 		return err
 	}
 	show := func(s say.Page, t visit.Applying) { say.ShowProposal(s, t, p, file) }
-	return a.alter(v.yes, func(d *visit.Session) (plan, error) {
+	return a.alter(v.yes, func(d *visit.Session) (action, error) {
 		next, err := a.planApply(d, p, v, show)
 		if refused := (*visit.Refused)(nil); errors.As(err, &refused) {
 			err = fmt.Errorf("%w\nnothing was changed; decide otherwise in %s", err, file)
@@ -165,7 +165,7 @@ func (a *app) planApply(
 	p proposal.Proposal,
 	v applyView,
 	show func(say.Page, visit.Applying),
-) (plan, error) {
+) (action, error) {
 	t, err := d.PlanProposal(p, visit.Terms{
 		Next:     v.next,
 		Together: v.together,
@@ -176,14 +176,14 @@ func (a *app) planApply(
 		Guard: visit.Wanted(v.guard),
 	})
 	if refused := (*visit.Refused)(nil); errors.As(err, &refused) {
-		return plan{}, err
+		return action{}, err
 	}
 	if err != nil {
-		return plan{}, a.calls().WithWays(a.calls().Refused(say.Insistable(err)))
+		return action{}, a.calls().WithWays(a.calls().Refused(say.Insistable(err)))
 	}
 	if len(t.Picked) > 0 {
 		if err := t.ReadBoots(); err != nil {
-			return plan{}, err
+			return action{}, err
 		}
 	}
 	s := a.screen()
@@ -209,7 +209,7 @@ func (a *app) planApply(
 		return nil
 	}
 	if len(t.Picked) == 0 {
-		return plan{
+		return action{
 			nothing: func() error { show(s, t); s.Line("Nothing to do."); return finish() },
 		}, nil
 	}
@@ -242,7 +242,7 @@ func (a *app) planApply(
 		}
 		return finish()
 	}
-	return plan{changes: t.Changes, show: func() { show(s, t) }, carry: carry}, nil
+	return action{changes: t.Changes, show: func() { show(s, t) }, carry: carry}, nil
 }
 
 // applyAll takes changes back that decisions are about, and makes changes of

@@ -81,46 +81,47 @@ away exactly.`,
 }
 
 func (a *app) recorderOn(w wish, boots int) error {
-	return a.alter(w.yes, func(d *visit.Session) (plan, error) {
+	return a.alter(w.yes, func(d *visit.Session) (action, error) {
 		s := a.screen()
 		c, err := d.PlanRecorder(boots)
 		if err != nil {
-			return plan{}, err
+			return action{}, err
 		}
 		if len(c.Edits) == 0 {
-			return plan{nothing: func() error {
+			return action{nothing: func() error {
 				s.Line("Nothing to do: the recorder is on already. %s tells what it has "+
 					"recorded.", a.call("recorder status"))
 				return nil
 			}}, nil
 		}
-		return a.recorderPlan(s, c,
+		return a.recorderAction(s, c,
 			fmt.Sprintf("Putting the recorder in; it will watch %s:",
 				say.Count(boots, "boot", "boots"))), nil
 	})
 }
 
 func (a *app) recorderOff(w wish) error {
-	return a.alter(w.yes, func(d *visit.Session) (plan, error) {
+	return a.alter(w.yes, func(d *visit.Session) (action, error) {
 		s := a.screen()
 		undo, c, err := d.PlanRecorderOff()
 		switch {
 		case err != nil:
-			return plan{}, err
+			return action{}, err
 		case undo != 0:
 			return a.planUndo(d, []int64{undo}, undoing{})
 		case len(c.Edits) == 0:
-			return plan{nothing: func() error {
+			return action{nothing: func() error {
 				s.Line("Nothing to do: the recorder is not in this machine.")
 				return nil
 			}}, nil
 		}
-		return a.recorderPlan(s, c, "Taking the recorder away, which another casebook put in:"), nil
+		return a.recorderAction(s, c,
+			"Taking the recorder away, which another casebook put in:"), nil
 	})
 }
 
-func (a *app) recorderPlan(s say.Page, c change.Change, says string) plan {
-	return plan{changes: []change.Change{c},
+func (a *app) recorderAction(s say.Page, c change.Change, says string) action {
+	return action{changes: []change.Change{c},
 		show: func() {
 			s.Say(render.Strong, "%s", says)
 			say.ShowTargets(s, nil, c)

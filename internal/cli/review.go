@@ -121,7 +121,7 @@ func (a *app) carryPlan(c review.Carry) error {
 		v.trial = until
 	}
 	p := proposal.Proposal{Decide: c.Plan}
-	return a.alter(false, func(d *visit.Session) (plan, error) {
+	return a.alter(false, func(d *visit.Session) (action, error) {
 		return a.planApply(d, p, v, func(s say.Page, t visit.Applying) {
 			a.showPlan(s, t, v)
 		})

@@ -161,18 +161,18 @@ func (a *app) turnCommand(w turnWords) *cobra.Command {
 }
 
 func (a *app) turn(w wish) error {
-	return a.alter(w.yes, func(d *visit.Session) (plan, error) { return a.planTurn(d, w) })
+	return a.alter(w.yes, func(d *visit.Session) (action, error) { return a.planTurn(d, w) })
 }
 
 // planTurn works out what turning the wished items means.
-func (a *app) planTurn(d *visit.Session, w wish) (plan, error) {
+func (a *app) planTurn(d *visit.Session, w wish) (action, error) {
 	t, err := d.PlanTurn(w.asked())
 	if err != nil {
-		return plan{}, say.Insistable(err)
+		return action{}, say.Insistable(err)
 	}
 	s, c := a.screen(), t.Change
 	if len(c.Targets) == 0 {
-		return plan{nothing: func() error {
+		return action{nothing: func() error {
 			all := "the item is"
 			if n := len(t.Picked); n > 1 {
 				all = fmt.Sprintf("all %d items are", n)
@@ -201,7 +201,7 @@ func (a *app) planTurn(d *visit.Session, w wish) (plan, error) {
 		}
 		return a.done(s, c)
 	}
-	return plan{changes: []change.Change{c}, show: show, carry: carry}, nil
+	return action{changes: []change.Change{c}, show: show, carry: carry}, nil
 }
 
 // insistItem stands for --insist without a value: on the one item given.

@@ -78,9 +78,9 @@ func (a *app) undo(words []string, u undoing) error {
 		words = []string{fmt.Sprintf("1-%d", int64(math.MaxInt64))}
 	}
 	a.closing = true
-	return a.alter(u.yes, func(d *visit.Session) (plan, error) {
+	return a.alter(u.yes, func(d *visit.Session) (action, error) {
 		if d.Ledger.Blind() {
-			return plan{}, d.Barred
+			return action{}, d.Barred
 		}
 		ids, err := changeNumbers(d.Ledger.Changes(), words)
 		if u.All { // the recorder is no decision about an item, and goes by its own command
@@ -92,7 +92,7 @@ func (a *app) undo(words []string, u undoing) error {
 			err = nil // none in force is no mistake
 		}
 		if err != nil {
-			return plan{}, err
+			return action{}, err
 		}
 		return a.planUndo(d, ids, u)
 	})
@@ -112,15 +112,15 @@ func recorderChanges(changes []change.Change) map[int64]bool {
 
 // planUndo works out how the changes of the given numbers are taken back, the
 // newest first.
-func (a *app) planUndo(d *visit.Session, ids []int64, u undoing) (plan, error) {
+func (a *app) planUndo(d *visit.Session, ids []int64, u undoing) (action, error) {
 	s := a.screen()
 	undo, err := d.PlanUndo(ids, u.Undoing)
 	closes := u.Overwrite || len(u.Leave) > 0
 	switch {
 	case err != nil:
-		return plan{}, a.calls().Refused(err)
+		return action{}, a.calls().Refused(err)
 	case d.Barred != nil && len(undo.Open) > 0:
-		return plan{}, d.Barred
+		return action{}, d.Barred
 	}
 	var left error
 	for _, err := range undo.Left {
@@ -134,9 +134,9 @@ func (a *app) planUndo(d *visit.Session, ids []int64, u undoing) (plan, error) {
 	case len(undo.Plans) > 0:
 		return a.takeBack(s, d.Root, undo.Plans, u, left), nil
 	case left != nil:
-		return plan{}, left
+		return action{}, left
 	}
-	return plan{nothing: func() error {
+	return action{nothing: func() error {
 		if len(ids) > 0 {
 			s.Line("Nothing more to do.")
 		} else {
@@ -196,10 +196,10 @@ func (a *app) takeBack(
 	plans []change.Change,
 	u undoing,
 	left error,
-) plan {
+) action {
 	if len(plans) == 1 && left == nil {
 		c := plans[0]
-		return plan{changes: plans,
+		return action{changes: plans,
 			show: func() {
 				say.ShowTakingBack(s, r, plans)
 				if !u.yes { // it is said when it is done
@@ -222,7 +222,7 @@ func (a *app) takeBack(
 	for _, p := range plans {
 		all.Targets, all.Edits = append(all.Targets, p.Targets...), append(all.Edits, p.Edits...)
 	}
-	return plan{changes: plans,
+	return action{changes: plans,
 		show: func() {
 			say.ShowTakingBack(s, r, plans)
 			if !u.yes {
@@ -270,13 +270,13 @@ func (a *app) resolve(
 	undo visit.Undo,
 	u undoing,
 	left error,
-) plan {
+) action {
 	plans, open := undo.Plans, undo.Open
 	agreed := append(slices.Clone(plans), d.Closing(open)...)
 	show := func() {
 		say.ShowResolving(s, open, plans, u.Undoing)
 	}
-	return plan{changes: agreed, show: show, carry: func(d *visit.Session) error {
+	return action{changes: agreed, show: show, carry: func(d *visit.Session) error {
 		var edited []change.Edit
 		for _, c := range open {
 			c, err := d.Ledger.Resolve(c, u.Overwrite, u.Leave)

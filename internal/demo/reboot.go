@@ -194,7 +194,7 @@ func (s *sim) pull(name string) *simUnit {
 		}
 	}
 	u.pulls = append(u.pulls, s.links(name)...)
-	s.plan(u)
+	s.assign(u)
 	for _, other := range u.pulls {
 		s.pull(other)
 	}
@@ -253,7 +253,7 @@ func (s *sim) links(name string) []string {
 }
 
 // plan gives a service its work, with the noise of this boot.
-func (s *sim) plan(u *simUnit) {
+func (s *sim) assign(u *simUnit) {
 	if u.missing || !strings.HasSuffix(u.name, ".service") {
 		return // targets, and timers and sockets, which are armed at once
 	}

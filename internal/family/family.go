@@ -131,7 +131,7 @@ type Boots struct {
 }
 
 // An Inventory is one survey and how its items are switched. Nothing that it is
-// asked changes it, so that several goroutines may ask it; a plan is for one.
+// asked changes it, so that several goroutines may ask it; a turner is for one.
 // It outlives the machine that it is of. Some are an [Orderer] or tell [Uses].
 type Inventory interface {
 	// Found is the survey. Its items are the caller's to complete.
@@ -144,9 +144,9 @@ type Inventory interface {
 	Key(it item.Item) (boot.Key, bool)
 	// People are the names of those who can log in, besides the administrator.
 	People() []string
-	// Plan begins a plan whose edits go into d, which shows each item what was
-	// planned before it.
-	Plan(d *machine.Draft) Plan
+	// Turner returns what turns items. Its edits go into d, which shows each
+	// item what was turned before it.
+	Turner(d *machine.Draft) Turner
 }
 
 // An Orderer gives boots that do not know it the order that files set up.
@@ -180,10 +180,10 @@ func Uses(v Inventory) advice.Uses {
 	return nil
 }
 
-// A Plan turns items one after another. After an error it and its draft are to
-// be thrown away.
-type Plan interface {
-	item.Plan
+// A Turner turns items one after another. After an error it and its draft are
+// of no use.
+type Turner interface {
+	item.Turner
 	// TurnStarter turns what can start an item on demand.
 	TurnStarter(it item.Item, starter item.Starter, to item.State) error
 }

@@ -24,9 +24,9 @@ type Kit interface {
 	// Refused says why a change of some paths cannot be guarded; empty where it
 	// can. beyond are those of them that the guard will not reach at once.
 	Refused(r *machine.Root, paths []string) (why string, beyond []string)
-	// Plan plans in d what puts the guard in, with this program for the
+	// Install plans in d what puts the guard in, with this program for the
 	// machine, in place of one that is left of another time.
-	Plan(d *machine.Draft, r *machine.Root, program []byte) error
+	Install(d *machine.Draft, r *machine.Root, program []byte) error
 	// Paths lists where the guard, or one for another goal, stands, in the
 	// order in which it is taken away.
 	Paths(r *machine.Root) []string
@@ -57,7 +57,7 @@ func Put(
 	at time.Time,
 ) error {
 	d := r.Draft(at)
-	if err := k.Plan(d, r, program); err != nil {
+	if err := k.Install(d, r, program); err != nil {
 		return err
 	}
 	anew := func(s *failures.State) { *s = failures.State{Usual: usual} }

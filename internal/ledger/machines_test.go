@@ -86,7 +86,7 @@ func decide(t *testing.T, r *machine.Root, rng *rand.Rand) (int64, bool) {
 	inventory := linux.Survey(r, family.Options{Now: clock})
 	to := []item.State{item.Off, item.On, item.Delayed}[rng.IntN(3)]
 	d := r.Draft(clock)
-	plan := inventory.Plan(d)
+	plan := inventory.Turner(d)
 	for range 1 + rng.IntN(3) {
 		it := inventory.Items[rng.IntN(len(inventory.Items))]
 		if err := plan.Turn(it, to, time.Minute); err != nil {

@@ -72,7 +72,7 @@ func TestStartedBesideTheGoal(t *testing.T) {
 			return nil, fmt.Errorf("there is no %s", id)
 		}
 		d := r.Draft(time.Unix(0, 0))
-		err = inventory.Plan(d).Turn(it, to, time.Minute)
+		err = inventory.Turner(d).Turn(it, to, time.Minute)
 		for _, e := range d.Edits() {
 			all = append(all, strings.TrimSpace(fmt.Sprintf("%s %s %s", e.Path, e.After.Kind,
 				e.After.Target)))

@@ -22,7 +22,7 @@ type mechanism interface {
 	// Key is the name by which boots know an item's start; false where they do
 	// not.
 	Key(it item.Item) (boot.Key, bool)
-	// Plan begins a plan that turns items of the mechanism in a draft. What is
-	// planned changes the draft alone.
-	Plan(d *machine.Draft) item.Plan
+	// Turner returns what turns items of the mechanism. It changes the draft
+	// alone.
+	Turner(d *machine.Draft) item.Turner
 }

@@ -269,26 +269,26 @@ func (v *Inventory) Key(it item.Item) (boot.Key, bool) {
 // set up, as they are now. The boots given stay as they are.
 func (v *Inventory) Order(boots []boot.Boot) []boot.Boot { return v.units.Order(boots) }
 
-// plan turns items of one inventory, whatever their mechanisms.
-type plan struct {
-	by    map[string]item.Plan
+// A turner turns items of one inventory, whatever their mechanisms.
+type turner struct {
+	by    map[string]item.Turner
 	draft *machine.Draft
 }
 
-// Plan begins a plan whose edits go into d, which shows each item what was
-// planned before it.
-func (v *Inventory) Plan(d *machine.Draft) family.Plan {
-	p := plan{map[string]item.Plan{}, d}
+// Turner returns what turns items; its edits go into d, which shows each item
+// what was turned before it.
+func (v *Inventory) Turner(d *machine.Draft) family.Turner {
+	p := turner{map[string]item.Turner{}, d}
 	for _, m := range v.mechanisms {
-		p.by[m.Name()] = m.Plan(d)
+		p.by[m.Name()] = m.Turner(d)
 	}
 	return p
 }
 
 // Turn plans what turns an item on, off or delayed; by is for how long it is
-// held back then. An error says why it cannot be; the plan and its draft are
+// held back then. An error says why it cannot be; the turner and its draft are
 // then to be thrown away.
-func (p plan) Turn(it item.Item, to item.State, by time.Duration) error {
+func (p turner) Turn(it item.Item, to item.State, by time.Duration) error {
 	m, ok := p.by[it.Mechanism]
 	if !ok {
 		return fmt.Errorf("nothing of what this survey knows launches %s", it.ID)
@@ -302,7 +302,7 @@ func (p plan) Turn(it item.Item, to item.State, by time.Duration) error {
 
 // TurnStarter plans the same for a socket, path or timer that can start an item
 // on demand.
-func (p plan) TurnStarter(it item.Item, starter item.Starter, to item.State) error {
+func (p turner) TurnStarter(it item.Item, starter item.Starter, to item.State) error {
 	starts := item.Item{Native: starter.Name, Owner: it.Owner}
 	if err := p.by[unit.Mechanism].Turn(starts, to, 0); err != nil {
 		return err

@@ -384,7 +384,7 @@ func TestTurnedIsWhatTheNextSurveySees(t *testing.T) {
 		t.Helper()
 		d := r.Draft(time.Now())
 		inv := linux.Survey(r, family.Options{Now: now, Remembered: ids})
-		plan := inv.Plan(d)
+		plan := inv.Turner(d)
 		for _, id := range ids {
 			it, ok := inv.Lookup(id)
 			if !ok {
@@ -426,7 +426,7 @@ func TestTurnedIsWhatTheNextSurveySees(t *testing.T) {
 	for _, id := range []string{"service:text.service", "service:own.service"} {
 		inv := linux.Survey(r, family.Options{Now: now})
 		it, _ := inv.Find(id)
-		if err := inv.Plan(r.Draft(time.Now())).Turn(it, item.Delayed,
+		if err := inv.Turner(r.Draft(time.Now())).Turn(it, item.Delayed,
 			time.Minute); err == nil || !strings.Contains(err.Error(), "masked") {
 			t.Errorf("%s was delayed: %v", id, err)
 		}
@@ -497,7 +497,7 @@ func TestAskingChangesNothing(t *testing.T) {
 			t.Fatalf("%s is not found", q.id)
 		}
 		d := r.Draft(now)
-		if err := inv.Plan(d).Turn(it, q.to, time.Minute); err != nil {
+		if err := inv.Turner(d).Turn(it, q.to, time.Minute); err != nil {
 			return err.Error()
 		}
 		return fmt.Sprint(d.Edits())

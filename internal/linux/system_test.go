@@ -206,7 +206,7 @@ func TestAStoreIsNotEdited(t *testing.T) {
 		}
 		on++
 		d := r.Draft(time.Unix(0, 0))
-		err := v.Plan(d).Turn(it, item.Off, 0)
+		err := v.Turner(d).Turn(it, item.Off, 0)
 		inStore := false
 		for _, e := range d.Edits() {
 			inStore = inStore || strings.HasPrefix(e.Path, "/nix/")

@@ -31,9 +31,9 @@ func (r *Root) Draft(at time.Time) *Draft {
 // At is when what the draft plans is taken to be made.
 func (d *Draft) At() time.Time { return d.at }
 
-// plan returns the edit of p, planned so far or empty. Folders that are links
+// edit returns the edit of p, planned so far or empty. Folders that are links
 // are followed first, so that one file has one edit.
-func (d *Draft) plan(p, home string) (*change.Edit, error) {
+func (d *Draft) edit(p, home string) (*change.Edit, error) {
 	var err error
 	if change.Scheme(p) == "" {
 		p, err = d.settle(p)
@@ -83,7 +83,7 @@ func (d *Draft) settle(p string) (string, error) {
 
 // Node returns the state of p as it would be after the edits planned so far.
 func (d *Draft) Node(p, home string) (change.Node, error) {
-	e, err := d.plan(p, home)
+	e, err := d.edit(p, home)
 	if err != nil {
 		return change.Node{}, err
 	}
@@ -92,7 +92,7 @@ func (d *Draft) Node(p, home string) (change.Node, error) {
 
 // Link plans a symbolic link at p, in place of what is there.
 func (d *Draft) Link(p, home, target string) error {
-	e, err := d.plan(p, home)
+	e, err := d.edit(p, home)
 	if err != nil {
 		return err
 	}
@@ -110,7 +110,7 @@ func (d *Draft) Link(p, home, target string) error {
 
 // Create plans a new file at p, with mode 0644.
 func (d *Draft) Create(p, home string, text []byte) error {
-	e, err := d.plan(p, home)
+	e, err := d.edit(p, home)
 	if err != nil {
 		return err
 	}
@@ -125,7 +125,7 @@ func (d *Draft) Create(p, home string, text []byte) error {
 // LabelLike plans that p, which the draft creates, carries the security label
 // of the first of the other paths that is there.
 func (d *Draft) LabelLike(p string, like ...string) error {
-	e, err := d.plan(p, "")
+	e, err := d.edit(p, "")
 	if err != nil {
 		return err
 	}
@@ -165,7 +165,7 @@ func (d *Draft) fresh(home string) (change.Node, error) {
 
 // Set plans a value at the address of a store, of a type as that numbers them.
 func (d *Draft) Set(address string, kind uint32, data []byte) error {
-	e, err := d.plan(address, "")
+	e, err := d.edit(address, "")
 	if err != nil {
 		return err
 	}
@@ -184,7 +184,7 @@ func (d *Draft) ForbidRun(p string) error {
 }
 
 func (d *Draft) chmod(p string, mode func(uint32) uint32) error {
-	e, err := d.plan(p, "")
+	e, err := d.edit(p, "")
 	if err != nil {
 		return err
 	}
@@ -198,7 +198,7 @@ func (d *Draft) chmod(p string, mode func(uint32) uint32) error {
 
 // Remove plans that p is gone.
 func (d *Draft) Remove(p, home string) error {
-	e, err := d.plan(p, home)
+	e, err := d.edit(p, home)
 	if err != nil {
 		return err
 	}
@@ -209,7 +209,7 @@ func (d *Draft) Remove(p, home string) error {
 // Rewrite plans another text for the file p, made by edit from the text that it
 // would have.
 func (d *Draft) Rewrite(p, home string, edit func(text []byte) ([]byte, error)) error {
-	e, err := d.plan(p, home)
+	e, err := d.edit(p, home)
 	if err != nil {
 		return err
 	}

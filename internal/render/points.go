@@ -10,12 +10,12 @@ import (
 	"gonum.org/v1/plot/vg"
 )
 
-// A Place says on which side of a comparison a boot is.
-type Place int
+// A Side says on which side of a comparison a boot is.
+type Side int
 
 // The places of a boot.
 const (
-	Beside Place = iota // in no comparison
+	Beside Side = iota // in no comparison
 	Before
 	After
 	LeftOut // odd
@@ -25,7 +25,7 @@ const (
 type Point struct {
 	At    time.Time
 	Value time.Duration
-	Place Place
+	Side  Side
 }
 
 // A Points is a plot of boots, one after the other, with the changes between
@@ -85,12 +85,12 @@ func (p Points) draw(s canvas, slim bool) {
 	s.text(left, 18, 10, s.faint, regular, s.shorten(10, s.wide-left-4, regular, caption))
 	p.drawChanges(s, left, top, bottom, step)
 	for _, side := range []struct {
-		place  Place
+		place  Side
 		median time.Duration
 	}{{Before, p.Before}, {After, p.After}} {
 		first, last := -1, -1
 		for i, pt := range p.All {
-			if pt.Place == side.place {
+			if pt.Side == side.place {
 				if first < 0 {
 					first = i
 				}
@@ -104,7 +104,7 @@ func (p Points) draw(s canvas, slim bool) {
 	}
 	size := math.Min(5, math.Max(2.2, step/4))
 	for i, pt := range p.All {
-		s.mark(x(i), y(pt.Value), size, pt.Place)
+		s.mark(x(i), y(pt.Value), size, pt.Side)
 	}
 	p.drawDays(s, x, bottom)
 	p.drawShift(s, y, right+14, slim)
@@ -113,7 +113,7 @@ func (p Points) draw(s canvas, slim bool) {
 		below = 23
 	}
 	for _, e := range []struct {
-		place Place
+		place Side
 		text  string
 	}{
 		{Before, "before"},
@@ -137,9 +137,9 @@ func (p Points) draw(s canvas, slim bool) {
 	s.text(at+24, s.high-below, 9, s.ink, regular, "median")
 }
 
-func (p Points) has(place Place) bool {
+func (p Points) has(place Side) bool {
 	for _, pt := range p.All {
-		if pt.Place == place {
+		if pt.Side == place {
 			return true
 		}
 	}
@@ -218,7 +218,7 @@ func (p Points) drawShift(s canvas, y func(time.Duration) float64, x float64, sl
 
 func signedSeconds(d time.Duration) string { return fmt.Sprintf("%+.1f s", d.Seconds()) }
 
-func (s canvas) colourOf(p Place) color.Color {
+func (s canvas) colourOf(p Side) color.Color {
 	switch p {
 	case Before:
 		return s.behind
@@ -232,7 +232,7 @@ func (s canvas) colourOf(p Place) color.Color {
 
 // mark draws a boot: a disc before, a square after, a cross where it is left
 // out, a ring otherwise.
-func (s canvas) mark(x, y, r float64, place Place) {
+func (s canvas) mark(x, y, r float64, place Side) {
 	c := s.colourOf(place)
 	switch place {
 	case After:

@@ -10,7 +10,7 @@ import (
 	"time"
 
 	"calmdawn/internal/core/boot"
-	"calmdawn/internal/core/road"
+	"calmdawn/internal/core/waits"
 )
 
 const sec = time.Second
@@ -113,8 +113,8 @@ func TestTextIsFolded(t *testing.T) {
 }
 
 // example is a boot of ten seconds, with a name that would be a script.
-func example() Road {
-	return Road{
+func example() Waits {
+	return Waits{
 		Name:       "usable",
 		End:        10 * sec,
 		Processors: 1,
@@ -124,12 +124,12 @@ func example() Road {
 			{At: 5 * sec, CPU: 5 * sec},
 			{At: 10 * sec, CPU: 5 * sec},
 		},
-		Marks: []road.Mark{{Name: "ready", At: 8 * sec}, {Name: "login", At: 8 * sec},
+		Marks: []waits.Mark{{Name: "ready", At: 8 * sec}, {Name: "login", At: 8 * sec},
 			{Name: "usable", At: 10 * sec}},
-		Stretches: []road.Stretch{
+		Stretches: []waits.Stretch{
 			{Label: "kernel", To: 2 * sec},
 			{Label: "<script>alert(1)</script>", From: 2 * sec, To: 8 * sec, Failed: true, More: 3,
-				Beside: []road.Beside{
+				Beside: []waits.Beside{
 					{Label: "a & b", CPU: boot.Of(sec, boot.Recorder)}, {Label: "c"}}},
 			{Label: "the login of maria", From: 8 * sec, To: 10 * sec},
 		},
@@ -168,7 +168,7 @@ func TestPicturesCanBeRead(t *testing.T) {
 func TestAReportEscapesWhatItIsTold(t *testing.T) {
 	const evil = `<img src=x onerror=alert(1)> | "q" & 'x' [a](javascript:b)`
 	picture, err := NewPicture(evil, func(w io.Writer, f Format) error {
-		return WriteRoads(w, f, []string{evil}, []Road{example()})
+		return WriteWaits(w, f, []string{evil}, []Waits{example()})
 	})
 	if err != nil {
 		t.Fatal(err)

@@ -14,7 +14,7 @@ import (
 	"calmdawn/internal/core/compare"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/core/job"
-	"calmdawn/internal/core/road"
+	"calmdawn/internal/core/waits"
 	"calmdawn/internal/document"
 	"calmdawn/internal/render"
 	"calmdawn/internal/visit"
@@ -33,14 +33,14 @@ type Report struct {
 	Casebook string      // the file in which changes are kept; empty for the machine's own
 
 	points render.Points
-	titles []string // of the roads
-	lines  []render.Road
+	titles []string // of the lines
+	lines  []render.Waits
 }
 
 // Plot arranges every boot as a point, by a measure.
 func (t *Report) Plot(m compare.Measure) {
-	place := map[string]render.Place{}
-	for side, boots := range map[render.Place][]boot.Boot{
+	place := map[string]render.Side{}
+	for side, boots := range map[render.Side][]boot.Boot{
 		render.Before:  t.Sides.Before,
 		render.After:   t.Sides.After,
 		render.LeftOut: t.Sides.LeftOut,
@@ -67,7 +67,7 @@ func (t *Report) Plot(m compare.Measure) {
 			t.points.All = append(t.points.All, render.Point{
 				At:    b.Began,
 				Value: time.Duration(n),
-				Place: where,
+				Side:  where,
 			})
 		}
 	}
@@ -89,8 +89,8 @@ func (t *Report) Plot(m compare.Measure) {
 // --csv have all.
 const mostPoints = 120
 
-// Pair arranges a boot of each side as a road: the one whose figure is nearest
-// to the median.
+// Pair arranges a boot of each side as what it waited for: the boot whose figure
+// is nearest to the median.
 func (t *Report) Pair() {
 	const beside = 4
 	for _, side := range []struct {
@@ -114,7 +114,7 @@ func (t *Report) Pair() {
 		b := slices.MinFunc(side.boots, func(x, y boot.Boot) int {
 			return cmp.Compare(off(x), off(y))
 		})
-		line := road.Of(t.Visit.Order([]boot.Boot{b})[0], beside)
+		line := waits.Of(t.Visit.Order([]boot.Boot{b})[0], beside)
 		for i := range line.Stretches { // the customer knows names, not units
 			st := &line.Stretches[i]
 			st.Label = t.title(st.Label)
@@ -122,7 +122,7 @@ func (t *Report) Pair() {
 				st.Beside[j].Label = t.title(st.Beside[j].Label)
 			}
 		}
-		t.lines = append(t.lines, render.Road(line))
+		t.lines = append(t.lines, render.Waits(line))
 		t.titles = append(t.titles,
 			fmt.Sprintf("%s: the boot of %s, %s", side.name, Day(b.Began), briefly(b)))
 	}
@@ -170,7 +170,7 @@ func (t *Report) Page() (render.Report, error) {
 		var pictures []*render.Picture // several, so that a printed page holds one where it ends
 		for i, title := range t.titles {
 			picture, err := render.NewPicture(title, func(w io.Writer, f render.Format) error {
-				return render.WriteRoadOf(w, f, t.titles, t.lines, i)
+				return render.WriteWaitsOf(w, f, t.titles, t.lines, i)
 			})
 			if err != nil {
 				return r, err
@@ -430,7 +430,7 @@ func (t *Report) Pictures() map[string]func(io.Writer, render.Form) error {
 	}
 	if len(t.lines) > 0 {
 		all["boot"] = func(w io.Writer, f render.Form) error {
-			return render.WriteRoads(w, render.Format{Form: f, Palette: render.Light}, t.titles,
+			return render.WriteWaits(w, render.Format{Form: f, Palette: render.Light}, t.titles,
 				t.lines)
 		}
 	}

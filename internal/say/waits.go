@@ -6,7 +6,7 @@ import (
 	"time"
 
 	"calmdawn/internal/core/boot"
-	"calmdawn/internal/core/road"
+	"calmdawn/internal/core/waits"
 	"calmdawn/internal/render"
 )
 
@@ -37,7 +37,7 @@ func ShowBoot(s Page, b OneBoot) {
 		s.Say(render.Warn, "%s", "Odd: "+render.Clean(why)+".")
 	}
 	s.Line("")
-	r := road.Of(b.Boot, mostBeside)
+	r := waits.Of(b.Boot, mostBeside)
 	if r.Name != "" {
 		s.Line("What %s waited for, one stretch after the other:", r.Name)
 	}
@@ -58,8 +58,8 @@ func ShowBoot(s Page, b OneBoot) {
 	s.Line("All starts with their times: %s", s.Call("boots "+b.Short()+" --csv"))
 }
 
-// stretches is the table of a road, with its marks.
-func stretches(s Page, r road.Road) {
+// stretches is the table of what a boot waited for, with its marks.
+func stretches(s Page, r waits.Waits) {
 	longest := time.Duration(1)
 	for _, st := range r.Stretches {
 		longest = max(longest, st.Took())
@@ -109,7 +109,7 @@ func stretches(s Page, r road.Road) {
 	s.Table(columns, rows)
 }
 
-func besideText(st road.Stretch) string {
+func besideText(st waits.Stretch) string {
 	var parts []string
 	for _, b := range st.Beside {
 		text := render.Clean(b.Label)

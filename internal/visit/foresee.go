@@ -36,7 +36,7 @@ func (v *Visit) Foresee(items []item.Item, by time.Duration) Foreseen {
 		if !it.State.Launched() {
 			set, why = nil, "it is off"
 		}
-		if set != nil && !forecast.Bears(v.Replays, forecast.Plan{Out: set}) {
+		if set != nil && !forecast.Bears(v.Replays, forecast.Scenario{Out: set}) {
 			set, why = nil, "of the boots only logins can be replayed, and it is in none"
 		}
 		if set == nil {

@@ -272,7 +272,7 @@ func (v *Visit) turn(
 	at time.Time,
 ) (change.Change, error) {
 	d := v.Root.Draft(at)
-	plan := v.inventory.Plan(d)
+	plan := v.inventory.Turner(d)
 	c := change.Change{Verb: verb, MadeAt: at, MadeBy: v.By}
 	var refused []error
 	for _, it := range all {
@@ -353,7 +353,7 @@ func (v *Visit) MayTurn(it item.Item, to item.State) error {
 	if err := v.canWait(it, to); err != nil {
 		return err
 	}
-	return v.inventory.Plan(v.Root.Draft(v.Now())).Turn(it, to, time.Minute)
+	return v.inventory.Turner(v.Root.Draft(v.Now())).Turn(it, to, time.Minute)
 }
 
 // Refusals say why decisions cannot be carried out, by the ids of their items;
@@ -434,7 +434,7 @@ func (v *Visit) forecastOfJob(items []item.Item) (f *change.Forecast, of []int64
 	for _, it := range items {
 		maps.Copy(set, v.SetOf(it))
 	}
-	return keep(replays, forecast.Plan{Out: set}), before.Changes
+	return keep(replays, forecast.Scenario{Out: set}), before.Changes
 }
 
 // ForecastOf is what is forecast when items are switched off, or delayed where
@@ -442,16 +442,16 @@ func (v *Visit) forecastOfJob(items []item.Item) (f *change.Forecast, of []int64
 func (v *Visit) ForecastOf(items []item.Item, by time.Duration) *change.Forecast {
 	set := v.launchedOf(items)
 	if by > 0 {
-		return keep(v.Replays, forecast.Plan{Late: map[time.Duration]forecast.Set{by: set}})
+		return keep(v.Replays, forecast.Scenario{Late: map[time.Duration]forecast.Set{by: set}})
 	}
-	return keep(v.Replays, forecast.Plan{Out: set})
+	return keep(v.Replays, forecast.Scenario{Out: set})
 }
 
 // ForecastOfAll is what is forecast when decisions are carried out together;
 // nil where nothing can be. What is switched on counts as far as the boots have
 // it. It may be called by several goroutines at once.
 func (v *Visit) ForecastOfAll(all []Resolved) *change.Forecast {
-	p := forecast.Plan{
+	p := forecast.Scenario{
 		Out:  forecast.Set{},
 		Back: forecast.Set{},
 		Late: map[time.Duration]forecast.Set{},
@@ -490,11 +490,11 @@ func (v *Visit) launchedOf(items []item.Item) forecast.Set {
 
 // keep makes a forecast as it is kept with a change; nil where nothing can be
 // forecast, or a plan is empty.
-func keep(replays []*forecast.Replay, p forecast.Plan) *change.Forecast {
+func keep(replays []*forecast.Replay, p forecast.Scenario) *change.Forecast {
 	if len(replays) == 0 || p.Empty() || !forecast.Bears(replays, p) {
 		return nil
 	}
-	f := forecast.OfPlan(replays, p)
+	f := forecast.OfScenario(replays, p)
 	if f.Login && !f.UsableShows {
 		return nil // a lower bound that shows nothing tells nothing
 	}

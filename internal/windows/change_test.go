@@ -59,7 +59,7 @@ func ledgerOf(t *testing.T, r *machine.Root, at time.Time) *ledger.Ledger {
 func turned(r *machine.Root, v family.Inventory, to item.State, at time.Time,
 	items ...item.Item) ([]change.Edit, error) {
 	d := r.Draft(at)
-	p := v.Plan(d)
+	p := v.Turner(d)
 	for _, it := range items {
 		if err := p.Turn(it, to, time.Minute); err != nil {
 			return nil, err

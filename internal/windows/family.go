@@ -295,22 +295,22 @@ func (v *inventory) Key(it item.Item) (boot.Key, bool) {
 	return boot.Key{Native: it.Native}, it.Mechanism == service.Mechanism
 }
 
-// Plan begins a plan.
-func (v *inventory) Plan(d *machine.Draft) family.Plan { return plan{v.turns, d} }
+// Turner returns what turns items; its edits go into d.
+func (v *inventory) Turner(d *machine.Draft) family.Turner { return turner{v.turns, d} }
 
-// A plan turns each item by its own switch.
-type plan struct {
+// A turner turns each item by its own switch.
+type turner struct {
 	turns []launched.Turn
 	draft *machine.Draft
 }
 
-func (p plan) Turn(it item.Item, to item.State, by time.Duration) error {
+func (p turner) Turn(it item.Item, to item.State, by time.Duration) error {
 	return p.turns[it.Handle-1](p.draft, it, to, by)
 }
 
 // TurnStarter has nothing to turn: items of Windows have no starters of their
 // own.
-func (plan) TurnStarter(_ item.Item, starter item.Starter, _ item.State) error {
+func (turner) TurnStarter(_ item.Item, starter item.Starter, _ item.State) error {
 	return fmt.Errorf("%s is nothing that is switched", starter)
 }
 

@@ -496,7 +496,7 @@ func TestRarePlaces(t *testing.T) {
 	d.System.At(`ControlSet001\Control\Session Manager\AppCertDlls`).Set(text("Cert", b))
 	_, r := survey(t, d)
 	v := (Family{}).Open(r).Survey(family.Options{Now: windowstest.At})
-	plan := v.Plan(r.Draft(windowstest.At))
+	plan := v.Turner(r.Draft(windowstest.At))
 	rules := map[string]string{
 		"program:terminal/Guest":       "on login | users of a terminal server get it",
 		"program:desktop/Object":       "on login | the desktop loads it",

@@ -313,7 +313,7 @@ func TestRealBootsLaunchWhatIsOn(t *testing.T) {
 		judge("before")
 		v := windows.Family{}.Open(r).Survey(family.Options{Now: now})
 		draft := r.Draft(now)
-		plan := v.Plan(draft)
+		plan := v.Turner(draft)
 		off, late := 0, 0
 		for _, it := range v.Found().Items {
 			to := []item.State{item.Off, item.Delayed, item.On}[rng.IntN(3)]

@@ -84,19 +84,19 @@ func (r *Replay) indexes(set Set) map[int]bool {
 	return off
 }
 
-// A Plan is what is decided about boots.
-type Plan struct {
+// A Scenario is what boots would be without, or have later.
+type Scenario struct {
 	Out  Set // takes no part
 	Back Set // takes part again, of what forecasts leave out anyhow, see [Replay.Rebase]
 	// Late starts only so long after the machine is ready, or after the login.
 	Late map[time.Duration]Set
 }
 
-// Empty reports whether the plan decides on nothing.
-func (p Plan) Empty() bool { return len(p.all()) == 0 }
+// Empty reports whether the scenario leaves boots as they are.
+func (p Scenario) Empty() bool { return len(p.all()) == 0 }
 
-// all is everything that the plan decides on.
-func (p Plan) all() Set {
+// all is everything that the scenario names.
+func (p Scenario) all() Set {
 	all := maps.Clone(p.Out)
 	if all == nil {
 		all = Set{}
@@ -108,10 +108,10 @@ func (p Plan) all() Set {
 	return all
 }
 
-// Under replays the boot under a plan, and without what forecasts do not count
-// anyhow. stays are those units that are left out and that something else
+// Under replays the boot under a scenario, and without what forecasts do not
+// count anyhow. stays are those units that are left out and that something else
 // starts all the same.
-func (r *Replay) Under(p Plan) (out Outcome, stays []boot.Key) {
+func (r *Replay) Under(p Scenario) (out Outcome, stays []boot.Key) {
 	off, back := r.indexes(p.Out), r.indexes(p.Back)
 	gone := maps.Clone(off)
 	for i := range r.off {
@@ -144,7 +144,7 @@ func (r *Replay) Under(p Plan) (out Outcome, stays []boot.Key) {
 
 // Without replays the boot without a set, as [Replay.Under] does.
 func (r *Replay) Without(set Set) (out Outcome, stays []boot.Key) {
-	return r.Under(Plan{Out: set})
+	return r.Under(Scenario{Out: set})
 }
 
 // A Follower is a unit that takes no part in a boot where some others do not,
@@ -288,16 +288,18 @@ func Of(replays []*Replay, set Set) Forecast { return OfDelay(replays, set, 0) }
 // gone quiet already is past settled, and past usable.
 func OfDelay(replays []*Replay, set Set, by time.Duration) Forecast {
 	if by > 0 {
-		return OfPlan(replays, Plan{Late: map[time.Duration]Set{by: set}})
+		return OfScenario(replays, Scenario{Late: map[time.Duration]Set{by: set}})
 	}
-	return OfPlan(replays, Plan{Out: set})
+	return OfScenario(replays, Scenario{Out: set})
 }
 
-// OfPlan forecasts boots under a plan.
-func OfPlan(replays []*Replay, p Plan) Forecast { return of(replays, p, kindOf(replays, p.all())) }
+// OfScenario forecasts boots under a scenario.
+func OfScenario(replays []*Replay, p Scenario) Forecast {
+	return of(replays, p, kindOf(replays, p.all()))
+}
 
-// of forecasts boots under a plan; usable is of a kind.
-func of(replays []*Replay, p Plan, kind string) Forecast {
+// of forecasts boots under a scenario; usable is of a kind.
+func of(replays []*Replay, p Scenario, kind string) Forecast {
 	f := Forecast{Boots: len(replays), Quiet: true}
 	var now, saved, settled, usable, sooner, before []time.Duration
 	for _, r := range replays {
@@ -400,7 +402,7 @@ func Best(replays []*Replay, candidates []Set) (chosen []Choice, all Forecast) {
 		maps.Copy(whole, c)
 	}
 	kind := kindOf(replays, whole) // one for all steps, so that they compare
-	without := func(set Set) Forecast { return of(replays, Plan{Out: set}, kind) }
+	without := func(set Set) Forecast { return of(replays, Scenario{Out: set}, kind) }
 	saves := func(f Forecast) time.Duration { return f.Lead().Saving.Median }
 	all = without(whole)
 	taken := Set{}

@@ -396,7 +396,7 @@ func BenchmarkPlan(b *testing.B) {
 	if err != nil {
 		b.Fatal(err)
 	}
-	replays, plan := []*Replay{r, r, r, r, r}, Plan{Out: Set{}, Late: map[time.Duration]Set{}}
+	replays, plan := []*Replay{r, r, r, r, r}, Scenario{Out: Set{}, Late: map[time.Duration]Set{}}
 	for i, u := range r.units[:40] {
 		if i%4 > 0 {
 			plan.Out[u.key] = true
@@ -405,7 +405,7 @@ func BenchmarkPlan(b *testing.B) {
 		}
 	}
 	for b.Loop() {
-		OfPlan(replays, plan)
+		OfScenario(replays, plan)
 	}
 }
 
@@ -574,19 +574,23 @@ func TestPlans(t *testing.T) {
 	}
 	for name, c := range map[string]struct {
 		off  Set // since the boot
-		plan Plan
+		plan Scenario
 		want float64 // usable sooner
 	}{
-		"nothing":                      {nil, Plan{}, 0},
-		"one out, one late":            {nil, Plan{Out: sync, Late: late(time.Minute, chat)}, 9.9},
-		"late by less than the other":  {nil, Plan{Late: late(2*sec, chat)}, 0},
-		"an item of the boot, and one": {nil, Plan{Out: slow, Late: late(time.Minute, sync)}, 11},
-		"back, of what is off since":   {sync, Plan{Back: sync}, -6},
-		"back, and another out":        {sync, Plan{Back: sync, Out: slow}, -1},
-		"out, of what is off since":    {sync, Plan{Out: sync}, 0},
+		"nothing": {nil, Scenario{}, 0},
+		"one out, one late": {
+			nil, Scenario{Out: sync, Late: late(time.Minute, chat)}, 9.9,
+		},
+		"late by less than the other": {nil, Scenario{Late: late(2*sec, chat)}, 0},
+		"an item of the boot, and one": {
+			nil, Scenario{Out: slow, Late: late(time.Minute, sync)}, 11,
+		},
+		"back, of what is off since": {sync, Scenario{Back: sync}, -6},
+		"back, and another out":      {sync, Scenario{Back: sync, Out: slow}, -1},
+		"out, of what is off since":  {sync, Scenario{Out: sync}, 0},
 	} {
 		r.Rebase(c.off)
-		f := OfPlan([]*Replay{r}, c.plan)
+		f := OfScenario([]*Replay{r}, c.plan)
 		if wrong := f.Lead().Saving.Median.Seconds() - c.want; wrong > 0.3 || wrong < -0.3 {
 			t.Errorf("%s: %v, want %.1f s", name, f.Lead().Saving, c.want)
 		}

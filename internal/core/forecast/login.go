@@ -191,9 +191,9 @@ func judgeLogins(replays []*Replay) (fit []*Replay, why error) {
 	return fit, why
 }
 
-// Bears reports whether replays tell anything of a plan: those of logins know
-// the programs of these alone.
-func Bears(replays []*Replay, p Plan) bool {
+// Bears reports whether replays tell anything of a scenario: those of logins
+// know the programs of these alone.
+func Bears(replays []*Replay, p Scenario) bool {
 	return slices.ContainsFunc(replays, func(r *Replay) bool {
 		return !r.Login || len(r.indexes(p.all())) > 0
 	})

@@ -59,7 +59,7 @@ func TestALoginIsReplayed(t *testing.T) {
 	}
 	late := OfDelay(replays, Set{ProgramKey("/p0", "nora"): true}, time.Hour)
 	near("an hour later", late.Usable.Median, 3*time.Second)
-	if Bears(replays, Plan{Out: Set{boot.Key{Native: "service"}: true}}) {
+	if Bears(replays, Scenario{Out: Set{boot.Key{Native: "service"}: true}}) {
 		t.Error("logins tell of a service")
 	}
 	if f := Of(replays, Set{ProgramKey("/p0", "ivo"): true}); f.Usable.Median != 0 {

@@ -145,11 +145,11 @@ type Item struct {
 	Protected string
 }
 
-// A Plan turns items of a machine one after another: each sees what was planned
-// before it, and nothing else does. Turn plans that an item is on, off or
-// delayed, by the given time; its error says why that cannot be, and leaves a
-// plan that is to be thrown away.
-type Plan interface {
+// A Turner turns items of a machine one after another, in a draft: each item
+// sees what was turned before it. Turn has an item on, off or delayed, by the
+// given time. An error says why that cannot be; the turner and its draft are of
+// no use after it.
+type Turner interface {
 	Turn(it Item, to State, by time.Duration) error
 }
 

@@ -370,17 +370,17 @@ func (e *Entries) environmentDesktop() []string {
 	return []string{found}
 }
 
-// Plan begins a plan whose edits go into d.
-func (e *Entries) Plan(d *machine.Draft) item.Plan { return plan{e, d} }
+// Turner returns what turns items; its edits go into d.
+func (e *Entries) Turner(d *machine.Draft) item.Turner { return turner{e, d} }
 
-type plan struct {
+type turner struct {
 	*Entries
 	draft *machine.Draft
 }
 
 // Turn plans the entry's Hidden key, or that its program is held back. The
 // machine's entries are turned for all users.
-func (e plan) Turn(it item.Item, to item.State, by time.Duration) error {
+func (e turner) Turn(it item.Item, to item.State, by time.Duration) error {
 	d, home := e.draft, ""
 	if i := slices.IndexFunc(e.users, func(u account.User) bool {
 		return u.Name == it.Owner

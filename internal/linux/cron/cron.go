@@ -408,17 +408,17 @@ func shortHash(text string) string {
 	return fmt.Sprintf("%x", sum[:2])
 }
 
-// Plan begins a plan whose edits go into d.
-func (t *Tables) Plan(d *machine.Draft) item.Plan { return plan{t, d} }
+// Turner returns what turns items; its edits go into d.
+func (t *Tables) Turner(d *machine.Draft) item.Turner { return turner{t, d} }
 
-type plan struct {
+type turner struct {
 	*Tables
 	draft *machine.Draft
 }
 
 // Turn plans that the item's line is commented out, held back by a time, or
 // read as it was.
-func (t plan) Turn(it item.Item, to item.State, by time.Duration) error {
+func (t turner) Turn(it item.Item, to item.State, by time.Duration) error {
 	d := t.draft
 	at, ok := t.places[it.ID]
 	switch {

@@ -94,7 +94,7 @@ func (s *Scripts) Lookup(string, item.Survey) (item.Item, bool) { return item.It
 func (s *Scripts) Key(item.Item) (boot.Key, bool) { return boot.Key{}, false }
 
 // Plan returns a plan that refuses.
-func (s *Scripts) Plan(*machine.Draft) item.Plan { return refusal{} }
+func (s *Scripts) Turner(*machine.Draft) item.Turner { return refusal{} }
 
 type refusal struct{}
 

@@ -36,7 +36,7 @@ func (t *Tree) delays(got reached) map[string]*unit {
 }
 
 // turnDelayed plans the timer in the place of what pulls the service in.
-func (t *Plan) turnDelayed(name string, by time.Duration) error {
+func (t *Turner) turnDelayed(name string, by time.Duration) error {
 	u := t.load(name)
 	switch {
 	case splitName(name).suffix != "service":
@@ -96,7 +96,7 @@ Unit=%s
 }
 
 // undelay plans that a timer of ours goes.
-func (t *Plan) undelay(name string) error {
+func (t *Turner) undelay(name string) error {
 	timer := delayTimer(t.load(name).name)
 	f := t.files[timer]
 	if f == nil || !t.ownFile(f.entry) {

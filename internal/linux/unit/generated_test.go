@@ -68,7 +68,7 @@ func TestGenerated(t *testing.T) {
 		t.Errorf("running: %s", got)
 	}
 	draft := r.Draft(time.Now())
-	plan := tree.Plan(draft)
+	plan := tree.Turner(draft)
 	for _, name := range []string{"early", "made", "ride@one"} {
 		if err := plan.Turn(item.Item{Native: name + ".service"}, item.Off, 0); err != nil {
 			t.Fatal(name, err)

@@ -135,22 +135,22 @@ func (m *Managers) Key(it item.Item) (boot.Key, bool) {
 	return boot.Key{Native: it.Native, Owner: it.Owner}, true
 }
 
-// Plan begins a plan that turns units of any of the managers. An item without
+// Turner returns what turns units of any of the managers. An item without
 // an id is taken for the unit of its native name.
-func (m *Managers) Plan(d *machine.Draft) item.Plan {
-	return &managersPlan{m, d, map[string]*Plan{}}
+func (m *Managers) Turner(d *machine.Draft) item.Turner {
+	return &managersPlan{m, d, map[string]*Turner{}}
 }
 
 type managersPlan struct {
 	*Managers
 	draft *machine.Draft
-	trees map[string]*Plan // by owner, as far as they were needed
+	trees map[string]*Turner // by owner, as far as they were needed
 }
 
 func (p *managersPlan) Turn(it item.Item, to item.State, by time.Duration) error {
 	plan := p.trees[it.Owner]
 	if plan == nil {
-		plan = p.of(it.Owner).Plan(p.draft)
+		plan = p.of(it.Owner).Turner(p.draft)
 		p.trees[it.Owner] = plan
 	}
 	return plan.Turn(it, to, by)

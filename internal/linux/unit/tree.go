@@ -77,7 +77,7 @@ type pull struct {
 
 // A Tree is the unit files that one service manager reads, indexed: the
 // system's, or that of one user. It remembers what it worked out, and is for
-// one goroutine at a time; a [Plan] works on a copy.
+// one goroutine at a time; a [Turner] works on a copy.
 type Tree struct {
 	*Source
 	owner    account.User // of a user's manager; without a name for the system's

@@ -28,16 +28,16 @@ func (t *Tree) stronger() string {
 	return maskFolder
 }
 
-// A Plan turns units of one service manager one after another, on a copy of its
-// tree: each sees what was planned before it, and the tree stays as the disk
+// A Turner turns units of one service manager one after another, on a copy of
+// its tree: each sees what was turned before it, and the tree stays as the disk
 // is.
-type Plan struct {
+type Turner struct {
 	*Tree
 	draft *machine.Draft
 }
 
-// Plan begins a plan whose edits go into d.
-func (t *Tree) Plan(d *machine.Draft) *Plan { return &Plan{t.copy(), d} }
+// Turner returns what turns items; its edits go into d.
+func (t *Tree) Turner(d *machine.Draft) *Turner { return &Turner{t.copy(), d} }
 
 // copy returns a tree of its own on the same source.
 func (t *Tree) copy() *Tree {
@@ -86,15 +86,15 @@ func (t *Tree) copy() *Tree {
 
 // remove and plant plan edits in the user's name, where the manager is a
 // user's.
-func (t *Plan) remove(p string) error { return t.draft.Remove(p, t.owner.Home) }
-func (t *Plan) plant(p, target string) error {
+func (t *Turner) remove(p string) error { return t.draft.Remove(p, t.owner.Home) }
+func (t *Turner) plant(p, target string) error {
 	return t.draft.Link(p, t.owner.Home, target)
 }
 
 // Turn plans what makes the next boot launch a service or timer, not launch it,
-// or launch it some time after the goal. After an error the plan is to be
+// or launch it some time after the goal. After an error it is to be
 // thrown away.
-func (t *Plan) Turn(it item.Item, to item.State, by time.Duration) error {
+func (t *Turner) Turn(it item.Item, to item.State, by time.Duration) error {
 	if err := t.undelay(it.Native); err != nil {
 		return err
 	}
@@ -109,7 +109,7 @@ func (t *Plan) Turn(it item.Item, to item.State, by time.Duration) error {
 
 // turnOff takes away what enabling made, hides vendors' links, and masks the
 // unit if some text still pulls it in.
-func (t *Plan) turnOff(name string) error {
+func (t *Turner) turnOff(name string) error {
 	for _, v := range t.withAlso(name) {
 		if err := t.unlink(v); err != nil {
 			return err
@@ -136,7 +136,7 @@ func (t *Tree) withAlso(name string) []string {
 	return all
 }
 
-func (t *Plan) unlink(name string) error {
+func (t *Turner) unlink(name string) error {
 	for _, as := range append([]string{name}, t.names[name]...) {
 		for _, p := range t.pulledAs[as] {
 			if p.hidden {
@@ -158,7 +158,7 @@ func (t *Plan) unlink(name string) error {
 // hide plans that a pull has no effect: links of the administrator's or the
 // user's go, those of vendors are hidden, an old script's S link is made a K
 // link, and rc.local loses its execute bits.
-func (t *Plan) hide(p *pull) error {
+func (t *Turner) hide(p *pull) error {
 	if slices.ContainsFunc(p.paths, isEarly) {
 		return nil // nothing hides it; its unit is masked
 	}
@@ -197,7 +197,7 @@ func isRunlevel(folder string) bool {
 
 // renumber plans another letter for the link of an old script; its number and
 // what it leads to stay.
-func (t *Plan) renumber(link, letter string) error {
+func (t *Turner) renumber(link, letter string) error {
 	target, err := t.root.ReadLink(link)
 	if err != nil {
 		return err
@@ -208,7 +208,7 @@ func (t *Plan) renumber(link, letter string) error {
 	return t.draft.Link(path.Join(path.Dir(link), letter+path.Base(link)[1:]), "", target)
 }
 
-func (t *Plan) mask(u *unit) error {
+func (t *Turner) mask(u *unit) error {
 	folder := t.admin()
 	if u.file != nil && (path.Dir(u.file.entry) == t.admin() || isEarly(u.file.entry)) {
 		folder = t.stronger()
@@ -234,7 +234,7 @@ func (t *Plan) mask(u *unit) error {
 
 // turnOn takes masks and hiding entries away and makes the links that the
 // unit's [Install] section asks for.
-func (t *Plan) turnOn(name string) error {
+func (t *Turner) turnOn(name string) error {
 	for i, v := range t.withAlso(name) {
 		if err := t.unmask(v); err != nil {
 			if i == 0 {
@@ -258,7 +258,7 @@ func (t *Plan) turnOn(name string) error {
 	return nil
 }
 
-func (t *Plan) unmask(name string) error {
+func (t *Turner) unmask(name string) error {
 	for {
 		u := t.load(name)
 		if u.file == nil || !u.masked {
@@ -276,7 +276,7 @@ func (t *Plan) unmask(name string) error {
 }
 
 // uncover shows the next weaker file of a unit whose mask goes.
-func (t *Plan) uncover(u *unit) {
+func (t *Turner) uncover(u *unit) {
 	masked := u.file.entry
 	delete(t.files, u.name)
 	delete(t.cache, u.name)
@@ -298,7 +298,7 @@ func (t *Plan) uncover(u *unit) {
 	}
 }
 
-func (t *Plan) link(name string) error {
+func (t *Turner) link(name string) error {
 	for _, p := range t.pulledAs[name] {
 		if err := t.show(p); err != nil {
 			return err
@@ -337,7 +337,7 @@ func (t *Plan) link(name string) error {
 
 // show plans that what hides a vendor's link goes, or that rc.local can be
 // executed again.
-func (t *Plan) show(p *pull) error {
+func (t *Turner) show(p *pull) error {
 	if !p.hidden || len(p.paths) < 2 {
 		return nil
 	}
@@ -357,7 +357,7 @@ func (t *Plan) show(p *pull) error {
 
 // linkScript plans S links for an old script in the place of its K links; where
 // it has none, for the usual runlevels.
-func (t *Plan) linkScript(name string) error {
+func (t *Turner) linkScript(name string) error {
 	found := false
 	for _, level := range runlevels {
 		entries, err := t.list(level.folder)
@@ -398,7 +398,7 @@ func (t *Plan) linkScript(name string) error {
 	return nil
 }
 
-func (t *Plan) addLink(u *unit, puller, folder string) error {
+func (t *Turner) addLink(u *unit, puller, folder string) error {
 	standing := slices.ContainsFunc(t.pulledAs[u.name], func(p *pull) bool {
 		return !p.hidden && p.folder == puller+folder
 	})

@@ -152,9 +152,9 @@ func (Guard) Paths(r *machine.Root) []string {
 	return append(slices.Compact(paths), guardProgram)
 }
 
-// Plan plans what puts the guard in: its program, its units, and what has them
-// started.
-func (Guard) Plan(d *machine.Draft, r *machine.Root, program []byte) error {
+// Install plans what puts the guard in: its program, its units, and what has
+// them started.
+func (Guard) Install(d *machine.Draft, r *machine.Root, program []byte) error {
 	goal := goalOf(r)
 	if err := othersMayWrite(r, guardProgram, units+begin); err != nil {
 		return err

@@ -118,7 +118,7 @@ func TestInstallRefusesWhereOthersMayWrite(t *testing.T) {
 		}
 		err = Kit{}.Install(r.Draft(time.Now()), r, order(own))
 		if strings.HasSuffix(c.folder, "-guard") {
-			err = Guard{}.Plan(r.Draft(time.Now()), r, own)
+			err = Guard{}.Install(r.Draft(time.Now()), r, own)
 		}
 		if c.want == "" && err != nil ||
 			c.want != "" && (err == nil || !strings.Contains(err.Error(), c.want)) {

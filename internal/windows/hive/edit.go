@@ -458,8 +458,8 @@ func (e *Editor) find(k Key, name string) (int, uint32, Value) {
 	return -1, none, Value{}
 }
 
-// Place is which of a key's values has a name, counted from 0; -1 for none.
-func (e *Editor) Place(k Key, name string) int {
+// Index is which of a key's values has a name, counted from 0; -1 for none.
+func (e *Editor) Index(k Key, name string) int {
 	i, _, _ := e.find(k, name)
 	return i
 }

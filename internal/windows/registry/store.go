@@ -232,7 +232,7 @@ func (s *Store) node(address string) (change.Node, error) {
 		v, err := k.Value(name)
 		switch {
 		case err == nil:
-			n.Kind, n.Type, n.Place = change.Value, uint32(v.Type), o.Place(k, name)+1
+			n.Kind, n.Type, n.Place = change.Value, uint32(v.Type), o.Index(k, name)+1
 			if n.Data, err = v.Data(); err != nil {
 				return n, err
 			}

@@ -30,18 +30,18 @@ func inWords(d time.Duration) string {
 // turn is how a service is switched.
 func (l *reader) turn(s *service) launched.Turn {
 	return func(d *machine.Draft, it item.Item, to item.State, by time.Duration) error {
-		return plan{l, d}.turn(s, it, to, by)
+		return turner{l, d}.turn(s, it, to, by)
 	}
 }
 
-// A plan turns services in a draft.
-type plan struct {
+// A turner turns services in a draft.
+type turner struct {
 	*reader
 	draft *machine.Draft
 }
 
 // turn plans another start type for a service.
-func (p plan) turn(s *service, it item.Item, to item.State, by time.Duration) error {
+func (p turner) turn(s *service, it item.Item, to item.State, by time.Duration) error {
 	if err := p.refused(s); err != nil {
 		return err
 	}
@@ -62,7 +62,7 @@ func (p plan) turn(s *service, it item.Item, to item.State, by time.Duration) er
 }
 
 // refused says why a service is never turned; nil where it may be.
-func (p plan) refused(s *service) error {
+func (p turner) refused(s *service) error {
 	switch {
 	case s.driver():
 		return errors.New("it is a driver: without the wrong one the machine does not start, and " +
@@ -79,7 +79,7 @@ func (p plan) refused(s *service) error {
 
 // number is a value of a service as planned so far; false where there is no
 // such number.
-func (p plan) number(s *service, name string) (uint32, bool, error) {
+func (p turner) number(s *service, name string) (uint32, bool, error) {
 	address, err := addressOf(s, name)
 	if err != nil {
 		return 0, false, err
@@ -99,7 +99,7 @@ func addressOf(s *service, name string) (string, error) {
 	return address, nil
 }
 
-func (p plan) set(s *service, name string, n uint32) error {
+func (p turner) set(s *service, name string, n uint32) error {
 	address, err := addressOf(s, name)
 	if err != nil {
 		return err
@@ -108,7 +108,7 @@ func (p plan) set(s *service, name string, n uint32) error {
 }
 
 // delay plans that a service is among those that Windows starts late.
-func (p plan) delay(s *service, start uint32, by time.Duration) error {
+func (p turner) delay(s *service, start uint32, by time.Duration) error {
 	switch {
 	case s.kind&perUser != 0:
 		return errors.New("it starts with a login, and Windows delays none of these")
@@ -126,7 +126,7 @@ func (p plan) delay(s *service, start uint32, by time.Duration) error {
 
 // start plans that a service starts by itself. What waits for triggers goes on
 // waiting for them.
-func (p plan) start(s *service, it item.Item, start uint32) error {
+func (p turner) start(s *service, it item.Item, start uint32) error {
 	flags, known, err := p.number(s, "UserServiceFlags")
 	if err == nil && known && flags == 0 && s.kind&perUser != 0 {
 		return errors.New("no user gets one of it")

@@ -7,7 +7,7 @@ import (
 	"strings"
 
 	"calmdawn/internal/core/boot"
-	"calmdawn/internal/core/road"
+	"calmdawn/internal/core/waits"
 	"calmdawn/internal/ownfile"
 	"calmdawn/internal/render"
 	"calmdawn/internal/say"
@@ -17,9 +17,9 @@ import (
 // --json and --csv have all.
 const drawnBeside = 6
 
-// road shows one boot: what usable, or ready, waited for, one stretch after the
-// other, and what worked beside each.
-func (a *app) road(s say.Page, b boot.Boot, v bootsView) error {
+// showBoot shows one boot: what usable, or ready, waited for, one stretch after
+// the other, and what worked beside each.
+func (a *app) showBoot(s say.Page, b boot.Boot, v bootsView) error {
 	told := say.OneBoot{Boot: b, Guessed: !b.Ordered()}
 	if told.Guessed || len(b.Programs) > 0 && v.picture == "" {
 		l, err := a.look()
@@ -36,7 +36,7 @@ func (a *app) road(s say.Page, b boot.Boot, v bootsView) error {
 		say.ShowBoot(s, told)
 		return nil
 	}
-	r := render.Road(road.Of(told.Boot, drawnBeside))
+	r := render.Waits(waits.Of(told.Boot, drawnBeside))
 	return a.drawPicture(s, v.picture, func(f io.Writer, form render.Form) error {
 		return r.WritePicture(f, form, "The boot of "+say.Day(b.Began),
 			say.Capital(say.Outcome(b))+". "+say.SourcesOf(b))

@@ -1,7 +1,7 @@
-// Package road arranges one boot as the way to the moment that people wait for:
-// what usable, or ready where that is not known, waited for, one stretch after
-// the other, and what worked beside each.
-package road
+// Package waits arranges one boot as what people waited for: what usable, or
+// ready where that is not known, waited for, one stretch after the other, and
+// what worked beside each.
+package waits
 
 import (
 	"cmp"
@@ -12,8 +12,8 @@ import (
 	"calmdawn/internal/core/boot"
 )
 
-// A Road is the way from the begin of a boot to its end.
-type Road struct {
+// Waits are what a boot waited for, from its begin to its end.
+type Waits struct {
 	Name       string        // of the end: "usable" or "ready"; empty where it came to neither
 	End        time.Duration // on an axis without LeftOut
 	Stretches  []Stretch     // they follow each other from 0 to End
@@ -58,9 +58,9 @@ const short = 1.0 / 250
 // Of arranges a boot, with at most so many things beside each stretch. The
 // boot's spans have to know their order (see [boot.Fill]); without it there is
 // one stretch until ready.
-func Of(b boot.Boot, most int) Road {
+func Of(b boot.Boot, most int) Waits {
 	b, left := b.WithoutWaiting()
-	r := Road{LeftOut: left, Busy: b.Course, Processors: b.Processors}
+	r := Waits{LeftOut: left, Busy: b.Course, Processors: b.Processors}
 	if !b.Ready.Known {
 		for _, s := range b.Spans {
 			r.End = max(r.End, s.End.Value)
@@ -97,7 +97,7 @@ func Of(b boot.Boot, most int) Road {
 	return r
 }
 
-func (r *Road) reached() time.Duration {
+func (r *Waits) reached() time.Duration {
 	if n := len(r.Stretches); n > 0 {
 		return r.Stretches[n-1].To
 	}
@@ -106,7 +106,7 @@ func (r *Road) reached() time.Duration {
 
 // add appends a stretch; one before it that is too short to be shown becomes a
 // part of it.
-func (r *Road) add(s Stretch) {
+func (r *Waits) add(s Stretch) {
 	s.From = r.reached()
 	if n := len(r.Stretches); n > 0 &&
 		float64(r.Stretches[n-1].Took()) < short*float64(r.End) {
@@ -117,7 +117,7 @@ func (r *Road) add(s Stretch) {
 }
 
 // beside finds out what worked in each stretch.
-func (r *Road) beside(b boot.Boot, most int) {
+func (r *Waits) beside(b boot.Boot, most int) {
 	const little = 50 * time.Millisecond // the least that is shown as some
 	for i := range r.Stretches {
 		st := &r.Stretches[i]

@@ -1,4 +1,4 @@
-package road
+package waits
 
 import (
 	"fmt"
@@ -39,7 +39,7 @@ func small() boot.Boot {
 	}
 }
 
-func drawn(r Road) string {
+func drawn(r Waits) string {
 	var b strings.Builder
 	for _, s := range r.Stretches {
 		fmt.Fprintf(&b, "%v-%v %s", s.From, s.To, s.Label)

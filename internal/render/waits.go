@@ -8,21 +8,21 @@ import (
 	"time"
 
 	"calmdawn/internal/core/boot"
-	"calmdawn/internal/core/road"
+	"calmdawn/internal/core/waits"
 )
 
-// A Road is drawn as a picture: one line along the time that people wait, the
+// Waits are drawn as a picture: one line along the time that people wait, the
 // thicker the busier the machine was, and below it a card for each stretch.
-type Road road.Road
+type Waits waits.Waits
 
-// The measures of roads, in points.
+// The measures of such pictures, in points.
 const (
-	roadHigh = 110.0 // of the line with its marks and its axis
-	thickest = 26.0
-	thinnest = 3.0
-	cardGap  = 14.0
-	cardLine = 13.0
-	cardHead = 31.0
+	waitsHigh = 110.0 // of the line with its marks and its axis
+	thickest  = 26.0
+	thinnest  = 3.0
+	cardGap   = 14.0
+	cardLine  = 13.0
+	cardHead  = 31.0
 )
 
 // A frame is how wide a picture is, in points, and what fits beside each other
@@ -56,40 +56,40 @@ func share(course []boot.Use, from, to time.Duration) float64 {
 }
 
 // WritePicture draws a boot, with a title and a line below it.
-func (r Road) WritePicture(w io.Writer, form Form, title, subtitle string) error {
+func (r Waits) WritePicture(w io.Writer, form Form, title, subtitle string) error {
 	const top = 66.0
 	high := r.high(broad)
 	return draw(w, Format{Form: form, Palette: Light}, broad.wide, top+high+34, func(s canvas) {
 		s.text(24, 30, 15, s.ink, bold, title)
 		s.text(24, 48, 10, s.faint, regular, subtitle)
 		r.draw(s, broad, top, r.End)
-		roadLegend(s, broad, 24, top+high+18)
+		waitsLegend(s, broad, 24, top+high+18)
 	})
 }
 
-// WriteRoads draws boots one below the other, on the same axis, each with a
+// WriteWaits draws boots one below the other, on the same axis, each with a
 // title.
-func WriteRoads(w io.Writer, format Format, titles []string, all []Road) error {
-	return writeRoads(w, format, titles, all, longestOf(all))
+func WriteWaits(w io.Writer, format Format, titles []string, all []Waits) error {
+	return writeWaits(w, format, titles, all, longestOf(all))
 }
 
-// WriteRoadOf draws one of several boots, on the axis of all of them.
-func WriteRoadOf(w io.Writer, format Format, titles []string, all []Road, i int) error {
-	return writeRoads(w, format, titles[i:i+1], all[i:i+1], longestOf(all))
+// WriteWaitsOf draws one of several boots, on the axis of all of them.
+func WriteWaitsOf(w io.Writer, format Format, titles []string, all []Waits, i int) error {
+	return writeWaits(w, format, titles[i:i+1], all[i:i+1], longestOf(all))
 }
 
-func longestOf(all []Road) (end time.Duration) {
+func longestOf(all []Waits) (end time.Duration) {
 	for _, r := range all {
 		end = max(end, r.End)
 	}
 	return end
 }
 
-func writeRoads(
+func writeWaits(
 	w io.Writer,
 	format Format,
 	titles []string,
-	all []Road,
+	all []Waits,
 	end time.Duration,
 ) error {
 	const line = 15.0
@@ -115,12 +115,12 @@ func writeRoads(
 			r.draw(s, f, y+above, end)
 			y += above + r.high(f)
 		}
-		roadLegend(s, f, left, y+18)
+		waitsLegend(s, f, left, y+18)
 	})
 }
 
-func (r Road) high(f frame) float64 {
-	high := roadHigh
+func (r Waits) high(f frame) float64 {
+	high := waitsHigh
 	for first := 0; first < len(r.Stretches); first += f.cards {
 		high += r.cardRow(f, first) + cardGap
 	}
@@ -128,7 +128,7 @@ func (r Road) high(f frame) float64 {
 }
 
 // cardRow is how high the row of cards is that begins with a stretch.
-func (r Road) cardRow(f frame, first int) float64 {
+func (r Waits) cardRow(f frame, first int) float64 {
 	lines := 0
 	for _, st := range r.Stretches[first:min(len(r.Stretches), first+f.cards)] {
 		lines = max(lines, len(st.Beside)+min(1, st.More))
@@ -136,8 +136,8 @@ func (r Road) cardRow(f frame, first int) float64 {
 	return cardHead + cardLine*float64(lines) + 6
 }
 
-// draw puts a road below a top, on an axis that goes on to an end.
-func (r Road) draw(s canvas, f frame, top float64, end time.Duration) {
+// draw puts them below a top, on an axis that goes on to an end.
+func (r Waits) draw(s canvas, f frame, top float64, end time.Duration) {
 	left, right := f.side, f.wide-f.side
 	at := func(d time.Duration) float64 {
 		return left + (right-left)*math.Min(1, math.Max(0, float64(d)/float64(max(1, end))))
@@ -182,7 +182,7 @@ func (r Road) draw(s canvas, f frame, top float64, end time.Duration) {
 		label := axisLabel(d)
 		s.text(at(d)-s.width(8, regular, label)/2, middle+thickest/2+23, 8, s.faint, regular, label)
 	}
-	y := top + roadHigh
+	y := top + waitsHigh
 	for first := 0; first < len(r.Stretches); first += f.cards {
 		for i := first; i < min(len(r.Stretches), first+f.cards); i++ {
 			r.card(s, f, i, y)
@@ -193,10 +193,10 @@ func (r Road) draw(s canvas, f frame, top float64, end time.Duration) {
 
 // ribbon draws a stretch of the line: as thick as the machine was busy, and
 // thin where nobody measured it.
-func (r Road) ribbon(
+func (r Waits) ribbon(
 	s canvas,
 	f frame,
-	st road.Stretch,
+	st waits.Stretch,
 	at func(time.Duration) float64,
 	middle float64,
 	c color.Color,
@@ -215,7 +215,7 @@ func (r Road) ribbon(
 
 // card tells of one stretch: what was waited for, for how long, and what worked
 // beside it.
-func (r Road) card(s canvas, f frame, i int, y float64) {
+func (r Waits) card(s canvas, f frame, i int, y float64) {
 	wide := (f.wide - 2*f.side - cardGap*float64(f.cards-1)) / float64(f.cards)
 	x := f.side + float64(i%f.cards)*(wide+cardGap)
 	st := r.Stretches[i]
@@ -252,7 +252,7 @@ func (r Road) card(s canvas, f frame, i int, y float64) {
 	}
 }
 
-func roadLegend(s canvas, f frame, x, y float64) {
+func waitsLegend(s canvas, f frame, x, y float64) {
 	for i, thick := range []float64{thinnest, 10, thickest - 8} {
 		s.box(x+float64(i)*9, y-4-thick/2, 9, thick, s.working)
 	}
