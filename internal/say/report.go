@@ -89,8 +89,8 @@ func (t *Report) Plot(m compare.Measure) {
 // --csv have all.
 const mostPoints = 120
 
-// Pair arranges a boot of each side as what it waited for: the boot whose figure
-// is nearest to the median.
+// Pair arranges a boot of each side as what it waited for: the boot whose
+// figure is nearest to the median.
 func (t *Report) Pair() {
 	const beside = 4
 	for _, side := range []struct {
