@@ -1,6 +1,6 @@
-// Calmdawn inventories what a machine launches at boot and login, switches
-// unneeded items off in a way that can always be taken back, and compares real
-// boots before and after.
+// Calmdawn inventories what a machine launches at boot and login. It switches
+// unneeded items off in a way that can always be taken back, and it compares
+// real boots before and after.
 package main
 
 import (

@@ -36,8 +36,8 @@ const packages = "systemd,systemd-sysv,dbus,cron,udev,procps,kmod,dbus-user-sess
 type Machine struct {
 	Dir        string // where its root is mounted, for --root
 	Processors int    // how many it is given; 0 for all
-	// Patience is how long a boot may take, with its end; 0 for five minutes:
-	// on a busy computer a service manager of a user may take 90 seconds to
+	// Patience is how long a boot may take, with its end; 0 for five minutes.
+	// On a busy computer a service manager of a user may take 90 seconds to
 	// stop.
 	Patience time.Duration
 	// Deaf: its kernel tells the recorder nothing of processes, as in
@@ -61,9 +61,9 @@ type Distribution struct {
 var plain = Distribution{Name: fixture, Variant: "minbase", Packages: packages}
 
 // New makes a machine with the given files, as [testtree.Make] does. On it are
-// the user maria, whose service manager runs from the boot on and reaches the
-// desktop's autostart target, the user teo, who does not log in by himself, and
-// the program /usr/bin/mark, which writes down the name it is given.
+// two users. The service manager of maria runs from the boot on, and reaches
+// the desktop's autostart target. teo does not log in by himself. The program
+// /usr/bin/mark writes down the name that it is given.
 func New(t testing.TB, files map[string]string) *Machine {
 	t.Helper()
 	return NewOn(t, plain, files)
@@ -117,9 +117,9 @@ func NewOn(t testing.TB, d Distribution, files map[string]string) *Machine {
 	return m
 }
 
-// rest waits until no process of the machine but the recorder runs or wants to,
-// for three seconds: however busy the computer is, what was started has then
-// done its part, and what is a little late has begun. It gives up after a
+// rest waits until no process of the machine but the recorder has run, or
+// wanted to, for three seconds. However busy the computer is, what was started
+// has done its part by then, and what is late has begun. It gives up after a
 // minute, for what never rests.
 const rest = `#!/bin/sh
 quiet=0

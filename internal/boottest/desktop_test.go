@@ -31,7 +31,7 @@ var desk = boottest.Distribution{
 		"kmod,xfce4-session,xfwm4,xfce4-settings,xfce4-panel,xfdesktop4,xvfb,bsdutils,login",
 }
 
-// What somebody's shell does when they log in: it starts the desktop, which
+// What somebody's shell does when they log in: it starts the desktop. That
 // starts the autostart entries by itself, or has their service manager do so.
 const (
 	deskSession = "export DISPLAY=:5\nXvfb :5 >/dev/null 2>&1 &\nsleep $(cat /share/pause)\n" +
@@ -40,7 +40,7 @@ const (
 )
 
 // newSeat makes a machine at which maria and teo can log in; their shells run a
-// profile. Who does, and after how long, stands in /share; when the recorder
+// profile. Who does, and after how long, stands in /share. When the recorder
 // has said what /share/until holds, and /share/rest has passed, the machine
 // switches itself off. Programs among the files can be run.
 func newSeat(t testing.TB, profile string, files map[string]string) *boottest.Machine {
@@ -181,10 +181,10 @@ func newLogins(profile string) func(testing.TB, uint64, int) *trial {
 }
 
 // TestDesktopLogin has a person log in at a real desktop whose session starts
-// the autostart entries by itself, without units: at once, a while after the
-// machine was ready and then with a pause in it, and not at all. The programs
-// of known work are found, and usable says when one could have worked, or that
-// it had only seemed so.
+// the autostart entries by itself, without units. They log in at once, a while
+// after the machine was ready and then with a pause in it, and not at all. The
+// programs of known work are found, and usable says when one could have worked,
+// or that it had only seemed so.
 func TestDesktopLogin(t *testing.T) {
 	ring.Needs(t, ring.Outer)
 	work := func(name string, ms int) string {

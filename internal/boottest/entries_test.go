@@ -19,7 +19,8 @@ import (
 )
 
 // entrySession launches the autostart entries as a session does that makes no
-// units of them: each by a child of its own, which becomes the program.
+// units of them. Each is launched by a child of its own, which becomes the
+// program.
 const entrySession = `cat /etc/xdg/autostart/*.desktop | while read -r line; do
 	case "$line" in Exec=*) eval "${line#Exec=} </dev/null >/dev/null 2>&1 &" ;; esac
 done

@@ -14,7 +14,7 @@ import (
 )
 
 // TestFailuresAndRestarts boots a machine on which services fail, are started
-// again, run into their timeout and are skipped: of each the first try counts,
+// again, run into their timeout and are skipped. Of each the first try counts,
 // by the log and by the recorder, and a forecast without them comes true.
 func TestFailuresAndRestarts(t *testing.T) {
 	ring.Needs(t, ring.Outer)

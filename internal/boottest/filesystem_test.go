@@ -13,8 +13,8 @@ import (
 )
 
 // TestHFSPlus changes the demo machine, and takes all back, on HFS+ as Linux
-// writes it: whole seconds, an attribute on every new file that cannot be
-// removed. A virtual machine does that whose kernel knows HFS+.
+// writes it. That has whole seconds, and an attribute on every new file that
+// cannot be removed. A virtual machine does that whose kernel knows HFS+.
 func TestHFSPlus(t *testing.T) {
 	maker := os.Getenv("CALMDAWN_MKHFS")
 	if os.Getenv("CALMDAWN_VM") == "" || maker == "" {

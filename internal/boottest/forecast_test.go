@@ -71,7 +71,7 @@ func shortMachine(seed uint64) *maker {
 }
 
 // made generates a machine of so many services that wait, work and go on in the
-// background for so long; half of them do little of the last two.
+// background for so long. Half of them do little of the last two.
 func made(seed, stream uint64, services, wait, work, background span) *maker {
 	g := &maker{rng: rand.New(rand.NewPCG(seed, stream)), files: map[string]string{}}
 	some := func(s span) int { return s[0] + g.rng.IntN(s[1])*g.rng.IntN(2) }

@@ -11,8 +11,8 @@ import (
 	"calmdawn/internal/boottest"
 )
 
-// makesUnits is a generator that makes units of its own, an instance of a
-// template, and one that is stronger than what an administrator sets up.
+// makesUnits is a generator that makes units of its own: an instance of a
+// template, and one that outranks what an administrator sets up.
 const makesUnits = `#!/bin/sh
 unit() { printf '[Service]\nType=oneshot\nExecStart=/usr/bin/mark %s\n' $2 > $1/$2.service; }
 unit $1 made

@@ -17,8 +17,8 @@ import (
 )
 
 // guardedMachine cannot reach its goal without key.service. Each boot ends as
-// the file /etc/ends says: "late", after the goal was reached or not, or
-// "early", by a person who switches it off before anything can be told.
+// the file /etc/ends says. "late" is after the goal was reached or not. "early"
+// is by a person who switches it off before anything can be told.
 func guardedMachine(t testing.TB) *boottest.Machine {
 	return boottest.New(t, map[string]string{
 		"etc/systemd/system/key.service": "[Service]\nType=oneshot\n" +
@@ -66,8 +66,8 @@ func trace(m *boottest.Machine) (left []string) {
 	return left
 }
 
-// TestGuardTakesBack disables what the machine cannot start without, and boots:
-// two boots fail, with one between that a person ended; in the next one the
+// TestGuardTakesBack disables what the machine cannot start without, and boots.
+// Two boots fail, with one between that a person ended. In the next one the
 // change is taken back, and the machine becomes ready.
 func TestGuardTakesBack(t *testing.T) {
 	t.Parallel()
@@ -168,8 +168,8 @@ func TestGuardBeforeAnEmergency(t *testing.T) {
 	}
 }
 
-// TestWhatStopsEveryStartIsRefused has a chain of requirements end in the item:
-// masked, it would keep the service manager from starting anything, the guard
+// TestWhatStopsEveryStartIsRefused has a chain of requirements end in the item.
+// Masked, it would keep the service manager from starting anything, the guard
 // too, so that nobody may insist.
 func TestWhatStopsEveryStartIsRefused(t *testing.T) {
 	t.Parallel()

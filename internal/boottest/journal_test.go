@@ -28,7 +28,7 @@ import (
 )
 
 // TestOurReaderAgreesWithTheSystemsOwn boots machines whose log is written in
-// different forms, and compares every field of every entry, and the boots, with
+// different forms. It compares every field of every entry, and the boots, with
 // what the operating system's log program says.
 func TestOurReaderAgreesWithTheSystemsOwn(t *testing.T) {
 	t.Parallel()
@@ -82,8 +82,8 @@ func TestOurReaderAgreesWithTheSystemsOwn(t *testing.T) {
 }
 
 // TestEveryCompression writes files with each way of compressing, which the
-// system at hand cannot be told to do, and has the operating system's log
-// program say whether they are right and what stands in them.
+// system at hand cannot be told to do. The operating system's log program says
+// whether they are right and what stands in them.
 func TestEveryCompression(t *testing.T) {
 	for name, pack := range map[string]func([]byte) ([]byte, byte){
 		"xz": func(b []byte) ([]byte, byte) {

@@ -10,7 +10,7 @@ import (
 )
 
 // TestOnTheRunningMachine has the built program work on the machine that runs
-// it, as root and as a user, and asks the operating system's own tools whether
+// it, as root and as a user. It asks the operating system's own tools whether
 // they agree.
 func TestOnTheRunningMachine(t *testing.T) {
 	t.Parallel()

@@ -36,7 +36,7 @@ var parts = []boottest.Distribution{
 }
 
 // TestOtherParts boots machines with other daemons of crontabs for longer than
-// a minute, and holds what they launched against the list: services by the log,
+// a minute. It holds what they launched against the list: services by the log,
 // lines of crontabs by what they mark.
 func TestOtherParts(t *testing.T) {
 	ring.Needs(t, ring.Outer)

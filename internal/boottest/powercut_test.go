@@ -27,8 +27,8 @@ func TestMain(m *testing.M) {
 }
 
 // TestGuardHealsWhatAPowerCutLeft stops a change amid its edits, as a power cut
-// does, where the machine cannot start without what was taken away: the guard
-// stands already, settles first in the next start, and that one becomes ready.
+// does. The machine cannot start without what was taken away. The guard stands
+// already, settles first in the next start, and that one becomes ready.
 func TestGuardHealsWhatAPowerCutLeft(t *testing.T) {
 	t.Parallel()
 	m, p := guardedMachine(t), program(t)

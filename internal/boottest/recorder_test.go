@@ -89,8 +89,8 @@ func loginMachine(t testing.TB) *boottest.Machine {
 	return m
 }
 
-// TestRecorder puts the recorder into a machine that is switched off, boots it
-// for real, and holds the record against the kernel's accounting, the service
+// TestRecorder puts the recorder into a machine that is switched off and boots
+// it for real. It holds the record against the kernel's accounting, the service
 // manager's clocks, and what the machine was told to do.
 func TestRecorder(t *testing.T) { ring.Measure(t, recordAndCompare) }
 

@@ -17,7 +17,7 @@ import (
 )
 
 // TestRound does the whole job on a real machine: five boots, three items of
-// known cost switched off, five boots, compare, report; and a browser opens the
+// known cost switched off, five boots, compare, report. A browser opens the
 // report.
 func TestRound(t *testing.T) { ring.Measure(t, wholeRound) }
 

@@ -119,8 +119,8 @@ func (v *vm) left(t testing.TB) string {
 }
 
 // TestVirtualMachine puts the recorder onto the disk of a whole virtual
-// machine, boots it twice by firmware and loader under software emulation, and
-// reads what it left. `make bench-vm` runs it; it takes some minutes.
+// machine. It boots it twice by firmware and loader under software emulation,
+// and reads what it left. `make bench-vm` runs it; it takes some minutes.
 func TestVirtualMachine(t *testing.T) {
 	if os.Getenv("CALMDAWN_VM") == "" {
 		t.Skip("a whole virtual machine takes minutes; make bench-vm boots one")
@@ -207,10 +207,10 @@ func TestVirtualMachine(t *testing.T) {
 	t.Log(strings.TrimSpace(must(t, p, "--root", left, "recorder", "status")))
 }
 
-// TestSlowDisk has units read much from a disk that gives little, forecasts
+// TestSlowDisk has units read much from a disk that gives little. It forecasts
 // from two boots what it would be without some of them, with what the recorder
-// saw of the disk and without, takes them out, and boots again. Part of `make
-// bench-vm`; it takes twenty minutes.
+// saw of the disk and without. Then it takes them out, and boots again. Part of
+// `make bench-vm`; it takes twenty minutes.
 func TestSlowDisk(t *testing.T) {
 	if os.Getenv("CALMDAWN_VM") == "" {
 		t.Skip("a whole virtual machine takes minutes; make bench-vm boots one")

@@ -23,9 +23,9 @@ import (
 	"calmdawn/internal/ownfile"
 )
 
-// Name is the casebook's file in its folder of the [machine.Home], and
-// GuideName the text beside it that tells how the changes in force are taken
-// back by hand.
+// Name is the casebook's file in its folder of the [machine.Home]. GuideName is
+// the text beside it that tells how the changes in force are taken back by
+// hand.
 const (
 	Name      = "casebook.db"
 	GuideName = "how-to-take-back.txt"

@@ -87,8 +87,8 @@ func (b *Book) Begin(c change.Change, marks []change.FolderMark) (change.Change,
 	return c, err
 }
 
-// keptOf is what is kept of what an edit makes: of something large that was not
-// there before no copy, since undo only takes it away.
+// keptOf is what is kept of what an edit makes. Something large that was not
+// there before is not copied, since undo only takes it away.
 func keptOf(e change.Edit) change.Node {
 	if e.Before.Kind == change.Absent {
 		return e.After.WithoutData()
@@ -119,9 +119,9 @@ func (b *Book) Next() (n int64, err error) {
 	return n, err
 }
 
-// End records that a change is done or has failed, ties an undo to what it took
-// back, and forgets the marks of folders in which nothing of ours is left. A
-// chore's record goes when nothing of it stands.
+// End records that a change is done or has failed. It ties an undo to what it
+// took back, and forgets the marks of folders in which nothing of ours is left.
+// A chore's record goes when nothing of it stands.
 func (b *Book) End(c change.Change, status change.Status, forget []string) error {
 	return b.transact(func(tx *sql.Tx) error {
 		if err := keepSettlement(tx, c, forget); err != nil {

@@ -138,8 +138,8 @@ func (b *Book) check() error {
 	return nil
 }
 
-// limits say of each table which rows are too large, and what of it is added
-// up; boots and surveys have bounds of their own where they are read.
+// limits say of each table which rows are too large, and what is added up of
+// it. Boots and surveys have bounds of their own where they are read.
 var limits = map[string]struct {
 	since        int
 	large, total string

@@ -36,7 +36,7 @@ func (at place) journalSize() int64 {
 	return info.Size()
 }
 
-// checkJournal refuses a rollback journal that names a further file: SQLite
+// checkJournal refuses a rollback journal that names a further file. SQLite
 // would remove that one, wherever it is, and no casebook of ours has such a
 // journal (sqlite.org/fileformat2.html, "super-journal").
 func (at place) checkJournal() error {

@@ -23,9 +23,8 @@ func (b *Book) SetOutcome(id int64, o change.Outcome) error {
 	return b.transact(func(tx *sql.Tx) error { return put(tx, "outcome", id, o) })
 }
 
-// UpdateTerms changes the terms of the changes with the given numbers: of all
-// of them or of none, and whatever somebody else changes in them at the same
-// time.
+// UpdateTerms changes the terms of the changes with the given numbers, of all
+// of them or of none, whatever somebody else changes at the same time.
 func (b *Book) UpdateTerms(ids []int64, update func(*change.Terms)) error {
 	return b.transact(func(tx *sql.Tx) error {
 		for _, id := range ids {

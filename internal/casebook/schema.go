@@ -82,7 +82,7 @@ var migrations = []string{
 }
 
 // migrate brings the tables up to date and binds a new casebook to the machine,
-// all at once: a stop leaves the old format or the new one.
+// all at once. A stop leaves the old format or the new one.
 func (b *Book) migrate(machineID string) error {
 	if b.format == len(migrations) {
 		return nil

@@ -41,7 +41,7 @@ type action struct {
 
 // alter is the way in which every command changes a machine: lock, settle,
 // look, plan, show, carry out. Where a person is asked, which may take minutes,
-// nothing is held meanwhile; with the answer all of it is done anew, and only
+// nothing is held meanwhile. With the answer all of it is done anew, and only
 // what was agreed to is carried out.
 func (a *app) alter(yes bool, make func(*visit.Session) (action, error)) error {
 	s, at := a.screen(), a.now()

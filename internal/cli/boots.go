@@ -28,9 +28,9 @@ func (a *app) bootsCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "boots [BOOT]",
 		Short: "Show the boots that the machine remembers, and how long each took",
-		Long: `Boots shows every boot that the machine still remembers: when it began, when
-one could work with it, when it was ready and had settled, and its phases. Of
-one boot it shows what usable, or ready, waited for.
+		Long: `Boots shows every boot that the machine still remembers. It tells when each
+began, when one could work with it, when it was ready and settled, and its
+phases. Of one boot it shows what usable, or ready, waited for.
 
 One boot is named by its number, its day, the beginning of its id, a label of
 yours, or last. It is shown as a way: one stretch after the other, and what

@@ -190,8 +190,8 @@ func (a *app) command() *cobra.Command {
 		Short: "See what a machine launches at boot and login, switch off what is not needed, " +
 			"and take it back",
 		Long: `Calm Dawn shows everything that a machine launches by itself at boot and at
-login, switches unneeded items off in a way that can always be taken back, and
-says what to do next. Called alone it says where this machine stands.`,
+login. It switches unneeded items off in a way that can always be taken back,
+and says what to do next. Called alone it says where this machine stands.`,
 		Example: `  calmdawn demo                              the whole job on a made-up machine
   calmdawn list                              what this machine launches
   calmdawn --root /mnt list                  of the disk mounted at /mnt

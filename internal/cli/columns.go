@@ -27,7 +27,8 @@ func (f *listing) checkOrder() error {
 }
 
 // keepList keeps what is shown as the last list of the machine, whose numbers
-// commands take; false where nobody could give them, or it cannot be kept.
+// commands take. It returns false where nobody could give them, or it cannot be
+// kept.
 func (a *app) keepList(l *visit.Visit, shown []item.Item) bool {
 	folder, err := a.stateFolder()
 	if !a.Ask || err != nil {

@@ -32,7 +32,7 @@ func (a *app) compareCommand() *cobra.Command {
 		Use:   "compare [BEFORE AFTER | change:N]",
 		Short: "Compare the boots before the last job with those after it",
 		Long: `Compare takes the boots that the machine remembers from before the last job
-and those of the machine as it is set up now, and says whether they differ:
+and those of the machine as it is set up now. It says whether they differ:
 faster, slower, no difference shown, or too few boots.
 
 It takes four boots on each side, or five before and three after. Decide
@@ -46,7 +46,8 @@ between them are one step. Where changes still wait for a restart, the boots
 after are those of the last setup that was booted.
 
 The verdict is on usable, where both sides have enough boots with the login of
-the same person, or without one; else on ready; or on what --on names.
+the same person, or without one. Else it is on ready. --on names another
+figure.
 
 Other boots can be chosen, before and after, as lists with commas:
 

@@ -21,8 +21,9 @@ import (
 
 const noFiles = cobra.ShellCompDirectiveNoFileComp
 
-// complete gives each flag and argument what a shell offers for it: words where
-// there are some, folders and files where those are wanted, else nothing.
+// complete gives each flag and argument what a shell offers for it. These are
+// words where there are some, folders and files where those are wanted, else
+// nothing.
 func (a *app) complete(root *cobra.Command) {
 	words := map[string]cobra.CompletionFunc{
 		"after":  a.completeSides,
@@ -122,7 +123,7 @@ type offer struct {
 
 // add offers a word with a text about it, whose capitals somebody need not have
 // typed. Of several words shells insert what these have in common as it is, so
-// a word that would need quotes is left out: a user may have made it.
+// a word that would need quotes is left out. A user may have made it.
 func (o *offer) add(word, about string) {
 	if quoted, ok := shell.Word(word); !ok || quoted != word {
 		return

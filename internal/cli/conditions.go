@@ -17,10 +17,10 @@ func (a *app) conditionsCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "conditions [BOOT]",
 		Short: "Show what else bears on how long the machine takes to boot",
-		Long: `Conditions shows what bears on a boot besides the items that start in it: free
-disk space, memory, the disk's kind, power, updates that are half installed,
-and more, each with the reason why it matters. Calm Dawn repairs none of it;
-it wants you to know before you compare.
+		Long: `Conditions shows what bears on a boot besides the items that start in it. It
+tells of free disk space, memory, the disk's kind, power, half-installed
+updates and more, and why each matters. Calm Dawn repairs none of it; it wants
+you to know before you compare.
 
 Of a mounted disk, what stands on it is shown, as it is now. Of a boot, those
 are shown that the recorder noted in it.`,

@@ -19,7 +19,7 @@ import (
 )
 
 // A step of the walk through the job: what one wants to know, and the words of
-// the call; or so many restarts, one on each of the following mornings.
+// the call. Or it is so many restarts, one on each of the following mornings.
 type step struct {
 	say, call string
 	restarts  int
@@ -85,8 +85,8 @@ func (a *app) demoCommand() *cobra.Command {
 		Use:   "demo",
 		Short: "Walk through the job on a made-up machine",
 		Long: `Demo makes the machine "meridian", the visitor-desk computer of a made-up
-observatory, in a temporary folder, walks through the job with it, showing
-each call and what it really prints, and clears up. Nothing outside that
+observatory, in a temporary folder. It walks through the job with it, shows
+each call with what it really prints, and clears up. Nothing outside that
 folder is touched. With --family windows it is "gnomon", the disk of its
 shop's till.
 
@@ -131,7 +131,7 @@ func (a *app) rebootCommand() *cobra.Command {
 		Use:   "reboot DIR",
 		Short: "Restart the demo machine that stands in DIR, as a simulation",
 		Long: `Reboot reads what the demo machine in DIR would launch from its files, or its
-registry, as they are now, plays a boot through on two imagined processors,
+registry, as they are now. It plays a boot through on two imagined processors,
 and writes it into the machine's log. It is a simulation, with noise as real
 boots have it, and it is labelled as one.`,
 		Example: "  calmdawn demo reboot /tmp/meridian\n  calmdawn demo reboot /tmp/meridian " +

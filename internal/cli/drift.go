@@ -20,9 +20,9 @@ func (a *app) driftCommand() *cobra.Command {
 		Short: "Show what has changed since the last survey, and what came on again",
 		Long: `Drift holds what the machine launches now against the last survey that was
 kept, or against survey SURVEY; or one survey against another. It shows what
-is new, gone, switched on or off, altered, and above all what is on again
-after we switched it off, and by whom if a package manager wrote it down. What
-changes of ours did is told apart.
+is new, gone, switched on or off, or altered. Above all it shows what is on
+again after we switched it off, and by whom, if a package manager wrote it
+down. What changes of ours did is told apart.
 
 --keep keeps the present survey for the next time. The exit status is 3 if
 anything was found that no change of ours did.`,

@@ -20,11 +20,11 @@ func (a *app) forecastCommand() *cobra.Command {
 		Use:   "forecast ITEM... | --best",
 		Short: "Tell what a boot would take without some items, before anything is touched",
 		Long: `Forecast replays the machine's last boots with the given items left out, all
-at once and each alone, and says when it would have been ready, with the range
-in which a measurement is to be expected. Nothing is changed.
+at once and each alone. It says when it would have been ready, and the range a
+measurement should fall into. Nothing is changed.
 
---best looks among the items that may go or wait by advice, and are not
-protected, for the few that bring most of what all of them would.`,
+--best looks for the few items that bring most of what all would that may go
+or wait. Protected items are left alone.`,
 		Example: `  calmdawn forecast service:star-index.service
   calmdawn forecast service:star-index.service service:star-cache.service
   calmdawn forecast --maker pellin

@@ -36,14 +36,14 @@ func (a *app) guardCommand() *cobra.Command {
 		Use:   "guard",
 		Short: "Show whether the boot guard is on, or take it away",
 		Long: `The boot guard takes a change back by itself when the machine has failed to
-become ready twice in a row after it: two boots that hung, broke off, or ended
-in an emergency. It then starts the machine's goal again, and calmdawn says so
-at the next call. A person's power-off does not count. It goes by itself once
-a boot has become ready.
+become ready twice in a row after it. Those are two boots that hung, broke
+off, or ended in an emergency. It then starts the machine's goal again, and
+calmdawn says so at the next call. A person's power-off does not count. It
+goes by itself once a boot has become ready.
 
 It is switched on with a change that bears on the boot: on the running machine
-by itself, with --root if --guard on is given; guard = "off" or "on" in
-settings.toml in your configuration folder says otherwise for all calls. It
+by itself, with --root if --guard on is given. guard = "off" or "on" in
+settings.toml, in your configuration folder, says otherwise for all calls. It
 cannot see a black screen behind a goal that was reached, and does nothing for
 programs of a login.`,
 		Example: `  calmdawn disable service:star-index.service --guard off

@@ -249,7 +249,8 @@ func TestCompletionInShells(t *testing.T) {
 }
 
 // TestNoNameRuns has shells complete names that a user made up so that they do
-// something, and names that begin like them, as readline leaves them behind.
+// something. Others are names that begin like them, as readline leaves them
+// behind.
 func TestNoNameRuns(t *testing.T) {
 	ring.Needs(t, ring.Middle)
 	dir := demoMachine(t)

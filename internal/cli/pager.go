@@ -17,9 +17,8 @@ import (
 // noPager is the word for --pager that turns it off.
 const noPager = "off"
 
-// A pager holds a command's text for people until it is whole, and shows it
-// through the program that the environment names where it is longer than the
-// screen.
+// A pager holds a command's text for people until it is whole. Where it is
+// longer than the screen, the program shows it that the environment names.
 type pager struct {
 	command string // as sh -c takes it
 	text    bytes.Buffer

@@ -8,7 +8,7 @@ import (
 )
 
 // progress shows on a terminal, from half a second on, that something is being
-// done and for how long; what it returns takes the sign away.
+// done and for how long. What it returns takes the sign away.
 func (a *app) progress(doing string) (done func()) {
 	if !a.Terminal || a.json {
 		return func() {}

@@ -27,7 +27,7 @@ func (a *app) proposeCommand() *cobra.Command {
 		Use:   "propose [FILE]",
 		Short: "Write down what could go or wait, as a file to edit and apply",
 		Long: `Propose writes a text file with a decision for each item that can go or wait
-by advice, those first that bring most by forecast, and after them those that
+by advice. Those come first that bring most by forecast, and those last that
 somebody should look up. Edit it, keep it with the job, and apply it here or
 to the next machine of the same kind. Without a name the text is printed.`,
 		Example: `  calmdawn propose meridian.toml

@@ -14,8 +14,8 @@ import (
 	"calmdawn/internal/ring"
 )
 
-// recommended finds the commands in an output: what follows the name of the
-// program, to the end of the line or to a sign behind which a sentence goes on.
+// recommended finds the commands in an output. That is what follows the name of
+// the program, to the end of the line or to a sign that ends it.
 var recommended = regexp.MustCompile(`calmdawn (--root \S+ [^;\n]*)`)
 
 // sentence cuts what belongs to the sentence around a command.

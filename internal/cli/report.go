@@ -38,9 +38,9 @@ func (a *app) reportCommand() *cobra.Command {
 brought. The end of its name says the form: .html, a page for the customer; .md,
 a text for the ticket; .json, for programs.
 
-It holds every boot as a point, a boot before and one after on the same axis,
-what was changed and how to take it back, what was left and why, and the
-machine's condition.
+It holds every boot as a point, a boot before and one after on the same axis.
+It tells what was changed and how to take it back, what was left and why, and
+the machine's condition.
 
   .html    a page for the customer: it needs nothing besides itself, and prints well
   .md      text with tables, for a ticket

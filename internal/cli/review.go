@@ -19,7 +19,7 @@ func (a *app) reviewCommand() *cobra.Command {
 		Use:   "review [FILE]",
 		Short: "Decide item by item on the whole screen, with the forecast in sight",
 		Long: `Review shows the list on the whole screen. Go down it with the arrows, decide
-with single keys (o off, l later, b back on, e keep), and see at the foot what
+with single keys (o off, l later, b back on, e keep). You see at the foot what
 all decisions together would bring. ? shows all keys.
 
 Nothing is changed meanwhile, and nothing is locked. c carries the plan out:

@@ -264,7 +264,7 @@ func TestSeveralAreTakenBackOrNone(t *testing.T) {
 }
 
 // TestPartOfAProposal takes a part of a proposal back before a boot has felt
-// it: what was forecast for the whole is not held against the rest.
+// it. What was forecast for the whole is not held against the rest.
 func TestPartOfAProposal(t *testing.T) {
 	dir := demoMachine(t)
 	on := "--root " + dir + " "
@@ -1011,8 +1011,8 @@ func TestALauncherIsProtectedAsWhatItLaunches(t *testing.T) {
 	says(t, on+"disable --yes service:cron.service", 1, "--insist service:cron.service")
 }
 
-// TestOursIsOurs has the recorder put in: it is no item that was added, none
-// that advice is given on, and goes by its own command alone.
+// TestOursIsOurs has the recorder put in. It is no item that was added, gets no
+// advice, and goes by its own command alone.
 func TestOursIsOurs(t *testing.T) {
 	ring.Needs(t, ring.Middle)
 	on := "--root " + demoMachine(t) + " "

@@ -85,8 +85,9 @@ func TestEverySentenceWasRead(t *testing.T) {
 	}
 }
 
-// literal is a string that stands in the code, put together of several, with …
-// for what is only known when it runs, which is the rest; empty for no string.
+// literal is a string that stands in the code, put together of several. …
+// stands for what is only known when it runs, which is the rest. It is empty
+// for no string.
 func literal(e ast.Expr) (text string, rest []ast.Expr) {
 	switch e := e.(type) {
 	case *ast.BasicLit:

@@ -41,7 +41,7 @@ goes on running, unless --stop is given.
 
 Items are named by id, by a pattern with * in it, or by the same flags as in
 list. What the machine or its user depends on (security, login, network,
-sound, graphics, input, storage, …) is refused with the reason; --insist
+sound, graphics, input, storage, …) is refused with the reason. --insist
 switches it off all the same, and takes its id where several items are given.`,
 		example: `  calmdawn disable service:star-index.service
   calmdawn disable 'service:cue-update*' program:cue-update-helper.desktop
@@ -186,7 +186,7 @@ func (a *app) planTurn(d *visit.Session, w wish) (action, error) {
 	}
 	show := func() {
 		say.ShowTurning(s, t, w.doing)
-		if !w.yes { // it is said when it is done
+		if !w.yes { // this is told when it is done
 			s.Line("It takes effect %s.", say.Effect(c))
 		}
 	}
@@ -208,7 +208,7 @@ func (a *app) planTurn(d *visit.Session, w wish) (action, error) {
 const insistItem = "."
 
 // bareInsist gives each --insist that has no value the one that means the item
-// given, since a flag of pflag takes a value always or never.
+// given. A flag of pflag takes a value always or never.
 func bareInsist(args []string) []string {
 	args = slices.Clone(args)
 	for i, arg := range args {

@@ -33,9 +33,9 @@ func (a *app) undoCommand() *cobra.Command {
 		Long: `Undo restores every path that a change touched: bytes, link, mode, owner,
 modification time and extended attributes. Changes can be taken back in any
 order, several at once by their numbers or as a range, which takes those that
-are in force. A path that somebody else changed since is shown, and nothing at
-all is undone then: --overwrite puts it back all the same, --leave takes the
-rest back and leaves it as it is.
+are in force. If somebody else changed a path since, it is named and nothing
+is undone. --overwrite puts it back all the same. --leave takes the rest back
+and leaves that path as it is.
 
 A change that was interrupted, by a power cut or a kill, is settled by the
 next call that changes something, this one too. Where a path of it cannot be,
@@ -202,7 +202,7 @@ func (a *app) takeBack(
 		return action{changes: plans,
 			show: func() {
 				say.ShowTakingBack(s, r, plans)
-				if !u.yes { // it is said when it is done
+				if !u.yes { // this is told when it is done
 					s.Line("It takes effect %s.", say.Effect(c))
 				}
 			},

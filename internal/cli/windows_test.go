@@ -319,9 +319,9 @@ func TestFoldersThatAreNoMachine(t *testing.T) {
 	}
 }
 
-// TestARealNTFSVolume has the demo's Windows machine on one, mounted by FUSE:
-// the survey is that of the plain folder, junctions and names in other case
-// among it; mounted read-only, or hibernated, it is only read.
+// TestARealNTFSVolume has the demo's Windows machine on one, mounted by FUSE.
+// The survey is that of the plain folder, junctions and names in other case
+// among it. Mounted read-only, or hibernated, it is only read.
 func TestARealNTFSVolume(t *testing.T) {
 	tmp := t.TempDir()
 	plain, volume := tmp+"/plain", tmp+"/volume"
@@ -377,9 +377,9 @@ func TestARealNTFSVolume(t *testing.T) {
 	}
 }
 
-// TestARoundOnNTFS decides on a real volume, and takes all back: hives keep
-// their identity and descriptor, files of ours get one of their own; and on a
-// full volume a change is made whole or not at all.
+// TestARoundOnNTFS decides on a real volume, and takes all back. Hives keep
+// their identity and descriptor, files of ours get one of their own. On a full
+// volume a change is made whole or not at all.
 func TestARoundOnNTFS(t *testing.T) {
 	volume := t.TempDir()
 	windowstest.Mount(t, volume, 24)
@@ -522,7 +522,7 @@ func TestAProfileThatComesAndGoes(t *testing.T) {
 }
 
 // TestCompressedSystemFiles has a volume whose system files are compressed
-// behind a mark that the driver does not read: nothing of the system is taken
+// behind a mark that the driver does not read. Nothing of the system is taken
 // for gone, or for what can go.
 func TestCompressedSystemFiles(t *testing.T) {
 	volume := t.TempDir()

@@ -1,10 +1,10 @@
 //go:build linux
 
-// Rescue is the first and only program of a virtual machine that is booted to
-// try the program beside it on a file system that this computer's kernel may
-// not know. It mounts the disk /dev/vda, makes the calls of the file /calls
-// there, says whether the machine is as it was when a call is "same", and
-// switches the machine off. Only tests use it.
+// Rescue is the first and only program of a virtual machine. It tries the
+// program beside it on a file system that this computer's kernel may not know.
+// It mounts the disk /dev/vda, makes the calls of the file /calls there, and
+// switches the machine off. It says whether the machine is as it was when a
+// call is "same". Only tests use it.
 package main
 
 import (

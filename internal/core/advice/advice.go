@@ -71,8 +71,8 @@ type Use struct {
 type Uses map[string]Use
 
 // Load reads the built-in rules, and before them a technician's own, which may
-// be empty, and those of another family than the built-in ones are of. Of the
-// built-in ones only words count there, which protect nothing.
+// be empty. Those that stand for another family than the built-in ones do are
+// read too. Of the built-in ones only words count there, which protect nothing.
 func Load(own, family []byte) (Rules, error) {
 	var all Rules
 	for n, text := range [][]byte{own, family, builtIn} {
@@ -115,7 +115,7 @@ func Load(own, family []byte) (Rules, error) {
 }
 
 // Judge gives an item its role, its advice and the reason. What is off gets no
-// advice; what is broken or left behind is to be cleaned up; of the operating
+// advice; what is broken or left behind is to be cleaned up. Of the operating
 // system's own parts only what is known for certain is advised away. Words are
 // no ground for protection. A server is never a part of the operating system.
 func (rules Rules) Judge(it *item.Item, uses Uses) {
@@ -171,7 +171,7 @@ func (rules Rules) Judge(it *item.Item, uses Uses) {
 	}
 }
 
-// Undelayed settles the advice to wait of an item that cannot be delayed: what
+// Undelayed settles the advice to wait of an item that cannot be delayed. What
 // starts at another time waits already, the rest is a question to somebody.
 func Undelayed(it *item.Item) {
 	reason := strings.TrimSuffix(it.Reason, known(it))

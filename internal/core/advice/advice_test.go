@@ -95,7 +95,7 @@ func TestJudge(t *testing.T) {
 }
 
 // TestRealPackages holds the built-in rules against what a good technician
-// would say of items of common packages, testdata/real.csv: nine in ten agree
+// would say of items of common packages, testdata/real.csv. Nine in ten agree
 // in role and advice, and nothing that must stay is advised away.
 func TestRealPackages(t *testing.T) {
 	f, err := os.Open("testdata/real.csv")
@@ -248,7 +248,7 @@ func TestSiblingsVouch(t *testing.T) {
 }
 
 // TestUpdates: what brings the operating system up to date is never advised
-// away, whatever it is called; what others look for their own versions with is.
+// away, whatever it is called. What others look for their own versions with is.
 func TestUpdates(t *testing.T) {
 	rules, err := Load(nil, nil)
 	if err != nil {

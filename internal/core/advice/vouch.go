@@ -9,7 +9,7 @@ import (
 // Vouch lends the role of others to judged items that no rule knows: that of
 // their package or, where it tells none, of their maker. Only what an item is
 // to the machine is lent, never what words say of it, nor what a rule says of
-// the item alone; and nothing where siblings differ. It is the weakest
+// the item alone. Nothing is lent where siblings differ. It is the weakest
 // evidence: it protects nothing, and the advice stays to look the item up.
 func (rules Rules) Vouch(items []item.Item) {
 	unknown := func(it *item.Item) bool {

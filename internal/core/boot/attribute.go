@@ -17,9 +17,9 @@ type Line struct {
 }
 
 // Launched returns the processes that a program started with, by their indices
-// in the boot's list: those that run it, as their program or as the script that
-// they were given, or did so before they became another program, and all their
-// descendants. owner is whose login it is; empty for any.
+// in the boot's list. Those run it, as their program or as the script that they
+// were given, or did so before they became another program. All their
+// descendants are among them. owner is whose login it is; empty for any.
 func (b Boot) Launched(l Line, owner string) []int {
 	if l.Program == "" {
 		return nil
@@ -38,8 +38,8 @@ func (b Boot) Launched(l Line, owner string) []int {
 
 // claims tells which processes are a line's own. Of one that was another
 // program before its words were read, only the kernel's name tells. Where
-// several items launch that program it counts for the one that is left, when
-// each of the others has a process whose words are known; else for none.
+// several items launch that program it counts for the one that is left, if each
+// of the others has a process whose words are known. Else it counts for none.
 func (b Boot) claims(l Line, owner string) func(Program) bool {
 	theirs := func(p Program) bool {
 		return !p.Foreign && (owner == "" || p.Owner == owner)
@@ -65,7 +65,7 @@ func (b Boot) claims(l Line, owner string) func(Program) bool {
 }
 
 // wasNamed reports whether a process became a program of which only the
-// kernel's name is on record: it was another one before its words were read, or
+// kernel's name is on record. It was another one before its words were read, or
 // it was called by its bare name, and the file stands elsewhere.
 func (p Program) wasNamed(program string) bool {
 	const most = 15 // bytes of the kernel's name
@@ -107,8 +107,8 @@ func (m match) beats(other match) bool {
 }
 
 // Asker returns the item, or the program of a login by its index in the boot's
-// list, that asked for something to be started; false where nobody recorded to
-// what its process belongs. The index is -1 for an item.
+// list, that asked for something to be started. It is false where nobody
+// recorded to what its process belongs. The index is -1 for an item.
 func (b Boot) Asker(a Ask) (item Key, program int, ok bool) {
 	if a.PID == 0 {
 		return Key{}, -1, false

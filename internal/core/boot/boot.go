@@ -1,5 +1,6 @@
-// Package boot holds the words for one recorded start of a machine: its phases,
-// when it was ready and when it had settled, and what each item did in it.
+// Package boot holds the words for one recorded start of a machine. Those are
+// its phases, when it was ready and when it had settled, and what each item did
+// in it.
 //
 // All durations count from the moment the kernel began; in a container, from
 // the moment the service manager did. Time in which the machine waited for a
@@ -319,15 +320,15 @@ type Condition struct {
 // seen.
 type Program struct {
 	Name string // the kernel's name of it
-	// Its program, and as much of its words as tells what it is; behind them
-	// those that it had before it became another program, oldest last.
+	// Its program, and as much of its words as tells what it is. Behind them
+	// stand those that it had before it became another program, oldest last.
 	Words []string
 	// Names are the kernel's names of all programs that it became while it was
-	// watched, as far as they were told, 15 bytes each, oldest last.
+	// watched, as far as they were told. They have 15 bytes each, oldest last.
 	Names []string `json:",omitempty"`
 	Owner string
 	// Foreign: it ran as another user than the one whose session it was in, as
-	// sudo's do; it counts for the session, and for no item.
+	// sudo's do. It counts for the session, and for no item.
 	Foreign bool `json:",omitempty"`
 	PID     int  `json:",omitempty"`
 	Parent  int  // its parent's index in the list; -1 for none
@@ -362,9 +363,9 @@ func (b Boot) Span(native string) (Span, bool) {
 	return b.Spans[i], true
 }
 
-// AimAt sets what the boot aimed at, the first of the goals that was reached,
-// and counts it as ready when that was instead of when the last job had ended,
-// which is later.
+// AimAt sets what the boot aimed at, the first of the goals that was reached.
+// The boot then counts as ready when that was, and not when the last job had
+// ended, which is later.
 func (b *Boot) AimAt(goals ...string) {
 	for _, goal := range goals {
 		if s, ok := b.Span(goal); ok && s.End.Known && b.Ready.Known &&

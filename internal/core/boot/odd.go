@@ -115,9 +115,9 @@ func otherStart(c circumstances) []string {
 	return because("it is %s, and most boots are %s", c.Start, c.starts)
 }
 
-// usualStart is the kind of start that most boots have of which one is known,
-// those alone counted that know how long they took, if there are any; of two,
-// that of the later boot.
+// usualStart is the kind of start that most boots have of which one is known.
+// If some of them know how long they took, those alone count. Of two kinds it
+// is that of the later boot.
 func usualStart(boots []Boot) (most Start) {
 	measured := slices.ContainsFunc(boots, func(b Boot) bool { return b.Ready.Known })
 	n := map[Start]int{}
@@ -132,7 +132,7 @@ func usualStart(boots []Boot) (most Start) {
 	return most
 }
 
-// elsewhere tells of a boot that did not come near the goal of others: of an
+// elsewhere tells of a boot that did not come near the goal of others. Of an
 // emergency the log may tell nothing but an end of start-up.
 func elsewhere(c circumstances) []string {
 	near := slices.ContainsFunc(c.Spans, func(s Span) bool { return s.Is(Basic) && s.End.Known })
@@ -256,7 +256,7 @@ func (b Boot) late(s Span) bool {
 }
 
 // FailsAlways are the units of the machine that fail in at least half of some
-// boots, and in the last one: they cost something each time, and may better be
+// boots, and in the last one. They cost something each time, and may better be
 // repaired than switched off.
 func FailsAlways(boots []Boot) (names []string) {
 	if len(boots) < 2 {

@@ -96,10 +96,10 @@ type Part struct {
 	Took time.Duration
 }
 
-// Explain parts ready into what it waited for, one after the other: the kernel
-// and the initrd, and other phases that were written down, then each item of
-// the [Graph.Path], from when the one before it was done. The parts add up to
-// ready. It is empty where ready is not known.
+// Explain parts ready into what it waited for, one after the other. Those are
+// the kernel and the initrd, and other phases that were written down, then each
+// item of the [Graph.Path], from when the one before it was done. The parts add
+// up to ready. It is empty where ready is not known.
 func Explain(b Boot) []Part {
 	if !b.Ready.Known {
 		return nil
@@ -133,8 +133,8 @@ func Explain(b Boot) []Part {
 	return parts
 }
 
-// Fill gives the spans of a boot that know nothing of their place in it what
-// graph says, and adds the units that left no time.
+// Fill gives the spans of a boot what graph says of their place in it, where
+// they know nothing. It adds the units that left no time.
 func Fill(b Boot, graph []Span) Boot {
 	b.Spans = slices.Clone(b.Spans)
 	at := map[Key]int{}

@@ -46,9 +46,9 @@ func (b Boot) Logged() []Login {
 	return b.Logins
 }
 
-// Usable works out when one could work: at S less the time from ready to the
-// login, if that came later, S being the begin of the first quiet stretch after
-// both.
+// Usable works out when one could work. That is S, less the time from ready to
+// the login, if that came later. S is the begin of the first quiet stretch
+// after both.
 func (b Boot) Usable() Usable {
 	u := Usable{Kind: NoLogin}
 	if !b.Ready.Known {
@@ -91,8 +91,8 @@ func (b Boot) Usable() Usable {
 	return u
 }
 
-// Kinds are the kinds of usable that are known in some boots, with the figures,
-// and the kind that most of them have; of two, that of the later boot.
+// Kinds are the kinds of usable that are known in some boots, with the figures.
+// It returns too which kind most of them have; of two, that of the later boot.
 func Kinds(boots []Boot) (of map[string][]time.Duration, most string) {
 	of = map[string][]time.Duration{}
 	for _, b := range boots {
@@ -117,7 +117,7 @@ func (b Boot) Quietens() Figure {
 }
 
 // WithoutWaiting takes the stretch out of a boot in which it was ready and
-// waited for somebody to log in, and returns how long that was. What worked
+// waited for somebody to log in. It returns how long that was. What worked
 // meanwhile stands at the login, and the machine went quiet when it was usable.
 func (b Boot) WithoutWaiting() (Boot, time.Duration) {
 	waited := b.Usable().Waited

@@ -6,10 +6,10 @@ import (
 	"unicode"
 )
 
-// An address says what is edited: a path inside the machine, or behind a scheme
-// and a colon something that is no file, as a value of a registry. Addresses
-// are logical: what was changed on the running machine is found again on its
-// disk, and the other way round.
+// An address says what is edited. It is a path inside the machine, or a scheme,
+// a colon and what is no file, such as a registry's value. Addresses are
+// logical: what was changed on the running machine is found again on its disk,
+// and the other way round.
 
 // Scheme is the scheme of an address; empty for a path.
 func Scheme(address string) string {
@@ -33,9 +33,9 @@ func IsAddress(text string) bool {
 		strings.IndexFunc(rest, unicode.IsControl) < 0
 }
 
-// Folder is what an edit's path stands in: a folder, or of what a store holds
-// the part before two backslashes, as a key of a registry; false where there is
-// none.
+// Folder is what an edit's path stands in. That is a folder, or of what a store
+// holds the part before two backslashes, as a key of a registry. It is false
+// where there is none.
 func (e Edit) Folder() (string, bool) {
 	if Scheme(e.Path) == "" {
 		return path.Dir(e.Path), true

@@ -1,10 +1,10 @@
-// Package change holds what a decision does to a machine: the edits of single
-// paths, their inverses, and what happens when the path was touched by somebody
-// else in between.
+// Package change holds what a decision does to a machine. Those are the edits
+// of single paths, their inverses, and what happens when the path was touched
+// by somebody else in between.
 //
 // It computes; it neither reads nor writes a machine. A Node is the whole state
-// of one path, so that the edit that takes another edit back is the same value
-// the other way round.
+// of one path. So the edit that takes another one back is the same value the
+// other way round.
 package change
 
 import (
@@ -51,8 +51,8 @@ type Node struct {
 	// of what a store holds, or does not: what it comes to, where that can be
 	// written in several ways
 	Means string `json:"means,omitempty"`
-	// of a value that a store keeps in an order: its number there, from 1, so
-	// that it comes back where it was; it is not compared
+	// of a value that a store keeps in an order: its number there, from 1. It
+	// is not compared
 	Place int `json:"place,omitempty"`
 	// names that share the file (hard links); found, never restored
 	Links uint64 `json:"-"`
@@ -121,7 +121,7 @@ func (n Node) sum() []byte {
 }
 
 // WithoutData returns a large file's node with the sum of its bytes instead of
-// them: enough to know it again, and to take away what we put there.
+// them. That is enough to know it again, and to take away what we put there.
 func (n Node) WithoutData() Node {
 	const large = 1 << 20
 	if n.Kind == File && len(n.Data) > large {
@@ -177,8 +177,8 @@ func (n Node) Describe() string {
 	return "absent"
 }
 
-// Known says what a node is so that it can be known again: a file by its size
-// and the whole sum of its bytes (SHA-256, FIPS 180-4).
+// Known says what a node is so that it can be known again. A file is known by
+// its size and the whole sum of its bytes (SHA-256, FIPS 180-4).
 func (n Node) Known() string {
 	if n.Kind != File {
 		return n.Describe()
@@ -202,7 +202,7 @@ type Edit struct {
 	Mounts []string `json:"-"`
 }
 
-// Names reports whether a word means the edit's path: as it is, or as
+// Names reports whether a word means the edit's path. It may be as it is, or as
 // [item.SafeID] writes it, for paths that no quotes of a shell can hold.
 func (e Edit) Names(word string) bool {
 	return e.Path == word || item.SafeID(e.Path) == word
@@ -271,11 +271,10 @@ func (c *Conflict) Diff() string {
 // Where now is what e expects, After is unchanged. Where now already is what e
 // would make, or comes to the same, the returned edit changes nothing. Where
 // all three are files that differ in their text alone, the lines that e changes
-// are found again in the present text, by three lines of context around them;
-// known gives earlier
-// states of the path, so that a text that is back to one of them gets its
-// modification time too, and at is the modification time otherwise. Anything
-// else is a *Conflict.
+// are found again in the present text. Three lines of context around them tell
+// where. known gives earlier states of the path: a text that is back to one of
+// them gets its modification time too. Else the modification time is at.
+// Anything else is a *Conflict.
 func Rebase(e Edit, now Node, known []Node, at time.Time) (Edit, error) {
 	fitted := Edit{Path: e.Path, Home: e.Home, Before: now, After: e.After}
 	switch {
@@ -310,7 +309,7 @@ func Rebase(e Edit, now Node, known []Node, at time.Time) (Edit, error) {
 
 // transplant carries the change from before to after over to now, line by line.
 //
-// Each run of changed lines is looked for with up to three lines around it; the
+// Each run of changed lines is looked for with up to three lines around it. The
 // context shrinks, first to one line and then to none, until the run stands in
 // exactly one place. A run that is nowhere, or in several places, ends it.
 func transplant(before, after, now string) (string, bool) {

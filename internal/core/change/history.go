@@ -14,13 +14,13 @@ type Step struct {
 
 // TakeBack returns the edit that takes one change's step back, with the path as
 // it is now. steps are all that the ledger did to the path, undos aside, in
-// their order; that of the given change must be among them and stand.
+// their order. That of the given change must be among them and stand.
 //
 // What a path should hold is worked out by doing the steps that stand, one
-// after another, from what was there at first: a text gets the lines of each,
+// after another, from what was there at first. A text gets the lines of each,
 // anything else is what the last one made of it. So changes that touch one path
 // can be taken back in any order. Where a step found something else than the
-// ledger had left, it is worked out from there: of the steps before it, a text
+// ledger had left, it is worked out from there. Of the steps before it, a text
 // may still hold the lines. Where the path is not as that says, somebody else
 // changed it: texts are fitted line by line, see [Rebase], anything else is a
 // *Conflict. overwrite gives back what should be there all the same.
@@ -91,7 +91,7 @@ func lastStart(steps []Step, at time.Time) int {
 }
 
 // replay does the steps from start on that are not undone, from what the first
-// of them found: without the lines of earlier ones that were undone since.
+// of them found. Lines of earlier ones that were undone since are not in it.
 func replay(steps []Step, start int, at time.Time, undone func(Step) bool) Node {
 	var known []Node
 	for _, s := range steps {

@@ -156,7 +156,7 @@ func (f Forecast) OutcomeOf(saved time.Duration, before, after int) Outcome {
 func (c Change) Stands() bool { return c.Status == Done && c.UndoneBy == 0 && c.Verb != Undo }
 
 // InForce returns the numbers of the changes that were in force at an instant,
-// of what the machine launches: those that put our recorder in are none of
+// of what the machine launches. Those that put our recorder in are none of
 // them. all are the changes of the ledger.
 func InForce(all []Change, at time.Time) []int64 {
 	undone := map[int64]time.Time{}
@@ -190,7 +190,7 @@ func (c Change) TakesEffect() Effect {
 }
 
 // A FolderMark remembers the modification time of a folder in which the ledger
-// edits, so that it can be given back once nothing of ours is left in it.
+// edits. It is given back once nothing of ours is left there.
 type FolderMark struct {
 	Path   string
 	Home   string // as in Edit

@@ -26,8 +26,8 @@ func (s Settlement) Settled(path string) bool {
 	return slices.Contains(s.Done, path) || slices.Contains(s.Left, path)
 }
 
-// Open returns the paths of an interrupted change that are not settled yet,
-// in the order of its edits; none for a change that has ended.
+// Open returns the paths of an interrupted change that are not settled yet, in
+// the order of its edits. There are none for a change that has ended.
 func (c Change) Open() []string {
 	var open []string
 	for _, e := range c.Edits {
