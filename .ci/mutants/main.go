@@ -1,7 +1,7 @@
 // Mutants changes the code in small ways, one at a time, and counts which of
-// the changes the tests notice: a condition negated, a bound shifted by one, a
-// sync or an early return dropped. The files stay as they are; go sees the
-// changed ones through an overlay. make bench-mutants runs it.
+// the changes the tests notice. Such changes are a condition negated, a bound
+// shifted by one, a sync or an early return dropped. The files stay as they
+// are; go sees the changed ones through an overlay. make bench-mutants runs it.
 package main
 
 import (
@@ -175,7 +175,7 @@ func mutantsOf(pkg string) (all []mutant, err error) {
 	return all, nil
 }
 
-// changes lists the places of a file that can be changed; the one at makes is
+// changes lists the places of a file that can be changed. The one at makes is
 // changed, and its text is that of the whole file.
 func changes(file string, src []byte, makes int) (all []mutant, err error) {
 	set := token.NewFileSet()

@@ -24,7 +24,7 @@ func (b *Book) SetOutcome(id int64, o change.Outcome) error {
 }
 
 // UpdateTerms changes the terms of the changes with the given numbers, of all
-// of them or of none, whatever somebody else changes at the same time.
+// or of none. What somebody else changes at the same time stays.
 func (b *Book) UpdateTerms(ids []int64, update func(*change.Terms)) error {
 	return b.transact(func(tx *sql.Tx) error {
 		for _, id := range ids {

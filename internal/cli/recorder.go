@@ -29,8 +29,8 @@ func (a *app) recorderCommand() *cobra.Command {
 		Use:   "recorder",
 		Short: "Have the machine's boots watched until they are quiet",
 		Long: `The recorder is a small service of ours. From early in a boot until the
-machine is quiet it looks at what each service and each program of a login
-uses of the processors and the disks. Then it writes one record into the
+machine is quiet it looks on. It notes what each service and each program of a
+login uses of the processors and the disks. Then it writes one record into the
 casebook, and ends. What it used itself stands in the record. It stops
 recording by itself after a number of boots.
 

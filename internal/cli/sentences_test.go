@@ -86,8 +86,7 @@ func TestEverySentenceWasRead(t *testing.T) {
 }
 
 // literal is a string that stands in the code, put together of several. …
-// stands for what is only known when it runs, which is the rest. It is empty
-// for no string.
+// stands for what is only known when it runs. It is empty for no string.
 func literal(e ast.Expr) (text string, rest []ast.Expr) {
 	switch e := e.(type) {
 	case *ast.BasicLit:

@@ -1,6 +1,6 @@
-// Package demo holds the demo machine: the visitor-desk computer of a made-up
-// observatory, written into a folder as real unit files, autostart entries,
-// crontabs and a package database.
+// Package demo holds the demo machine. That is the visitor-desk computer of a
+// made-up observatory, written into a folder as real unit files, autostart
+// entries, crontabs and a package database.
 package demo
 
 import (

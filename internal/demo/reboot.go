@@ -26,9 +26,9 @@ import (
 // processors is how many the simulated machine has.
 const processors = 2
 
-// The simulated reboot stands in for hardware: it reads what a boot of the demo
+// The simulated reboot stands in for hardware. It reads what a boot of the demo
 // machine would launch from the machine's files as they are now, by its own
-// means, plays it through second by second, and writes a log. It knows the
+// means. It plays that through second by second, and writes a log. It knows the
 // machine's programs from meridian.toml, and nothing of how Calm Dawn surveys,
 // rates or compares.
 
@@ -330,7 +330,7 @@ func (u *simUnit) waitsOn(other *simUnit, depth int) bool {
 }
 
 // play runs the boot until everything that was pulled in has started, somebody
-// has logged in, and all is quiet: waiting passes by itself, computing is
+// has logged in, and all is quiet. Waiting passes by itself, computing is
 // shared among the processors, reading among those that read.
 func (s *sim) play(m manifest, goal *simUnit) error {
 	for step := 0; ; step++ {

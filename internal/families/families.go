@@ -24,7 +24,7 @@ func Scopes() string {
 }
 
 // Within says how to reach a machine that stands in a part of the disk at a
-// folder, as a clause with commands below it; empty where none does.
+// folder, as a clause with commands below it. It is empty where none does.
 func Within(r *machine.Root, dir string) string { return linux.Within(r, dir) }
 
 // ErrNone is the error of a disk that is of no family.

@@ -37,7 +37,7 @@ type Host interface {
 // told to log.
 //
 // The begin of a start and its good end open the ledger, and so settle first
-// what an interrupted call has left; the other two write the casebook alone.
+// what an interrupted call has left. The other two write the casebook alone.
 func Note(k Kit, r *machine.Root, e Event, now time.Time, log io.Writer) error {
 	h := k.Start(r)
 	id, clock := h.ID(), h.Uptime()
@@ -89,7 +89,7 @@ func remember(r *machine.Root, update func(*failures.State)) error {
 	return errors.Join(book.UpdateGuard(update), book.Close())
 }
 
-// act takes the guarded changes back and has the goal started again: what the
+// act takes the guarded changes back and has the goal started again. What the
 // start that is under way does not know of would stay off in it.
 func act(
 	led *ledger.Ledger,

@@ -1,9 +1,9 @@
-// Package guard puts the boot guard into a machine, and does its work there:
-// three small units that count the boots since a change, and take it back when
-// the machine has failed to become ready twice in a row. It is no part of the
-// change it guards, but a chore of the ledger: it stands before the change's
-// first edit, goes when nothing is guarded, and leaves no trace, so that the
-// change can be undone as if it had never been there.
+// Package guard puts the boot guard into a machine, and does its work there.
+// Those are three small units that count the boots since a change. They take it
+// back when the machine has failed to become ready twice in a row. It is no
+// part of the change it guards, but a chore of the ledger. It stands before the
+// change's first edit, goes when nothing is guarded, and leaves no trace. So
+// the change can be undone as if it had never been there.
 package guard
 
 import (
@@ -45,9 +45,9 @@ func There(k Kit, r *machine.Root) bool {
 }
 
 // Put puts the guard into the machine, for a change that is to be carried out
-// next with Guarded among its terms, and has it count boots from now on.
-// program is this program for the machine, usual how long the machine takes
-// until it is ready. An error leaves the machine as it was.
+// next with Guarded among its terms. It has it count boots from now on. program
+// is this program for the machine, usual how long the machine takes until it is
+// ready. An error leaves the machine as it was.
 func Put(
 	k Kit,
 	led *ledger.Ledger,

@@ -91,9 +91,9 @@ func must(t *testing.T, err error) {
 	}
 }
 
-// play plays starts, one a letter: f fails, h hangs until somebody loses
-// patience, p is left by a person early, r was asked for as a rescue, g becomes
-// ready. It returns how often the goal was started again.
+// play plays starts, one a letter. f fails, h hangs until somebody loses
+// patience, and p is left by a person early. r was asked for as a rescue, g
+// becomes ready. It returns how often the goal was started again.
 func play(t *testing.T, r *machine.Root, starts string) int {
 	t.Helper()
 	h := &madeUp{}

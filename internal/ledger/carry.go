@@ -116,7 +116,7 @@ func (l *Ledger) check(c change.Change) error {
 }
 
 // homeOwns refuses, where the machine is root's to change, a file in a home
-// that belongs to somebody else: it is edited with the rights of the home's
+// that belongs to somebody else. It is edited with the rights of the home's
 // owner, who could take it away and never give it back.
 func (l *Ledger) homeOwns(e change.Edit) error {
 	if e.Home == "" || os.Geteuid() != 0 || e.Before.Identical(e.After) {

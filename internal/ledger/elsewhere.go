@@ -109,8 +109,8 @@ func unsettledMark(text []byte) []byte {
 	return append(open, '\n')
 }
 
-// openMark has the mark of a change say that it is not settled, before the
-// first of the other edits of the change or of its undo.
+// openMark has the mark of a change say that it is not settled. That comes
+// before the first of the other edits of the change or of its undo.
 func (l *Ledger) openMark(c change.Change) error {
 	for _, e := range c.Edits {
 		if !isMark(e) {

@@ -18,8 +18,8 @@ import (
 	"calmdawn/internal/testtree"
 )
 
-// coarse makes a tree behave as on a file system that keeps whole seconds, and
-// that gives every new file an attribute which it does not let go of.
+// coarse makes a tree behave as on a file system that keeps whole seconds.
+// Every new file gets an attribute there which it does not let go of.
 func coarse(t *testing.T, dir string, r *machine.Root) {
 	cut := func() {
 		_ = filepath.WalkDir(dir, func(p string, d fs.DirEntry, err error) error {

@@ -69,7 +69,7 @@ func (l *Ledger) end(c change.Change, status change.Status) error {
 	return l.book.End(c, status, forget)
 }
 
-// tidy gives the folders of c their times, once c has the given status, and
+// tidy gives the folders of c their times, once c has the given status. It
 // removes those that the ledger made and nothing of ours needs any more. Where
 // that cannot be, it is noted; it holds nothing up. It returns the folders of
 // which nothing has to be remembered any more. The error is of the casebook.

@@ -44,8 +44,8 @@ func (h *home) unmount(t *testing.T) {
 }
 
 // TestHomesThatComeAndGo plays random sequences of decisions in the machine and
-// in two homes, undos and stops of both, while a home is unmounted, mounted
-// again, covered by another file system, or deleted with its user, and default
+// in two homes, undos and stops of both. Meanwhile a home is unmounted, mounted
+// again, covered by another file system, or deleted with its user. Default
 // access lists appear. In the end all that is left is exactly as it was, and
 // nothing was ever made where a home was not.
 func TestHomesThatComeAndGo(t *testing.T) {

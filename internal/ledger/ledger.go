@@ -1,6 +1,6 @@
-// Package ledger carries changes out so that each can be taken back: recorded
-// durably before the first edit, verified after each, wholly done or wholly
-// not. It is the one door to a machine's files: nobody else makes edits.
+// Package ledger carries changes out so that each can be taken back. They are
+// recorded durably before the first edit, verified after each, wholly done or
+// wholly not. It is the one door to a machine's files: nobody else makes edits.
 //
 // It decides nothing about items; it is given edits. The casebook keeps its
 // records, the machine makes its edits.
@@ -22,8 +22,8 @@ import (
 // Patience is how long [Open] waits for another calmdawn to be done.
 var Patience = 5 * time.Second
 
-// A Ledger is a machine with the record of its changes: locked, settled and
-// ready to be changed by [Open], or only looked at by [View]. It is used by
+// A Ledger is a machine with the record of its changes. It is locked, settled
+// and ready to be changed by [Open], or only looked at by [View]. It is used by
 // one goroutine. Close it after use.
 type Ledger struct {
 	root    *machine.Root

@@ -357,9 +357,9 @@ func TestTheGuideTakesChangesBackByHand(t *testing.T) {
 	}
 }
 
-// TestEachEditIsOnTheDiskBeforeTheNext checks the order of writes and syncs, on
-// which it rests that whatever a power loss leaves is one of the states that
-// TestEveryInterruption goes through: the record is on the disk before the
+// TestEachEditIsOnTheDiskBeforeTheNext checks the order of writes and syncs. On
+// it rests that whatever a power loss leaves is one of the states that
+// TestEveryInterruption goes through. The record is on the disk before the
 // first edit, a file before it is renamed, its folder before anything else is
 // touched.
 func TestEachEditIsOnTheDiskBeforeTheNext(t *testing.T) {
@@ -502,7 +502,7 @@ func TestTwoAtATime(t *testing.T) {
 }
 
 // TestAFailedUndoForgetsNoTime has an undo fail in a folder whose time cannot
-// be set then; the next one gives the folder its first time all the same.
+// be set then. The next one gives the folder its first time all the same.
 func TestAFailedUndoForgetsNoTime(t *testing.T) {
 	dir, r := tree(t)
 	before := whole(t, dir, r)

@@ -23,8 +23,8 @@ import (
 )
 
 // TestRandomDecisionsOnWholeMachines switches, delays and takes back random
-// items of the demo machine by its real mechanisms, each time surveyed anew,
-// and undoes what is left in random order.
+// items of the demo machine by its real mechanisms, each time surveyed anew. It
+// undoes what is left in random order.
 func TestRandomDecisionsOnWholeMachines(t *testing.T) {
 	rounds := ring.Pick[uint64](2, 3, 6)
 	if n, err := strconv.Atoi(os.Getenv("CALMDAWN_ROUNDS")); err == nil {

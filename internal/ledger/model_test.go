@@ -21,8 +21,8 @@ import (
 	"calmdawn/internal/testtree"
 )
 
-// A model says what should stand at the paths of the small tree: which of the
-// drafts are in force, and what somebody else has made of the rest.
+// A model says what should stand at the paths of the small tree. It knows which
+// of the drafts are in force, and what somebody else has made of the rest.
 type model struct {
 	standing map[int]int64 // draft to its change
 	lines    []string      // that somebody appended to the table
@@ -163,8 +163,8 @@ func playModel(t *testing.T, rng *rand.Rand, name string, seen map[string]int) {
 	}
 }
 
-// step carries a draft out, or takes it back where it stands, and may stop
-// that at a random operation; then somebody may edit, and it is settled.
+// step carries a draft out, or takes it back where it stands, and may stop that
+// at a random operation. Then somebody may edit, and it is settled.
 func (m *model) step(
 	t *testing.T,
 	rng *rand.Rand,

@@ -129,8 +129,8 @@ func wayOut(c change.Change) []change.Edit {
 // finish brings a path from one of the states that an edit may have been
 // stopped in to the edit's end. It is for taking back and for recovery, and
 // passes over what is done. Where the path is in none of those states, somebody
-// else changed it: a text gets the edit's lines where they are found again,
-// anything else is a *change.Conflict and is left alone.
+// else changed it. A text gets the edit's lines where they are found again.
+// Anything else is a *change.Conflict and is left alone.
 func (l *Ledger) finish(e change.Edit, at time.Time) error {
 	now, err := l.found(e)
 	if err != nil {
@@ -177,8 +177,8 @@ func (l *Ledger) Interrupted(id int64) (change.Change, bool) {
 	return change.Change{}, false
 }
 
-// Resolve closes open paths of the interrupted change c as a person decided:
-// those in leave stay as they are found; with overwrite, the others are put
+// Resolve closes open paths of the interrupted change c as a person decided.
+// Those in leave stay as they are found. With overwrite, the others are put
 // into the state that they shall have, whatever is there now.
 func (l *Ledger) Resolve(c change.Change, overwrite bool, leave []string) (change.Change, error) {
 	if l.barred != nil {

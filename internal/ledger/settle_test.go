@@ -253,7 +253,7 @@ func TestOneDoor(t *testing.T) {
 }
 
 // TestALookChangesNothing has each writing method of a ledger that was opened
-// to look at it refuse, and the machine and its casebook stay as they are.
+// to look at it refuse. The machine and its casebook stay as they are.
 func TestALookChangesNothing(t *testing.T) {
 	dir, r := tree(t)
 	id, err := do(r, drafts[0], 0)

@@ -14,7 +14,7 @@ import (
 const mostHomes = 500
 
 // strangers notes the homes of people whom another computer's directory names,
-// and those that are kept encrypted and are not open: what they launch is
+// and those that are kept encrypted and are not open. What they launch is
 // missing.
 func (v *Inventory) strangers(users []account.User) {
 	known := func(p string) bool {

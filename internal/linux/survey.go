@@ -1,8 +1,8 @@
 // Package linux surveys what a Linux machine launches by itself and plans how
 // an item is switched.
 //
-// Each launch mechanism is a package of its own below this one, of one shape;
-// here they are put together, and each item is told who made it.
+// Each launch mechanism is a package of its own below this one, of one shape.
+// Here they are put together, and each item is told who made it.
 package linux
 
 import (
@@ -114,8 +114,8 @@ func Survey(r *machine.Root, o family.Options) *Inventory {
 }
 
 // startedOtherwise leaves of a machine that no service manager of ours starts
-// what is known all the same: what desktops launch, and what may be launched by
-// the clock.
+// what is known all the same. That is what desktops launch, and what may be
+// launched by the clock.
 func (v *Inventory) startedOtherwise(by string) {
 	if by == "" {
 		return
@@ -222,9 +222,9 @@ func hold(it item.Item, p packages.Package) string {
 	return ""
 }
 
-// Lookup returns the item with an id that the survey may not hold: an instance
-// of a template that is there, or an entry of the machine as one user has it.
-// It takes ids of earlier versions too, which held names as they were.
+// Lookup returns the item with an id that the survey may not hold. That is an
+// instance of a template that is there, or an entry of the machine as one user
+// has it. It takes ids of earlier versions too, which held names as they were.
 func (v *Inventory) Lookup(id string) (item.Item, bool) {
 	if it, ok := v.Find(id); ok {
 		return it, true

@@ -659,7 +659,7 @@ func TestWhatCannotBeReadIsNamed(t *testing.T) {
 				n := 0
 				inv := linux.Survey(r, family.Options{Now: now})
 				for _, u := range inv.Unread {
-					// of a home that may not be looked into it is said once
+					// a home that may not be looked into is told once
 					if u.Path == "/"+place || kind == "no rights" && u.Path == "/home/maria" {
 						n++
 					}
@@ -673,9 +673,9 @@ func TestWhatCannotBeReadIsNamed(t *testing.T) {
 }
 
 // BenchmarkSurvey surveys 10,000 units with a link each, 2,000 entries and 50
-// users; "ratio" is its time to that of plain os.ReadFile over the same files
-// in the same run on one thread, "with-links" that to the files and os.Readlink
-// over the same links.
+// users. "ratio" is its time to that of plain os.ReadFile over the same files
+// in the same run on one thread. "with-links" is that to the files and
+// os.Readlink over the same links.
 func BenchmarkSurvey(b *testing.B) {
 	for _, size := range []int{1, 10} {
 		b.Run(fmt.Sprintf("%d units", size*1000), func(b *testing.B) { benchmarkSurvey(b, size) })

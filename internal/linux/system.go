@@ -31,8 +31,8 @@ func frozen(r *machine.Root) string {
 }
 
 // passing says why a change of the running machine may be gone at its next
-// boot, from proc_pid_mountinfo(5): /etc or /var is kept in memory, or is on an
-// overlay whose upper layer is, or may be. A container's own is its host's
+// boot, from proc_pid_mountinfo(5). /etc or /var is kept in memory. Or it is on
+// an overlay whose upper layer is, or may be. A container's own is its host's
 // matter.
 func passing(mounts string, container bool) string {
 	type mount struct{ at, kind, options string }
@@ -159,7 +159,7 @@ func fstabAt(r *machine.Root, top string) (all []mounted) {
 var kept = []string{"/etc", "/var", "/usr/local", "/opt", "/srv", "/root", "/home"}
 
 // unkept refuses edits of the machine that links lead out of the folders in
-// which they would stay, as into a store of packages: another generation of it
+// which they would stay, as into a store of packages. Another generation of it
 // knows nothing of them, and it is verified.
 func unkept(edits []change.Edit) error {
 	for _, e := range edits {

@@ -17,10 +17,10 @@ import (
 
 const maxSetup = 1 << 20 // of a file that sets something up
 
-// Uses tells what is in use of what services serve, as far as the disk knows:
-// paired devices, printers, shares, containers, and who waits for the network.
-// That nothing is in use is told only where the place that would hold it is
-// there, was read, and is empty: what is absent or elsewhere is not told.
+// Uses tells what is in use of what services serve, as far as the disk knows.
+// That is paired devices, printers, shares, containers, and who waits for the
+// network. That nothing is in use is told only where the place that would hold
+// it is there, was read, and is empty. What is absent or elsewhere is not told.
 func (v *Inventory) Uses() advice.Uses {
 	uses := advice.Uses{}
 	for what, ask := range map[string]func() ([]string, error){

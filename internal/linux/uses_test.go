@@ -85,7 +85,7 @@ func TestUses(t *testing.T) {
 }
 
 // TestOnlyKnownEmptinessIsTold has the evidence of each use be absent, be
-// damaged, stand elsewhere, and be empty: only the last tells that nothing is
+// damaged, stand elsewhere, and be empty. Only the last tells that nothing is
 // in use, and what else shows a use is told as one.
 func TestOnlyKnownEmptinessIsTold(t *testing.T) {
 	const untold, none, some = "untold", "none", "some"

@@ -16,10 +16,9 @@ import (
 // at is where the commands of [Within] mount a machine.
 const at = "/mnt/machine"
 
-// Within says how to reach a machine that stands in a part of a disk: in a
-// subvolume or a snapshot of one, or in a deployment of an image. dir is the
-// folder at which the disk is mounted on this computer. It is a clause with
-// the commands below it; empty where there is no such machine.
+// in a subvolume= a subvolume dir is the folder at which the disk is mounted on
+// this computer. It is a clause with the commands below it; empty where there
+// is no such machine.
 func Within(r *machine.Root, dir string) string {
 	if text := deployed(r, dir); text != "" {
 		return text

@@ -121,8 +121,8 @@ func (at place) xattrs(name string, kind Kind) (map[string][]byte, error) {
 }
 
 // saysNothing reports whether an attribute is what a file system makes up for a
-// file of which nothing was said: the Finder information that Linux lists of
-// every new file on HFS+, and does not remove.
+// file of which nothing was said. That is the Finder information that Linux
+// lists of every new file on HFS+, and does not remove.
 func saysNothing(key string, value []byte) bool {
 	if key != "osx.com.apple.FinderInfo" {
 		return false
@@ -238,9 +238,9 @@ func (at place) verify(want change.Node) error {
 	return err
 }
 
-// unheld reports whether a file that was made here still has the mode and the
-// owner that it had by itself, after it was given others: its file system says
-// that it takes them, and holds none.
+// unheld reports whether a file that was made here kept its own mode and owner
+// after it was given others. Its file system says that it takes them, and holds
+// none.
 func (at place) unheld(made, want change.Node) bool {
 	had, kept := at.born.info, made.Mode == want.Mode && made.UID == want.UID &&
 		made.GID == want.GID
@@ -456,7 +456,7 @@ func (at place) setXattrs(name string, kind Kind, to change.Node) error {
 }
 
 // inherited reports whether an attribute is an access list that a new file has
-// from its folder's default, acl(5): it lets in whom nobody let in.
+// from its folder's default, acl(5). It lets in whom nobody let in.
 func inherited(key string) bool { return strings.HasPrefix(key, "system.posix_acl_") }
 
 // CheckTime refuses a time that records cannot hold, in nanoseconds since 1970:

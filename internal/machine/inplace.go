@@ -6,9 +6,9 @@ import (
 	"syscall"
 )
 
-// An InPlace is a regular file that is written where it stands, so that it
-// keeps its identity and all that its file system knows of it. It is for
-// stores: what they keep in files of their own. Close it after use.
+// An InPlace is a regular file that is written where it stands. So it keeps its
+// identity and all that its file system knows of it. It is for stores: what
+// they keep in files of their own. Close it after use.
 type InPlace struct {
 	file *os.File
 	root *Root

@@ -13,10 +13,10 @@ import (
 )
 
 // lockFile is the file by which all who change this machine from this computer
-// keep out of each other's way: one of this computer's run folder, named after
-// the machine's root folder. Root's own cannot be held by anybody else; an
-// ordinary user's stands in the user's runtime folder, and holds nobody up but
-// that user. A container that changes itself and its host that changes the
+// keep out of each other's way. It is one of this computer's run folder, named
+// after the machine's root folder. Root's own cannot be held by anybody else;
+// an ordinary user's stands in the user's runtime folder, and holds nobody up
+// but that user. A container that changes itself and its host that changes the
 // container's disk do not see each other's.
 func (r *kernel) lockFile() (string, error) {
 	var st unix.Stat_t

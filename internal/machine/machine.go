@@ -211,7 +211,7 @@ type Home struct {
 	// recorded outside the machine.
 	Elsewhere string
 	// Marked texts begin with the mark of UTF-8 and end their lines by CR and
-	// LF, so that the machine's own programs show them as they are.
+	// LF. So the machine's own programs show them as they are.
 	Marked bool
 	// Private is what keeps files of ours from others where modes are not held.
 	Private Private

@@ -13,11 +13,11 @@ import (
 // A mounts resolver knows where file systems are mounted.
 type mounts interface {
 	// mountRoot reports whether a folder, reached over no link, is the root of
-	// a file system that is mounted there; known is false where the kernel does
+	// a file system that is mounted there. known is false where the kernel does
 	// not say.
 	mountRoot(p string) (is, known bool, err error)
 	// sealed reports whether a folder, reached over no link, is encrypted by
-	// its file system and the key is not there: no name in it can be found.
+	// its file system and the key is not there. No name in it can be found.
 	sealed(p string) (bool, error)
 }
 
@@ -50,9 +50,8 @@ func (r *Root) Mounts(address string) []string {
 	return points
 }
 
-// An Away error says that a path cannot be reached now, and that this says
-// nothing of what stands there: its file system is not mounted, or another one
-// covers it.
+// An Away error says that a path cannot be reached now. That says nothing of
+// what stands there. Its file system is not mounted, or another one covers it.
 type Away struct {
 	Path string
 	At   string // the folder, or file, that keeps it away

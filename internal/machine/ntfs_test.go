@@ -13,7 +13,7 @@ import (
 )
 
 // TestWhatAFileSystemCannotHold makes a private file on a volume that takes
-// modes and owners and holds none: that is no fault, and told where nothing
+// modes and owners and holds none. That is no fault, and told where nothing
 // keeps others from it.
 func TestWhatAFileSystemCannotHold(t *testing.T) {
 	dir := t.TempDir()

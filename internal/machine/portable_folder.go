@@ -172,8 +172,8 @@ func (d rootedFolder) create(name string) (*os.File, error) {
 	return f, err
 }
 
-// symlink makes a link, but not as root in a home: whether it still is what was
-// made when it is given to its owner, nothing portable can tell.
+// symlink makes a link, but not as root in a home. Whether the link still is
+// what was made when it is given to its owner, nothing portable can tell.
 func (d rootedFolder) symlink(target, name string) error {
 	if d.owner != anybody {
 		return fs.ErrPermission

@@ -32,7 +32,7 @@ type Root struct {
 }
 
 // A hook is shown an operation, the path that it is made at and how many bytes
-// it reads or writes; its error fails the operation.
+// it reads or writes. Its error fails the operation.
 type hook func(name, path string, n int64) error
 
 // A resolver is one way to a machine's files. Its methods are those of [Root]
@@ -52,9 +52,9 @@ type resolver interface {
 	ownDisk() bool
 	live() bool
 	// within opens the folder p, following no link, and calls do. Inside a home
-	// no link that leads out of that is followed either, and root touches files
-	// so that nothing is done in the name of the home's owner that they could
-	// not do themselves.
+	// no link that leads out of that is followed either. Root touches files so
+	// that nothing is done in the name of the home's owner that they could not
+	// do themselves.
 	within(p, home string, do func(folder) error) error
 	mayWrite(p string) error
 	lock(patience time.Duration) (release func() error, err error)
@@ -73,7 +73,7 @@ type folder interface {
 	create(name string) (*os.File, error)
 	symlink(target, name string) error
 	mkdir(name string, mode uint32) error
-	// rename puts from in the place of to; where that is to be absent, it fails
+	// rename puts from in the place of to. Where that is to be absent, it fails
 	// if something is there, as far as the file system can tell.
 	rename(from, to string, absent bool) error
 	remove(name string, kind Kind) error
@@ -104,8 +104,8 @@ func (r *Root) Close() error { return r.files.close() }
 func (r *Root) Dir() string { return r.dir }
 
 // SelfMade reports whether what we wrote got extended attributes from its file
-// system that nobody asked for, or a mode or an owner that it cannot hold, so
-// that it differs from what was written.
+// system that nobody asked for. It reports too whether it got a mode or an
+// owner that it cannot hold. Then it differs from what was written.
 func (r *Root) SelfMade() bool { return r.selfMade }
 
 // Exposed reports whether others can read what was written for its owner alone,
@@ -177,8 +177,8 @@ func (r *Root) ReadOnly(p string) bool { return r.files.readOnly(p) }
 func (r *Root) Space(p string) (free, total uint64, err error) { return r.files.space(p) }
 
 // Handle opens the folder at p and returns a path outside the machine that
-// leads to it for as long as the handle is open, for libraries that open files
-// by themselves. On Linux it needs /proc of the running system.
+// leads to it for as long as the handle is open. That is for libraries that
+// open files by themselves. On Linux it needs /proc of the running system.
 func (r *Root) Handle(p string) (dir string, release func() error, err error) {
 	return r.files.handle(p)
 }

@@ -8,10 +8,11 @@ import (
 	"calmdawn/internal/core/change"
 )
 
-// A Store holds what of a machine is edited: its files, or what else is, such
-// as values of a registry, whose addresses begin with the store's scheme.
-// Several goroutines may ask it, as several plans do; one at a time edits. A
-// home that is given is that of a person, who may have swapped what is there.
+// A Store holds what of a machine is edited. It holds its files, or what else
+// is edited, such as values of a registry. Their addresses begin with the
+// store's scheme. Several goroutines may ask it, as several plans do; one at a
+// time edits. A home that is given is that of a person, who may have swapped
+// what is there.
 type Store interface {
 	// Node returns the whole state at an address.
 	Node(address, home string) (change.Node, error)
@@ -126,7 +127,7 @@ func (r *Root) Mind(address string) []string {
 
 // Apply makes the edit e and verifies it. An address that is not as e expects
 // is a *change.Conflict, and is left alone. At every moment it is either the
-// one or the other; a file with several names (hard links) is written in place,
+// one or the other. A file with several names (hard links) is written in place,
 // so that they stay together. When Apply returns, the edit is on the disk.
 func (r *Root) Apply(e change.Edit) error {
 	s, err := r.store(e.Path)

@@ -1,5 +1,5 @@
 // Package clipboard stands in for the library of that name, which starts
-// foreign programs to reach a desktop's clipboard: the text field of the
+// foreign programs to reach a desktop's clipboard. The text field of the
 // full-screen view imports it. Nothing is reached here; terminals paste by
 // themselves.
 package clipboard

@@ -67,8 +67,9 @@ func (l List) Keep(folder, machine string) error {
 	return ownfile.Write(file, func(w io.Writer) error { return json.NewEncoder(w).Encode(l) })
 }
 
-// LastList returns the list of a machine that was shown last: what is kept in
-// the state folder, or in that of the person who became root for this call.
+// LastList returns the list of a machine that was shown last. That is what is
+// kept in the state folder, or in that of the person who became root for this
+// call.
 func LastList(folder, machine string) (List, error) {
 	var last List
 	for _, own := range []struct{ folder, uid string }{

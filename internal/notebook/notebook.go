@@ -80,7 +80,7 @@ func (n *Notebook) On(id, machine string) (here, everywhere string) {
 func of(note Note, id string) bool { return note.Item == id || note.Item == item.RawID(id) }
 
 // Set writes a note on an item of one machine, or with an empty one of every
-// machine, in place of an older one; an empty text takes it away. It returns
+// machine, in place of an older one. An empty text takes it away. It returns
 // where the notes stand.
 func (n *Notebook) Set(id, machine, text string) (string, error) {
 	if n.file == "" {

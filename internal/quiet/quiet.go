@@ -1,13 +1,13 @@
 // Package quiet keeps the library of the full-screen view from asking the
-// terminal for its colours when the program begins: a terminal that does not
-// answer would hold up every command by seconds, and one that does would get an
+// terminal for its colours when the program begins. A terminal that does not
+// answer would hold up every command by seconds. One that does would get an
 // answer typed into it.
 //
 // The library asks in its own initialisation. Packages are initialised in the
 // order of their import paths as soon as what they import is (The Go
-// Programming Language Specification, "Program initialization"), so this one,
-// which imports less and comes before it by name, has given the answer by then.
-// It has to be imported wherever that library is.
+// Programming Language Specification, "Program initialization"). This one
+// imports less and comes before the other by name. So it has given the answer
+// by then. It has to be imported wherever that library is.
 package quiet
 
 import "github.com/charmbracelet/lipgloss"

@@ -10,7 +10,7 @@ import (
 )
 
 // GiveBack lets go of those pages of this program's own file that are in
-// memory; what is needed of them is found again in the file. A program does
+// memory. What is needed of them is found again in the file. A program does
 // much once, at its begin and its end, and would hold all of that until it is
 // over.
 func GiveBack() {
@@ -22,7 +22,7 @@ func GiveBack() {
 type extent struct{ from, to uintptr }
 
 // ownFile are those parts of this program's file that are in memory and were
-// never written to, so that the file has all of them: proc_pid_maps(5).
+// never written to. So the file has all of them; see proc_pid_maps(5).
 var ownFile = sync.OnceValue(func() (parts []extent) {
 	own, err := os.Readlink("/proc/self/exe")
 	if err != nil {

@@ -42,7 +42,7 @@ type State struct {
 }
 
 // Disarm is the chore that has the recorder started no more, when it has
-// recorded what it was to, after which taking it away leaves no trace.
+// recorded what it was to. Taking it away after that leaves no trace.
 func Disarm(k Kit, d *machine.Draft, at time.Time) (change.Change, error) {
 	err := k.Disarm(d)
 	return change.Change{Verb: change.Leave, MadeAt: at, MadeBy: By, Edits: d.Edits()}, err

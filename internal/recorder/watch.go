@@ -1,7 +1,7 @@
-// Package recorder watches one boot as it happens: what each unit, and each
-// program of a login, uses of the processors and the disks, until the machine
-// has gone quiet. A host tells what there is to see, and makes one boot of it
-// all.
+// Package recorder watches one boot as it happens. It tells what each unit, and
+// each program of a login, uses of the processors and the disks, until the
+// machine has gone quiet. A host tells what there is to see, and makes one boot
+// of it all.
 //
 // It is to disturb little: what is idle is looked at less often, and it holds a
 // few megabytes. What it used itself stands in the record.
@@ -122,9 +122,9 @@ func (w *watch) save(quiet bool) error {
 	return nil
 }
 
-// record watches until the machine is quiet and has it saved; once more if
-// work began again soon after; and once more after a login, where somebody can
-// log in and nobody has yet.
+// record watches until the machine is quiet and has it saved. It does so once
+// more if work began again soon after. It does so too after a login, where
+// somebody can log in and nobody has yet.
 func (w *watch) record(ctx context.Context, save func(quiet bool) error) error {
 	for {
 		if !w.untilQuiet(ctx, w.FirstLogin()) {

@@ -200,7 +200,7 @@ func draw(w io.Writer, f Format, wide, high float64, on func(canvas)) error {
 }
 
 // tick is the distance of the lines of an axis, of which there are at most as
-// many, and one more: 1, 2 or 5 of some unit.
+// many, and one more. It is 1, 2 or 5 of some unit.
 func tick(end time.Duration, most int) time.Duration {
 	unit := time.Millisecond
 	for {

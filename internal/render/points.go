@@ -37,7 +37,7 @@ type Points struct {
 	// Medians of both sides, 0 where there is none.
 	Before, After time.Duration
 	// Shift is by how much the sides differ, which the text beside the plot
-	// says too; Low and High are its bounds, both 0 where there are none.
+	// says too. Low and High are its bounds, both 0 where there are none.
 	Shift, Low, High time.Duration
 }
 

@@ -71,9 +71,9 @@ func (s *Screen) Paint(t Tone, text string) string {
 	return s.styles[t].Render(text)
 }
 
-// Line writes one line of our own words, and where it is wider than the screen,
-// further ones, indented by two more; %s values that come from a machine are
-// cleaned by the caller.
+// Line writes one line of our own words. Where it is wider than the screen it
+// writes further ones, indented by two more. Values for %s that come from a
+// machine are cleaned by the caller.
 func (s *Screen) Line(format string, values ...any) {
 	text := fmt.Sprintf(format, values...)
 	s.Wrap(len(text)-len(strings.TrimLeft(text, " "))+2, "%s", text)
@@ -93,7 +93,7 @@ func (s *Screen) Wrap(indent int, format string, values ...any) {
 // any text (Unicode, "Noncharacters").
 const joint = "\uFDD0"
 
-// Whole is a text that [Screen] never breaks, as a command that people copy: a
+// Whole is a text that [Screen] never breaks, as a command that people copy. A
 // terminal folds it by itself where it is wider than a line.
 func Whole(text string) string { return strings.ReplaceAll(text, " ", joint) }
 
@@ -215,7 +215,7 @@ func (s *Screen) plain(text string) string {
 
 const maxShown = 2000 // runes of one text from a machine
 
-// Clean makes a text from a machine safe to show on one line: control
+// Clean makes a text from a machine safe to show on one line. Control
 // characters, escape sequences, marks that turn the direction of writing,
 // invisible ones and bytes that are no text each become a visible substitute.
 func Clean(text string) string {

@@ -11,8 +11,9 @@ import (
 	"calmdawn/internal/core/waits"
 )
 
-// Waits are drawn as a picture: one line along the time that people wait, the
-// thicker the busier the machine was, and below it a card for each stretch.
+// Waits are drawn as a picture. It has one line along the time that people
+// wait, the thicker the busier the machine was. Below it stands a card for each
+// stretch.
 type Waits waits.Waits
 
 // The measures of such pictures, in points.

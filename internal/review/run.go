@@ -20,10 +20,10 @@ func (b *Broken) Error() string {
 	return fmt.Sprintf("the review broke off (%v); nothing was changed on the machine", b.Why)
 }
 
-// Run shows the screen on a terminal until the person leaves it, and returns
-// how the plan is to be carried out; nil where it is not. It may be called
-// again, and goes on then. Caught is a signal that ended it. However it ends,
-// the terminal is as it was.
+// Run shows the screen on a terminal until the person leaves it. It returns how
+// the plan is to be carried out; nil where it is not. It may be called again,
+// and goes on then. Caught is a signal that ended it. However it ends, the
+// terminal is as it was.
 func (m *Model) Run(in io.Reader, out io.Writer) (carry *Carry, caught os.Signal, err error) {
 	m.outcome, m.mode = nil, listing
 	g := &guarded{m: m}

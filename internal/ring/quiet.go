@@ -28,7 +28,7 @@ var (
 // Measure runs what measures a real machine, and is right only on a quiet
 // computer. It waits for one, within the patience of the whole process, and
 // tries again what failed. A failure counts only if the computer was quiet
-// meanwhile; if it never was, the test is skipped as not measured, which make
+// meanwhile. If it never was, the test is skipped as not measured, which make
 // test tells at its end. What it proves is proven without a clock as well, see
 // docs/testing.md. try is called from this goroutine, and calls its t from it;
 // where it finds by itself that the computer was busy, it skips.

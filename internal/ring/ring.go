@@ -1,4 +1,4 @@
-// Package ring says how much the tests prove: the inner ring is what go test
+// Package ring says how much the tests prove. The inner ring is what go test
 // runs, the middle one make test, the outer one make test-all. Only tests use
 // it. docs/testing.md says which ring proves which promise.
 package ring
@@ -56,7 +56,7 @@ func Tool(name, pkg string) (string, error) { return build(name, pkg) }
 var building sync.Mutex
 
 // build builds a program into the user's cache folder, where it is linked anew
-// only if it changed, and copies it to a folder that all users may enter.
+// only if it changed. It copies it to a folder that all users may enter.
 func build(name, pkg string) (string, error) {
 	building.Lock()
 	defer building.Unlock()

@@ -47,7 +47,7 @@ func rowOf[T any](fields []field[T], value T) []render.Cell {
 }
 
 // separated are values as rows of a file of comma-separated values, the heads
-// first, in the given order of heads; without one, in that of the fields. The
+// first, in the given order of heads. Without one, in that of the fields. The
 // file is safe to open in a spreadsheet: a text that one would run as a formula
 // is led by an apostrophe.
 func separated[T any](fields []field[T], order []string, values []T) [][]string {

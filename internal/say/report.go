@@ -189,7 +189,7 @@ func (t *Report) Page() (render.Report, error) {
 	return r, nil
 }
 
-// onItself is how the machine's own user would call us: the report is theirs,
+// onItself is how the machine's own user would call us. The report is theirs,
 // and knows no folder of the computer on which it was written.
 func (t *Report) onItself(words string) string {
 	if t.Casebook != "" {
@@ -420,8 +420,8 @@ func (t *Report) Document() document.Report {
 	return d
 }
 
-// Pictures are the pictures of a report, by their names in a folder: every boot
-// as a point, and where boots are compared, one of each side.
+// Pictures are the pictures of a report, by their names in a folder. They show
+// every boot as a point, and where boots are compared, one of each side.
 func (t *Report) Pictures() map[string]func(io.Writer, render.Form) error {
 	all := map[string]func(io.Writer, render.Form) error{
 		"boots": func(w io.Writer, f render.Form) error {

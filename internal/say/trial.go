@@ -8,8 +8,9 @@ import (
 	"calmdawn/internal/render"
 )
 
-// OnTrial returns the changes that have a trial; how many of them are due, and
-// of how many nothing can be told, since the clock is before they were made.
+// OnTrial returns the changes that have a trial. It returns too how many of
+// them are due, and of how many nothing can be told, since the clock is before
+// they were made.
 func OnTrial(changes []change.Change, now time.Time) (all []change.Change, due, off int) {
 	for _, c := range changes {
 		switch state, _ := c.TrialAt(now); state {

@@ -194,8 +194,9 @@ func Settled(c change.Change) string {
 }
 
 // Unsettled says, where nothing is settled, what a change leaves in between
-// that was interrupted, or that is being made while somebody looks; nothing of
-// one that is closed. locked says that somebody holds the machine's lock.
+// that was interrupted. Or it is being made while somebody looks. Of one that
+// is closed it says nothing. locked says that somebody holds the machine's
+// lock.
 func (calls Calls) Unsettled(c change.Change, locked bool) []string {
 	switch {
 	case len(c.Open()) == 0:

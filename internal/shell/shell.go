@@ -12,7 +12,8 @@ import (
 
 // Word is a word for a command that somebody may paste, quoted where it has to
 // be. It returns false for one that no quotes of all those shells can hold, or
-// no terminal should see: with control characters, or bytes that are no UTF-8.
+// no terminal should see. Those are words with control characters, or bytes
+// that are no UTF-8.
 func Word(w string) (string, bool) {
 	if strings.IndexFunc(w, hidden) >= 0 {
 		return "", false

@@ -17,9 +17,9 @@ import (
 	"calmdawn/internal/testtree"
 )
 
-// TestAUserWhoGetsInTheWay does in a home what a hostile user can, while root
-// switches an item of that home, and one of the machine, off and on again: the
-// folder is exchanged for a link, our unfinished files are made unreadable,
+// TestAUserWhoGetsInTheWay does in a home what a hostile user can. Meanwhile
+// root switches an item of that home, and one of the machine, off and on again.
+// The folder is exchanged for a link. Our unfinished files are made unreadable,
 // taken away, or put in place by links to other files. Nothing outside the home
 // is touched, and nothing is held up for good.
 func TestAUserWhoGetsInTheWay(t *testing.T) {

@@ -64,7 +64,7 @@ func asked(dir, words string, meanwhile func()) (text string, code int) {
 }
 
 // TestWhatIsAgreedToIsWhatIsDone has other calls come between question and
-// answer: a plan that is still the same is carried out, any other one is not,
+// answer. A plan that is still the same is carried out, any other one is not,
 // and nothing is held while the person thinks.
 func TestWhatIsAgreedToIsWhatIsDone(t *testing.T) {
 	ring.Needs(t, ring.Middle)
@@ -233,8 +233,8 @@ func calmAs(dir string, uid uint32, words string) (string, int) {
 	return string(out), cmd.ProcessState.ExitCode()
 }
 
-// TestSignalsWaitForTheEdits sends signals while edits are made: the change is
-// wholly made, it is said, and then the signal ends the program.
+// TestSignalsWaitForTheEdits sends signals while edits are made. The change is
+// wholly made, the program says so, and then the signal ends the program.
 func TestSignalsWaitForTheEdits(t *testing.T) {
 	// who has these tests run in the background may have had them ignore it
 	signal.Notify(make(chan os.Signal, 1), syscall.SIGHUP)
@@ -265,8 +265,8 @@ func TestSignalsWaitForTheEdits(t *testing.T) {
 }
 
 // TestTwoAtOnce has two programs decide, undo and be killed at random on one
-// machine for ten seconds or a minute, or for CALMDAWN_MINUTES; then all is
-// taken back.
+// machine. That lasts for ten seconds or a minute, or for CALMDAWN_MINUTES.
+// Then all is taken back.
 func TestTwoAtOnce(t *testing.T) {
 	ring.Needs(t, ring.Middle)
 	length := ring.Pick(0, 10*time.Second, time.Minute)

@@ -24,16 +24,16 @@ type disk struct{ dir string }
 
 func (d disk) has(p string) bool { return p == d.dir || strings.HasPrefix(p, d.dir+"/") }
 
-// A loss is a state that power loss leaves: the run had come to its nth call,
-// and of what was not synced then, these calls had reached the disk.
+// A loss is a state that power loss leaves. The run had come to its nth call.
+// Of what was not synced then, these calls had reached the disk.
 type loss struct {
 	n       int
 	reached map[int]bool
 }
 
 // losses lists what a loss before the nth call may leave, by the rules of
-// ext4's ordered mode (docs/architecture.md): what was done to names and
-// attributes reaches a disk in its order, so that a first part of it has; a
+// ext4's ordered mode (docs/architecture.md). What was done to names and
+// attributes reaches a disk in its order, so that a first part of it has. A
 // sync of anything brings all of it. Data of a file reaches the disk in any
 // order, and surely with a sync of that file.
 func losses(ops []stoptest.Op, disks []disk, n int, rng *rand.Rand) []loss {
@@ -113,10 +113,10 @@ func losses(ops []stoptest.Op, disks []disk, n int, rng *rand.Rand) []loss {
 	return all
 }
 
-// TestPowerLoss records what calls of the built program write, rebuilds disks
-// as power loss may leave them, goes on as a person would, and takes all back.
-// With CALMDAWN_STOPS=all it goes through thousands, else through a hundred at
-// most.
+// TestPowerLoss records what calls of the built program write. It rebuilds
+// disks as power loss may leave them, goes on as a person would, and takes all
+// back. With CALMDAWN_STOPS=all it goes through thousands, else through a
+// hundred at most.
 func TestPowerLoss(t *testing.T) {
 	ring.Needs(t, ring.Middle)
 	s := &stage{dir: t.TempDir(), calls: map[string]int{}}

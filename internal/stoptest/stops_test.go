@@ -179,8 +179,8 @@ func (s *stage) play(t testing.TB, worker int, sc scene, n int, next string) str
 	return ""
 }
 
-// TestStops kills the built program before writing system calls, does what a
-// person would do next, and takes all back: the machine has to be as it was.
+// TestStops kills the built program before writing system calls. It does what a
+// person would do next, and takes all back. The machine has to be as it was.
 // With CALMDAWN_STOPS=all it goes through every call and every next one, else
 // through two hundred at random.
 func TestStops(t *testing.T) {
@@ -231,9 +231,9 @@ func TestStops(t *testing.T) {
 }
 
 // TestStopsWithoutTheHome kills the built program as TestStops does. A home of
-// its own file system is not mounted when the next call comes: nothing is made
-// in its place, nothing there counts as put back, and once it is mounted again
-// all can be taken back.
+// its own file system is not mounted when the next call comes. Nothing is made
+// in its place, nothing there counts as put back. Once it is mounted again all
+// can be taken back.
 func TestStopsWithoutTheHome(t *testing.T) {
 	ring.Needs(t, ring.Middle)
 	if os.Geteuid() != 0 && os.Getenv("CI") == "" {

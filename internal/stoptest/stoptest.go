@@ -4,7 +4,7 @@
 // writing system calls, counted over all its threads. Only tests use it.
 //
 // The program is started through the test's own binary, which puts a filter
-// (seccomp(2)) in place that has the kernel stop at writing calls alone, and is
+// (seccomp(2)) in place that has the kernel stop at writing calls alone. It is
 // followed with ptrace(2). So the same number stops at the same call, and a run
 // takes little longer than without.
 package stoptest
@@ -166,8 +166,9 @@ func run(
 	}
 }
 
-// call names the system call that a thread is about to make, and tells whether
-// it writes to a file: the runtime wakes itself up by writing to what is none.
+// call names the system call that a thread is about to make. It tells whether
+// that writes to a file. The runtime wakes itself up by writing to what is
+// none.
 func call(pid int, regs *unix.PtraceRegs) (name string, writes bool) {
 	for _, w := range writing {
 		if uint64(w.number) != regs.Orig_rax {
@@ -224,7 +225,8 @@ var writing = []struct {
 }
 
 // filter has the kernel tell the tracer of writing system calls, of this thread
-// and what comes of it; bpf(4) in its classic form, over struct seccomp_data.
+// and what comes of it. It is bpf(4) in its classic form, over struct
+// seccomp_data.
 func filter() error {
 	const (
 		load  = unix.BPF_LD | unix.BPF_W | unix.BPF_ABS

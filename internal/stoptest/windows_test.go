@@ -18,16 +18,16 @@ import (
 	"calmdawn/internal/windows/windowstest"
 )
 
-// Items of every kind that a Windows disk has switched, in four hives; notes of
+// Items of every kind that a Windows disk has switched, in four hives. Notes of
 // what is off are missing for some, so that keys are made.
 const ofWindows = "service:Handrail program:run/Handrail-Panel#4ab3 " +
 	"program:startup/Label-desk.lnk#627d program:run/Lanternfile@nora " +
 	"program:run32/Inkerholm-Offers#19e0 program:app/Humdrift.Lamp_k0dn7qz2r4w6e/LampOnStart@ivo"
 
 // TestStopsOnAWindowsDisk kills the built program before writing calls of
-// changes and undos on a Windows disk, in a folder and on a real NTFS volume,
-// does what a person would do next, and takes all back: the registry has to be
-// whole at once, and as it was in the end.
+// changes and undos on a Windows disk, in a folder and on a real NTFS volume.
+// It does what a person would do next, and takes all back. The registry has to
+// be whole at once, and as it was in the end.
 func TestStopsOnAWindowsDisk(t *testing.T) {
 	ring.Needs(t, ring.Middle)
 	plain := t.TempDir() + "/gnomon"

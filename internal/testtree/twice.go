@@ -5,8 +5,8 @@ import (
 	"testing"
 )
 
-// Twice has something with no fault, with n and with 2n faults be surveyed: it
-// tells of them in a line or four each at most, and takes about twice as much
+// Twice has something with no fault, with n and with 2n faults be surveyed. It
+// tells of them in a line or four each at most. It takes about twice as much
 // memory for twice as many. prepare returns the survey, which returns how many
 // lines it tells.
 func Twice(t *testing.T, n int, prepare func(n int) (survey func() (told int))) {

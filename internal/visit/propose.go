@@ -77,8 +77,8 @@ func (r Resolved) turned() turned {
 
 // Resolve looks up the decisions on this machine. With next only the first that
 // is not carried out yet is to be. What a change of ours switched off is
-// switched on by taking that change back, where all that it decided on is to be
-// switched on.
+// switched on by taking that change back. That is so where all that it decided
+// on is to be switched on.
 func (v *Visit) Resolve(p proposal.Proposal, next bool) (all []Resolved, missing int) {
 	doing := 0
 	for _, d := range p.Decide {
@@ -209,7 +209,7 @@ func (s *Session) PlanProposal(p proposal.Proposal, t Terms) (Applying, error) {
 }
 
 // grouped puts the decisions that are to be carried out, but for those that
-// taking a change back does, into changes: one each, or all in one.
+// taking a change back does, into changes. That is one each, or all in one.
 func grouped(all []Resolved, together bool) (groups [][]Resolved) {
 	for _, r := range all {
 		switch {

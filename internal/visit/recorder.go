@@ -68,9 +68,9 @@ func (s *Session) PlanRecorder(boots int) (change.Change, error) {
 	return s.recorderChange(item.Off, item.On, draft), nil
 }
 
-// PlanRecorderOff works out what takes the recorder away: the undo of the
-// change that put it in, or where that stands in another casebook a change of
-// its own, without edits where there is none.
+// PlanRecorderOff works out what takes the recorder away. That is the undo of
+// the change that put it in. Where that stands in another casebook, it is a
+// change of its own. It has no edits where no recorder is there.
 func (s *Session) PlanRecorderOff() (undo int64, c change.Change, err error) {
 	for _, c := range slices.Backward(s.Ledger.Changes()) {
 		if c.Verb == change.Record && c.Stands() && len(c.Targets) > 0 &&

@@ -40,8 +40,8 @@ func rowNumbers(word string) (first, last int, ok bool) {
 }
 
 // rows returns the items in some rows of the last list, as long as what that
-// says of them is true: those that were decided on since by a change of ours
-// are another matter than those that somebody else switched.
+// says of them is true. Those that a change of ours decided on since are
+// another matter than those that somebody else switched.
 func (v *Visit) rows(first, last int) ([]item.Item, error) {
 	const again = "\ncalmdawn list shows the items as they are now"
 	if v.Listed == nil {

@@ -86,8 +86,8 @@ func (s *Session) Refuses(changes []change.Change) error {
 }
 
 // CarryOut makes one planned change, with the boot guard standing before its
-// first edit where one comes with it. It returns the change as it is recorded;
-// after an error the machine is as it was before, or the change is left open
+// first edit where one comes with it. It returns the change as it is recorded.
+// After an error the machine is as it was before, or the change is left open
 // for the next [Site.Lock] to settle. The service managers are not told: see
 // [Session.Reload].
 func (s *Session) CarryOut(c change.Change, g *Guarding) (change.Change, error) {

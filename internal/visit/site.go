@@ -1,6 +1,7 @@
-// Package visit is one machine under work: what it launches and what its boots
-// cost, what is decided about it, and how that is carried out and compared. It
-// asks nobody and prints nothing; commands and screens do.
+// Package visit is one machine under work. It knows what the machine launches
+// and what its boots cost, what is decided about it. It tells how that is
+// carried out and compared. It asks nobody and prints nothing; commands and
+// screens do.
 package visit
 
 import (
@@ -31,9 +32,9 @@ type Site struct {
 	Remote   bool         // the person works over a connection to that machine
 	Secrets  bool         // launch lines are shown with the passwords in them
 	Warn     func(string) // told what is to be known of the casebook, once or more; may be nil
-	// Listed returns the last list of the machine of a name as
-	// [Site.ListedAs] gives it, or why numbers of rows are not taken; nil
-	// where nobody has seen a list.
+	// Listed returns the last list of the machine of a name as [Site.ListedAs]
+	// gives it, or why numbers of rows are not taken. It is nil where nobody
+	// has seen a list.
 	Listed func(machine string) (notebook.List, error)
 }
 
@@ -227,7 +228,7 @@ func (m *Machine) Log() string { return m.kind.Log() }
 // Name is the machine's, as far as it has one.
 func (m *Machine) Name() string { return m.kind.Host() }
 
-// Writable says why the casebook of the machine cannot be written: its disk is
+// Writable says why the casebook of the machine cannot be written. Its disk is
 // not to be touched, or a part of it is missing that would hide the casebook
 // later. It is nil where it can be.
 func (m *Machine) Writable() error {

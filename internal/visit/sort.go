@@ -33,8 +33,8 @@ func (k Key) compare(o Key) int {
 }
 
 // ByCost is the order that puts those launched items first whose leaving out
-// would save most, then those that use most of the processors, then those whose
-// own time is longest.
+// would save most. Then come those that use most of the processors, then those
+// whose own time is longest.
 func (v *Visit) ByCost(it item.Item) Key {
 	if !it.State.Launched() {
 		return Key{}

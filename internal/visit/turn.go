@@ -356,7 +356,7 @@ func (v *Visit) MayTurn(it item.Item, to item.State) error {
 	return v.inventory.Turner(v.Root.Draft(v.Now())).Turn(it, to, time.Minute)
 }
 
-// Refusals say why decisions cannot be carried out, by the ids of their items;
+// Refusals say why decisions cannot be carried out, by the ids of their items.
 // insist has those of protected ones that are meant all the same. It may be
 // called by several goroutines at once.
 func (v *Visit) Refusals(all []Resolved, insist map[string]bool) map[string]error {
@@ -382,9 +382,9 @@ func (v *Visit) Refusals(all []Resolved, insist map[string]bool) map[string]erro
 	return refused
 }
 
-// Launches are the items that an item itself launches: those of another
-// mechanism in whose chains it stands, as the lines of crontabs behind their
-// daemon.
+// Launches are the items that an item itself launches. Those are the ones of
+// another mechanism in whose chains it stands, as the lines of crontabs behind
+// their daemon.
 func (v *Visit) Launches(it item.Item) (all []item.Item) {
 	for _, other := range v.Items {
 		if launches(it, other) {
@@ -422,8 +422,8 @@ func Participle(to item.State) string {
 }
 
 // forecastOfJob is what is forecast when items are switched off or delayed on
-// top of what the job that goes on has decided, from the boots before it; nil
-// where none does, or nothing can be.
+// top of what the job that goes on has decided. It counts from the boots before
+// the job. It is nil where none does, or nothing can be.
 func (v *Visit) forecastOfJob(items []item.Item) (f *change.Forecast, of []int64) {
 	before, ok := job.Before(v.Boots, v.Changes, v.Now())
 	if !ok {

@@ -28,9 +28,9 @@ import (
 // RatedBoots is how many of the last boots stand behind a figure about an item.
 const RatedBoots = 5
 
-// A Visit is a machine as it is found: its survey, its changes if it has a
-// casebook, and with [Visit.ReadBoots] its boots and what items cost in them.
-// It is for one goroutine.
+// A Visit is a machine as it is found. It has its survey, its changes if it has
+// a casebook. With [Visit.ReadBoots] it has its boots and what items cost in
+// them. It is for one goroutine.
 type Visit struct {
 	*Machine
 	item.Survey
@@ -309,8 +309,9 @@ func (v *Visit) OwnTime(it item.Item) (boot.OwnTime, bool) {
 	return own, ok
 }
 
-// WorkOf is whose work an item's wait is made of, where it is another's: of a
-// unit that is only started because the item is, as what generators make of it.
+// WorkOf is whose work an item's wait is made of, where it is another's. That
+// is a unit that is only started because the item is, as what generators make
+// of it.
 func (v *Visit) WorkOf(it item.Item) (forecast.Follower, bool) {
 	wait := v.Cost(it).Wait
 	set := v.SetOf(it)
@@ -325,8 +326,8 @@ func (v *Visit) WorkOf(it item.Item) (forecast.Follower, bool) {
 	return all[0], true
 }
 
-// AskedBy are the programs that had an item started by a name of the bus, each
-// with in how many of the last boots it did.
+// AskedBy are the programs that had an item started by a name of the bus. Each
+// stands with the number of the last boots in which it did.
 func (v *Visit) AskedBy(it item.Item) map[string]int {
 	all := map[string]int{}
 	for _, b := range boot.Fit(v.Baseline.Boots, RatedBoots) {
@@ -460,10 +461,9 @@ func (v *Visit) LastChange(id string) (change.Change, bool) {
 	return change.Change{}, false
 }
 
-// Pick returns the items that words name: by an id, by a name or title, by a
-// part of one that no other item has, or by its number in the last list. A word
-// that fits several is refused with their ids, one that fits none with the
-// nearest.
+// Pick returns the items that words name. A word is an id, a name or title, a
+// part of one that no other item has, or a number in the last list. A word that
+// fits several is refused with their ids, one that fits none with the nearest.
 func (v *Visit) Pick(words []string) ([]item.Item, error) {
 	const most = 8
 	var picked []item.Item
@@ -505,8 +505,8 @@ func addNew(items []item.Item, more ...item.Item) []item.Item {
 	return items
 }
 
-// named returns the items that a word may mean: that of an id; else those of
-// that name or title; else those with it as a part of one.
+// named returns the items that a word may mean. That is the one of an id; else
+// those of that name or title; else those with it as a part of one.
 func (v *Visit) named(word string) []item.Item {
 	if it, ok := v.Lookup(word); ok {
 		return []item.Item{it}
@@ -636,9 +636,8 @@ func (v *Visit) cameBack(c change.Change) bool {
 	return len(c.Targets) > 0 && !slices.ContainsFunc(c.Targets, stays)
 }
 
-// NotedSlow is in how many of the last boots, of how many, the machine itself
-// noted that the start of an item was slower than usual, and by how much in the
-// middle of them.
+// NotedSlow returns in how many (n) of the last boots (of) the machine itself
+// noted a slow start of the item. by is the median of the delays.
 func (v *Visit) NotedSlow(it item.Item) (n, of int, by time.Duration) {
 	last := v.Boots[max(0, len(v.Boots)-RatedBoots):]
 	var all []time.Duration
@@ -660,9 +659,9 @@ func (v *Visit) NotedSlow(it item.Item) (n, of int, by time.Duration) {
 	return len(all), len(last), boot.Median(all)
 }
 
-// PastSettled are the items that changes have delayed and whose work none of
-// some boots had seen begin when they had settled: it is in no figure of
-// theirs.
+// PastSettled returns the delayed items that had not begun, in any of the
+// boots, by the time when the boot had settled. No figure of those boots has
+// their work.
 func (v *Visit) PastSettled(boots []boot.Boot) (late []item.Item) {
 	for _, it := range v.Items {
 		key, ok := v.Key(it)
@@ -689,7 +688,7 @@ func (v *Visit) PastSettled(boots []boot.Boot) (late []item.Item) {
 }
 
 // OnAgain tells by which change an item was switched off or delayed that is on
-// again all the same; false where it is as it was decided.
+// again all the same. It is false where it is as it was decided.
 func (v *Visit) OnAgain(it item.Item) (change.Change, bool) {
 	c, ok := v.LastChange(it.ID)
 	if !ok || it.State != item.On && it.State != item.Broken {

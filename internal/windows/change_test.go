@@ -69,8 +69,8 @@ func turned(r *machine.Root, v family.Inventory, to item.State, at time.Time,
 }
 
 // TestEachItemOfTheDemo switches each item of the demo machine off, or on, or
-// delays it, and takes that back: exactly the one value differs that Windows
-// goes by, the survey says so, and after all the registry is as it was, times
+// delays it, and takes that back. Exactly the one value differs that Windows
+// goes by, and the survey says so. After all the registry is as it was, times
 // included.
 func TestEachItemOfTheDemo(t *testing.T) {
 	t.Parallel()

@@ -346,7 +346,7 @@ func (d *disk) Boots(last int) family.Boots {
 }
 
 // Away lists the folders of profiles that the registry names on this disk and
-// that are not there: they may be on a volume of their own.
+// that are not there. They may be on a volume of their own.
 func (d *disk) Away() (folders []string) {
 	reg, err := d.registry()
 	if err != nil {
@@ -375,10 +375,10 @@ func (*disk) Failed(b boot.Boot) boot.Condition {
 	return c
 }
 
-// Frozen says why no byte may be written to a disk: a hibernated system still
-// holds what it knew of it, and would write that over whatever is changed.
-// Shut down with fast start-up, a machine is hibernated. And one that is being
-// set up is not yet what it will be.
+// Frozen says why no byte may be written to a disk. A hibernated system still
+// holds what it knew of it, and would write that over whatever is changed. Shut
+// down with fast start-up, a machine is hibernated. And one that is being set
+// up is not yet what it will be.
 func (d *disk) Frozen() string {
 	if why := hibernated(d.root); why != "" {
 		return why

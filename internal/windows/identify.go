@@ -242,7 +242,7 @@ func languages(reg *registry.Registry) (tags []string) {
 }
 
 // referred is the text that a reference means, in the first of some languages
-// that has it, else in any; empty where it cannot be found.
+// that has it, else in any. It is empty where it cannot be found.
 func referred(reg *registry.Registry, text string, tags []string) string {
 	m := reference.FindStringSubmatch(text)
 	if m == nil {

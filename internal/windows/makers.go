@@ -11,8 +11,8 @@ import (
 )
 
 // makers are those whose services belong to what protects the machine or joins
-// it to a network: their drivers stand in folders of the system, far from
-// their services. By maker, with what is said of them.
+// it to a network. Their drivers stand in folders of the system, far from their
+// services. By maker, with what is said of them.
 type makers struct {
 	system string // whose name tells nothing: others' drivers carry it too
 	said   map[string]string

@@ -114,8 +114,9 @@ var ofDrivers = map[string]string{
 }
 
 // register gives items the traits of what their program, or another one in its
-// folder, is registered as; and of what is near: of the same maker, in the same
-// folder of programs. The system's own folder holds too much to tell anything.
+// folder, is registered as. It gives them those of what is near too: of the
+// same maker, in the same folder of programs. The system's own folder holds too
+// much to tell anything.
 func register(reg *registry.Registry, items []item.Item) {
 	finder := launch.Finder{Reg: reg}
 	id := &identifier{reg: reg}

@@ -86,9 +86,9 @@ func (w *runtime) run(words ...string) {
 	}
 }
 
-// forwarding is a library of one export that leads to another one: what
-// programs of Go ask for randomness, and this environment lacks under that
-// name ("PE Format", Microsoft Learn).
+// forwarding is a library of one export that leads to another one. That is what
+// programs of Go ask for randomness, and this environment lacks under that name
+// ("PE Format", Microsoft Learn).
 func forwarding() []byte {
 	const rva, file = 0x1000, 512
 	u := binary.LittleEndian.AppendUint32
@@ -135,8 +135,9 @@ func forwarding() []byte {
 		append(table, make([]byte, file-len(table))...)...)
 }
 
-// asImport has a foreign reader make a file for import of the services that a
-// SYSTEM hive holds for the next boot, of which nothing is left from before.
+// asImport has a foreign reader make a file for import. It holds the services
+// that a SYSTEM hive has for the next boot, of which nothing is left from
+// before.
 const asImport = `
 import hivex, struct, sys
 h = hivex.Hivex(sys.argv[1])
@@ -160,7 +161,8 @@ open(sys.argv[2], "wb").write(b"\xff\xfe" + "\r\n".join(out).encode("utf-16le"))
 `
 
 // boot has the machine take over a SYSTEM hive, restarts it, and returns what
-// it launched, in its order: so many at least, and what comes soon after.
+// it launched, in its order. It waits for so many at least, and what comes soon
+// after.
 func (w *runtime) boot(system string, least int) (launched []string) {
 	w.t.Helper()
 	file := w.drive("import.reg")
@@ -190,8 +192,8 @@ func (w *runtime) boot(system string, least int) (launched []string) {
 }
 
 // takesBack has the machine import what is to take edits back, and export what
-// it holds then: values of every form that can be read there, and none of those
-// that were not there before.
+// it holds then. Those are values of every form that can be read there, and
+// none of those that were not there before.
 func (w *runtime) takesBack() {
 	w.t.Helper()
 	const key = `registry:HKLM\SOFTWARE\Orchard\List`
@@ -246,9 +248,10 @@ func (w *runtime) takesBack() {
 }
 
 // TestRealBootsLaunchWhatIsOn restarts a machine that takes over the registry
-// of a disk, before changes, after some of thirty services were switched off or
-// delayed, and after that was taken back; once in each of two control sets.
-// What each boot launches is what the survey says, and no more.
+// of a disk. It does so before changes, after some of thirty services were
+// switched off or delayed, and after that was taken back. It does so once in
+// each of two control sets. What each boot launches is what the survey says,
+// and no more.
 func TestRealBootsLaunchWhatIsOn(t *testing.T) {
 	ring.Needs(t, ring.Middle)
 	w := newRuntime(t)
@@ -292,8 +295,8 @@ func TestRealBootsLaunchWhatIsOn(t *testing.T) {
 			}
 			want := slices.Sorted(slices.Values(slices.Concat(on, late)))
 			var launched, got []string
-			// on a busy computer the runtime gives a service up that is slow to
-			// answer; one that is off by our fault is so each time
+			// on a busy computer the runtime gives up a service that is slow to
+			// answer; what is off by our fault is off each time
 			for try := 0; try < 3 && len(got) < len(want); try++ {
 				launched = w.boot(system, len(want))
 				got = slices.Sorted(slices.Values(launched))

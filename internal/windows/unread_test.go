@@ -40,7 +40,7 @@ func judged(t *testing.T, r *machine.Root) map[string]item.Item {
 }
 
 // TestWhatCannotBeReadNeverLowersProtection hides files and folders of a disk,
-// single ones, kinds of them and at random: what is protected when all is read
+// single ones, kinds of them and at random. What is protected when all is read
 // stays so, or is not launched any more that we know, and nothing is called
 // broken for it.
 func TestWhatCannotBeReadNeverLowersProtection(t *testing.T) {

@@ -38,8 +38,9 @@ func (b Boot) Launched(l Line, owner string) []int {
 
 // claims tells which processes are a line's own. Of one that was another
 // program before its words were read, only the kernel's name tells. Where
-// several items launch that program it counts for the one that is left, if each
-// of the others has a process whose words are known. Else it counts for none.
+// several items launch that program it counts for the one that is left. That
+// holds if each of the others has a process whose words are known. Else it
+// counts for none.
 func (b Boot) claims(l Line, owner string) func(Program) bool {
 	theirs := func(p Program) bool {
 		return !p.Foreign && (owner == "" || p.Owner == owner)

@@ -8,7 +8,7 @@ import (
 
 // Merge puts together what several sources know, by the boots' ids. Of each
 // figure the finest is kept. The clocks of the service manager go before those
-// of the log, and what was used at the end of the boot before what was used
+// of the log. What was used at the end of the boot goes before what was used
 // later. The boots come in the order of time.
 func Merge(sources ...[]Boot) []Boot {
 	at := map[string]int{}

@@ -97,9 +97,9 @@ type Part struct {
 }
 
 // Explain parts ready into what it waited for, one after the other. Those are
-// the kernel and the initrd, and other phases that were written down, then each
-// item of the [Graph.Path], from when the one before it was done. The parts add
-// up to ready. It is empty where ready is not known.
+// the kernel and the initrd, and other phases that were written down. Then
+// follows each item of the [Graph.Path], from when the one before it was done.
+// The parts add up to ready. It is empty where ready is not known.
 func Explain(b Boot) []Part {
 	if !b.Ready.Known {
 		return nil

@@ -72,15 +72,15 @@ func (c Change) Over(all []Change) string {
 }
 
 // Chore reports whether the record is one of our own upkeep, which nobody
-// decided: its number is below zero, and no list of changes shows it.
+// decided. Its number is below zero, and no list of changes shows it.
 func (c Change) Chore() bool { return c.ID < 0 }
 
 // block is the smallest unit in which a disk keeps what was written, in bytes.
 const block = 512
 
-// Torn reports whether now can be what a stop left of rewriting a file in
-// place from one state to the other: every block of its text, its length and
-// each of its attributes is as before or as after.
+// Torn reports whether now can be what a stop left of rewriting a file in place
+// from one state to the other. Every block of its text, its length and each of
+// its attributes is as before or as after.
 func Torn(e Edit, now Node) bool {
 	b, a := e.Before, e.After
 	if b.Kind != File || a.Kind != File || now.Kind != File || b.Sum != nil || a.Sum != nil {
@@ -139,9 +139,10 @@ func tornXattrs(before, after, now map[string][]byte) bool {
 	return true
 }
 
-// Differences says in a line each how two plans of the same decisions differ,
-// made for the same instant: their items, and their paths with all that stands
-// there. None means that whoever agreed to the first has agreed to the second.
+// Differences says in a line each how two plans of the same decisions differ
+// that were made for the same instant. It compares their items, and their paths
+// with all that stands there. None means that whoever agreed to the first has
+// agreed to the second.
 func Differences(agreed, now []Change) []string {
 	all := unlike(itemsOf(agreed), itemsOf(now))
 	before, after := byPath(agreed), byPath(now)

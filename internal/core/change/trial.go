@@ -22,8 +22,8 @@ type Terms struct {
 	// the first of them.
 	Together *Forecast `json:"together,omitempty"`
 	// Job is what was forecast for all changes of a job up to this one
-	// together, from the boots before the job; nil for its first change. JobOf
-	// are the others of them.
+	// together, from the boots before the job. It is nil for its first change.
+	// JobOf are the others of them.
 	Job   *Forecast `json:"job,omitempty"`
 	JobOf []int64   `json:"job_of,omitempty"`
 	// Guarded says that the boot guard watches over the change.
@@ -64,9 +64,9 @@ const (
 	ClockOff  Trial = "the clock is wrong"
 )
 
-// TrialAt tells how far the change's trial has come at an instant, in its zone,
-// and how many days are left, negative when it is over. A clock that is more
-// than a day before the change was made tells nothing.
+// TrialAt tells how far the change's trial has come at an instant, in its zone.
+// It returns too how many days are left, negative when it is over. A clock that
+// is more than a day before the change was made tells nothing.
 func (c Change) TrialAt(now time.Time) (Trial, int) {
 	until, err := time.Parse(time.DateOnly, c.Terms.Until)
 	today, _ := time.Parse(time.DateOnly, now.Format(time.DateOnly))

@@ -20,11 +20,12 @@ type Shelf struct {
 	Zone    *time.Location      // of dates
 }
 
-// Choose returns the boots that a list of words with commas between them means:
-// numbers and ranges of them (3, 5-8), dates and ranges of them (2026-11-20,
-// 2026-11-20..2026-11-22), beginnings of boot ids, labels, and change:N, which
-// is the boots right before or right after that change, by after. Each boot is
-// there once, in the order of time. An error says which word means nothing.
+// Choose returns the boots that a list of words with commas between them means.
+// A word is a number or a range of them (3, 5-8), a day or a range of days
+// (2026-11-20, 2026-11-20..2026-11-22). Or it is the beginning of a boot's id,
+// or a label. change:N is the boots right before or right after that change, by
+// after. Each boot is there once, in the order of time. An error says which
+// word means nothing.
 func (s Shelf) Choose(words string, after bool) ([]boot.Boot, error) {
 	taken := map[string]bool{}
 	for word := range strings.SplitSeq(words, ",") {

@@ -34,22 +34,22 @@ type Side[N ~int64] struct {
 // A Result compares the boots after with those before.
 type Result[N ~int64] struct {
 	Before, After Side[N]
-	// Estimate is the shift from before to after, negative for faster: the
-	// Hodges–Lehmann estimate, the median of all differences between a boot
+	// Estimate is the shift from before to after, negative for faster. It is
+	// the Hodges–Lehmann estimate, the median of all differences between a boot
 	// after and one before. It is meaningful when both sides have boots.
 	Estimate N
 	// Low and High bound the shift with at least 95 % confidence, from the
-	// exact distribution of the Mann–Whitney statistic; Bounded is false where
+	// exact distribution of the Mann–Whitney statistic. Bounded is false where
 	// the boots are too few for such bounds.
 	Low, High N
 	Bounded   bool
 	Verdict   Verdict
 	// Missing is how many more boots after are needed for a verdict, with the
-	// boots before as they are; -1 where no reasonable number would do.
+	// boots before as they are. It is -1 where no reasonable number would do.
 	Missing int
 	// Shows is how large a difference boots that spread like these have to have
-	// between them before a verdict says so: the same boots, moved apart by it.
-	// It is meaningful where Bounded.
+	// between them before a verdict says so. The same boots would be moved
+	// apart by it. It is meaningful where Bounded.
 	Shows N
 }
 
@@ -60,9 +60,9 @@ type Times = Result[time.Duration]
 const mostMissing = 20
 
 // Compare compares figures of boots; both sides may be empty. The verdict
-// speaks of boots that were not chosen by their outcome: who looks after each
-// boot and stops at the first "faster" will see one that is not there about
-// twice as often as the 5 % say.
+// speaks of boots that were not chosen by their outcome. Who looks after each
+// boot and stops at the first "faster" will see false ones, about twice as
+// often as the 5 % say.
 func Compare[N ~int64](before, after []N) Result[N] {
 	r := Result[N]{Before: side(before), After: side(after), Verdict: TooFew}
 	if len(before) == 0 || len(after) == 0 {
@@ -117,8 +117,8 @@ func side[N ~int64](values []N) Side[N] {
 }
 
 // rank returns the largest k with P(U < k) <= tail, for the Mann–Whitney
-// statistic U of samples of n and m values without a difference between them; 0
-// where even the smallest U is likelier than that.
+// statistic U. The samples have n and m values, without a difference between
+// them. It is 0 where even the smallest U is likelier than that.
 func rank(n, m int, tail float64) int {
 	counts := distribution(n, m)
 	total := 0.0
@@ -135,7 +135,7 @@ func rank(n, m int, tail float64) int {
 }
 
 // distribution counts, for each value of U, the orders of n and m values that
-// give it: the coefficients of the Gaussian binomial (n+m over n).
+// give it. Those are the coefficients of the Gaussian binomial (n+m over n).
 func distribution(n, m int) []float64 {
 	counts := make([]float64, n*m+1)
 	counts[0] = 1

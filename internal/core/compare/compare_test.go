@@ -72,9 +72,9 @@ func TestVerdicts(t *testing.T) {
 }
 
 // TestPublished holds the exact distribution against printed tables (critical
-// values of U, two-sided at 5 %), and the estimate against the permeability
-// data in Hollander and Wolfe, Nonparametric Statistical Methods: U = 35, shift
-// 0.305.
+// values of U, two-sided at 5 %). It holds the estimate against the
+// permeability data in Hollander and Wolfe, Nonparametric Statistical Methods:
+// U = 35, shift 0.305.
 func TestPublished(t *testing.T) {
 	for _, c := range [][3]int{
 		{4, 4, 0},
@@ -195,8 +195,8 @@ func booted(user string, ready, usable float64) boot.Boot {
 }
 
 // leading compares boots without a difference in which two people log in at
-// random, on what leads, and returns how often a verdict was said, and how
-// often it was on usable, as shares.
+// random, on what leads. It returns how often a verdict was said, and how often
+// it was on usable, as shares.
 func leading(n, m, rounds int) (said, onUsable float64) {
 	rng := rand.New(rand.NewPCG(5, uint64(n*100+m)))
 	for range rounds {

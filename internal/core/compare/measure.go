@@ -17,7 +17,7 @@ type Measure struct {
 }
 
 // Measures are ready, settled, each phase, and how much work was done until
-// ready, from the first look at it on: an account may hold what was before. The
+// ready, from the first look at it on. An account may hold what was before. The
 // verdict is on ready or on settled; the others describe.
 var Measures = func() []Measure {
 	all := []Measure{
@@ -106,10 +106,10 @@ func All(before, after []boot.Boot) (all []Measure) {
 	return all
 }
 
-// Leading is what a verdict on two sides is on: usable, of the kind of which
-// both have as many boots as a verdict takes, else ready. Where usable is told
-// to be it, it is that of the kind of which they have most. It goes by how many
-// boots there are, never by their figures, so that it favours no verdict.
+// Leading is what a verdict on two sides is on. That is usable, of the kind of
+// which both have as many boots as a verdict takes, else ready. Where usable is
+// told to be it, it is that of the kind of which they have most. It goes by how
+// many boots there are, never by their figures, so that it favours no verdict.
 func Leading(before, after []boot.Boot, told bool) Measure {
 	best, most := Measure{}, 0
 	for _, kind := range kinds(slices.Concat(before, after)) {

@@ -24,8 +24,8 @@ const (
 	Shorter   Kind = "faster"
 )
 
-// A Reason is a part of the difference: what one phase or item explains of
-// ready before and after, as means over the boots of a side.
+// A Reason is a part of the difference. It tells what one phase or item
+// explains of ready before and after, as means over the boots of a side.
 type Reason struct {
 	Name          string
 	Kind          Kind

@@ -6,7 +6,7 @@ import (
 )
 
 // TestState plays rows of boots: f fails, c is cut off, h hangs until somebody
-// loses patience, p is a person's power-off, r a rescue that a person asked
+// loses patience, p is a person's power-off. r is a rescue that a person asked
 // for, b begins. The last one tells whether it takes back.
 func TestState(t *testing.T) {
 	for row, want := range map[string]bool{

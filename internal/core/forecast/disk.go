@@ -30,8 +30,8 @@ func diskSpeed(course []boot.Use) float64 {
 	return float64(read) / long.Seconds()
 }
 
-// looks are the moments at which the recorder looked at the disk, which is less
-// often than at the processors, and saw that it had worked.
+// looks are the moments at which the recorder looked at the disk and saw that
+// it had worked. It looks less often at it than at the processors.
 func looks(course []boot.Use) []boot.Use {
 	var all []boot.Use
 	for _, u := range course {

@@ -17,7 +17,7 @@ import (
 // Boots is how many of the last boots stand behind a forecast at most.
 const Boots = 5
 
-// A Set is what is left out of a boot: units by their keys, and with
+// A Set is what is left out of a boot. It holds units by their keys, and with
 // [ProgramKey] and [LineKey] programs of logins that have no unit.
 type Set map[boot.Key]bool
 
@@ -211,7 +211,7 @@ type Forecast struct {
 	Error float64
 	// Login says that only logins could be replayed: of ready nothing is known.
 	Login bool
-	// AtLeast is set where the saving is a lower bound: what the units use of
+	// AtLeast is set where the saving is a lower bound. What the units use of
 	// the processors is not known, and they were busy or may have been.
 	AtLeast bool
 	// Shows is whether the saving is larger than Spread, what boots differ by
@@ -346,7 +346,7 @@ func of(replays []*Replay, p Scenario, kind string) Forecast {
 }
 
 // kindOf is the kind of usable that most of the boots tell in which something
-// of a set ran; where it ran in none, that of most of them.
+// of a set ran. Where it ran in none, it is that of most of them.
 func kindOf(replays []*Replay, set Set) (most string) {
 	of := map[string]int{}
 	for _, r := range replays {
@@ -392,9 +392,9 @@ type Choice struct {
 }
 
 // Best goes by the figure that leads. It chooses, one after the other, the
-// candidates whose leaving out brings most beyond those already chosen, until
-// they bring nine tenths of what all candidates together would. It returns that
-// saving too. A choice that later ones made needless is left out.
+// candidates whose leaving out brings most beyond those already chosen. It goes
+// on until they bring nine tenths of what all candidates together would. It
+// returns that saving too. A choice that later ones made needless is left out.
 func Best(replays []*Replay, candidates []Set) (chosen []Choice, all Forecast) {
 	const enough = 0.9
 	whole := Set{}
@@ -458,9 +458,10 @@ func Best(replays []*Replay, candidates []Set) (chosen []Choice, all Forecast) {
 	return chosen, all
 }
 
-// rangeOf is the median of savings with the range from the least to the most,
-// widened by what ready varies by between the boots, and by what replays were
-// found to be off by, of the saving itself (docs/forecast-accuracy.md).
+// rangeOf is the median of savings with the range from the least to the most.
+// That is widened by what ready varies by between the boots. It is widened too
+// by what replays were found to be off by, of the saving itself
+// (docs/forecast-accuracy.md).
 func rangeOf(saved, ready []time.Duration) Saving {
 	const model = 0.1
 	median := boot.Median(saved)
@@ -468,9 +469,9 @@ func rangeOf(saved, ready []time.Duration) Saving {
 	return Saving{median, slices.Min(saved) - wide, slices.Max(saved) + wide}
 }
 
-// spread is half of what the boots differ by, and at least the share by which
-// boots of a machine were found to drift from one hour to the next though
-// nobody touched it.
+// spread is half of what the boots differ by. It is at least the share by which
+// boots were found to drift from one hour to the next, though nobody touched
+// them.
 func spread(ready []time.Duration) time.Duration {
 	const least = 0.04
 	half := (slices.Max(ready) - slices.Min(ready)) / 2

@@ -444,7 +444,7 @@ func TestGoingOnFromAMoment(t *testing.T) {
 }
 
 // TestLaterTries replays a boot in which the goal waited for the second try of
-// an item that failed: without it, and without what kept the goal until that
+// an item that failed. Without it, and without what kept the goal until that
 // try was under way, it would have come as the rest allows.
 func TestLaterTries(t *testing.T) {
 	span := func(name string, begin, end float64, after ...string) boot.Span {
@@ -481,7 +481,7 @@ func TestLaterTries(t *testing.T) {
 }
 
 // loggedIn is a boot that was ready after six seconds and in which somebody
-// logged in four seconds later: two programs of theirs computed side by side,
+// logged in four seconds later. Two programs of theirs computed side by side,
 // on two processors.
 func loggedIn(user string) boot.Boot {
 	course := func(from, to, cpu float64) []boot.Use {

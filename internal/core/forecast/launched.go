@@ -8,9 +8,9 @@ import (
 	"calmdawn/internal/core/boot"
 )
 
-// follow has a unit of a login start when that comes: as long after ready as it
-// did where the login came after ready, for the person took that time, else
-// after what opened the session. false where the unit is none of a login, or
+// follow has a unit of a login start when that comes. Where the login came
+// after ready it is as long after ready, for the person took that time. Else it
+// follows what opened the session. false where the unit is none of a login, or
 // what opened it is not known.
 func (r *Replay) follow(i int, under boot.Key) bool {
 	u, logins := &r.units[i], r.Boot.Logged()
@@ -88,9 +88,9 @@ func (r *Replay) readPrograms() {
 	}
 }
 
-// shaped is the course of a program, at which the recorder looks once a second,
-// with what it used between two looks spread as its seat's use was, at which it
-// looks more often.
+// shaped is the course of a program, at which the recorder looks once a second.
+// What it used between two looks is spread as its seat's use was, at which the
+// recorder looks more often.
 func shaped(p boot.Program, seat []boot.Use) []boot.Use {
 	var all []boot.Use
 	last := boot.Use{At: p.Began}
@@ -192,8 +192,8 @@ func (r *Replay) readAsks() {
 	}
 }
 
-// Unasked are the units that none of some boots would have started without a
-// set, though only on demand: as far as was seen nothing else asks for them.
+// Unasked are the units that no boot would have started without a set, though
+// only on demand. As far as was seen nothing else asks for them.
 func Unasked(replays []*Replay, set Set) (all []boot.Key) {
 	for _, r := range replays {
 		off := r.indexes(set)
@@ -213,7 +213,7 @@ func Unasked(replays []*Replay, set Set) (all []boot.Key) {
 	return all
 }
 
-// held is the replay with units held back by some time each: those of the
+// held is the replay with units held back by some time each. Those of the
 // machine from when the boot is ready, those of a login from when they would
 // start.
 func (r *Replay) held(by map[int]time.Duration) *Replay {

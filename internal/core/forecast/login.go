@@ -12,13 +12,13 @@ import (
 
 // Of some boots a machine tells when one could work, and what its login's
 // programs computed, and nothing of what waited for what. What can be replayed
-// of them is the login: its programs, each from when it began, and the system's
-// own work beside them, compete for the processors, each on one at most. How
-// much that own work is, is fitted, so that the replay ends when one could
+// of them is the login. Its programs, each from when it began, and the system's
+// own work beside them compete for the processors. Each works on one at most.
+// How much that own work is, is fitted, so that the replay ends when one could
 // work. Nothing is known of the disk, nor of services: the saving is a lower
 // bound of what it takes to compute.
 //
-// Whether that says anything is tried on the boots themselves: each is replayed
+// Whether that says anything is tried on the boots themselves. Each is replayed
 // with what the own work was in the middle of the others, see [judgeLogins].
 
 // leastLogins is how many logins of one kind it takes to tell.

@@ -10,8 +10,9 @@ import (
 	"calmdawn/internal/core/boot"
 )
 
-// logins are boots of which only the login is known: programs of so many
-// seconds of computing each, beside own work of the system, on two processors.
+// logins are boots of which only the login is known. They have programs of so
+// many seconds of computing each, beside own work of the system, on two
+// processors.
 func logins(n int, own func(i int) float64, cpu ...float64) (all []boot.Boot) {
 	for i := range n {
 		b := boot.Boot{

@@ -2,9 +2,9 @@
 // replays recorded boots with them left out.
 //
 // A replay knows what each unit waited for before it was started, how long its
-// start took, and what it used of the processors; computing units share the
-// processors, waiting ones do not. It is first fitted to the boot as it was:
-// how far it then is from what was measured is its error, and with too large an
+// start took, and what it used of the processors. Computing units share the
+// processors, waiting ones do not. It is first fitted to the boot as it was.
+// How far it then is from what was measured is its error. With too large an
 // error it forecasts nothing.
 package forecast
 
@@ -22,8 +22,8 @@ import (
 // share of ready.
 const MaxError = 0.05
 
-// finest is how far a replay may be from when the boot was usable in any case:
-// the recorder looks ten times a second, and at processes once.
+// finest is how far a replay may be from when the boot was usable in any case.
+// The recorder looks ten times a second, and at processes once.
 const finest = 250 * time.Millisecond
 
 // Inputs say what a boot told that a replay needs.
@@ -31,7 +31,7 @@ type Inputs struct {
 	Processor bool // what units used of the processors
 	Courses   bool // and when
 	// Disk is what the disk gave while it held the boot back, in bytes a
-	// second; 0 where it did not, or that is not known.
+	// second. It is 0 where it did not, or that is not known.
 	Disk float64
 	// Busy is the part of all processors that was in use until ready, 0 to 1;
 	// -1 where not known.

@@ -7,9 +7,9 @@ import (
 	"calmdawn/internal/core/boot"
 )
 
-// A boot without an item is the boot as it was until the item would have begun,
-// or until something would no longer have waited for it. So the replay that
-// forecasts count from is kept as it stood at some moments, and another one
+// A boot without an item is the boot as it was until the item would have begun.
+// Or it is so until something would no longer have waited for it. So the replay
+// that forecasts count from is kept as it stood at some moments. Another one
 // goes on from the last of them that both share. Nothing else depends on it:
 // the outcome is that of a replay from the beginning.
 
@@ -73,8 +73,8 @@ func (r *Replay) rerun(alive []bool) Outcome {
 }
 
 // apart is the first moment at which the boot with those units that are alive
-// may differ from the one that forecasts count from, less a little; false where
-// it may from the beginning.
+// may differ from the one that forecasts count from. A little is taken off. It
+// is false where it may from the beginning.
 func (r *Replay) apart(alive []bool) (at time.Duration, ok bool) {
 	const little = time.Microsecond // began and done are rounded
 	out := r.baseline

@@ -46,8 +46,8 @@ func (p piece) stretch() stretch {
 // Few are in it: to make room for one costs no more than a heap.
 type line []entry
 
-// An entry is a job by its place among all, and when its stretch ends: by the
-// clock when waiting, by a shared clock when computing or reading.
+// An entry is a job by its place among all, and when its stretch ends. That is
+// by the clock when waiting, by a shared clock when computing or reading.
 type entry struct {
 	at  float64
 	job int

@@ -5,8 +5,8 @@ import (
 	"strings"
 )
 
-// SafeID makes an id of a text that may hold anything: ASCII letters, digits
-// and "._-+@:/#" stay, any other byte and the % become % and two digits, as in
+// SafeID makes an id of a text that may hold anything. ASCII letters, digits
+// and "._-+@:/#" stay. Any other byte and the % become % and two digits, as in
 // URIs (RFC 3986, section 2.1). No two texts share an id, and nothing in one
 // means anything to a shell.
 func SafeID(text string) string {

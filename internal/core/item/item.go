@@ -78,10 +78,10 @@ type Item struct {
 	Fires  string // for a task that is armed: when it goes off, in words
 	Unsure bool   // found with low confidence: it may not be launched, and is never edited
 
-	// Traits are what else tells of what it is for: "bus org.example.Name" that
-	// it answers to, "socket /run/x.sock" that starts it, "target x.target"
-	// that it belongs to, "category X" of its desktop entry, "network first"
-	// where it waits for the network.
+	// Traits are what else tells of what it is for. They are "bus
+	// org.example.Name" that it answers to, "socket /run/x.sock" that starts
+	// it. They are too "target x.target" that it belongs to, or "category X" of
+	// its desktop entry. "network first" is on what waits for the network.
 	Traits   []string
 	Because  []string  // native names that pull it in, from the top
 	NeededBy []string  // ids of items that require it
@@ -234,9 +234,9 @@ func (s Survey) Find(id string) (Item, bool) {
 	return s.Items[i], true
 }
 
-// Sort orders items the way people read them when nothing was measured: added
-// ones before the operating system's own, what is launched before what is not,
-// boot before login, then by maker, title and id.
+// Sort orders items the way people read them when nothing was measured. Added
+// ones go before the operating system's own, what is launched before what is
+// not, boot before login. Then they go by maker, title and id.
 func Sort(items []Item) {
 	type key struct {
 		at, rank     int

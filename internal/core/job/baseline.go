@@ -24,8 +24,9 @@ type Baseline struct {
 }
 
 // BaselineOf chooses the boots that are nearest to the machine as changes have
-// set it up now: the last ones in which everything ran that is on now. Where
-// there are none, they are those of the last configuration that was booted.
+// set it up now. Those are the last ones in which everything ran that is on
+// now. Where there are none, they are those of the last configuration that was
+// booted.
 func BaselineOf(boots []boot.Boot, changes []change.Change, now time.Time) Baseline {
 	present := states(changes, now)
 	for _, complete := range []bool{true, false} {

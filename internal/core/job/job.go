@@ -1,6 +1,6 @@
-// Package job puts a machine's changes and its boots together: which boots lie
-// before and after which changes, how they differ, what the difference consists
-// of, and what became of what was forecast.
+// Package job puts a machine's changes and its boots together. It tells which
+// boots lie before and after which changes, how they differ, and what the
+// difference consists of. It tells too what became of what was forecast.
 package job
 
 import (
@@ -80,8 +80,8 @@ func (b Begin) first(done []change.Change) (int, bool) {
 }
 
 // Since compares the boots before the last job with those in which the machine
-// was set up as now; where there are none yet, with those of the last setup
-// that was booted, and Waiting is what they lack. Where all of the job is taken
+// was set up as now. Where there are none yet, it takes those of the last setup
+// that was booted. Waiting is what they lack. Where all of the job is taken
 // back, it compares the boots around the last change. false where no change was
 // made that a boot could feel, or none is there to begin with.
 func Since(
@@ -154,7 +154,8 @@ func Since(
 }
 
 // Before are the boots ahead of the job that goes on now, of the setup right
-// before its first change, and that change's number; false where no job does.
+// before its first change, and that change's number. It is false where no job
+// does.
 func Before(boots []boot.Boot, changes []change.Change, now time.Time) (Baseline, bool) {
 	done := FeltBy(boots, CarriedOut(changes))
 	if len(done) == 0 || now.Sub(done[len(done)-1].MadeAt) >= Pause {
@@ -273,7 +274,7 @@ func sameStep(steps []compare.Step, changes []change.Change, number string) []ch
 }
 
 // Explain finds out what the difference consists of. Order gives boots the
-// order of their units where they do not know it; all are the machine's
+// order of their units where they do not know it. all are the machine's
 // changes, of whose forecasts some have an outcome.
 func (c *Comparison) Explain(order func([]boot.Boot) []boot.Boot, all []change.Change) {
 	if c.Main.Before.N == 0 || c.Main.After.N == 0 {

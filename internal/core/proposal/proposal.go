@@ -1,5 +1,5 @@
-// Package proposal holds decisions on the items of a machine as a text that a
-// person edits, keeps, and applies to the next machine of the same kind.
+// Package proposal holds decisions on the items of a machine as a text. That is
+// what a person edits, keeps, and applies to the next machine of the same kind.
 package proposal
 
 import (

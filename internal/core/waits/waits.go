@@ -1,6 +1,6 @@
-// Package waits arranges one boot as what people waited for: what usable, or
-// ready where that is not known, waited for, one stretch after the other, and
-// what worked beside each.
+// Package waits arranges one boot as what people waited for. That is what
+// usable, or ready where that is not known, waited for, one stretch after the
+// other. It has what worked beside each.
 package waits
 
 import (

@@ -23,7 +23,7 @@ func span(native string, begin, end time.Duration, after ...string) boot.Span {
 }
 
 // small is a boot of ten seconds: a and b one after the other on the way to the
-// goal, c beside a, and e beside b, which computed for a second.
+// goal. c is beside a, and e beside b, which computed for a second.
 func small() boot.Boot {
 	e := span("e", 5*sec, 7*sec, "a")
 	e.Course = []boot.Use{{At: 5 * sec}, {At: 7 * sec, CPU: sec}}
@@ -78,7 +78,7 @@ func TestStretches(t *testing.T) {
 }
 
 // TestTheLogin has somebody log in 12 s after it was ready, and something work
-// for 10 s: the axis leaves the 12 s out, and the way goes on to usable.
+// for 10 s. The axis leaves the 12 s out, and the way goes on to usable.
 func TestTheLogin(t *testing.T) {
 	b := small()
 	b.Logins = []boot.Login{{User: "maria", Began: 22 * sec}}

@@ -25,7 +25,7 @@ type Entry struct {
 // log: keyed hashes, offsets of 64 bits.
 type Journal struct {
 	// Pack, where it is set, compresses a field as the file's format asks and
-	// says how: 1 is XZ, 2 LZ4 behind the field's length, 4 zstd, and 0 leaves
+	// says how. 1 is XZ, 2 LZ4 behind the field's length, 4 zstd, and 0 leaves
 	// the field as it is.
 	Pack func(field []byte) (packed []byte, how byte)
 

@@ -3,7 +3,7 @@
 // tests consist of them.
 //
 // Nothing of it is shared with the packages that read these files, but for the
-// layout of Linux's log: a mistake of one side cannot hide in the other.
+// layout of Linux's log. A mistake of one side cannot hide in the other.
 package write
 
 import (

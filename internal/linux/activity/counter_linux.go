@@ -22,10 +22,10 @@ func OpenCounter(file string) Counter {
 // Is reports whether it is open.
 func (c Counter) Is() bool { return c.fd > 0 }
 
-// Read returns what the file holds now, as far as it fits into the room; empty
-// where it is none, or what it told of is gone. It asks once: to ask again for
-// the end, as readers of files do, has the kernel work it all out a second
-// time.
+// Read returns what the file holds now, as far as it fits into the room. It is
+// empty where it is none, or what it told of is gone. It asks once: to ask
+// again for the end, as readers of files do, has the kernel work it all out a
+// second time.
 func (c Counter) Read(room []byte) []byte {
 	if c.fd == 0 {
 		return nil

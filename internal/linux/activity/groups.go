@@ -1,6 +1,6 @@
 // Package activity reads what the units and the processes of the running
-// machine use of its processors, disks and memory, from the control groups
-// (cgroups(7)) and proc(5).
+// machine use of its processors, disks and memory. It reads the control groups
+// (cgroups(7)), and proc(5).
 //
 // It is made to be asked many times a second at little cost: files are kept
 // open, and what is idle is asked less often. The kernel's own files are read
@@ -28,7 +28,7 @@ const (
 	// maxPoints bounds a time course; a longer one is thinned.
 	maxPoints = 600
 	// soonest is how soon after a look a group that does something is due
-	// again: the callers' beat less what a timer may be early by.
+	// again. That is the callers' beat less what a timer may be early by.
 	soonest = 50 * time.Millisecond
 	latest  = 750 * time.Millisecond
 )
@@ -144,7 +144,7 @@ func (g *Groups) UnitOf(path string) (*Group, bool) {
 }
 
 // Discover looks for groups that are new. Where the kernel tells of them, the
-// folders are listed only once: to list them all, several times a second, would
+// folders are listed only once. To list them all, several times a second, would
 // cost more than all else that is done here.
 func (g *Groups) Discover() {
 	if g.listed && g.watch.made(g.anew) {
@@ -206,8 +206,8 @@ func (g *Groups) meet(dir, name string) {
 	}
 }
 
-// The groups of a user's logins and of their service manager have fixed places:
-// what stands elsewhere under such a name, a user may have made.
+// The groups of a user's logins and of their service manager have fixed places.
+// What stands elsewhere under such a name, a user may have made.
 const managerDepth = 3
 
 // SessionOf returns the number of the user in whose login session a control
@@ -311,7 +311,7 @@ func (g *Group) leave() {
 
 // Sample asks the groups that are due, at the given moment of the boot. A group
 // that did nothing is asked half as often each time, but once a second at
-// least: what is still by then is not searched for what its processes became.
+// least. What is still by then is not searched for what its processes became.
 func (g *Groups) Sample(at time.Duration) {
 	for _, group := range g.all {
 		if group.Gone || at < group.due {

@@ -6,8 +6,8 @@ import (
 	"time"
 )
 
-// A turn is what the kernel tells of a process: that it was made by another,
-// that it has become another program, or that it has ended.
+// A turn is what the kernel tells of a process. It tells that it was made by
+// another, that it has become another program, or that it has ended.
 type turn struct {
 	kind        turnKind
 	pid, parent int           // parent only of one that was made

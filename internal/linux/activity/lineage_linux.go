@@ -176,7 +176,7 @@ func (l *lineage) readWords(pending []turn) (told, later []turn) {
 }
 
 // wordsAtOnce reads what [Processes.words] does, by calls that do not tell Go's
-// scheduler: it would give the processor to a thread that is not ahead of
+// scheduler. That would give the processor to a thread that is not ahead of
 // others, and take it back from that one. False while the process is only
 // becoming what it is.
 func wordsAtOnce(root string, pid int) (all []string, whole bool) {
@@ -273,7 +273,7 @@ func openRing(group, cpu int, what uint64, wake uint32) (*ring, error) {
 	}, nil
 }
 
-// read returns what was told since it was last asked, in its order; whole is
+// read returns what was told since it was last asked, in its order. whole is
 // false where the kernel had no room for some of it.
 func (l *lineage) read() (all []turn, whole bool) {
 	if l == nil {

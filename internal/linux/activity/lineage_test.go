@@ -44,9 +44,9 @@ func (p proc) ends(pid int) {
 	}
 }
 
-// TestLineage follows what the kernel tells: a program that forks twice and is
-// gone before anybody looks, one that ends between two looks, and a wrapper of
-// a millisecond.
+// TestLineage follows what the kernel tells. One program forks twice and is
+// gone before anybody looks, and one ends between two looks. One is a wrapper
+// of a millisecond.
 func TestLineage(t *testing.T) {
 	const ms = time.Millisecond
 	machine := proc{t, t.TempDir()}

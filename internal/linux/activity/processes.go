@@ -20,9 +20,10 @@ type Process struct {
 	// where nobody saw that.
 	From *Process
 	Name string // the kernel's name of it, 15 bytes
-	// Only of processes in sessions: its program as the kernel knows it, and
-	// its first words, with those that it had before it became another program,
-	// oldest last; and the kernel's names of the programs that it became.
+	// Only of processes in sessions. It tells its program as the kernel knows
+	// it, and its first words. With them go those that it had before it became
+	// another program, oldest last, and the kernel's names of the programs that
+	// it became.
 	Words, Names []string
 	Group        string // path of its control group
 	Began        uint64 // clock ticks since the kernel began; 0 if nobody looked at it
@@ -122,8 +123,8 @@ func FollowProcesses(root string, session func(group string) bool) *Processes {
 }
 
 // Listen has the kernel tell of the processes in a control group, and in those
-// below it, from now on: all that begin, and what they become. False where it
-// does not; then looks are all there is.
+// below it, from now on. It tells of all that begin, and what they become.
+// False where it does not; then looks are all there is.
 func (p *Processes) Listen(folder string) bool {
 	if p.lineage == nil {
 		p.lineage = openLineage(p.root, folder)
@@ -182,8 +183,8 @@ func (p *Processes) Sample(at time.Duration) {
 
 // SampleFresh looks at the processes of sessions that began less than a second
 // ago, or have ended, at the given moment of the boot. Where the kernel does
-// not tell of them it looks for those of the given groups that are new; at
-// every third look only while none is.
+// not tell of them it looks for those of the given groups that are new. It does
+// so at every third look only while none is.
 func (p *Processes) SampleFresh(at time.Duration, groups []string) {
 	p.hear()
 	if p.looks++; !p.listens && (len(p.fresh) > 0 || p.looks%3 == 0) {
@@ -211,8 +212,9 @@ func (p *Processes) list(file string, at time.Duration) {
 	}
 }
 
-// meet begins to follow a process that was found by looking; nil for one of the
-// kernel's, for one that has ended already, and where there are too many.
+// meet begins to follow a process that was found by looking. It is nil for one
+// of the kernel's, for one that has ended already, and where there are too
+// many.
 func (p *Processes) meet(pid int, at time.Duration) *Process {
 	const pause = 50 // looks, until one that was too many is tried again
 	if last, refused := p.refused[pid]; refused && p.round-last < pause {
@@ -350,7 +352,7 @@ func (p *Process) note(at time.Duration) {
 
 // end takes leave of the children of a process, nil if that is gone too. What
 // they used after they were last seen is shared out by how long each still
-// lived; where nobody told that and several went between two looks, it stays
+// lived. Where nobody told that and several went between two looks, it stays
 // with the parent.
 func (p *Processes) end(parent *Process, children []*Process, at time.Duration) {
 	p.shareOut(parent, children, at)
@@ -383,8 +385,9 @@ func (p *Processes) remember(process *Process) {
 }
 
 // shareOut gives children that have ended what they used after they were last
-// seen: what their parent was charged with when it took leave of them. Only who
-// made a process is asked: what looks after orphans is charged with anybody's.
+// seen. That is what their parent was charged with when it took leave of them.
+// Only who made a process is asked: what looks after orphans is charged with
+// anybody's.
 func (p *Processes) shareOut(parent *Process, children []*Process, at time.Duration) {
 	if parent == nil {
 		return
@@ -425,8 +428,8 @@ func (p *Process) unseen(at time.Duration) time.Duration {
 	return max(0, end-max(p.looked, p.Made))
 }
 
-// open opens the files of a process and looks at it for the first time; false
-// for one of the kernel's, or one that has ended already.
+// open opens the files of a process and looks at it for the first time. It is
+// false for one of the kernel's, or one that has ended already.
 func (p *Processes) open(process *Process) bool {
 	folder := p.root + "/" + strconv.Itoa(process.PID) + "/"
 	process.stat = OpenCounter(folder + "stat")

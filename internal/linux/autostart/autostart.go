@@ -123,7 +123,7 @@ func unitOf(name string) string {
 }
 
 // forAll switches off an entry of the machine that reaches none of the people
-// who log in: each has one of the same name, or has it stopped.
+// who log in. Each has one of the same name, or has it stopped.
 func (e *Entries) forAll(it *item.Item) {
 	if !it.State.Launched() {
 		return
@@ -417,7 +417,7 @@ func (e turner) Turn(it item.Item, to item.State, by time.Duration) error {
 }
 
 // Lookup returns the item that an entry of the machine is to one user who has
-// none of its name: what is turned is an entry of theirs in its place.
+// none of its name. What is turned is an entry of theirs in its place.
 func (e *Entries) Lookup(id string, of item.Survey) (item.Item, bool) {
 	at := strings.LastIndex(id, "@")
 	if at < 0 {

@@ -1,6 +1,6 @@
 // Package autostart reads the programs that a desktop launches when somebody
-// logs in, and plans their switching: the freedesktop.org Desktop Application
-// Autostart and Desktop Entry specifications.
+// logs in, and plans their switching. They follow the freedesktop.org Desktop
+// Application Autostart and Desktop Entry specifications.
 package autostart
 
 import (
@@ -118,8 +118,8 @@ func bare(command string) string {
 }
 
 // setDelay returns the text of a desktop entry whose program is held back by so
-// many seconds, 0 for not at all, and which is not hidden; every other byte as
-// it was.
+// many seconds, 0 for not at all. The entry is not hidden then. Every other
+// byte as it was.
 func setDelay(text []byte, seconds int) ([]byte, error) {
 	d, err := parse(text)
 	if err != nil {

@@ -255,8 +255,9 @@ func slow(governor, driver string) bool {
 	return governor == "powersave" && !itself
 }
 
-// updates looks for what a package manager left undone: entries of its status
-// that are neither installed nor gone, and updates that wait for the next boot.
+// updates looks for what a package manager left undone. That is entries of its
+// status that are neither installed nor gone, and updates that wait for the
+// next boot.
 func (l *look) updates() {
 	half := 0
 	if left, err := l.root.ReadDir("/var/lib/dpkg/updates"); err == nil && len(left) > 0 {

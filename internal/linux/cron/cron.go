@@ -149,7 +149,7 @@ func (t *Tables) Survey() []item.Item {
 var periodFolder = regexp.MustCompile(`/etc/cron\.(hourly|daily|weekly|monthly)\b`)
 
 // asUnit says of a line, or a script, what becomes of it where units are made
-// of lines: a timer of the same name goes before a table, and the usual folders
+// of lines. A timer of the same name goes before a table, and the usual folders
 // have timers of their own (systemd.cron(7); tried with its generator).
 func (t *Tables) asUnit(it *item.Item) {
 	if it.State != item.On {

@@ -25,8 +25,9 @@ type dialect struct {
 	catchUp string
 	// asUnits: it makes units of lines, and no daemon stays.
 	asUnits bool
-	// careful: a file that has several names is not read, nor a user's table
-	// that others may write to; private: nor one of any mode but 0600.
+	// careful says that a file that has several names is not read, nor a user's
+	// table that others may write to. private says that neither is one of any
+	// mode but 0600.
 	careful, private bool
 	// foreign says why users' tables are not read; empty where they are.
 	foreign string
@@ -56,8 +57,8 @@ const wholeSpool = "/var/spool/cron"
 
 const hourly = "/etc/cron.hourly/0anacron"
 
-// dialectOf tells which daemon a machine has: by the units that are there, and,
-// where one name is used by two, by the folders that they make.
+// dialectOf tells which daemon a machine has. It goes by the units that are
+// there. Where two use one name, it goes by the folders that they make.
 func dialectOf(r *machine.Root, there func(unit string) bool) dialect {
 	folder := func(p string) bool {
 		info, err := r.Stat(p)

@@ -1,7 +1,7 @@
 // Package cron reads the crontabs of a Linux machine, as its daemon would
-// (crontab(5), cron(8); dialect.go has the kinds of daemons), with the script
-// folders that they run and the table of the daemon that catches missed days
-// up, and plans the switching of lines.
+// (crontab(5), cron(8); dialect.go has the kinds of daemons). It reads too the
+// script folders that they run and the table of the daemon that catches missed
+// days up. It plans the switching of lines.
 package cron
 
 import (

@@ -238,7 +238,7 @@ func (c *collector) listBoots(f *File) error {
 	return nil
 }
 
-// note remembers the first and the last entry of a boot; told is whether its
+// note remembers the first and the last entry of a boot. told is whether its
 // kernel has said by then all that is asked of it, or never will.
 func (c *collector) note(f *File, e Entry) (r *record, told bool) {
 	c.mu.Lock()

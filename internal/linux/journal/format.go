@@ -1,6 +1,6 @@
-// Package journal reads the files in which a Linux machine keeps its
-// log, in their native form (the public document "Journal File Format"), and
-// reads boots out of them.
+// Package journal reads the files in which a Linux machine keeps its log, in
+// their native form (the public document "Journal File Format"). It reads boots
+// out of them.
 //
 // A [File] finds entries by the hash tables in the file and reads little else;
 // it trusts nothing that stands there. [Read] puts the boots of a machine

@@ -174,7 +174,7 @@ func TestWaitingForAPersonIsTakenOut(t *testing.T) {
 }
 
 // TestWrongClocks has boots begin with clocks that are years off, and are set
-// right later: they stay in the order of the log, and are dated by the clock
+// right later. They stay in the order of the log, and are dated by the clock
 // that was right.
 func TestWrongClocks(t *testing.T) {
 	w := write.NewJournal(ID{5}, ID{1})
@@ -258,7 +258,7 @@ func fill(b []byte, from, size uint64) {
 }
 
 // TestDamagedAmongWhole reads several files at once of which every second has
-// lost what leads to its entries: their boots turn up while the others are
+// lost what leads to its entries. Their boots turn up while the others are
 // being read.
 func TestDamagedAmongWhole(t *testing.T) {
 	files := map[string][]byte{}
@@ -308,8 +308,8 @@ func TestAFieldWithoutAValue(t *testing.T) {
 }
 
 // TestHostileSizes reads a damaged file that claims a tebibyte of which next to
-// nothing was ever written, and one that leads to the same places again and
-// again. Both come to an end.
+// nothing was ever written. Another leads to the same places again and again.
+// Both come to an end.
 func TestHostileSizes(t *testing.T) {
 	w := write.NewJournal(ID{5}, ID{1})
 	bootEntries(w, 1, began, 5)
@@ -528,9 +528,9 @@ func hundredBoots(b *testing.B, filler int) *machine.Root {
 
 // BenchmarkBoots reads all boots of a log of 1 GB with 100 boots, and of one
 // with a tenth of the other entries. "share" is the part of its bytes that were
-// read; "growth" how much longer it took than with the tenth; "ratio" how much
-// longer the operating system's own log program takes for the same kinds of
-// message, taking turns with the files in memory. All are of medians.
+// read. "growth" is how much longer it took than with the tenth. "ratio" is how
+// much longer the operating system's own log program takes for the same kinds
+// of message, taking turns with the files in memory. All are of medians.
 func BenchmarkBoots(b *testing.B) {
 	small, large := hundredBoots(b, 1300), hundredBoots(b, 13000)
 	defer debug.SetGCPercent(debug.SetGCPercent(500)) // as in the program

@@ -733,8 +733,8 @@ func (p *pages) page(n int64) ([]byte, error) {
 	return page, nil
 }
 
-// data is where something stands in the file from an offset on, in whole pages:
-// a file may be far larger than what was ever written of it.
+// data is where something stands in the file from an offset on, in whole pages.
+// A file may be far larger than what was ever written of it.
 func (p *pages) data(off int64) int64 {
 	file, ok := p.r.(io.Seeker)
 	if !ok || runtime.GOOS != "linux" {

@@ -74,9 +74,9 @@ func Spans(spans []boot.Span) {
 }
 
 // Questions are the stretches in which an encrypted disk waited for its
-// passphrase: from when a program that asks for one began, to when the disk was
-// opened. opened are moments at which any was, as far as they are known; else
-// what it takes to open it counts too.
+// passphrase. They go from when a program that asks for one began, to when the
+// disk was opened. opened are moments at which any was, as far as they are
+// known; else what it takes to open it counts too.
 func Questions(spans []boot.Span, opened []time.Duration) []boot.Wait {
 	var asked []time.Duration
 	for _, s := range spans {

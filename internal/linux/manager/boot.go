@@ -69,9 +69,9 @@ func (m *Manager) Times() (Times, error) {
 // A Question is how the manager is to be asked for its units.
 type Question struct {
 	Use bool // for what they use of memory and disks too
-	// FIFO says that one stands among the unit files: to look for a unit's file
-	// the manager would open it, and hang for good, so that it is asked for
-	// single properties.
+	// FIFO says that one stands among the unit files. To look for a unit's file
+	// the manager would open it, and hang for good. So it is asked for single
+	// properties.
 	FIFO bool
 }
 
@@ -113,7 +113,7 @@ func (m *Manager) Spans(origin time.Duration, q Question) ([]boot.Span, error) {
 }
 
 // list lists the units that are loaded. Devices and slices are left out, which
-// are nothing that is launched, and mounts where it is a user's manager: what
+// are nothing that is launched, and mounts where it is a user's manager. What
 // is mounted every manager repeats.
 func (m *Manager) list() ([]listed, error) {
 	kinds := []string{"*.service", "*.target", "*.socket", "*.timer", "*.path"}

@@ -10,7 +10,7 @@ import (
 	"time"
 )
 
-// TestAFalseBusIsLeft has sockets answer that are no bus: one sends a line
+// TestAFalseBusIsLeft has sockets answer that are no bus. One sends a line
 // without an end, one says nothing, one greets well and then sends without end.
 func TestAFalseBusIsLeft(t *testing.T) {
 	flood := bytes.Repeat([]byte{'x'}, 64<<10)

@@ -1,6 +1,6 @@
 // Package manager speaks to the running system's service managers over their
-// buses (org.freedesktop.systemd1(5)): it tells them to read their files anew,
-// and asks them about the boot that is running.
+// buses (org.freedesktop.systemd1(5)). It has them read their files anew, and
+// asks them about the boot that is running.
 package manager
 
 import (

@@ -47,8 +47,8 @@ var wanted = func() map[string]string {
 	return all
 }()
 
-// A value is what a property has, of the kinds that are asked for: a number or
-// a truth (0 or 1), a text, several texts.
+// A value is what a property has, of the kinds that are asked for. Those are a
+// number or a truth (0 or 1), a text, several texts.
 type value struct {
 	kind   byte // of its signature the first letter
 	number uint64

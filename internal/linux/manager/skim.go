@@ -12,9 +12,9 @@ import (
 
 // A skimmer is a connection to a bus that asks for properties and units itself,
 // many at once. A manager tells three hundred properties of each unit where a
-// dozen are wanted: to have the library decode them all, one answer after the
-// other, costs ten times what the rest of the asking does, which a recorder
-// that must not disturb its boot cannot afford. All other messages are the
+// dozen are wanted. To have the library decode them all, one answer after the
+// other, costs ten times what the rest of the asking does. A recorder that must
+// not disturb its boot cannot afford that. All other messages are the
 // library's. They are those of the D-Bus specification, "Message Protocol".
 type skimmer struct {
 	net.Conn

@@ -67,7 +67,7 @@ func encoded(t testing.TB, order binary.ByteOrder, m *dbus.Message) []byte {
 }
 
 // asked asks as many questions as there are answers of a bus, which come in
-// small parts and in this order, and returns what is made of them, and what the
+// small parts and in this order. It returns what is made of them, and what the
 // library would be handed.
 func asked(
 	t *testing.T,
@@ -143,9 +143,9 @@ func TestListedUnitsAreRead(t *testing.T) {
 	}
 }
 
-// TestWhatIsNoAnswerIsToldApart: a refusal, an answer that does not fit its
-// signature, one to nobody's call, one that is told twice, and the end of the
-// connection.
+// TestWhatIsNoAnswerIsToldApart sends a refusal, an answer that does not fit
+// its signature, one to nobody's call, and one that is told twice. Then it ends
+// the connection.
 func TestWhatIsNoAnswerIsToldApart(t *testing.T) {
 	little := binary.LittleEndian
 	refusal := encoded(t, little, &dbus.Message{

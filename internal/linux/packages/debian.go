@@ -162,7 +162,8 @@ const (
 )
 
 // askLists looks for the packages of which the status does not tell where they
-// are from, in the lists of the distribution's archive, where they are kept.
+// are from. It looks in the lists of the distribution's archive, where they are
+// kept.
 func (db *Database) askLists(f *forest) {
 	open := map[string]*node{}
 	for name, n := range f.nodes {

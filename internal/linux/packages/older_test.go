@@ -36,8 +36,9 @@ type byteOrder interface {
 	binary.AppendByteOrder
 }
 
-// hashed makes a file of hashed pairs: the count of packages, a value that is
-// short enough for its page where it is, and one that takes pages of its own.
+// hashed makes a file of hashed pairs. It has the count of packages, a value
+// that is short enough for its page where it is. Another one takes pages of its
+// own.
 func hashed(order byteOrder, headers ...[]byte) []byte {
 	const length = 512
 	page := func(number int, kind byte) []byte {
@@ -106,8 +107,9 @@ func slotted(headers ...[]byte) []byte {
 	return file
 }
 
-// TestOlderForms reads values of both kinds back, and any damage at random ends
-// in an error or in what is there, and takes no more than the file's size.
+// TestOlderForms reads values of both kinds back, and any damage at random.
+// Each ends in an error or in what is there, and takes no more than the file's
+// size.
 func TestOlderForms(t *testing.T) {
 	short, long := []byte("a short one"), bytes.Repeat([]byte("long "), 500)
 	type read func(f io.ReaderAt, size int64, each func([]byte) error) error

@@ -39,7 +39,7 @@ func (f *forest) add(n *node) {
 }
 
 // reach calls seen for each package that is needed by those given, directly or
-// not, the nearest first, with the one of them that it was reached from. pass
+// not, the nearest first. It is given the one that each was reached from. pass
 // says which packages are gone through.
 func (f *forest) reach(from []string, pass func(n *node) bool, seen func(n *node, by string)) {
 	type step struct{ name, by string }
@@ -123,8 +123,9 @@ func (f *forest) settle(rules rules) {
 	})
 }
 
-// archive is the name of the distribution whose archive a package is from, by
-// what the database says of its origin and of who packed it; empty for others.
+// archive is the name of the distribution whose archive a package is from. The
+// database tells it by the origin, and by who packed it. It is empty for
+// others.
 func (db *Database) archive(origin, address string) string {
 	origin = strings.ToLower(origin)
 	ours := func(name string) bool {
@@ -143,9 +144,9 @@ const (
 	longestMaker = 40
 )
 
-// upstream is who made a package of the archive, where that is plain: the name
-// in its copyright file (the Debian form of it), or the host of its home page;
-// else empty. Who packed it made it not.
+// upstream is who made a package of the archive, where that is plain. It is the
+// name in its copyright file (the Debian form of it), or the host of its home
+// page; else empty. Who packed it made it not.
 func (db *Database) upstream(name, page string) string {
 	var text []byte
 	err := fs.ErrNotExist

@@ -136,7 +136,7 @@ func Installs(r *machine.Root) []time.Time {
 }
 
 // Guessed reports, after Owners, that a database does not tell which packages
-// somebody chose: what is a part of the operating system then goes by priority,
+// somebody chose. What is a part of the operating system then goes by priority,
 // section and the sets of installers.
 func (db *Database) Guessed() bool { return db.guessed }
 

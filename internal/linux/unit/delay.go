@@ -10,7 +10,7 @@ import (
 	"calmdawn/internal/core/item"
 )
 
-// A service is held back by a timer of ours: nothing but the goal pulls it in,
+// A service is held back by a timer of ours. Nothing but the goal pulls it in,
 // it waits for the goal without being waited for, and starts the service some
 // time after.
 

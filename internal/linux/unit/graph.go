@@ -9,10 +9,10 @@ import (
 )
 
 // Graph returns what the unit files say of every unit that the next boot
-// launches, and of the given ones besides, as spans without times: their kinds,
-// what they are ordered after, what they pull in and trigger (systemd.unit(5),
-// bootup(7)). Dependencies that the service manager adds by itself are among
-// them as far as they bear on when something starts.
+// launches, and of the given ones besides. Those are spans without times. They
+// have their kinds, what they are ordered after, what they pull in and trigger
+// (systemd.unit(5), bootup(7)). Dependencies that the service manager adds by
+// itself are among them as far as they bear on when something starts.
 func (t *Tree) Graph(names []string) []boot.Span {
 	got := t.reach()
 	in := map[string]bool{}

@@ -106,7 +106,7 @@ func execWord(s string) (word, rest string, ok bool) {
 }
 
 // escape is what stands for a backslash and what follows it, and how many
-// letters of that belong to it; an escape that there is not stays as it is.
+// letters of that belong to it. An escape that there is not stays as it is.
 func escape(s string) (text string, n int) {
 	if at := strings.IndexByte(`abfnrtv\"'s`, s[0]); at >= 0 {
 		return "\a\b\f\n\r\t\v\\\"' "[at : at+1], 1

@@ -49,9 +49,9 @@ func (t *Tree) walk(goals []string) reached {
 	return got
 }
 
-// pulledBy lists the names that a unit pulls in: by its text, by the links in
-// the folders of all its names, and, for a path unit whose condition holds when
-// the machine boots, what it activates.
+// pulledBy lists the names that a unit pulls in. It does so by its text, by the
+// links in the folders of all its names. A path unit whose condition holds when
+// the machine boots pulls in what it activates.
 func (t *Tree) pulledBy(u *unit) []string {
 	names := slices.Concat(u.unitNames("Unit", "Wants", "Requires", "BindsTo", "Upholds"),
 		t.implied(u))
@@ -70,9 +70,9 @@ func (t *Tree) pulledBy(u *unit) []string {
 	})
 }
 
-// implied lists what a unit pulls in without naming it in [Unit]: its slice and
-// those above that, its sockets, the bus that it has to be on, and what follows
-// its success, where that is all that it does.
+// implied lists what a unit pulls in without naming it in [Unit]. That is its
+// slice and those above that, its sockets, the bus that it has to be on. What
+// follows its success is among it, where that is all that it does.
 func (t *Tree) implied(u *unit) []string {
 	n := splitName(u.name)
 	var names []string
@@ -262,7 +262,7 @@ func (t *Tree) stopped(name string) string {
 }
 
 // autostartCircle names the unit that wants the entries' target and is ordered
-// before what that target waits for: the manager then drops every entry to
+// before what that target waits for. The manager then drops every entry to
 // break the circle.
 func (t *Tree) autostartCircle() string {
 	const autostart, session = "xdg-desktop-autostart.target", "graphical-session.target"

@@ -9,8 +9,8 @@ import (
 	"calmdawn/internal/machine"
 )
 
-// What generators make of other files while the machine boots: units for old
-// init scripts and for rc.local, and links by presets at a first boot
+// What generators make of other files while the machine boots. Those are units
+// for old init scripts and for rc.local, and links by presets at a first boot
 // (systemd-sysv-generator(8), systemd-rc-local-generator(8),
 // systemd.preset(5)).
 
@@ -179,7 +179,7 @@ type preset struct {
 }
 
 // applyPresets adds, for a machine that boots for the first time, the links of
-// all units that the presets enable; without a rule a unit is enabled.
+// all units that the presets enable. Without a rule a unit is enabled.
 func (t *Tree) applyPresets() {
 	if !t.firstBoot() {
 		return

@@ -1,6 +1,7 @@
 // Package unit reads the units of a Linux machine's service managers from its
-// disk: which of them the next boot or login launches, by which chain, and
-// which edits switch one off or on (systemd.unit(5), systemd.service(5)).
+// disk. It tells which of them the next boot or login launches, by which chain.
+// It plans which edits switch one off or on (systemd.unit(5),
+// systemd.service(5)).
 //
 // It works on files alone and asks no service manager. What is under /run is
 // gone at the next boot and is not read, but for what generators made of the
@@ -461,7 +462,8 @@ func isTrue(value string) bool {
 
 // dropinsOf lists the drop-ins of a unit in the order in which they apply. Of
 // several with one file name the one in the strongest folder of the search path
-// counts, and there the one in the folder that is nearest to the unit's name.
+// counts. There the one counts in the folder that is nearest to the unit's
+// name.
 func (t *Tree) dropinsOf(u *unit) []string {
 	type found struct {
 		path        string
@@ -492,8 +494,8 @@ func (t *Tree) dropinsOf(u *unit) []string {
 }
 
 // away tells whether a drop-in folder is for a unit, and how far its name is
-// from the unit's: its own name or an alias, its template, a prefix that ends
-// in "-", or the type of unit alone.
+// from the unit's. It has the unit's own name or an alias, its template, a
+// prefix that ends in "-", or the type of unit alone.
 func (t *Tree) away(u *unit, folder string) (int, bool) {
 	if folder == u.name || slices.Contains(t.names[u.name], folder) {
 		return 0, true
@@ -539,7 +541,7 @@ func (u *unit) list(section, key string) []string {
 	return values
 }
 
-// unitNames returns the unit names in all values of some keys; dependencies
+// unitNames returns the unit names in all values of some keys. Dependencies
 // cannot be reset, and an [Install] section counts in the unit's own file
 // alone.
 func (u *unit) unitNames(section string, keys ...string) []string {

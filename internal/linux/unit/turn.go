@@ -29,7 +29,7 @@ func (t *Tree) stronger() string {
 }
 
 // A Turner turns units of one service manager one after another, on a copy of
-// its tree: each sees what was turned before it, and the tree stays as the disk
+// its tree. Each sees what was turned before it, and the tree stays as the disk
 // is.
 type Turner struct {
 	*Tree
@@ -155,9 +155,9 @@ func (t *Turner) unlink(name string) error {
 	return nil
 }
 
-// hide plans that a pull has no effect: links of the administrator's or the
-// user's go, those of vendors are hidden, an old script's S link is made a K
-// link, and rc.local loses its execute bits.
+// hide plans that a pull has no effect. Links of the administrator's or the
+// user's go, and those of vendors are hidden. An old script's S link is made a
+// K link, and rc.local loses its execute bits.
 func (t *Turner) hide(p *pull) error {
 	if slices.ContainsFunc(p.paths, isEarly) {
 		return nil // nothing hides it; its unit is masked

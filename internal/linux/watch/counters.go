@@ -65,9 +65,9 @@ func (c *counters) diskBusy() time.Duration {
 }
 
 // foreign is how much processor time others on the same computer have taken so
-// far, of those processors that this machine may use: what the hypervisor gave
-// to others, and in a container what runs beside it. own is what this machine's
-// processes have used.
+// far, of those processors that this machine may use. That is what the
+// hypervisor gave to others. In a container it is what runs beside it. own is
+// what this machine's processes have used.
 func (c *counters) foreign(own time.Duration) (time.Duration, bool) {
 	stolen, busy, found := time.Duration(0), time.Duration(0), false
 	// cpu0 user nice system idle iowait irq softirq steal …

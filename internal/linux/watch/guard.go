@@ -29,10 +29,10 @@ const (
 )
 
 // The first unit counts the boot, before any file system but the root's is
-// needed, and so before a start without them can end in an emergency. Its end
-// is an orderly one. The second is started once the goal is reached; if the
-// goal fails it fails with it, and the third notes that, as it does when the
-// machine ends in an emergency or in a rescue.
+// needed. That is before a start without them can end in an emergency. Its end
+// is an orderly one. The second is started once the goal is reached. If the
+// goal fails it fails with it, and the third notes that. The third does so too
+// when the machine ends in an emergency or in a rescue.
 var texts = map[string]string{
 	begin: `[Unit]
 Description=Calm Dawn boot guard

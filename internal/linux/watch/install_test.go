@@ -128,8 +128,8 @@ func TestInstallRefusesWhereOthersMayWrite(t *testing.T) {
 	}
 }
 
-// TestWhatUnitsMay reads our units: each is bounded; the recorder writes what
-// it keeps; nothing keeps the guard from what it puts back, or has it wait.
+// TestWhatUnitsMay reads our units. Each is bounded. The recorder writes what
+// it keeps. Nothing keeps the guard from what it puts back, or has it wait.
 func TestWhatUnitsMay(t *testing.T) {
 	recorder := fmt.Sprintf(unitText, Program, 3, "x", "/var/lib/calmdawn")
 	for _, line := range []string{

@@ -1,5 +1,6 @@
 // Package watch watches the boot of a Linux machine, and puts what does so into
-// one: the recorder's host and the boot guard's (packages recorder and guard).
+// one. Those are the recorder's host and the boot guard's (packages recorder
+// and guard).
 package watch
 
 import (
@@ -150,8 +151,8 @@ func (rec *host) rest() boot.Figure {
 			continue
 		}
 		sum += g.CPU()
-		// A container's group may go on from that of the container before it:
-		// then it had used more than it can have since the boot began.
+		// A container's group may go on from that of the container before it.
+		// Then it had used more than it can have since the boot began.
 		if len(g.Course) > 0 {
 			first := g.Course[0]
 			can := (first.At - rec.origin) * time.Duration(rec.counters.processors())

@@ -12,7 +12,7 @@ import (
 )
 
 // othersMayWrite refuses paths in folders, or in folders above them, that
-// anybody but root may write into: the machine's next boot runs as root what
+// anybody but root may write into. The machine's next boot runs as root what
 // stands there. A group may where it has no members, as Debian's staff.
 func othersMayWrite(r *machine.Root, paths ...string) error {
 	top, err := r.Stat("/")

@@ -17,7 +17,7 @@ func (start) Uptime() time.Duration {
 }
 
 // StartAgain has the service manager read its files anew and start its goal
-// again, by the signals that systemd(1) names; so early in a start there is no
+// again, by the signals that systemd(1) names. So early in a start there is no
 // bus to ask over.
 func (start) StartAgain() error {
 	// SIGRTMIN+0 of the C library that the service manager is built with

@@ -1,6 +1,6 @@
-// Package boots finds the boots that a Windows machine remembers: their starts
-// and ends in its event logs, how long they took where it wrote that down, and
-// what its logins launched in its traces of them.
+// Package boots finds the boots that a Windows machine remembers. It has their
+// starts and ends in its event logs. It tells how long they took where it wrote
+// that down, and what its logins launched in its traces of them.
 //
 // Which figure is which field stands in docs/windows.md.
 package boots

@@ -338,7 +338,7 @@ func TestInstalls(t *testing.T) {
 }
 
 // BenchmarkFindBoots finds the boots in a log of 50,000 events and some hundred
-// MB, and tells how much faster that is than a foreign reader converts it.
+// MB. It tells how much faster that is than a foreign reader converts it.
 func BenchmarkFindBoots(b *testing.B) {
 	var s story
 	filler := strings.Repeat("what another program has to say ", 30)

@@ -3,9 +3,9 @@
 //
 // The form is known from [MS-EVEN6], "BinXml", and from logs of other writers
 // (docs/windows.md). A log may come from a hostile disk, and may have been cut
-// off while it was written: it is walked chunk by chunk, a record counts by its
-// own marks, and what is wrong is counted and passed over. A chunk is in memory
-// at once, and text is made only of events that somebody wants.
+// off while it was written. It is walked chunk by chunk, a record counts by its
+// own marks. What is wrong is counted and passed over. A chunk is in memory at
+// once, and text is made only of events that somebody wants.
 package events
 
 import (
@@ -90,9 +90,9 @@ type Report struct {
 	Dirty   bool
 }
 
-// Read hands on the wanted events of a log in a file of a size, in the order in
-// which they stand there, which need not be that of their numbers. An error
-// says that it is none.
+// Read hands on the wanted events of a log in a file of a size. They come in
+// the order in which they stand there, which need not be that of their numbers.
+// An error says that it is none.
 func Read(f io.ReaderAt, size int64, want Wanted, each func(Event)) (Report, error) {
 	var report Report
 	head := make([]byte, 128)

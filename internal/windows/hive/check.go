@@ -9,9 +9,9 @@ import (
 const mostFaults = 20
 
 // Check walks all bins, cells and keys of a hive, and tells what is not as it
-// has to be. What healthy hives have too is none: cells that nothing leads to,
-// longest names and counts of users that are too large, counts of volatile
-// keys, keys of predefined handles.
+// has to be. What healthy hives have too is none. Those are cells that nothing
+// leads to, longest names and counts of users that are too large. So are counts
+// of volatile keys, and keys of predefined handles.
 func (e *Editor) Check() []Fault {
 	c := &checker{
 		h:       e.Hive,

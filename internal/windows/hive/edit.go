@@ -23,7 +23,7 @@ type File interface {
 	// Sync returns when all that was written is on the disk.
 	Sync() error
 	// Reserve makes the file at least so many bytes long and sees to it that
-	// there is room for them; where there is none, the file stays as it was.
+	// there is room for them. Where there is none, the file stays as it was.
 	Reserve(size int64) error
 }
 
@@ -31,10 +31,10 @@ type File interface {
 // one goroutine; keys and values that were taken from it before a change are of
 // no use after it.
 //
-// Each change is made by copying: first what is new is written where nothing
-// is, then its cells are marked as used, then one write within one sector leads
+// Each change is made by copying. First what is new is written where nothing
+// is, then its cells are marked as used. Then one write within one sector leads
 // to the new instead of the old, then the old is freed. Between these steps all
-// is synced, so that the file is a whole and clean hive at every moment, and
+// is synced, so that the file is a whole and clean hive at every moment. It
 // holds what it held before or what it shall hold, whatever of a step's sectors
 // has reached the disk. A stop leaves at most cells to which nothing leads. The
 // logs beside the hive are never touched: those of a clean hive mean nothing.
@@ -59,7 +59,7 @@ func (s span) end() uint32 { return s.at + s.size }
 
 // Edit opens the hive in a file of a size for changes. It refuses a hive that
 // was not written to its end, in which a transaction is open, or that has
-// faults: the error says so as a clause. The file stays the caller's, who keeps
+// faults. The error says so as a clause. The file stays the caller's, who keeps
 // it open while a method of the editor runs.
 func Edit(f File, size int64) (*Editor, error) {
 	e := &Editor{file: f, head: make([]byte, headSize)}
@@ -123,7 +123,7 @@ var (
 func (e *Editor) Forget() { e.blocks, e.order = map[int64][]byte{}, nil }
 
 // Holds reports whether a file of a size holds what the editor says that its
-// own does: what it read at first, with what it wrote.
+// own does. That is what it read at first, with what it wrote.
 func (e *Editor) Holds(f io.ReaderAt, size int64) (bool, error) {
 	if size < headSize+e.size {
 		return false, nil
@@ -365,7 +365,7 @@ func (w *work) end(at time.Time) error {
 	return nil
 }
 
-// freeAll frees cells, and returns the writes that do it: of cells that are
+// freeAll frees cells, and returns the writes that do it. Of cells that are
 // free beside each other only the first has a size that counts.
 func (e *Editor) freeAll(cells []uint32) (patches []patch) {
 	var begins []uint32
@@ -640,7 +640,7 @@ func (e *Editor) RemoveKey(above Key, name string, at time.Time) error {
 	return w.end(at)
 }
 
-// relist has a key list other keys below it: the list in which one changes is
+// relist has a key list other keys below it. The list in which one changes is
 // written anew, and the list of lists where there is one.
 func (w *work) relist(k Key, edit func([]namedCell) []namedCell) error {
 	e := w.e
@@ -721,7 +721,7 @@ func (w *work) relist(k Key, edit func([]namedCell) []namedCell) error {
 	return w.leadTo(k, uint32(total), at)
 }
 
-// names are the keys of a list, with their names; an error tells that they are
+// names are the keys of a list, with their names. An error tells that they are
 // not in their order, so that none has a place among them.
 func (e *Editor) names(list uint32) (all []namedCell, err error) {
 	cells, err := e.listAt(list, false)
@@ -741,7 +741,7 @@ func (e *Editor) names(list uint32) (all []namedCell, err error) {
 	return all, nil
 }
 
-// leadTo has a key lead to another list of so many keys: count and place stand
+// leadTo has a key lead to another list of so many keys. Count and place stand
 // beside each other, in one sector but for one key of 64.
 func (w *work) leadTo(k Key, n, list uint32) error {
 	count, place := int64(k.at)+4+20, int64(k.at)+4+28

@@ -256,7 +256,7 @@ func rounds(n uint64) uint64 {
 	return n
 }
 
-// TestRandomChanges makes thousands of changes in hives of each version, and
+// TestRandomChanges makes thousands of changes in hives of each version. It
 // holds what our reader, the walker and a foreign reader find against what
 // should be there.
 func TestRandomChanges(t *testing.T) {
@@ -311,7 +311,7 @@ func sameAsForeign(t *testing.T, data []byte) {
 }
 
 // TestAStoppedChange stops changes of every kind between and amid their steps,
-// with any of the sectors written that were not synced: the hive is whole and
+// with any of the sectors written that were not synced. The hive is whole and
 // clean each time, and as it was before or as it is after.
 func TestAStoppedChange(t *testing.T) {
 	const most = 200
@@ -408,8 +408,9 @@ func TestAStoppedChange(t *testing.T) {
 	t.Log(states, "states")
 }
 
-// states are the disks that a stop amid a step may leave: with any of its
-// sectors written, or as many of these choices as are asked for.
+// states are the disks that a stop amid a step may leave. They have been left
+// with any of its sectors written, or as many of these choices as are asked
+// for.
 func (s step) states(rng *rand.Rand, most int) (all [][]byte) {
 	places := slices.Sorted(maps.Keys(s.sectors))
 	build := func(chosen func(i int) bool) {

@@ -4,7 +4,7 @@
 // The format is not documented by its maker; what is said here of it was tried
 // on hives of several writers (docs/windows.md). Offsets of cells are relative
 // to the first bin, 4096 bytes into the file. A hive may come from a hostile
-// disk: each record is checked before it is used, lists lead one level down, a
+// disk. Each record is checked before it is used. Lists lead one level down. A
 // key counts only below the parent that it names, and what is wrong is told in
 // an error beside what is right.
 package hive

@@ -166,8 +166,9 @@ var withValue = []string{
 	"-outputformat", "-psconsolefile", "-version", "-windowstyle", "-workingdirectory", "-wd",
 }
 
-// command finds the file at the beginning of a command of PowerShell: called by
-// its name, by the call operator, or by the word that starts a program.
+// command finds the file at the beginning of a command of PowerShell. It is
+// called by its name, by the call operator, or by the word that starts a
+// program.
 var command = regexp.MustCompile(`(?i)^["\s]*(?:(?:&|\.|start-process|start|saps)\s+)?` +
 	`(?:-filepath\s+)?(?:'([^']+)'|\\?"([^"]+?)\\?"|([^\s'"&;|]+))`)
 

@@ -16,10 +16,10 @@ import (
 const most = 48
 
 // ID is the id of an item: KIND:[PLACE/]NAME[@OWNER]. In a name of other than
-// letters, digits, "._-+" each run of other signs is one "-"; such an id, and a
+// letters, digits, "._-+" each run of other signs is one "-". Such an id, and a
 // long one, ends in # and four digits of a sum of the native name and the
-// owner, so that two of them are not taken for one. Nothing in it means
-// anything to a shell.
+// owner. So two of them are not taken for one. Nothing in it means anything to
+// a shell.
 func ID(kind item.Kind, place, name, owner, native string) string {
 	plain, same := tame(name)
 	if place != "" {

@@ -58,7 +58,7 @@ var ErrNoDelay = errors.New("there is no delay for what Windows launches at a lo
 const approvalSize = 12
 
 // Approve plans the note, at an address, that an entry is on or off, as Windows
-// writes it: its lowest bit decides, and the other bits of the first number
+// writes it. Its lowest bit decides, and the other bits of the first number
 // stay. Of a note of an unusual length only that bit changes.
 func Approve(d *machine.Draft, address string, on bool) error {
 	now, err := d.Node(address, "")

@@ -127,7 +127,7 @@ func (d *Disk) in(dir, name string) (string, error) {
 }
 
 // short finds what a short name such as PROGRA~1 stands for, where only one
-// name of the folder can be meant: short names are not read from the disk. The
+// name of the folder can be meant. Short names are not read from the disk. The
 // top of one has its folders of programs in the order in which set-up makes
 // them, which is that of their names.
 func (f folder) short(name string, top bool) string {

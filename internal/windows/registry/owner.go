@@ -12,7 +12,7 @@ import (
 const Descriptor = "system.ntfs_acl"
 
 // Private is a descriptor that gives administrators and the system everything,
-// and nobody else anything; of a folder it is passed on to what is made in it.
+// and nobody else anything. Of a folder it is passed on to what is made in it.
 func Private(folder bool) []byte {
 	const (
 		protected = 0x9004 // with a list of rights, which is not added to from above

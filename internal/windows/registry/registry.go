@@ -202,7 +202,7 @@ type Place struct {
 }
 
 // Machine returns the key at a path of the machine's part of the registry, that
-// begins with SOFTWARE or SYSTEM; SYSTEM\CurrentControlSet is that of the next
+// begins with SOFTWARE or SYSTEM. SYSTEM\CurrentControlSet is that of the next
 // boot.
 func (reg *Registry) Machine(p string) Place {
 	name, rest, _ := strings.Cut(p, `\`)
@@ -370,9 +370,10 @@ func (reg *Registry) readUsers(config string) {
 	reg.strays(taken)
 }
 
-// ofSystem reports whether an account is no person's: the system's own, those
-// that services have by their names, pools of web servers, virtual machines,
-// and what draws the screen and the fonts ([MS-DTYP] 2.4.2.4).
+// ofSystem reports whether an account is no person's. Such are the system's
+// own, those that services have by their names, pools of web servers, and
+// virtual machines. Such is too what draws the screen and the fonts ([MS-DTYP]
+// 2.4.2.4).
 func ofSystem(sid string) bool {
 	if slices.Contains([]string{"S-1-5-18", "S-1-5-19", "S-1-5-20"}, sid) {
 		return true
@@ -464,8 +465,8 @@ func (reg *Registry) openUser(u *User, image, config string) {
 }
 
 // Local is the path without its letter of what Windows calls by an absolute
-// path; false where that is on another disk, or another computer, with its
-// letter or name.
+// path. It is false where that is on another disk, or another computer, with
+// its letter or name.
 func (reg *Registry) Local(p string) (rest, letter string, ok bool) {
 	p = strings.ReplaceAll(p, "/", `\`)
 	for _, prefix := range []string{`\??\`, `\\?\`, `\\.\`} {

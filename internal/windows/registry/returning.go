@@ -29,7 +29,7 @@ func (reg *Registry) Waiting() (all []string) {
 }
 
 // Returning are sentences on what may change back what is edited, by how the
-// addresses begin that it is about: all of them, or those of a user.
+// addresses begin that it is about. Those are all of them, or those of a user.
 func (reg *Registry) Returning() map[string]string {
 	all := map[string]string{}
 	if updates := reg.Waiting(); len(updates) > 0 {

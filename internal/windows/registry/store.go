@@ -343,8 +343,8 @@ func refused(file string, err error) error {
 	return err
 }
 
-// verify compares the file with what the editor says that it holds, and has
-// the walker look at that once more where it does not take long.
+// verify compares the file with what the editor says that it holds. It has the
+// walker look at that once more, where it does not take long.
 func (o *opened) verify(size int64) error {
 	const short = 16 << 20
 	holds, err := o.Holds(o.file, size)

@@ -6,8 +6,8 @@ import (
 	"unicode/utf16"
 )
 
-// Text is what a text file of Windows holds: UTF-16 where it begins with its
-// mark, or every second byte of its begin is none; else as it is.
+// Text is what a text file of Windows holds. It is UTF-16 where it begins with
+// its mark, or every second byte of its begin is none; else as it is.
 func Text(raw []byte) string {
 	switch {
 	case bytes.HasPrefix(raw, []byte{0xFF, 0xFE}):

@@ -12,8 +12,9 @@ import (
 	"calmdawn/internal/windows/hive"
 )
 
-// Words is a value as files for import write it: "dword:00000004", a text in
-// quotes, or the bytes of any other; with what a note of what is off says.
+// Words is a value as files for import write it. That is "dword:00000004", a
+// text in quotes, or the bytes of any other. It comes with what a note of what
+// is off says.
 func (s *Store) Words(address string, n change.Node) string {
 	const most = 40 // bytes that are shown of a long one
 	key, _, _ := parse(address)

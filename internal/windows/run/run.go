@@ -314,8 +314,8 @@ func (l *reader) policiesOf(u *registry.User) []registry.Place {
 	return all
 }
 
-// chain adds what stands between the login and the desktop: the system's own
-// part of it only where all items are shown, what was added to it always.
+// chain adds what stands between the login and the desktop. The system's own
+// part of it only where all items are shown; what was added to it always.
 func (l *reader) chain(key registry.Place, u *registry.User) {
 	for _, c := range []struct{ value, own string }{
 		{"Userinit", "userinit.exe"},
@@ -441,8 +441,8 @@ func (l *reader) session() {
 	}
 }
 
-// turn plans an entry on or off: by the note that Windows itself keeps of that,
-// or, where it keeps none, by taking the entry away.
+// turn plans an entry on or off. It does so by the note that Windows itself
+// keeps of that. Where it keeps none, it takes the entry away.
 func (w way) turn(d *machine.Draft, _ item.Item, to item.State, _ time.Duration) error {
 	switch {
 	case w.refused != "":

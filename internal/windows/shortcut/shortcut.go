@@ -14,8 +14,8 @@ import (
 
 // A Link is what a shortcut says.
 type Link struct {
-	// Targets are the ways to what it launches that it has, the best first:
-	// with variables in them, absolute, or made of the names of its list.
+	// variables in them, absolute, or made= variables in them, are absolute, or
+	// are made
 	Targets   []string
 	Relative  string // to the shortcut's own folder
 	Arguments string

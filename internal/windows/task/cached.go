@@ -13,11 +13,11 @@ const (
 	handlerMark = 0x7777
 )
 
-// cachedActions are the actions of a task as the scheduler's list keeps them: a
-// version, from the second on whose rights they have, and one behind the other,
-// each a mark, a name and its texts with their lengths. The form is known from
-// lists of other writers, not from a document; what does not fit it ends the
-// reading.
+// cachedActions are the actions of a task as the scheduler's list keeps them.
+// It holds a version, from the second on whose rights they have. Then they
+// stand one behind the other, each a mark, a name and its texts with their
+// lengths. The form is known from lists of other writers, not from a document;
+// what does not fit it ends the reading.
 func cachedActions(data []byte) (d definition) {
 	r := &cursor{data: data}
 	version := r.number(2)

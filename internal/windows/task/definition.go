@@ -122,7 +122,7 @@ func duration(text string) time.Duration {
 }
 
 // reported is the moment at which an event comes that a trigger waits for, of
-// those that each boot or each login reports; later for any other.
+// those that each boot or each login reports. It is later for any other.
 func (t trigger) reported() item.When {
 	query := strings.ToLower(strings.Join(strings.Fields(t.Subscription), ""))
 	asks := func(source string, ids ...string) bool {

@@ -16,8 +16,8 @@ import (
 )
 
 // Registry is all that the hives of a disk hold, by file, key and name, read by
-// the reader that edits none: values with type and data, keys with their times.
-// Each hive has to be whole and clean.
+// the reader that edits none. It has values with type and data, keys with their
+// times. Each hive has to be whole and clean.
 func Registry(t testing.TB, dir string) map[string]string {
 	t.Helper()
 	all := map[string]string{}
@@ -83,7 +83,7 @@ func hivesOf(t testing.TB, dir string) (all []string) {
 }
 
 // Differing are the values in which two registries differ, and the keys that
-// only one of them has; times are those of keys that both have.
+// only one of them has. times are those of keys that both have.
 func Differing(a, b map[string]string) (values, times []string) {
 	both := maps.Clone(a)
 	maps.Copy(both, b)

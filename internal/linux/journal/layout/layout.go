@@ -112,8 +112,8 @@ const (
 
 var le = binary.LittleEndian
 
-// Hash returns the hash of a payload in the tables of a file: keyed with the
-// file's id, or without a key as older files have it.
+// Hash returns the hash of a payload in the tables of a file. It is keyed with
+// the file's id, or without a key as older files have it.
 func Hash(payload []byte, keyed bool, key [16]byte) uint64 {
 	if keyed {
 		return siphash.Hash(le.Uint64(key[:8]), le.Uint64(key[8:]), payload)
