@@ -44,6 +44,7 @@ deps:
 check:
 	@unformatted=$$(gofmt -l cmd internal .ci); [ -z "$$unformatted" ] || { echo "gofmt would change: $$unformatted"; exit 1; }
 	@go run ./.ci/width
+	@go run ./.ci/plain
 	go vet ./...
 	go tool staticcheck ./...
 	@for on in windows/amd64 darwin/arm64; do echo "vet for $$on"; GOOS=$${on%/*} GOARCH=$${on#*/} go vet ./... || exit 1; done

@@ -223,7 +223,9 @@ func paragraphs(file string, line int, text string) (all []piece) {
 			flush()
 		case strings.HasPrefix(trimmed, "|"):
 			flush()
-			for cell := range strings.SplitSeq(trimmed, "|") {
+			for _, cell := range strings.FieldsFunc(trimmed, func(r rune) bool {
+				return r == '|' || r == ';' // a cell is a list of words, rather
+			}) {
 				if cell = strings.TrimSpace(cell); cell != "" {
 					all = append(all, piece{file, line + i, cell})
 				}

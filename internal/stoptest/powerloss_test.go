@@ -32,7 +32,7 @@ type loss struct {
 }
 
 // losses lists what a loss before the nth call may leave, by the rules of
-// ext4's ordered mode (docs/architecture.md). What was done to names and
+// ext4's ordered mode (docs/design/ledger.md). What was done to names and
 // attributes reaches a disk in its order, so that a first part of it has. A
 // sync of anything brings all of it. Data of a file reaches the disk in any
 // order, and surely with a sync of that file.
