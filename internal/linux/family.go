@@ -28,6 +28,7 @@ import (
 // A Family is Linux, as a [family.Family].
 type Family struct{}
 
+// Name is what people call the family.
 func (Family) Name() string { return "Linux" }
 
 // signs are what only the root of a Linux machine has, or what it has beside a
@@ -54,6 +55,7 @@ func (Family) Fits(r *machine.Root) string {
 	return ""
 }
 
+// Scope says for help what is surveyed of such machines, and what is not.
 func (Family) Scope() string {
 	return `Services, timers and the programs of desktop logins, of the machine and of each
 user; old init scripts and rc.local; every line of the crontabs and the scripts
@@ -65,6 +67,7 @@ another goal, on a disk what generators make as a boot begins (other than of old
 scripts), and what programs launch in turn once they run.`
 }
 
+// Home is where things of ours stand in such a machine.
 func (Family) Home() machine.Home {
 	return machine.Home{
 		Casebook:  "/var/lib/calmdawn",

@@ -37,6 +37,7 @@ var roles []byte
 // A Family is Windows, as a [family.Family].
 type Family struct{}
 
+// Name is what people call the family.
 func (Family) Name() string { return "Windows" }
 
 // Fits asks for the hives of a Windows machine.
@@ -48,6 +49,7 @@ func (Family) Fits(r *machine.Root) string {
 	return config
 }
 
+// Scope says for help what is surveyed of such machines, and what is not.
 func (Family) Scope() string {
 	return `Services, and drivers with --all; the Run lists and start-up folders of the
 machine and of each user; tasks; packaged apps. Shown, and never switched: scripts of
@@ -58,6 +60,7 @@ Not looked at: subscriptions to management events, extensions of programs, and
 what programs launch in turn once they run.`
 }
 
+// Home is where things of ours stand in such a machine.
 func (Family) Home() machine.Home {
 	return machine.Home{
 		Casebook:  "/ProgramData/calmdawn",

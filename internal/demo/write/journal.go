@@ -64,7 +64,6 @@ func NewJournal(machineID, fileID [16]byte) *Journal {
 }
 
 // NewDeepJournal is the same with so many places in the table of data.
-
 func NewDeepJournal(machineID, fileID [16]byte, dataBuckets int) *Journal {
 	w := &Journal{
 		machine:    machineID,

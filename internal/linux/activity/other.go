@@ -13,10 +13,19 @@ func (*watch) made(func(_, _ string)) bool { return false }
 // A Counter is there on Linux only.
 type Counter struct{}
 
-func OpenCounter(string) Counter      { return Counter{} }
-func (Counter) Is() bool              { return false }
-func (Counter) Read([]byte) []byte    { return nil }
-func (*Counter) Close()               {}
+// OpenCounter returns one that counts nothing.
+func OpenCounter(string) Counter { return Counter{} }
+
+// Is reports that nothing is counted.
+func (Counter) Is() bool { return false }
+
+// Read returns nothing.
+func (Counter) Read([]byte) []byte { return nil }
+
+// Close does nothing.
+func (*Counter) Close() {}
+
+// Owner knows nobody.
 func (Counter) Owner() (string, bool) { return "", false }
 
 // A lineage is there on Linux only.

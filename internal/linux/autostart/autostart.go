@@ -67,6 +67,7 @@ func Read(
 // Desktop reports whether somebody can log in to a desktop on this machine.
 func (e *Entries) Desktop() bool { return len(e.installedDesktops()) > 0 }
 
+// Name is the mechanism that items carry.
 func (e *Entries) Name() string { return Mechanism }
 
 // Key is the name by which boots know an entry: that of the unit which the

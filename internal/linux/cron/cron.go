@@ -74,11 +74,13 @@ func Read(r *machine.Root, finder *launch.Finder, users []account.User, daemon D
 	return t
 }
 
+// Name is the mechanism that items carry.
 func (t *Tables) Name() string { return Mechanism }
 
 // Key: a boot knows the daemon, not what it launches.
 func (t *Tables) Key(item.Item) (boot.Key, bool) { return boot.Key{}, false }
 
+// Lookup knows no item that Survey does not list.
 func (t *Tables) Lookup(string, item.Survey) (item.Item, bool) { return item.Item{}, false }
 
 // Unread names the places that could not be read.

@@ -80,6 +80,7 @@ func Read(r *machine.Root, finder *launch.Finder, users []account.User) *Scripts
 	return s
 }
 
+// Name is the mechanism that items carry.
 func (s *Scripts) Name() string { return Mechanism }
 
 // Survey returns what the scripts launch.
@@ -88,6 +89,7 @@ func (s *Scripts) Survey() []item.Item { return s.items }
 // Unread names the places that could not be read.
 func (s *Scripts) Unread() []item.Unread { return s.unread }
 
+// Lookup knows no item that Survey does not list.
 func (s *Scripts) Lookup(string, item.Survey) (item.Item, bool) { return item.Item{}, false }
 
 // Key: a boot does not know what a shell launched.

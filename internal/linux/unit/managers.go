@@ -81,6 +81,7 @@ func nameOf(id string) (string, bool) {
 	return "", false
 }
 
+// Name is the mechanism that items carry.
 func (m *Managers) Name() string { return Mechanism }
 
 // Survey returns the services and timers of all service managers.
@@ -117,6 +118,7 @@ func (m *Managers) pulled(name string) bool {
 	return on
 }
 
+// Unread names the places that could not be read.
 func (m *Managers) Unread() []item.Unread { return m.source.Unread() }
 
 // Lookup returns the item of an instance of a template that is there, which no

@@ -55,6 +55,8 @@ WantedBy=sysinit.target
 // unit, and the link that has it started.
 type Kit struct{}
 
+// Install plans what puts the recorder in: its program, its unit and its link.
+// It refuses a machine whose services systemd does not start.
 func (Kit) Install(d *machine.Draft, r *machine.Root, o recorder.Order) error {
 	if !r.IsFile("/usr/lib/systemd/systemd") && !r.IsFile("/lib/systemd/systemd") &&
 		!isFolder(r, "/usr/lib/systemd/system") {
