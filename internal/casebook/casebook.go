@@ -243,10 +243,10 @@ func locate(r *machine.Root, c Choice) (place, error) {
 		case err != nil:
 			return at, err
 		case !info.Mode().IsRegular():
-			return at, fmt.Errorf("%s is no file; a casebook is one", file)
+			return at, fmt.Errorf("%s is not a regular file; a casebook is one", file)
 		}
 		if info, err := os.Lstat(at.journal()); err == nil && !info.Mode().IsRegular() {
-			return at, fmt.Errorf("%s is no file, and would be written to; take it away",
+			return at, fmt.Errorf("%s is not a regular file, and would be written to; remove it",
 				at.journal())
 		}
 		return at, at.checkJournal()
@@ -410,8 +410,8 @@ func (b *Book) prepare(r *machine.Root, write, thisMachine bool) error {
 	}
 	if !thisMachine {
 		return fmt.Errorf("it belongs to another machine (id %s, this one is %s); if it is this "+
-			"machine's all the same, whose id was changed or cannot be read, say so with "+
-			"--this-machine", short(owner), short(id))
+			"machine's, and the id was changed or cannot be read, give --this-machine",
+			short(owner), short(id))
 	}
 	b.Warnings = append(b.Warnings, fmt.Sprintf("The casebook was kept under another machine id "+
 		"(%s, and now it is %s); it is used as you say.", short(owner), short(id)))

@@ -98,7 +98,7 @@ func (b *Book) schema() ([]string, error) {
 	return all, rows.Err()
 }
 
-var errStrange = errors.New("it holds what no calmdawn writes, and is not used")
+var errStrange = errors.New("it holds data that calmdawn never writes; refused")
 
 // check refuses a file whose tables are not ours, or hold more than ours do.
 func (b *Book) check() error {
@@ -119,7 +119,7 @@ func (b *Book) check() error {
 		return err
 	}
 	if !slices.Equal(found, known[b.format]) {
-		return fmt.Errorf("%w: its tables are others than ours", errStrange)
+		return fmt.Errorf("%w: its tables are not those of any calmdawn format", errStrange)
 	}
 	for table, bounds := range limits {
 		if bounds.since > b.format {

@@ -73,12 +73,12 @@ func (a *app) alter(yes bool, make func(*visit.Session) (action, error)) error {
 		}
 		d = next
 		if p, err = make(d); err != nil {
-			return fmt.Errorf("the machine is another one than when the question was asked, so "+
-				"nothing was changed: %w", err)
+			return fmt.Errorf("the machine changed while the question was open; nothing was "+
+				"changed: %w", err)
 		}
 		if diff := change.Differences(agreed, p.changes); len(diff) > 0 {
-			return fmt.Errorf("the machine is another one than when the question was asked, so "+
-				"nothing was changed:\n%s\ncall again to see it as it is now",
+			return fmt.Errorf("the machine changed while the question was open; nothing was "+
+				"changed:\n%s\ncall again to see it as it is now",
 				strings.Join(diff, "\n"))
 		}
 	}

@@ -35,10 +35,10 @@ func (a *app) compareCommand() *cobra.Command {
 and those of the machine as it is set up now. It says whether they differ:
 faster, slower, no difference shown, or too few boots.
 
-It takes four boots on each side, or five before and three after. Decide
-beforehand how many there are to be: who looks after each one and stops at the
-first "faster" sees one too often. It is "faster" only if the boots bear it out
-with at least 95 % confidence.
+It takes four boots on each side, or five before and three after. Fix the
+number of boots beforehand: whoever checks after each boot and stops at the
+first "faster" will see false ones. It is "faster" only if the boots bear it
+out with at least 95 % confidence.
 
 A job is the changes between which less than 30 days lie; --since has it begin
 elsewhere. What each of its steps did is told below it; changes with no boot

@@ -33,7 +33,8 @@ anything was found that no change of ours did.`,
 		Args: func(_ *cobra.Command, args []string) error {
 			for _, arg := range args {
 				if n, err := strconv.ParseInt(arg, 10, 64); err != nil || n < 1 {
-					return usage("%q is no number of a survey; calmdawn drift --surveys lists "+
+					return usage("%q is not the number of a survey; calmdawn drift --surveys "+
+						"lists "+
 						"them", arg)
 				}
 			}

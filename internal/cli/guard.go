@@ -38,8 +38,8 @@ func (a *app) guardCommand() *cobra.Command {
 		Long: `The boot guard takes a change back by itself when the machine has failed to
 become ready twice in a row after it. Those are two boots that hung, broke
 off, or ended in an emergency. It then starts the machine's goal again, and
-calmdawn says so at the next call. A person's power-off does not count. It
-goes by itself once a boot has become ready.
+calmdawn says so at the next call. Switching the machine off by hand does not
+count as a failure. It goes by itself once a boot has become ready.
 
 It is switched on with a change that bears on the boot: on the running machine
 by itself, with --root if --guard on is given. guard = "off" or "on" in

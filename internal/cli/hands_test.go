@@ -50,13 +50,13 @@ func TestNumbersOfTheLastList(t *testing.T) {
 	person("show 1", 2, "no list of this machine was shown")
 	person("list --advice 'can wait' --when boot", 0, "NO TITLE", "1 Star-catalogue indexer")
 	person("show 2", 0, "Star-catalogue cache")
-	person("show 99", 2, "and 99 is none of them")
+	person("show 99", 2, "99 is not among them")
 	says(t, on+"show 1", 2, "for people", "nobody is there")
 	person("disable 1 --yes", 2, "leave --yes away")
 	person("disable 1-2", 0, "Star-catalogue cache", "Done, as change 1")
 	person("show 1", 0, "It is off") // by a change of ours
 	person("undo last", 0, "taken back")
-	person("disable 3-2", 2, "none of them")
+	person("disable 3-2", 2, "not among them")
 	says(t, on+"list --json", 0) // a script's list is nobody's last one
 	person("show 1", 0, "Star-catalogue indexer")
 	must(t, os.RemoveAll(dir+"/etc/systemd/system/graphical.target.wants/star-cache.service"))

@@ -71,8 +71,8 @@ reached; firmware and loader stand beside it.
 
 Settled is when the machine had gone quiet; only the recorder sees that.
 
-Usable is when the machine had gone quiet after ready and after the first
-login at it, less the time from ready to that login: when one could work.
+Usable is when the machine was quiet after ready and the first login, without
+the time it waited for somebody to log in: when one could work.
 Boots of different people, and ones without a login, are not put together.
 
 A Windows machine measures itself: ready is its way to the desktop, settled

@@ -286,7 +286,7 @@ func (a *app) applyAll(
 func readProposal(file string) ([]byte, error) {
 	if info, err := os.Stat(file); err == nil && !info.Mode().IsRegular() {
 		// a FIFO would keep us waiting
-		return nil, fmt.Errorf("the proposal cannot be read: %s is no file", file)
+		return nil, fmt.Errorf("the proposal cannot be read: %s is not a regular file", file)
 	}
 	f, err := os.Open(file)
 	if err != nil {

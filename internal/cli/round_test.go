@@ -461,7 +461,7 @@ func TestBeforeAndAfter(t *testing.T) {
 	says(on+"compare 1-5 memory", "No difference shown between 1-5 and memory", "a difference "+
 		"would have shown")
 	says(on+"label --remove 9-13", "5 boots have no label now")
-	fails(on+"compare 1-5 memory", 2, "no number, date, id or label")
+	fails(on+"compare 1-5 memory", 2, "not the number, date, id or label")
 	fails(on+"compare 1-5 5-8", 2, "is on both sides")
 	fails(on+"compare 1-5", 2, "is one side")
 	fails(on+"label dead 1", 2, "cannot be a label")
@@ -582,7 +582,7 @@ func TestComingBack(t *testing.T) {
 	expect(on+"trial keep 1", 2, "is not on trial")
 	expect(on+"trial until 1d 1", 0, "is on trial until")
 	expect(on+"trial keep 2", 0, "stays")
-	expect(on+"trial keep x", 2, "no number of a change")
+	expect(on+"trial keep x", 2, "not the number of a change")
 	expect(on+"trial return 1 --yes", 0, "taken back")
 	expect(on+"trial", 0, "returned", "kept on")
 	expect(on+"drift", 0, "1 difference was made by its changes")
@@ -608,7 +608,7 @@ func TestCallsThatAreOff(t *testing.T) {
 		code        int
 	}{
 		{"lst", "did you mean list", 2},
-		{on + "history extra", "is no number of a change", 2},
+		{on + "history extra", "not the number of a change", 2},
 		{on + "forecast star-index --by 3m", "goes with --delay", 2},
 		{on + "forecast --best --delay", "give --delay items", 2},
 		{on + "list --kind toy", "program, service, task", 2},
@@ -624,14 +624,14 @@ func TestCallsThatAreOff(t *testing.T) {
 		{on + "enable --yes task:/etc/cron.d/rings-lamp#4bb3", "there is no user", 1},
 		{on + "disable", "flags that choose", 2},
 		{on + "disable service:nothing*", "no item like", 2},
-		{on + "disable --maker nobody", "like that", 2},
+		{on + "disable --maker nobody", "matches", 2},
 		{on + "disable --yes service:palisade.service", "--insist service:palisade.service", 1},
 		{on + "disable --yes service:star-index.service service:NetworkManager.service --insist " +
 			"service:star-index.service", "the network depends on it", 1},
 		{on + "undo", "--all", 2},
-		{on + "undo x", "no number", 2},
+		{on + "undo x", "not the number", 2},
 		{on + "undo 4 --yes", "no change 4", 2},
-		{on + "undo 3-1 --yes", "no range", 2},
+		{on + "undo 3-1 --yes", "a range such as", 2},
 		{on + "undo 40-50 --yes", "no change of 40-50 is in force", 2},
 		{"--root /nowhere list", "no such folder", 1},
 		{"--root /proc/self/fd list", "neither a folder etc", 1},

@@ -18,8 +18,8 @@ func (a *app) trialCommand() *cobra.Command {
 		Short: "Show which changes are on trial, and keep them or take them back",
 		Long: `A change that was made with --trial is on trial until a day. Nothing happens
 by itself then: calmdawn alone, and trial, say that it is due, and you keep it
-or take it back. The day counts where you are; a clock that is before the
-change was made is said, and no trial is judged by it.`,
+or take it back. Days are in your time zone. If the clock is earlier than
+the change, that is reported and no trial is called due.`,
 		Example: `  calmdawn disable service:cue-update.service --trial 14d
   calmdawn trial
   calmdawn trial keep 3

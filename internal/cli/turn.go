@@ -154,7 +154,7 @@ func (a *app) turnCommand(w turnWords) *cobra.Command {
 			"same programs, as far as that can be")
 		flags.BoolVar(&wish.Best, "best", false, "the few items that bring most, of those that "+
 			"can go or wait by advice")
-		flags.BoolVar(&wish.stop, "stop", false, "also stop what of it runs now, on the running "+
+		flags.BoolVar(&wish.stop, "stop", false, "also stop what runs of it now, on the running "+
 			"machine")
 	}
 	return cmd

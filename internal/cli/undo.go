@@ -168,7 +168,7 @@ func changeNumbers(changes []change.Change, words []string) ([]int64, error) {
 		from, err1 := strconv.ParseInt(first, 10, 64)
 		to, err2 := strconv.ParseInt(last, 10, 64)
 		if err1 != nil || err2 != nil || from < 1 || to < from {
-			return nil, usage("%q is no number of a change, no range such as 3-7 and not last; "+
+			return nil, usage("%q is not the number of a change, a range such as 3-7, or last; "+
 				"calmdawn history lists them", word)
 		}
 		found := false

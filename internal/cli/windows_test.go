@@ -307,7 +307,7 @@ func TestFoldersThatAreNoMachine(t *testing.T) {
 	says(t, on+"drift --keep", 0)
 	must(t, os.WriteFile(dir+"/Windows/System32/config/SYSTEM", []byte("not a hive"), 0o600))
 	says(t, on+"drift", 3, "What is called gone may stand in what was not read.")
-	says(t, on+"list", 0, "Not the whole list", "is no registry that can be read",
+	says(t, on+"list", 0, "Not the whole list", "is not a readable registry",
 		"program:run/")
 	says(t, on+"conditions", 0, "updates waiting  not known")
 	must(t, os.WriteFile(dir+"/Windows/System32/config/SOFTWARE", nil, 0o600))

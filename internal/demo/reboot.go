@@ -335,7 +335,7 @@ func (u *simUnit) waitsOn(other *simUnit, depth int) bool {
 func (s *sim) play(m manifest, goal *simUnit) error {
 	for step := 0; ; step++ {
 		if step > 1_000_000 {
-			return errors.New("the simulated boot does not come to an end")
+			return errors.New("the simulated boot does not end")
 		}
 		s.release()
 		switch {

@@ -39,7 +39,7 @@ type Ready struct {
 	Saving Saving  `json:"saving"`
 }
 
-// A Saving is a saving with the range in which it is to be expected.
+// A Saving is a saving, and the range a measurement should fall into.
 type Saving struct {
 	Median float64 `json:"median"`
 	Low    float64 `json:"low"`

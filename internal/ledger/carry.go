@@ -93,7 +93,7 @@ func (l *Ledger) check(c change.Change) error {
 	seen := map[string]bool{}
 	for _, e := range c.Edits {
 		if !change.IsAddress(e.Path) || seen[e.Path] {
-			return fmt.Errorf("%q is no path that can be edited", e.Path)
+			return fmt.Errorf("%q cannot be edited", e.Path)
 		}
 		seen[e.Path] = true
 		if err := l.homeOwns(e); err != nil {
@@ -226,7 +226,7 @@ func (l *Ledger) told(id int64, why error) error {
 	c, _ := l.Find(id)
 	open := c.Open()
 	if len(open) == 0 {
-		return fmt.Errorf("%w\ntried once more, that could be done", why)
+		return fmt.Errorf("%w\na second attempt succeeded", why)
 	}
 	return fmt.Errorf("%w\nchange %d stays open at %s: the next call that changes something "+
 		"tries again", why, id, strings.Join(open, ", "))

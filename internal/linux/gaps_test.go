@@ -42,7 +42,7 @@ func TestTimersThatNeverFire(t *testing.T) {
 		v + "multi-user.target": "[Unit]\nWants=timers.target\n"}
 	for name, c := range map[string][2]string{
 		"again":   {"OnUnitActiveSec=1h\n", "it counts from a run of again.service"},
-		"nothing": {"OnCalendar=some day\n", "none that the service manager knows"},
+		"nothing": {"OnCalendar=some day\n", "the service manager does not know its time"},
 		"past":    {"OnCalendar=2001-01-01\n", "its time is past"},
 	} {
 		files[v+name+".timer"], files[v+name+".service"] = timer+c[0], unitText

@@ -291,7 +291,7 @@ func (v *Inventory) Turner(d *machine.Draft) family.Turner {
 func (p turner) Turn(it item.Item, to item.State, by time.Duration) error {
 	m, ok := p.by[it.Mechanism]
 	if !ok {
-		return fmt.Errorf("nothing of what this survey knows launches %s", it.ID)
+		return fmt.Errorf("nothing in this survey launches %s", it.ID)
 	}
 	it.ID = item.RawID(it.ID) // mechanisms know names as they are
 	if err := m.Turn(it, to, by); err != nil {

@@ -20,7 +20,7 @@ func (r *kernel) within(dir, home string, do func(folder) error) error {
 		case unix.ELOOP, unix.EXDEV:
 			return swapped(dir)
 		case unix.ENOTDIR:
-			return &Refusal{dir, "is no folder any more"}
+			return &Refusal{dir, "is not a folder any more"}
 		default:
 			return named("open", dir, err)
 		}

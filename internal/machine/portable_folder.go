@@ -57,7 +57,7 @@ func folderErr(dir string, err error) error {
 	case errors.Is(err, errLink):
 		return swapped(dir)
 	case errors.Is(err, syscall.ENOTDIR):
-		return &Refusal{dir, "is no folder any more"}
+		return &Refusal{dir, "is not a folder any more"}
 	}
 	return named("open", dir, err)
 }

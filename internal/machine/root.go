@@ -13,8 +13,9 @@ import (
 // A Root is a machine's confined file tree: every path is the machine's own,
 // and no link in it leads out. Reading may be done by several goroutines at
 // once; edits, which the ledger alone makes, by one. What is returned is the
-// caller's. A call that fails has changed nothing, but for [Root.Apply] and
-// what else edits, whose comments say what they leave. Close it after use.
+// caller's. Except for [Root.Apply] and the other editing calls, whose
+// comments say what they leave, a call that fails has changed nothing. Close it
+// after use.
 type Root struct {
 	dir   string
 	files resolver

@@ -28,7 +28,7 @@ func Open(file, uid string) (*os.File, error) {
 		st, ok := info.Sys().(*syscall.Stat_t)
 		if !info.Mode().IsRegular() || !ok || strconv.Itoa(int(st.Uid)) != uid {
 			err = &fs.PathError{Op: "open", Path: file,
-				Err: fmt.Errorf("it is no plain file of user %s", uid)}
+				Err: fmt.Errorf("it is not a plain file of user %s", uid)}
 		}
 	}
 	if err != nil {

@@ -52,7 +52,8 @@ func Secure(file string) (exposed bool, err error) {
 		return false, err
 	}
 	if !info.Mode().IsRegular() {
-		return false, fmt.Errorf("%s is there already, and is no file; choose another", file)
+		return false, fmt.Errorf("%s is there already, and is not a regular file; choose "+
+			"another", file)
 	}
 	if info.Mode().Perm()&0o077 == 0 {
 		return false, nil
@@ -80,7 +81,7 @@ func Read(file string) ([]byte, error) {
 	case err != nil:
 		return nil, err
 	case !info.Mode().IsRegular():
-		return nil, fmt.Errorf("%s is no file", file)
+		return nil, fmt.Errorf("%s is not a file", file)
 	case info.Size() > maxText:
 		return nil, fmt.Errorf("%s has over 8 MiB", file)
 	}
@@ -98,7 +99,8 @@ func plain(file string) (there bool, err error) {
 	case info.Mode()&fs.ModeSymlink != 0:
 		return true, fmt.Errorf("%s is a link, and is not followed; give the file itself", file)
 	case !info.Mode().IsRegular():
-		return true, fmt.Errorf("%s is there already, and is no file; choose another", file)
+		return true, fmt.Errorf("%s is there already, and is not a regular file; choose "+
+			"another", file)
 	}
 	return true, nil
 }

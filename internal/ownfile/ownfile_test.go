@@ -43,7 +43,7 @@ func TestWriteIsWholePrivateAndFollowsNoLink(t *testing.T) {
 	}
 	for name, want := range map[string]string{
 		"link":        "is a link",
-		"fifo":        "is no file",
+		"fifo":        "not a regular file",
 		"none/report": "no folder",
 	} {
 		if err := Write(at(name), text("x")); err == nil || !strings.Contains(err.Error(), want) {
@@ -88,7 +88,7 @@ func TestOwnTextIsBounded(t *testing.T) {
 		t.Fatal(err)
 	}
 	for name, want := range map[string]string{
-		"fifo": "is no file", "folder": "is no file", "large": "over 8 MiB", "none": "no such file",
+		"fifo": "is not a file", "folder": "is not a file", "large": "over 8 MiB", "none": "no such file",
 	} {
 		if _, err := Read(at(name)); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v", name, err)

@@ -193,7 +193,7 @@ func (m *Model) key(msg tea.KeyMsg) []tea.Cmd {
 		return []tea.Cmd{tea.Quit}
 	}
 	if msg.Paste && m.mode != asking {
-		m.say(render.Plain, "What is pasted is no decision; it was left out.")
+		m.say(render.Plain, "Pasted text is not a decision; it was ignored.")
 		return m.follow()
 	}
 	switch m.mode {

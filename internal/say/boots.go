@@ -320,10 +320,10 @@ func bootLegend(s Page, shown []boot.Boot, titles render.Titles, recordable bool
 	if legend != "" {
 		s.SayWrapped(0, render.Dim, "%s", legend)
 	} else if recordable {
-		s.SayWrapped(0, render.Dim, "When it was usable nobody recorded; %s has that done.",
+		s.SayWrapped(0, render.Dim, "Nobody recorded when it was usable; %s has that recorded.",
 			s.Call("recorder on"))
 	} else {
-		s.SayWrapped(0, render.Dim, "When it was usable nobody wrote down.")
+		s.SayWrapped(0, render.Dim, "Nobody wrote down when it was usable.")
 	}
 }
 

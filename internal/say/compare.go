@@ -310,7 +310,7 @@ func (c Comparison) reasonTable(s Page) {
 		{Title: "IT IS", Keep: 1},
 	}, rows)
 	if w.Blind > 0 {
-		s.Wrap(0, "Of %s nothing is known of what waited for what.",
+		s.Wrap(0, "What waited for what is not known of %s.",
 			Count(w.Blind, "boot", "boots"))
 	}
 	s.Line("")

@@ -175,7 +175,7 @@ func showCost(s Page, l *visit.Visit, it item.Item) {
 	if c.Memory.Known {
 		of := "at most"
 		if it.Kind == item.Program {
-			of = "of resident pages, the most of it and of what it launched added up"
+			of = "of resident memory, added up over it and what it launched, at most"
 		}
 		s.Field("Memory", fmt.Sprintf("%s %s, %s", render.Bytes(c.Memory.Bytes), of,
 			howKnown(l, c.Memory.From)))

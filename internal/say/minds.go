@@ -68,7 +68,7 @@ func minds(
 		mind("the same program is launched by %s too.", render.Clean(strings.Join(twins, ", ")))
 		if len(can) > 0 && slices.Contains(twins, can[0]) {
 			lines = append(lines, minded{
-				Text: "--and-twins switches off as well what of that can be.",
+				Text: "--and-twins switches those off too, as far as possible.",
 			})
 		}
 	}

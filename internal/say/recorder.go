@@ -34,8 +34,8 @@ func ShowRecorder(s Page, state recorder.State, recorded []boot.Boot, wrong erro
 	case state.Armed:
 		s.Say(render.Strong, "The recorder is on: the next boot is watched.")
 	case state.Installed:
-		s.Say(render.Strong, "The recorder has recorded as many boots as it was to, and starts "+
-			"no more.")
+		s.Say(render.Strong, "The recorder has recorded all the boots it was set to, and no "+
+			"longer starts.")
 	default:
 		s.Say(render.Strong, "The recorder is not in this machine.")
 	}

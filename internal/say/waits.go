@@ -48,7 +48,7 @@ func ShowBoot(s Page, b OneBoot) {
 		s.Wrap(0, "%s", "The order is that of the unit files as they are now; the log does not "+
 			"tell what waited for what.")
 	case b.Guessed:
-		s.Wrap(0, "%s", "What waited for what within these nobody wrote down.")
+		s.Wrap(0, "%s", "Nobody wrote down what waited for what within these.")
 	}
 	if len(b.Programs) > 0 {
 		s.Wrap(0, "%s", loginUse(b.Use))

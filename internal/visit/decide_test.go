@@ -115,7 +115,7 @@ func TestWishes(t *testing.T) {
 		}), "gate-2.desktop off, gate.desktop off", ""},
 		"none is so": {with(off(), func(w *visit.Wish) {
 			w.Filter = visit.Filter{Kind: []string{"task"}}
-		}), "", "is like that"},
+		}), "", "matches"},
 		"protected": {off("NetworkManager"), "", "service:NetworkManager.service is protected"},
 		"protected, insisting": {with(off("NetworkManager"), func(w *visit.Wish) {
 			w.Insist = []string{"NetworkManager"}

@@ -45,7 +45,7 @@ func rowNumbers(word string) (first, last int, ok bool) {
 func (v *Visit) rows(first, last int) ([]item.Item, error) {
 	const again = "\ncalmdawn list shows the items as they are now"
 	if v.Listed == nil {
-		return nil, misuse("%s is no item of %s", rowsNamed(first, last), v.name())
+		return nil, misuse("%s is not an item of %s", rowsNamed(first, last), v.name())
 	}
 	list, err := v.Listed(v.ListedAs(v.Root))
 	switch {
@@ -57,7 +57,7 @@ func (v *Visit) rows(first, last int) ([]item.Item, error) {
 		return nil, misuse("the last list of this machine was shown on %s, too long ago for its "+
 			"numbers%s", list.At.Local().Format("2 Jan 2006"), again)
 	case first < 1 || last < first || last > len(list.Rows):
-		return nil, misuse("the last list of this machine has %d rows, and %s is none of them",
+		return nil, misuse("the last list of this machine has %d rows; %s is not among them",
 			len(list.Rows), rowsNamed(first, last))
 	}
 	var items []item.Item

@@ -85,8 +85,8 @@ func (v *Visit) Choose(w Wish) ([]item.Item, error) {
 			}
 		}
 		if !found {
-			return nil, misuse("none of the items of %s is like that; calmdawn list takes the "+
-				"same flags", v.name())
+			return nil, misuse("no item of %s matches; try the same flags with calmdawn list",
+				v.name())
 		}
 	}
 	picked, err := v.Pick(ids)

@@ -62,8 +62,8 @@ func TestWordsMeanItems(t *testing.T) {
 		{"lanternfile.desktop@teo", "program:lanternfile.desktop@teo", ""},
 		{"lanternfile", "", "may be any of"},
 		{"star-idnex.service", "", "service:star-index.service"},
-		{"100000", "", "none of them"},
-		{"0", "", "none of them"},
+		{"100000", "", "not among them"},
+		{"0", "", "not among them"},
 		{"", "", "no item"},
 	} {
 		picked, err := v.Pick([]string{c.word})

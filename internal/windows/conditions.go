@@ -35,8 +35,8 @@ func (d *disk) Conditions() (all []boot.Condition) {
 	if known {
 		value = map[bool]string{true: "on", false: "off"}[fast != 0]
 	}
-	add("fast start-up", value, "with it a start after shutting down is no full start: such ones "+
-		"are not to be compared with restarts", false)
+	add("fast start-up", value, "with it, a start after shutting down is not a full start; do "+
+		"not compare such starts with restarts", false)
 	if why := hibernated(d.root); why != "" {
 		add("hibernation", "hibernated", why, true)
 	} else {

@@ -296,8 +296,8 @@ func TestRunLists(t *testing.T) {
 		}
 	}
 	unread := fmt.Sprint(found.Unread)
-	if len(found.Unread) != 1 || !strings.Contains(unread, `Run\Number is no text`) &&
-		!strings.Contains(unread, "is no text") {
+	if len(found.Unread) != 1 || !strings.Contains(unread, `Run\Number is not text`) &&
+		!strings.Contains(unread, "is not text") {
 		t.Error(found.Unread)
 	}
 }
@@ -340,7 +340,7 @@ func TestUsers(t *testing.T) {
 	for _, part := range []string{
 		"far is on another disk (D:)", "/Users/gone/NTUSER.DAT is not there",
 		"1005.bak is a profile that Windows could not load",
-		"/Elsewhere/moved/NTUSER.DAT is no registry that can be read: it is too short",
+		"/Elsewhere/moved/NTUSER.DAT is not a readable registry: it is too short",
 		"/Users/stray is a profile that no user has",
 	} {
 		if !strings.Contains(unread, part) {

@@ -168,7 +168,7 @@ func installedOn(reg *registry.Registry) (all []installed) {
 			of.maker, _ = reg.Text(k, "Publisher")
 			of.version, _ = reg.Text(k, "DisplayVersion")
 			if date, ok := reg.Text(k, "InstallDate"); ok {
-				of.when, _ = time.Parse("20060102", date) // what is no date is none
+				of.when, _ = time.Parse("20060102", date) // what is not a date is none
 			}
 			of.folder = folderOf(reg, k)
 			if of.name != "" && of.folder != "" {

@@ -152,7 +152,7 @@ func TestStartupFolders(t *testing.T) {
 		"Advertised.lnk":         "on|||what it launches is known to the installer alone|",
 		"Far.lnk":                `on|||E:\far.exe is on a disk that is not here|`,
 		"Old.lnk":                "on|/Поле/a.exe|||",
-		"Broken.lnk":             "broken||its file is no shortcut||",
+		"Broken.lnk":             "broken||its file is not a shortcut||",
 		"Page.url":               "on||||",
 		"run me.cmd":             "on|/" + common + "run me.cmd|||",
 		"Switched off.lnk":       "off|/Apps/a.exe|it was switched off for everybody on 3 May",

@@ -245,8 +245,8 @@ func crowded(c circumstances) []string {
 	return because("others on the same computer took %.0f %% of its processors", share*100)
 }
 
-// late reports whether a span began, or failed, so long after the boot that it
-// is none of it.
+// late reports whether a span began, or failed, so long after ready that it
+// does not belong to the boot.
 func (b Boot) late(s Span) bool {
 	at := s.First()
 	if s.FailedAt.Known {

@@ -269,7 +269,7 @@ func (c *Conflict) Diff() string {
 // and After to what e makes of it.
 //
 // Where now is what e expects, After is unchanged. Where now already is what e
-// would make, or comes to the same, the returned edit changes nothing. Where
+// would make, or means the same, the returned edit changes nothing. Where
 // all three are files that differ in their text alone, the lines that e changes
 // are found again in the present text. Three lines of context around them tell
 // where. known gives earlier states of the path: a text that is back to one of

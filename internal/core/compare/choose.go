@@ -76,8 +76,8 @@ func (s Shelf) one(word string, after bool) ([]boot.Boot, error) {
 			len(fits), word)
 	}
 	if len(fits) == 0 {
-		return nil, fmt.Errorf("%q is no number, date, id or label of a boot that is remembered, "+
-			"and no change:N", word)
+		return nil, fmt.Errorf("%q is not the number, date, id or label of a remembered boot, "+
+			"nor change:N", word)
 	}
 	return fits, nil
 }

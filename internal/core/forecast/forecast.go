@@ -176,8 +176,8 @@ const AnyOwner = "*"
 // Unchanged is the replay of the boot as it was.
 func (r *Replay) Unchanged() Outcome { return r.unchanged }
 
-// A Saving is by how much sooner something comes, with the range in which a
-// measurement is to be expected.
+// A Saving is by how much sooner something comes, and the range a measurement
+// should fall into.
 type Saving struct{ Median, Low, High time.Duration }
 
 // fewBusy is the part of the processors below which sharing them matters

@@ -105,9 +105,9 @@ func Parse(text []byte) (Proposal, error) {
 	}
 	switch name, _, _ := strings.Cut(form.Format, "/"); {
 	case form.Format == "":
-		return p, fmt.Errorf("it is no proposal: the line format = %q is missing", Format)
+		return p, fmt.Errorf("it is not a proposal: the line format = %q is missing", Format)
 	case name != "calmdawn.proposal":
-		return p, fmt.Errorf("it is no proposal: its format is %q", form.Format)
+		return p, fmt.Errorf("it is not a proposal: its format is %q", form.Format)
 	case form.Format != Format:
 		return p, fmt.Errorf("its format is %q, and this calmdawn knows %q; use the one that "+
 			"wrote it", form.Format, Format)

@@ -39,7 +39,7 @@ func TestWhatIsWrongIsSaid(t *testing.T) {
 	for text, want := range map[string]string{
 		"": "the line format",
 		"format = 'calmdawn.proposal/2'\nnew = 1\n": "use the one that wrote it",
-		"format = 'other/1'\n":                      "it is no proposal",
+		"format = 'other/1'\n":                      "it is not a proposal",
 		head + "[[decide]]\nid = 'a'\ndo = 'dissable'\n": "entry 1, a: do is " +
 			"\"dissable\"",
 		head + "[[decide]]\nid = 'a'\ndo = 'keep'\nwhy = 'x'\n": "line 7: there is " +

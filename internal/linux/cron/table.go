@@ -98,7 +98,7 @@ func parseLine(s string, withUser bool, isUser func(string) bool) (line, error) 
 	if s[0] == '@' {
 		nick := next()
 		if !slices.Contains(nicknames, nick) {
-			return l, fmt.Errorf("%q is no word that the daemon knows", nick)
+			return l, fmt.Errorf("%q is not a word that the daemon knows", nick)
 		}
 		l.boot = nick == "@reboot"
 		l.fires = "every " + strings.TrimSuffix(strings.TrimPrefix(nick, "@"), "ly")

@@ -76,7 +76,7 @@ func NewFile(r io.ReaderAt, size int64) (*File, error) {
 		return nil, errors.New("it is too short for a log file")
 	}
 	if string(head[:8]) != layout.Signature {
-		return nil, errors.New("it is no log file")
+		return nil, errors.New("it is not a log file")
 	}
 	if unknown := le.Uint32(head[layout.AtIncompatible:]) &^ layout.FlagsKnown; unknown != 0 {
 		return nil, fmt.Errorf("it is written in a newer form (flags %#x) that this calmdawn "+

@@ -49,8 +49,8 @@ const (
 )
 
 var (
-	errMessage  = errors.New("the bus sent a message that is none")
-	errGreeting = errors.New("what answers there is no bus: its greeting has no end")
+	errMessage  = errors.New("the bus sent something that is not a message")
+	errGreeting = errors.New("what answers there is not a bus: its greeting has no end")
 	errTooMuch  = errors.New("the bus sent more than a service manager has to tell")
 )
 

@@ -94,7 +94,7 @@ func parseCalendar(text string, local *time.Location) (calendar, error) {
 	date, clock := "*-*-*", "00:00:00"
 	switch {
 	case len(words) > 2 || len(words) == 0 && c.anyDay:
-		return c, fmt.Errorf("%q is no calendar event", text)
+		return c, fmt.Errorf("%q is not a calendar event", text)
 	case len(words) == 2:
 		date, clock = words[0], words[1]
 	case len(words) == 1 && strings.Contains(words[0], ":"):
@@ -102,7 +102,7 @@ func parseCalendar(text string, local *time.Location) (calendar, error) {
 	case len(words) == 1 && strings.HasPrefix(words[0], "@"):
 		n, err := strconv.ParseInt(words[0][1:], 10, 40)
 		if err != nil {
-			return c, fmt.Errorf("%q is no instant", text)
+			return c, fmt.Errorf("%q is not an instant", text)
 		}
 		c.zone = time.UTC
 		at := time.Unix(n, 0).UTC()
@@ -145,7 +145,7 @@ func (c *calendar) setWeekdays(text string) error {
 			to, ok2 = weekday(high)
 		}
 		if !ok1 || !ok2 {
-			return fmt.Errorf("%q is no day of the week", part)
+			return fmt.Errorf("%q is not a day of the week", part)
 		}
 		for d := from; ; d = (d + 1) % 7 {
 			c.weekdays[d] = true
@@ -167,7 +167,7 @@ func (c *calendar) setDate(text string) error {
 		parts = append([]string{"*"}, parts...)
 	}
 	if len(parts) != 3 {
-		return fmt.Errorf("%q is no date", text)
+		return fmt.Errorf("%q is not a date", text)
 	}
 	var err1, err2, err3 error
 	c.year, err1 = parseField(parts[0], 1970, lastYear)
@@ -192,7 +192,7 @@ func (c *calendar) setClock(text string) error {
 		parts = append(parts, "00")
 	}
 	if len(parts) != 3 {
-		return fmt.Errorf("%q is no time of the day", text)
+		return fmt.Errorf("%q is not a time of day", text)
 	}
 	var err1, err2, err3 error
 	c.hour, err1 = parseField(parts[0], 0, 23)
@@ -210,7 +210,7 @@ func parseField(text string, low, high int) (field, error) {
 		var err error
 		if stepped {
 			if r.step, err = strconv.Atoi(step); err != nil || r.step < 1 {
-				return f, fmt.Errorf("%q is no step", part)
+				return f, fmt.Errorf("%q is not a step", part)
 			}
 		}
 		switch from, to, ranged := strings.Cut(span, ".."); {

@@ -116,7 +116,7 @@ func (t *Tree) fires(u *unit, got reached) firing {
 				"starts that"}
 		}
 		if len(wrong) > 0 && len(wrong) == len(times["OnCalendar"]) {
-			return firing{never: fmt.Sprintf("its time is none that the service manager knows: %s",
+			return firing{never: fmt.Sprintf("the service manager does not know its time: %s",
 				strings.Join(wrong, "; "))}
 		}
 		return firing{never: "its time is past"}

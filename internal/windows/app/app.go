@@ -129,7 +129,7 @@ func (l *reader) manifest(full string) *manifest {
 	if err != nil {
 		reason := machine.Reason(err)
 		if !errors.Is(err, fs.ErrPermission) {
-			reason = "is no manifest that can be read"
+			reason = "is not a readable manifest"
 		}
 		l.reg.Unread = append(l.reg.Unread, item.Unread{Path: p, Reason: reason})
 		return nil

@@ -73,7 +73,7 @@ func (r *reader) traces() {
 		}
 		if err != nil {
 			r.found.Unread = append(r.found.Unread, item.Unread{
-				Path: p, Reason: "is no trace of a login that can be read",
+				Path: p, Reason: "is not a readable trace of a login",
 			})
 			continue
 		}

@@ -180,7 +180,7 @@ func (p *parser) instance(depth int) (*instance, error) {
 			i.of = newTemplate(root)
 			return i, nil
 		default:
-			return nil, p.fail("it is no event")
+			return nil, p.fail("it is not an event")
 		}
 	}
 }
@@ -237,7 +237,7 @@ func (c *chunk) template(at uint32, depth int) (*template, int, error) {
 	}
 	if t, known := c.templates[at]; known {
 		if t == nil {
-			return nil, 0, &fault{int(at), "it is no template"}
+			return nil, 0, &fault{int(at), "it is not a template"}
 		}
 		return t, size, nil
 	}
@@ -318,7 +318,7 @@ func (p *parser) attributes(e *element) error {
 			return err
 		}
 		if token&^tokenMore != tokenAttribute || len(e.attrs) > mostNodes {
-			return p.fail("it is no attribute")
+			return p.fail("it is not an attribute")
 		}
 		a := attr{}
 		if a.name, err = p.name(); err != nil {
@@ -357,7 +357,7 @@ func (p *parser) content() (part, error) {
 	case tokenValue:
 		kind, err := p.u8()
 		if err != nil || kind != TypeText {
-			return one, p.fail("a value in a template is no text")
+			return one, p.fail("a value in a template is not text")
 		}
 		return p.sized()
 	case tokenCData, tokenPIData:

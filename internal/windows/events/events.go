@@ -97,7 +97,7 @@ func Read(f io.ReaderAt, size int64, want Wanted, each func(Event)) (Report, err
 	var report Report
 	head := make([]byte, 128)
 	if _, err := f.ReadAt(head, 0); err != nil || string(head[:8]) != "ElfFile\x00" {
-		return report, errors.New("it is no event log: its signature is missing")
+		return report, errors.New("it is not an event log: its signature is missing")
 	}
 	report.Dirty = binary.LittleEndian.Uint32(head[120:])&1 != 0
 	c := &chunk{data: make([]byte, chunkSize)}

@@ -126,7 +126,7 @@ func (c *checker) keys() {
 		}
 		k, err := c.h.key(next.at)
 		if err != nil {
-			c.fault(next.at, "it is no key")
+			c.fault(next.at, "it is not a key")
 			continue
 		}
 		if next.parent != none && k.parent != next.parent {
@@ -166,7 +166,7 @@ func (c *checker) values(k Key) {
 		}
 		v, err := c.h.value(at)
 		if err != nil {
-			c.fault(at, "it is no value")
+			c.fault(at, "it is not a value")
 			continue
 		}
 		for _, cell := range c.h.dataCells(v) {
@@ -214,7 +214,7 @@ func (c *checker) security() {
 		u := func(i int) uint32 { return binary.LittleEndian.Uint32(data[i:]) }
 		switch {
 		case string(data[:2]) != "sk":
-			c.fault(at, "it is no descriptor")
+			c.fault(at, "it is not a descriptor")
 			continue
 		case u(descriptorUsers) < users:
 			c.fault(at, "%d keys have the descriptor, and it counts %d", users, u(descriptorUsers))

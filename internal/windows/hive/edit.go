@@ -115,7 +115,7 @@ func Edit(f File, size int64) (*Editor, error) {
 }
 
 var (
-	errNoHive = errors.New("it is no hive: its signature is missing")
+	errNoHive = errors.New("it is not a hive: its signature is missing")
 	seed      = maphash.MakeSeed()
 )
 

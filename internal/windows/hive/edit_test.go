@@ -493,7 +493,7 @@ func TestWhatIsNotEdited(t *testing.T) {
 	}
 	cell := func(mark string) int { return bytes.Index(clean[headSize:], []byte(mark)) + headSize }
 	for want, data := range map[string][]byte{
-		"it is no hive":       []byte("no"),
+		"it is not a hive":    []byte("no"),
 		"not written to its":  damage(func(d []byte) { d[4]++ }),
 		"a transaction is":    damage(func(d []byte) { d[144] |= 1 }),
 		"it is cut short":     clean[:len(clean)-4096],

@@ -82,7 +82,7 @@ func Open(f io.ReaderAt, size int64, logs ...[]byte) (*Hive, error) {
 		return nil, errors.New("it is too short for a hive")
 	}
 	if string(head[:4]) != "regf" {
-		return nil, errors.New("it is no hive: its signature is missing")
+		return nil, errors.New("it is not a hive: its signature is missing")
 	}
 	base, err := parseBase(head)
 	known := err == nil
@@ -284,7 +284,7 @@ func (h *Hive) key(at uint32) (Key, error) {
 		return Key{}, err
 	}
 	if len(c) < keyHead || string(c[:2]) != "nk" {
-		return Key{}, &Fault{at, "it is no key"}
+		return Key{}, &Fault{at, "it is not a key"}
 	}
 	u := func(at int) uint32 { return binary.LittleEndian.Uint32(c[at:]) }
 	short := func(at int) int { return int(binary.LittleEndian.Uint16(c[at:])) }
@@ -395,7 +395,7 @@ func (h *Hive) listAt(at uint32, deeper bool) (all []listedKey, err error) {
 	step := map[string]int{"lf": 8, "lh": 8, "li": 4, "ri": 4}[kind]
 	switch {
 	case step == 0 || kind == "ri" && !deeper:
-		return nil, &Fault{at, "it is no list of keys"}
+		return nil, &Fault{at, "it is not a list of keys"}
 	case 4+n*step > len(c):
 		faults.add(&Fault{at, "the list of keys is longer than its cell"})
 		n = (len(c) - 4) / step
@@ -531,7 +531,7 @@ func (h *Hive) value(at uint32) (Value, error) {
 		return Value{}, err
 	}
 	if len(c) < valueHead || string(c[:2]) != "vk" {
-		return Value{}, &Fault{at, "it is no value"}
+		return Value{}, &Fault{at, "it is not a value"}
 	}
 	u := func(at int) uint32 { return binary.LittleEndian.Uint32(c[at:]) }
 	name := int(binary.LittleEndian.Uint16(c[2:]))
@@ -547,7 +547,7 @@ func (h *Hive) value(at uint32) (Value, error) {
 	}
 	if u(4)&(1<<31) != 0 {
 		if v.Size > 4 {
-			return Value{}, &Fault{at, "the value is said to be small, and is not"}
+			return Value{}, &Fault{at, "the value is marked as small, and is not"}
 		}
 		v.inline = append([]byte{}, c[8:8+v.Size]...)
 	}

@@ -38,7 +38,7 @@ type File struct {
 }
 
 // ErrNone tells that a file is no program. Another error is of reading it.
-var ErrNone = errors.New("it is no program")
+var ErrNone = errors.New("it is not a program")
 
 // failed reports whether reading failed otherwise than at the end of the file.
 func failed(err error) bool { return err != nil && !errors.Is(err, io.EOF) }

@@ -153,7 +153,7 @@ func (reg *Registry) open(dir, name string) (Key, error) {
 	}
 	h, err := hive.Open(f, info.Size, logs...)
 	if err != nil {
-		return nil, &machine.Refusal{Path: p, Reason: "is no registry that can be read: " +
+		return nil, &machine.Refusal{Path: p, Reason: "is not a readable registry: " +
 			err.Error()}
 	}
 	for _, note := range h.Notes {
@@ -338,7 +338,7 @@ func (reg *Registry) readUsers(config string) {
 		if strings.HasSuffix(strings.ToLower(k.Key.Name()), ".bak") {
 			reg.Notes = append(reg.Notes, item.Unread{
 				Path:   k.Name,
-				Reason: "is a profile that Windows could not load, and logs nobody in with",
+				Reason: "is a profile that Windows could not load; nobody logs in with it",
 			})
 			continue
 		}

@@ -103,10 +103,10 @@ func TestOpen(t *testing.T) {
 		}, usual + " Default(2)"},
 		"no registry at all of the machine": {func(d *windowstest.Disk) {
 			d.Files["Windows/System32/config/SOFTWARE"] = "torn"
-		}, "ControlSet001 C: | SOFTWARE is no registry that can be read"},
+		}, "ControlSet001 C: | SOFTWARE is not a readable registry"},
 		"a user's is torn": {func(d *windowstest.Disk) {
 			d.Files["Users/branko/NTUSER.DAT"] = "torn"
-		}, "ControlSet001 C: isolde branko-dark | NTUSER.DAT is no registry that can be read"},
+		}, "ControlSet001 C: isolde branko-dark | NTUSER.DAT is not a readable registry"},
 	} {
 		d := windowstest.New()
 		if c.change != nil {

@@ -103,7 +103,7 @@ func parse(address string) (key, value string, isValue bool) {
 func (s *Store) hiveOf(key string) (file string, names []string, err error) {
 	parts := strings.Split(key, `\`)
 	if len(parts) < 2 {
-		return "", nil, &machine.Refusal{Path: key, Reason: "is no place in a registry"}
+		return "", nil, &machine.Refusal{Path: key, Reason: "is not a place in a registry"}
 	}
 	if s.files == nil {
 		reg, err := Open(s.root)

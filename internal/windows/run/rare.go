@@ -18,8 +18,8 @@ const (
 		"goes with the program that put it there"
 	ofShell   = "it is loaded into the desktop: it goes with the program that put it there"
 	ofPrompt  = "every command window runs it: it is changed in the running Windows alone"
-	ofLoading = "it is loaded into other programs, and with it wrong none of them may start: " +
-		"it is changed in the running Windows alone"
+	ofLoading = "other programs load it; were it wrong, none of them might start. Change it in " +
+		"the running Windows only"
 	ofImage = "it runs in another program's place, for a debugger or to hide: find out who set " +
 		"it up first"
 	ofParked = "the configuration page of Windows parked it, and puts it back: switch it on there"

@@ -78,8 +78,8 @@ type list struct {
 const (
 	ofPolicy = "a policy launches it, and Windows puts it back: it goes with the policy"
 	ofOnce   = "it is launched once, and Windows itself takes it away then"
-	ofLogin  = "every login goes through it, and with it wrong nobody could log in: it is " +
-		"changed in the running Windows alone"
+	ofLogin  = "every login goes through it; were it wrong, nobody could log in. Change it in " +
+		"the running Windows only"
 	ofSetup   = "it sets something up once for each user, and is done then"
 	ofSession = "it runs before any service does, and with it wrong the machine may not " +
 		"start: it is changed in the running Windows alone"
@@ -180,7 +180,7 @@ func (l *reader) entries(of list) {
 		if !ok {
 			l.reg.Unread = append(l.reg.Unread, item.Unread{
 				Path:   of.key.Name + `\` + v.Name,
-				Reason: "is no text, so that nothing is launched by it",
+				Reason: "is not text, so it launches nothing",
 			})
 			continue
 		}
@@ -277,7 +277,7 @@ func (l *reader) way(e entry) way {
 		w.value, known = e.key.Address(e.value)
 	}
 	if !known && w.refused == "" {
-		w.refused = "its name is no text"
+		w.refused = "its name is not text"
 	}
 	return w
 }

@@ -65,8 +65,8 @@ func (p turner) turn(s *service, it item.Item, to item.State, by time.Duration) 
 func (p turner) refused(s *service) error {
 	switch {
 	case s.driver():
-		return errors.New("it is a driver: without the wrong one the machine does not start, and " +
-			"nobody could take it back there")
+		return errors.New("it is a driver: without the wrong one the machine does not start, " +
+			"and could not take it back")
 	case s.protected:
 		return errors.New("the system itself refuses to have it changed, and insisting does not " +
 			"help; what brought it can be uninstalled in the running Windows")
@@ -94,7 +94,7 @@ func (p turner) number(s *service, name string) (uint32, bool, error) {
 func addressOf(s *service, name string) (string, error) {
 	address, ok := s.key.Address(name)
 	if !ok {
-		return "", errors.New("its name is no text")
+		return "", errors.New("its name is not text")
 	}
 	return address, nil
 }
@@ -111,7 +111,7 @@ func (p turner) set(s *service, name string, n uint32) error {
 func (p turner) delay(s *service, start uint32, by time.Duration) error {
 	switch {
 	case s.kind&perUser != 0:
-		return errors.New("it starts with a login, and Windows delays none of these")
+		return errors.New("it starts with a login, and Windows cannot delay that")
 	case start != auto:
 		return errors.New("it does not start by itself, but when something needs it or triggers it")
 	case s.group != "":

@@ -42,7 +42,7 @@ const (
 
 var class = []byte{0x01, 0x14, 0x02, 0, 0, 0, 0, 0, 0xC0, 0, 0, 0, 0, 0, 0, 0x46}
 
-var errNone = errors.New("it is no shortcut")
+var errNone = errors.New("it is not a shortcut")
 
 // Parse reads a shortcut of a machine with a code page, which texts are in that
 // are not Unicode. What is damaged in it is left out.

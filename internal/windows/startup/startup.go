@@ -143,7 +143,7 @@ func (l *reader) shortcut(p string, u *registry.User, it *item.Item) {
 	}
 	link, err := shortcut.Parse(raw, l.reg.CodePage())
 	if err != nil {
-		it.State, it.Why = item.Broken, "its file is no shortcut"
+		it.State, it.Why = item.Broken, "its file is not a shortcut"
 		return
 	}
 	it.Summary = link.Name
@@ -207,7 +207,7 @@ func (w way) turn(d *machine.Draft, it item.Item, to item.State, _ time.Duration
 	case to == item.On:
 		return errors.New("it is on")
 	case w.approves:
-		return errors.New("its name is no text")
+		return errors.New("its name is not text")
 	}
 	return d.Remove(it.File, "")
 }

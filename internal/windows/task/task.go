@@ -250,8 +250,8 @@ func (l *reader) doubt() {
 		return
 	}
 	for _, i := range l.another {
-		l.items[i].Conditions = append(l.items[i].Conditions, "its definition is another one than "+
-			"the scheduler has the sum of, and may be refused")
+		l.items[i].Conditions = append(l.items[i].Conditions, "its definition differs from the "+
+			"one the scheduler has the checksum of; it may be refused")
 	}
 }
 
