@@ -249,7 +249,7 @@ func TestFilesOfOursArePrivate(t *testing.T) {
 		}
 	}
 	must(t, syscall.Mkfifo(at+"/fifo", 0o600))
-	says(t, on+"apply "+at+"/fifo", 1, "is no file")
+	says(t, on+"apply "+at+"/fifo", 1, "is not a")
 }
 
 // TestAnotherBuildOfTheRecorder replaces a program of many lines by another

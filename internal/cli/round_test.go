@@ -560,7 +560,7 @@ func TestComingBack(t *testing.T) {
 	expect(on+"apply --yes "+file, 1, "is protected", "nothing was changed")
 	edit(decide("service:star-index.service", "disabel"))
 	expect(on+"apply --yes "+file, 1, "entry 1, service:star-index.service")
-	expect(on+"apply --yes /dev/null", 1, "is no file")
+	expect(on+"apply --yes /dev/null", 1, "is not a")
 	edit(decide("service:star-index.service", "disable") +
 		decide("service:elsewhere.service", "disable") +
 		decide("service:lanternfile-crawl.service", "delay") +

@@ -88,7 +88,8 @@ func TestOwnTextIsBounded(t *testing.T) {
 		t.Fatal(err)
 	}
 	for name, want := range map[string]string{
-		"fifo": "is not a file", "folder": "is not a file", "large": "over 8 MiB", "none": "no such file",
+		"fifo": "is not a file", "folder": "is not a file", "large": "over 8 MiB",
+		"none": "no such file",
 	} {
 		if _, err := Read(at(name)); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v", name, err)
