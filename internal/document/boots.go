@@ -19,6 +19,7 @@ type Boot struct {
 	ID         string             `json:"id"`
 	Began      string             `json:"began"`
 	Phases     map[string]float64 `json:"phases"`
+	Beside     []string           `json:"beside,omitempty"` // phases that ran beside others
 	Ready      *float64           `json:"ready,omitempty"`
 	ReadyFrom  boot.Source        `json:"ready_from,omitempty"`
 	Usable     *Usable            `json:"usable,omitempty"`
@@ -180,6 +181,9 @@ func NewBoots(boots []boot.Boot, unread []item.Unread, spans bool) Boots {
 		}
 		for _, p := range b.Phases {
 			j.Phases[p.Name] = p.Took.Seconds()
+			if p.Beside {
+				j.Beside = append(j.Beside, p.Name)
+			}
 		}
 		for _, w := range b.Waits {
 			j.Waits = append(j.Waits, Wait{w.What, w.At.Seconds(), w.Took.Seconds()})

@@ -43,6 +43,14 @@ func ShowBoot(s Page, b OneBoot) {
 	}
 	stretches(s, r)
 	s.Line("")
+	for _, p := range b.Phases {
+		if p.Beside {
+			s.Line("Beside the others: %s, %s.", p.Name, render.Duration(p.Took))
+		}
+	}
+	for _, note := range b.Notes {
+		s.Wrap(2, "Of its record: %s.", render.Clean(note))
+	}
 	switch {
 	case b.Guessed && b.Ordered():
 		s.Wrap(0, "%s", "The order is that of the unit files as they are now; the log does not "+

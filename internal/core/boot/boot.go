@@ -53,6 +53,9 @@ func Bytes(n int64, from Source) Amount { return Amount{n, true, from} }
 type Phase struct {
 	Name string // firmware, loader, kernel, initrd, userspace
 	Took time.Duration
+	// Beside says that it ran while others did: it is no part of what ready
+	// waited for.
+	Beside bool `json:",omitempty"`
 }
 
 // PhaseNames lists the phases in the order in which a boot goes through them.

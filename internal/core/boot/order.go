@@ -99,7 +99,8 @@ type Part struct {
 // Explain parts ready into what it waited for, one after the other. Those are
 // the kernel and the initrd, and other phases that were written down. Then
 // follows each item of the [Graph.Path], from when the one before it was done.
-// The parts add up to ready. It is empty where ready is not known.
+// The parts add up to ready; phases that ran beside others are none of them.
+// It is empty where ready is not known.
 func Explain(b Boot) []Part {
 	if !b.Ready.Known {
 		return nil
@@ -113,14 +114,13 @@ func Explain(b Boot) []Part {
 		}
 	}
 	rest := "userspace"
-	for _, name := range EarlyPhases {
-		if p := b.Phase(name); p.Known {
-			add(name, at+p.Value)
+	for _, name := range slices.Concat(EarlyPhases, WrittenPhases) {
+		for _, p := range b.Phases {
+			if p.Name == name && !p.Beside {
+				add(name, at+p.Took)
+			}
 		}
-	}
-	for _, name := range WrittenPhases {
-		if p := b.Phase(name); p.Known {
-			add(name, at+p.Value)
+		if slices.Contains(WrittenPhases, name) && b.Phase(name).Known {
 			rest = Rest
 		}
 	}

@@ -43,6 +43,7 @@ const (
 	typeUint32   = 0x08
 	typeUint64   = 0x0A
 	typeBool     = 0x0D
+	typeBinary   = 0x0E
 	typeFiletime = 0x11
 	typeSID      = 0x13
 	typeHex32    = 0x14
@@ -101,6 +102,9 @@ func Bool(is bool) Value {
 func Instant(t time.Time) Value {
 	return Value{Type: typeFiletime, Data: binary.LittleEndian.AppendUint64(nil, filetime(t))}
 }
+
+// Binary is bytes. The one field of that name stands in an element of its own.
+func Binary(data []byte) Value { return Value{Type: typeBinary, Data: data} }
 
 // SID is an account by its number, "S-1-5-…"; of what is none, no value.
 func SID(text string) Value {
@@ -293,6 +297,10 @@ func (b *chunk) form(e Event) {
 		element("Security", []any{"UserID", place{6, typeSID}}))
 	var data []any
 	for i, f := range e.Data {
+		if f.Name == "Binary" {
+			data = append(data, element("Binary", nil, place{places + i, f.Value.Type}))
+			continue
+		}
 		data = append(data, element("Data", []any{"Name", f.Name},
 			place{places + i, f.Value.Type}))
 	}

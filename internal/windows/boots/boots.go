@@ -7,6 +7,8 @@ package boots
 
 import (
 	"cmp"
+	"encoding/binary"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -15,6 +17,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode/utf16"
 
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/item"
@@ -32,9 +35,12 @@ const (
 	systemLog = "System.evtx"
 	timesLog  = "Microsoft-Windows-Diagnostics-Performance%4Operational.evtx"
 
-	general  = "Microsoft-Windows-Kernel-General"
-	kernel   = "Microsoft-Windows-Kernel-Boot"
-	power    = "Microsoft-Windows-Kernel-Power"
+	general = "Microsoft-Windows-Kernel-General"
+	kernel  = "Microsoft-Windows-Kernel-Boot"
+	power   = "Microsoft-Windows-Kernel-Power"
+
+	troubleshooter = "Microsoft-Windows-Power-Troubleshooter"
+
 	service  = "EventLog"
 	winlogon = "Microsoft-Windows-Winlogon"
 	manager  = "Service Control Manager"
@@ -59,7 +65,9 @@ func wanted(provider string, id uint16) bool {
 	case kernel:
 		return id == 27
 	case power:
-		return id == 41 || id == 42
+		return id == 41 || id == 42 || id == 107
+	case troubleshooter:
+		return id == 1
 	case service:
 		return id == 6006 || id == 6008
 	case winlogon:
@@ -80,16 +88,27 @@ type reader struct {
 	boots      []boot.Boot // oldest first, once they are sorted
 	starts     []time.Time // when each began by the machine's clock
 	waits      []time.Duration
-	near       map[int64][]int   // boots by when they began, in steps of sameStart
-	services   map[string]string // keys by titles, once they were asked for
-	found      family.Boots
+	jumps      [][]jump        // of the clock, in each boot
+	woken      []bool          // each has slept since it began
+	cuts       []time.Time     // when it was told that the boot before was cut
+	near       map[int64][]int // boots by when they began, in steps of sameStart
+	// once they were asked for: services' keys by titles, and by keys in small
+	// letters
+	services, keys map[string]string
+	found          family.Boots
 }
+
+// A jump is by how much the clock was set, and how long after the begin of the
+// boot that was, by the clock before.
+type jump struct{ at, by time.Duration }
 
 // Read finds the last boots (0: all of them) of a machine.
 func Read(reg *registry.Registry, last int) family.Boots {
 	r := &reader{reg: reg, want: wanted, processors: processors(reg), near: map[int64][]int{}}
 	r.system(r.log(systemLog))
+	r.cut()
 	r.times(r.log(timesLog))
+	r.clocks()
 	r.traces()
 	slices.SortStableFunc(r.boots, func(a, b boot.Boot) int { return a.Began.Compare(b.Began) })
 	if last > 0 {
@@ -185,6 +204,7 @@ func (r *reader) begin(at time.Time) *boot.Boot {
 		Processors: r.processors,
 	})
 	r.starts, r.waits = append(r.starts, at), append(r.waits, 0)
+	r.jumps, r.woken = append(r.jumps, nil), append(r.woken, false)
 	return &r.boots[len(r.boots)-1]
 }
 
@@ -215,17 +235,16 @@ func (r *reader) system(all []events.Event) {
 					0: boot.FullStart, 1: boot.FastStart, 2: boot.Resumed,
 				}[kind]
 			}
+		case key == power+" 41", key == service+" 6008": // of the boot before
+			r.cuts = append(r.cuts, e.Time)
 		case now == nil:
 		case key == general+" 13", key == service+" 6006":
 			now.Ending = boot.Clean
-		case key == power+" 41", key == service+" 6008": // of the boot before
-			if len(r.boots) > 1 {
-				r.boots[len(r.boots)-2].Ending = boot.Cut
-			}
-		case key == power+" 42":
-			now.Slept = now.Slept || e.Time.Sub(now.Began) < sameStart
+		case key == power+" 42", key == power+" 107", key == troubleshooter+" 1":
+			r.woken[len(r.woken)-1] = true
+			now.Slept = now.Slept || e.ID == 42 && e.Time.Sub(now.Began) < sameStart
 		case key == general+" 1":
-			r.clock(now, e)
+			r.clock(now.Began, e)
 		case key == winlogon+" 7001":
 			r.login(now, e)
 		case e.Provider == manager:
@@ -245,14 +264,57 @@ func release(e events.Event) string {
 	return strings.Join(parts, ".")
 }
 
-// clock notes by how much the clock was set.
-func (r *reader) clock(b *boot.Boot, e events.Event) {
+// cut marks the boots that were cut. The start that finds it out tells of it.
+// The record may stand before the one of that start, so its time decides.
+func (r *reader) cut() {
+	order := make([]int, len(r.starts)) // boots by when they began
+	for i := range order {
+		order[i] = i
+	}
+	slices.SortStableFunc(order, func(a, b int) int { return r.starts[a].Compare(r.starts[b]) })
+	for _, at := range r.cuts {
+		next, _ := slices.BinarySearchFunc(order, at.Add(time.Second),
+			func(i int, at time.Time) int { return r.starts[i].Compare(at) })
+		// next-1 is the start that tells of it
+		if before := next - 2; before >= 0 {
+			r.boots[order[before]].Ending = boot.Cut
+		}
+	}
+}
+
+// waking is the reason of a clock that was set as the machine woke up: it goes
+// on from how late it had become meanwhile.
+const waking = 2
+
+// clock notes by how much the clock was set in the last boot, which began at an
+// instant. What follows a sleep is no jump.
+func (r *reader) clock(began time.Time, e events.Event) {
 	to, _ := e.Field("NewTime")
 	from, _ := e.Field("OldTime")
 	after, ok1 := to.Time()
 	before, ok2 := from.Time()
-	if jump := after.Sub(before); ok1 && ok2 && jump.Abs() > b.Jump.Value.Abs() {
-		b.Jump = boot.Of(jump, boot.Log)
+	reason, _ := e.Number("Reason")
+	n := len(r.boots) - 1
+	const most = 200 // of one boot
+	if ok1 && ok2 && reason != waking && !r.woken[n] && len(r.jumps[n]) < most {
+		r.jumps[n] = append(r.jumps[n], jump{before.Sub(began), after.Sub(before)})
+	}
+}
+
+// clocks gives each boot the largest jump of its clock until ready. One before
+// it began is that of a machine that woke up.
+func (r *reader) clocks() {
+	for i := range r.boots {
+		b := &r.boots[i]
+		until := sameStart
+		if b.Ready.Known {
+			until = b.Ready.Value + r.waits[i]
+		}
+		for _, j := range r.jumps[i] {
+			if j.at >= -time.Second && j.at <= until && j.by.Abs() > b.Jump.Value.Abs() {
+				b.Jump = boot.Of(j.by, boot.Log)
+			}
+		}
 	}
 }
 
@@ -281,7 +343,9 @@ func (r *reader) failed(b *boot.Boot, e events.Event) {
 	if name == "" || len(b.Spans) == most {
 		return
 	}
-	if key := r.serviceOf(name); key != "" {
+	if key := r.told(e); key != "" {
+		name = key
+	} else if key := r.serviceOf(name); key != "" {
 		name = key
 	}
 	b.Spans = append(b.Spans, boot.Span{
@@ -289,16 +353,41 @@ func (r *reader) failed(b *boot.Boot, e events.Event) {
 	})
 }
 
-// serviceOf is the key of a service by its title; empty for none.
-func (r *reader) serviceOf(title string) string {
-	if r.services == nil {
-		r.services = map[string]string{}
-		for _, k := range r.reg.Keys(r.reg.Machine(`SYSTEM\CurrentControlSet\Services`)) {
-			if text, ok := r.reg.Text(k, "DisplayName"); ok {
-				r.services[text] = k.Key.Name()
-			}
+// told is the key of a service that an event carries in its binary data, in
+// front of a slash. It is empty where the event has none, or no service has it.
+func (r *reader) told(e events.Event) string {
+	v, ok := e.Field("Binary")
+	raw := v.Data
+	if !ok || v.Type != events.TypeBinary {
+		raw, _ = hex.DecodeString(v.Text())
+	}
+	units := make([]uint16, len(raw)/2)
+	for i := range units {
+		units[i] = binary.LittleEndian.Uint16(raw[2*i:])
+	}
+	name, _, _ := strings.Cut(string(utf16.Decode(units)), "\x00")
+	name, _, _ = strings.Cut(name, "/")
+	r.readServices()
+	return r.keys[strings.ToLower(name)]
+}
+
+// readServices reads the keys and titles of services, once.
+func (r *reader) readServices() {
+	if r.services != nil {
+		return
+	}
+	r.services, r.keys = map[string]string{}, map[string]string{}
+	for _, k := range r.reg.Keys(r.reg.Machine(`SYSTEM\CurrentControlSet\Services`)) {
+		r.keys[strings.ToLower(k.Key.Name())] = k.Key.Name()
+		if text, ok := r.reg.Text(k, "DisplayName"); ok {
+			r.services[text] = k.Key.Name()
 		}
 	}
+}
+
+// serviceOf is the key of a service by its title; empty for none.
+func (r *reader) serviceOf(title string) string {
+	r.readServices()
 	return r.services[title]
 }
 
@@ -373,27 +462,32 @@ func (r *reader) measured(e events.Event) {
 		return time.Duration(n) * time.Millisecond, ok && n >= 0 && n < most
 	}
 	main, ok := took("MainPathBootTime")
-	wait, waited := took("UserLogonWaitDuration")
-	if !ok || wait > main {
+	wait, _ := took("UserLogonWaitDuration")
+	if !ok {
 		return
 	}
-	if waited && wait > 0 {
+	ready := main
+	if wait > 0 {
+		var note string
+		ready, note = withoutWait(main, wait, partsOf(took))
+		b.Notes = append(b.Notes, note)
 		b.Waits = append(b.Waits, boot.Wait{
-			What: "somebody to log in", At: main - wait, Took: wait,
+			What: "somebody to log in", At: max(0, main-wait), Took: wait,
 		})
 		r.waits[i] = wait
 	}
 	b.Unwritten, b.Goal = false, "the desktop"
-	b.Ready = boot.Of(main-wait, boot.Log)
+	b.Ready = boot.Of(ready, boot.Log)
 	if post, ok := took("BootPostBootTime"); ok {
 		b.Settled.FromReady = boot.Of(post, boot.Log)
-		b.Worked = boot.Of(main-wait+post, boot.Log)
+		b.Worked = boot.Of(ready+post, boot.Log)
 	}
 	for _, p := range phases {
 		if took, ok := took(p.field); ok && took > 0 {
 			b.Phases = append(b.Phases, boot.Phase{Name: p.name, Took: took})
 		}
 	}
+	setBeside(b.Phases, ready)
 	if check, ok := took("BootAutoChkTime"); ok && check >= boot.LongCheck {
 		b.Odd = append(b.Odd, fmt.Sprintf("a disk was checked, for %.0f s", check.Seconds()))
 	}
@@ -402,6 +496,79 @@ func (r *reader) measured(e events.Event) {
 	}
 	_, simulated := e.Field(Simulated)
 	b.Simulated = b.Simulated || simulated
+}
+
+// mainPath are the fields that tell parts of the time until the desktop, one
+// after the other. The person's wait is in none of them.
+var mainPath = []string{
+	"BootKernelInitTime", "BootDriverInitTime", "BootDevicesInitTime", "BootAutoChkTime",
+	"BootSmssInitTime", "WinLogonStartTimeMS", "BootMachineProfileProcessingTime",
+	"BootUserProfileProcessingTime", "OtherLogonInitActivityDuration", "BootExplorerInitTime",
+}
+
+// partsOf are the sums that the parts of a record may come to, without the
+// prefetching and with it. There are none where the record lacks some.
+func partsOf(took func(string) (time.Duration, bool)) (sums []time.Duration) {
+	sum := time.Duration(0)
+	for _, name := range mainPath {
+		part, ok := took(name)
+		if !ok && (name == "WinLogonStartTimeMS" || name == "BootExplorerInitTime") {
+			return nil
+		}
+		sum += part
+	}
+	sums = append(sums, sum)
+	if prefetch, ok := took("BootPrefetchInitTime"); ok && prefetch > 0 {
+		sums = append(sums, sum+prefetch)
+	}
+	return sums
+}
+
+// withoutWait takes a person's wait out of the time until the desktop, if it is
+// in it, and says which way that was decided. It is disputed whether it is, so
+// the sums of the record's own parts decide. Without them it is taken out where
+// it fits.
+func withoutWait(main, wait time.Duration, sums []time.Duration) (time.Duration, string) {
+	if wait > main {
+		return main, "the wait for a person is longer than the time until the desktop, so it was " +
+			"not taken out of that"
+	}
+	if len(sums) == 0 {
+		return main - wait, "the wait for a person was taken out of the time until the desktop; " +
+			"the record does not tell whether it is in there"
+	}
+	off := func(of time.Duration) time.Duration {
+		least := (of - sums[0]).Abs()
+		for _, sum := range sums {
+			least = min(least, (of - sum).Abs())
+		}
+		return least
+	}
+	if off(main) < off(main-wait) {
+		return main, "its parts add up to the time until the desktop, so no wait for a person " +
+			"was taken out of that"
+	}
+	return main - wait, "its parts add up to the time until the desktop without the wait for a " +
+		"person, so that was taken out"
+}
+
+// setBeside marks phases that ran beside the others: all together they take
+// longer than ready, as the prefetching does in records of Windows 7.
+func setBeside(phases []boot.Phase, ready time.Duration) {
+	sum := time.Duration(0)
+	for _, p := range phases {
+		if p.Name != "loader" { // which is before the kernel
+			sum += p.Took
+		}
+	}
+	for _, name := range []string{"prefetch", "services"} {
+		for i := range phases {
+			if phases[i].Name == name && sum > ready {
+				phases[i].Beside = true
+				sum -= phases[i].Took
+			}
+		}
+	}
 }
 
 // kinds are what the machine notes as slow, by the ids of events.

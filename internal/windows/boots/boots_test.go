@@ -19,6 +19,7 @@ import (
 	"calmdawn/internal/windows"
 	"calmdawn/internal/windows/boots"
 	"calmdawn/internal/windows/events"
+	"calmdawn/internal/windows/hive"
 	"calmdawn/internal/windows/windowstest"
 )
 
@@ -118,8 +119,9 @@ func TestEveryKindOfBoot(t *testing.T) {
 	s.starts(day(7), 0)
 	s.note(day(7).Add(20*time.Second), "Service Control Manager", 7000,
 		field("param1", write.Text("Penstock pump")), field("param2", write.Text("%%2")))
-	s.note(day(7).Add(time.Minute), general, 1, field("NewTime", write.Instant(day(7))),
-		field("OldTime", write.Instant(day(7).Add(-time.Hour))))
+	s.note(day(7).Add(time.Hour), general, 1,
+		field("NewTime", write.Instant(day(7).Add(time.Hour+15*time.Second))),
+		field("OldTime", write.Instant(day(7).Add(15*time.Second))))
 	s.took(day(7), 33000, 10000, 12500, field("BootIsRebootAfterInstall", write.Bool(true)),
 		field("BootAutoChkTime", write.Uint32(45000)))
 	found := s.read(t, nil)
@@ -163,6 +165,154 @@ func TestEveryKindOfBoot(t *testing.T) {
 	}
 	if n := len(b.Waits); n != 1 || b.Waits[0].Took != 10*time.Second {
 		t.Errorf("waits: %v", b.Waits)
+	}
+}
+
+// TestALaptopsMonth has a machine sleep, wake up, start fast and crash, and its
+// clock set right. Boots stay comparable, and one crash makes one boot odd.
+func TestALaptopsMonth(t *testing.T) {
+	const troubleshooter = "Microsoft-Windows-Power-Troubleshooter"
+	var s story
+	day := func(n int) time.Time { return morning.AddDate(0, 0, n) }
+	jump := func(at time.Time, by time.Duration, more ...write.Field) {
+		s.note(at.Add(by), general, 1, append([]write.Field{
+			field("NewTime", write.Instant(at.Add(by))), field("OldTime", write.Instant(at)),
+		}, more...)...)
+	}
+	sleeps := func(at time.Time, long time.Duration, more ...write.Field) {
+		s.note(at, power, 42)
+		jump(at, long, more...)
+		s.note(at.Add(long), power, 107)
+		s.note(at.Add(long), troubleshooter, 1)
+	}
+	for n := range 4 {
+		s.starts(day(n), 0)
+		s.took(day(n), 31000, 10000, 12500)
+		sleeps(day(n).Add(time.Hour), 5*time.Hour, field("Reason", write.Uint32(2)))
+		sleeps(day(n).Add(8*time.Hour), 3*time.Hour) // by a system that gives no reason
+		s.ends(day(n).Add(12 * time.Hour))
+	}
+	// Shut down and started fast: the night is a jump, of before it began.
+	s.note(day(4), kernel, 27, field("BootType", write.Hex32(1)))
+	jump(day(3).Add(12*time.Hour), 12*time.Hour+time.Second)
+	s.took(day(4), 9000, 0, 4000)
+	s.ends(day(4).Add(time.Hour))
+	// It runs, and crashes. The next start's 6008 stands before its 12.
+	s.starts(day(5), 0)
+	s.took(day(5), 31000, 10000, 12500)
+	s.note(day(6).Add(3*time.Second), "EventLog", 6008)
+	s.starts(day(6), 0)
+	s.note(day(6).Add(2*time.Second), power, 41)
+	s.took(day(6), 31000, 10000, 12500)
+	s.ends(day(6).Add(time.Hour))
+	// Its clock is set right, once amid the boot, once long after.
+	s.starts(day(7), 0)
+	jump(day(7).Add(10*time.Second), 4*time.Hour)
+	s.took(day(7), 31000, 10000, 12500)
+	s.ends(day(7).Add(6 * time.Hour))
+	s.starts(day(8), 0)
+	jump(day(8).Add(time.Hour), 4*time.Hour)
+	s.took(day(8), 31000, 10000, 12500)
+	found := s.read(t, nil)
+	for i, want := range []string{
+		"", "", "", "", "it is a fast start, and most boots are a full start", "",
+		"the boot before it ended in a crash, or the power went", "the clock was set by 4h0m0s",
+		"",
+	} {
+		if odd := strings.Join(found.Boots[i].Odd, "; "); odd != want {
+			t.Errorf("boot %d: odd %q, want %q", i, odd, want)
+		}
+	}
+	for i, want := range map[int]boot.Ending{4: boot.Clean, 5: boot.Cut, 6: boot.Clean} {
+		if got := found.Boots[i].Ending; got != want {
+			t.Errorf("boot %d ended %q, want %q", i, got, want)
+		}
+	}
+}
+
+// TestTheRecordDecides has the sum of a record's own parts say whether the
+// person's wait is in the time until the desktop.
+func TestTheRecordDecides(t *testing.T) {
+	parts := func(more ...write.Field) []write.Field {
+		return append([]write.Field{
+			field("BootKernelInitTime", write.Uint32(1000)),
+			field("BootDriverInitTime", write.Uint32(2000)),
+			field("BootSmssInitTime", write.Uint32(3000)),
+			field("WinLogonStartTimeMS", write.Uint32(4000)),
+			field("BootUserProfileProcessingTime", write.Uint32(500)),
+			field("OtherLogonInitActivityDuration", write.Uint32(1500)),
+			field("BootExplorerInitTime", write.Uint32(8000)),
+		}, more...)
+	}
+	for name, c := range map[string]struct {
+		main, wait uint32
+		parts      []write.Field
+		ready      time.Duration // milliseconds
+		beside     string
+		note       string
+	}{
+		"it is in":      {30000, 10000, parts(), 20000, "", "so that was taken out"},
+		"it is not":     {20000, 10000, parts(), 20000, "", "so no wait for a person"},
+		"with a part":   {20000, 10000, nil, 10000, "", "the record does not tell"},
+		"longer":        {20000, 25000, parts(), 20000, "", "longer than"},
+		"nobody waited": {20000, 0, nil, 20000, "", ""},
+		"prefetch after": {28000, 5000, parts(field("BootPrefetchInitTime", write.Uint32(8000))),
+			28000, "", "so no wait for a person"},
+		"prefetch beside": {20000, 5000, parts(field("BootPrefetchInitTime", write.Uint32(9000))),
+			20000, "prefetch", "so no wait for a person"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			var s story
+			s.starts(morning, 0)
+			s.took(morning, c.main, c.wait, 12500, c.parts...)
+			b := s.read(t, nil).Boots[0]
+			beside, parts := "", time.Duration(0)
+			for _, p := range b.Phases {
+				if p.Beside {
+					beside += p.Name
+				}
+			}
+			for _, p := range boot.Explain(b) {
+				parts += p.Took
+			}
+			if b.Ready.Value != c.ready*time.Millisecond || beside != c.beside ||
+				parts != b.Ready.Value ||
+				!strings.Contains(strings.Join(b.Notes, " "), c.note) ||
+				c.note == "" && len(b.Notes) > 0 {
+				t.Errorf("ready %v, beside %q, parts %v, %q", b.Ready.Value, beside, parts, b.Notes)
+			}
+		})
+	}
+}
+
+// TestFailuresNameTheirService goes by the key in the event's binary data, and
+// by the title alone where that is missing or names no service.
+func TestFailuresNameTheirService(t *testing.T) {
+	wide := func(text string) write.Value { return write.Binary(write.Text(text).Data) }
+	var s story
+	s.starts(morning, 0)
+	for _, data := range [][]write.Field{
+		{field("param1", write.Text("Some title")), field("Binary", wide("Pump/4\x00"))},
+		{field("param1", write.Text("Pump of the dam")), field("Binary", wide("Nobody"))},
+		{field("param1", write.Text("No such")), field("Binary", write.Binary([]byte{1}))},
+	} {
+		s.note(morning.Add(20*time.Second), "Service Control Manager", 7000, data...)
+	}
+	d := windowstest.New()
+	d.Service("PUMP", write.Counted("Type", 16), write.Counted("Start", 2),
+		write.Texted("DisplayName", hive.String, "Pump of the dam"))
+	d.Files[systemTo] = string(write.EventLog(s.system, 1, false))
+	r, err := machine.Open(d.Make(t))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer r.Close()
+	var names []string
+	for _, span := range family.Remember(windows.Family{}.Open(r), nil, 0).Boots[0].Spans {
+		names = append(names, span.Native)
+	}
+	if got := strings.Join(names, ", "); got != "PUMP, PUMP, No such" {
+		t.Error(got)
 	}
 }
 
