@@ -57,6 +57,9 @@ func (a *app) alter(yes bool, make func(*visit.Session) (action, error)) error {
 	if p.nothing != nil {
 		return p.nothing()
 	}
+	if d.Barred != nil { // before the plan, which could not be carried out
+		say.ShowFrozen(s, d.Machine)
+	}
 	p.show()
 	if err := d.Refuses(p.changes); err != nil {
 		return err

@@ -92,8 +92,19 @@ func TestAHibernatedDiskIsNotWrittenTo(t *testing.T) {
 	dir := windowsMachine(t, func(d *windowstest.Disk) { d.Files["hiberfil.sys"] = "HIBR" })
 	before := testtree.Snapshot(t, dir, nil)
 	on := "--root " + dir + " "
-	says(t, on+"list", 0, "Penstock pump")
+	for _, words := range []string{"", "list"} { // before anything is planned, with the way out
+		out := says(t, on+words, 0, "Nothing can be changed on this disk now: it is hibernated",
+			"hold Shift and choose Shut down", "shutdown /s /t 0", "Or choose Restart",
+			"calmdawn does not do that")
+		if strings.Index(out, "hold Shift") > strings.Index(out, "Next:") {
+			t.Errorf("it is told too late:\n%s", out)
+		}
+	}
 	says(t, on+"conditions", 0, "hibernated")
+	plan := says(t, on+"disable --yes penstock", 1)
+	if at := strings.Index(plan, "hold Shift"); at < 0 || at > strings.Index(plan, "Switching") {
+		t.Errorf("it is not told before the plan:\n%s", plan)
+	}
 	for _, words := range []string{"list --save", "drift --keep", "disable --yes penstock"} {
 		out, errs, code := call(t, on+words)
 		if code == 0 || !strings.Contains(strings.Join(strings.Fields(errs), " "),

@@ -188,6 +188,13 @@ type Turner interface {
 	TurnStarter(it item.Item, starter item.Starter, to item.State) error
 }
 
+// Thawable is a machine that may be frozen, and made ready for changes.
+type Thawable interface {
+	// Thaw says how, in sentences, the easiest way first; empty where the
+	// machine is not frozen, or nothing is known that helps.
+	Thaw() []string
+}
+
 // Live is a machine that runs us, and what only that can do.
 type Live interface {
 	// Running is the id of the boot that runs.

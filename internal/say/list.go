@@ -224,6 +224,20 @@ func unreadPlaces(s Page, places []item.Unread) {
 	}
 }
 
+// ShowFrozen says why nothing can be changed on a disk, and what helps; nothing
+// of one that takes changes.
+func ShowFrozen(s Page, m *visit.Machine) {
+	why, ways := m.Frozen()
+	if why == "" {
+		return
+	}
+	s.SayWrapped(2, render.Warn, "Nothing can be changed on this disk now: %s.",
+		render.Clean(why))
+	for _, way := range ways {
+		s.Wrap(4, "  %s", render.Clean(way))
+	}
+}
+
 // A Listing is what a list shows, and what it only counts.
 type Listing struct {
 	Shown, Folded, AdminToo []item.Item
@@ -240,6 +254,7 @@ func ShowList(s Page, l *visit.Visit, of Listing) {
 	if !of.Filter.Chooses() {
 		s.Wrap(0, "%s", outlook(l))
 	}
+	ShowFrozen(s, l.Machine)
 	gaps(s, l.Unread)
 	if len(of.Shown) > 0 {
 		s.Line("")

@@ -43,6 +43,7 @@ func ShowStanding(s Page, l *visit.Visit, now time.Time, review bool) {
 		}
 	}
 	st.showItems(s)
+	ShowFrozen(s, l.Machine)
 	s.Line("%s", st.changes(s.Calls))
 	st.showGuarding(s)
 	showDue(s, l.Changes, now)

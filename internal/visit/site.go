@@ -228,6 +228,18 @@ func (m *Machine) Log() string { return m.kind.Log() }
 // Name is the machine's, as far as it has one.
 func (m *Machine) Name() string { return m.kind.Host() }
 
+// Frozen says why not a byte may be written to the machine's disk, as a clause,
+// and what helps, in sentences. It is empty where the disk takes changes.
+func (m *Machine) Frozen() (why string, ways []string) {
+	if why = m.kind.Frozen(); why == "" {
+		return "", nil
+	}
+	if t, ok := m.kind.(family.Thawable); ok {
+		ways = t.Thaw()
+	}
+	return why, ways
+}
+
 // Writable says why the casebook of the machine cannot be written. Its disk is
 // not to be touched, or a part of it is missing that would hide the casebook
 // later. It is nil where it can be.

@@ -37,7 +37,7 @@ func (d *disk) Conditions() (all []boot.Condition) {
 	}
 	add("fast start-up", value, "with it, a start after shutting down is not a full start; do "+
 		"not compare such starts with restarts", false)
-	if why := hibernated(d.root); why != "" {
+	if why := hibernated(d); why != "" {
 		add("hibernation", "hibernated", why, true)
 	} else {
 		add("hibernation", "not hibernated", "the disk of a hibernated machine is only read", false)

@@ -383,7 +383,7 @@ func (*disk) Failed(b boot.Boot) boot.Condition {
 // down with fast start-up, a machine is hibernated. And one that is being set
 // up is not yet what it will be.
 func (d *disk) Frozen() string {
-	if why := hibernated(d.root); why != "" {
+	if why := hibernated(d); why != "" {
 		return why
 	}
 	if reg, err := d.registry(); err == nil && inSetup(reg) {
@@ -392,12 +392,32 @@ func (d *disk) Frozen() string {
 	return ""
 }
 
-func hibernated(r *machine.Root) string {
-	p, err := registry.NewDisk(r).Find("hiberfil.sys")
+// Thaw says what ends a hibernation, the easiest way first.
+func (d *disk) Thaw() []string {
+	if hibernated(d) == "" {
+		return nil
+	}
+	return []string{
+		"Easiest: start the machine, hold Shift and choose Shut down; or call shutdown /s /t 0 in " +
+			"a command window there.",
+		"Or choose Restart, and switch it off while its maker's sign shows, before Windows begins.",
+		"Where it no longer starts: what its session had not saved is lost if hiberfil.sys is " +
+			"given up. calmdawn does not do that.",
+	}
+}
+
+// hibernated says that a machine is hibernated, as a clause; empty where it is
+// not.
+func hibernated(d *disk) string {
+	p, err := registry.NewDisk(d.root).Find("hiberfil.sys")
 	if err != nil {
 		return ""
 	}
-	f, err := r.OpenFile(p)
+	info, err := d.root.Stat(p)
+	if err != nil {
+		return "whether it is hibernated cannot be told: " + p + " " + machine.Reason(err)
+	}
+	f, err := d.root.OpenFile(p)
 	if err != nil {
 		return "whether it is hibernated cannot be told: " + p + " " + machine.Reason(err)
 	}
@@ -406,10 +426,22 @@ func hibernated(r *machine.Root) string {
 	if _, err := f.ReadAt(head, 0); err != nil {
 		return "" // it holds nothing
 	}
-	// "rstr" stands there while it wakes up: it was stopped amid that
-	if mark := strings.ToLower(string(head)); mark == "hibr" || mark == "rstr" {
-		return "it is hibernated, as machines are that were shut down with fast start-up: have " +
-			"it restart once, and switch it off before Windows begins"
+	switch strings.ToLower(string(head)) {
+	case "hibr":
+		return "it is hibernated, as machines are that were shut down with fast start-up"
+	case "rstr": // while it wakes up, and on some machines for long after
+		if d.startedInFull(info.ModTime) {
+			return ""
+		}
+		return "it was stopped while it woke up, and no full start since is on record"
 	}
 	return ""
+}
+
+// startedInFull reports whether the machine's log holds a full start after an
+// instant.
+func (d *disk) startedInFull(after time.Time) bool {
+	return slices.ContainsFunc(d.Boots(0).Boots, func(b boot.Boot) bool {
+		return b.Start == boot.FullStart && b.Began.After(after)
+	})
 }

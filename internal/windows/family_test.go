@@ -5,6 +5,8 @@ package windows
 import (
 	"encoding/binary"
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -661,4 +663,53 @@ func TestTheRegistryIsOpenedOnce(t *testing.T) {
 		t.Errorf("it did not forget: opened %d times more", opened-once)
 	}
 	m.Forget()
+}
+
+// TestWakingUpIsOverAfterAFullStart has the mark of a machine that wakes up
+// stay behind: only a full start on record since ends it.
+func TestWakingUpIsOverAfterAFullStart(t *testing.T) {
+	began := windowstest.At.Add(-24 * time.Hour)
+	start := func(kind uint32) string {
+		return string(write.EventLog([]write.Event{
+			{Time: began, Provider: "Microsoft-Windows-Kernel-General", ID: 12,
+				Data: []write.Field{{Name: "StartTime", Value: write.Instant(began)}}},
+			{Time: began, Provider: "Microsoft-Windows-Kernel-Boot", ID: 27,
+				Data: []write.Field{{Name: "BootType", Value: write.Hex32(kind)}}},
+		}, 1, false))
+	}
+	for name, c := range map[string]struct {
+		mark, log string
+		written   time.Time
+		frozen    string
+	}{
+		"hibernated":        {"HIBR", start(0), began.Add(-time.Hour), "hibernated"},
+		"a full start":      {"RSTR", start(0), began.Add(-time.Hour), ""},
+		"a fast start":      {"RSTR", start(1), began.Add(-time.Hour), "woke up"},
+		"a start before it": {"rstr", start(0), began.Add(time.Hour), "woke up"},
+		"no log":            {"RSTR", "", began.Add(-time.Hour), "woke up"},
+		"spent":             {"\x00\x00\x00\x00", "", began, ""},
+	} {
+		d := windowstest.New()
+		d.Files["hiberfil.sys"] = c.mark + "more"
+		if c.log != "" {
+			d.Files["Windows/System32/winevt/Logs/System.evtx"] = c.log
+		}
+		dir := d.Make(t)
+		if err := os.Chtimes(filepath.Join(dir, "hiberfil.sys"), c.written, c.written); err != nil {
+			t.Fatal(err)
+		}
+		r, err := machine.Open(dir)
+		if err != nil {
+			t.Fatal(err)
+		}
+		m := Family{}.Open(r)
+		why := m.Frozen()
+		ways := m.(family.Thawable).Thaw()
+		if !strings.Contains(why, c.frozen) || (why == "") != (c.frozen == "") ||
+			(len(ways) == 0) != (why == "") {
+			t.Errorf("%s: %q, %d ways", name, why, len(ways))
+		}
+		m.Forget()
+		r.Close()
+	}
 }

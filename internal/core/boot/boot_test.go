@@ -113,7 +113,7 @@ func TestQuiet(t *testing.T) {
 
 func TestTakeOut(t *testing.T) {
 	b := Boot{
-		Ready: Of(20*sec, Log), Phases: []Phase{{"userspace", 18 * sec}},
+		Ready: Of(20*sec, Log), Phases: []Phase{{Name: "userspace", Took: 18 * sec}},
 		Spans: []Span{
 			{Native: "before", Begin: Of(2*sec, Log), End: Of(3*sec, Log)},
 			{Native: "asks", Begin: Of(4*sec, Log), End: Of(12*sec, Log)},

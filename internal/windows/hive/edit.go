@@ -61,7 +61,11 @@ func (s span) end() uint32 { return s.at + s.size }
 // was not written to its end, in which a transaction is open, or that has
 // faults. The error says so as a clause. The file stays the caller's, who keeps
 // it open while a method of the editor runs.
-func Edit(f File, size int64) (*Editor, error) {
+//
+// A mark of an open transaction may stay behind in a hive that was written to
+// its end. The hive's logs tell: where nothing in them is newer, it means
+// nothing. Without logs it means what it says.
+func Edit(f File, size int64, logs ...[]byte) (*Editor, error) {
 	e := &Editor{file: f, head: make([]byte, headSize)}
 	if size < headSize {
 		return nil, errNoHive
@@ -79,7 +83,7 @@ func Edit(f File, size int64) (*Editor, error) {
 	case base.first != base.second:
 		return nil, errors.New("it was not written to its end, and its logs hold the rest: " +
 			"Windows has to be started once and shut down in full")
-	case base.open:
+	case base.open && !spent(base, logs):
 		return nil, errors.New("a transaction is open in it: Windows has to be started once and " +
 			"shut down in full")
 	case base.major != 1 || base.minor < 2 || base.minor > 6 || base.format != 1 || base.kind != 0:

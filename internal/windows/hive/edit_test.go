@@ -482,6 +482,45 @@ func TestChangesAreTakenBack(t *testing.T) {
 	whole(t, p.data)
 }
 
+// TestAnOpenTransactionIsToldByTheLogs has the mark of one in a hive that was
+// written to its end: where its logs hold nothing newer, it means nothing.
+func TestAnOpenTransactionIsToldByTheLogs(t *testing.T) {
+	before, after := write.Hive(sample(), 5, "SYSTEM", at), write.Hive(changed(), 5, "SYSTEM", at)
+	numbered := func(data []byte, n uint32) []byte {
+		data = slices.Clone(data)
+		copy(data[4:], le32(n))
+		copy(data[8:], le32(n))
+		copy(data[508:], le32(checksum(data[:512])))
+		return data
+	}
+	_, log := logged(before, after) // of entries 1 and 2
+	empty := numbered(log[:512], 7)
+	torn := slices.Clone(log)
+	torn[600] ^= 1
+	for name, c := range map[string]struct {
+		number uint32
+		logs   [][]byte
+		open   bool
+	}{
+		"no log":              {7, nil, true},
+		"no log that is one":  {7, [][]byte{[]byte("nothing"), make([]byte, 600)}, true},
+		"older entries":       {7, [][]byte{log}, false},
+		"older, and none":     {7, [][]byte{log, empty}, false},
+		"newer entries":       {1, [][]byte{log}, true},
+		"the newest is newer": {2, [][]byte{log}, true},
+		"a torn log":          {7, [][]byte{torn}, true},
+	} {
+		data := numbered(after, c.number)
+		data[144] |= 1
+		copy(data[508:], le32(checksum(data[:512])))
+		_, err := Edit(newPaper(data), int64(len(data)), c.logs...)
+		told := strings.Contains(strings.Join(open(t, data, c.logs...).Notes, " "), "transaction")
+		if refused := err != nil; refused != c.open || told != c.open {
+			t.Errorf("%s: %v, told %v", name, err, told)
+		}
+	}
+}
+
 // TestWhatIsNotEdited are hives that are refused, each with its reason.
 func TestWhatIsNotEdited(t *testing.T) {
 	clean := write.Hive(sample(), 5, `config\TEST`, at)

@@ -95,7 +95,7 @@ func Open(f io.ReaderAt, size int64, logs ...[]byte) (*Hive, error) {
 		return nil, fmt.Errorf("its first page is damaged (%w), and no log has another", err)
 	case base.major != 1 || base.minor < 2 || base.minor > 6 || base.format != 1:
 		return nil, fmt.Errorf("its version %d.%d is not known", base.major, base.minor)
-	case base.open:
+	case base.open && !spent(base, logs):
 		h.Notes = append(h.Notes, "a transaction is open in it")
 	}
 	h.size, h.root, h.minor = int64(base.bins), base.root, base.minor

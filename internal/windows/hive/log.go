@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"math/bits"
+	"slices"
 )
 
 // replay takes from the logs what they hold beyond the file, and returns the
@@ -181,4 +182,28 @@ func marvin(data []byte) uint64 {
 	mix(last)
 	mix(0)
 	return uint64(high)<<32 | uint64(low)
+}
+
+// spent reports whether the logs of a hive hold nothing newer than the hive,
+// whose first page is b: so no transaction is open in it. It is false without a
+// log that can be read.
+func spent(b base, logs [][]byte) bool {
+	read := false
+	for _, log := range logs {
+		if len(log) < 512 {
+			continue
+		}
+		own, err := parseBase(log)
+		if err != nil {
+			continue
+		}
+		read = true
+		entries, broken := entriesOf(log)
+		newer := func(n uint32) bool { return int32(n-b.second) >= 0 }
+		if broken > 0 || own.kind != 6 && newer(own.first) ||
+			slices.ContainsFunc(entries, func(e entry) bool { return newer(e.sequence) }) {
+			return false
+		}
+	}
+	return read && b.first == b.second
 }

@@ -141,15 +141,9 @@ func (reg *Registry) open(dir, name string) (Key, error) {
 		return nil, err
 	}
 	reg.files = append(reg.files, f)
-	var logs [][]byte
-	for _, end := range []string{".LOG1", ".LOG2", ".LOG"} {
-		if at, err := reg.Find(p + end); err == nil {
-			if log, err := reg.Root.ReadFile(at, maxLog); err == nil {
-				logs = append(logs, log)
-			} else {
-				reg.unread(at, err)
-			}
-		}
+	logs, unread := logsOf(reg.Root, p)
+	for at, err := range unread {
+		reg.unread(at, err)
 	}
 	h, err := hive.Open(f, info.Size, logs...)
 	if err != nil {
@@ -160,6 +154,24 @@ func (reg *Registry) open(dir, name string) (Key, error) {
 		reg.Notes = append(reg.Notes, item.Unread{Path: p, Reason: note})
 	}
 	return hiveKey{h.Root()}, nil
+}
+
+// logsOf are the logs beside a hive, and those that cannot be read.
+func logsOf(r *machine.Root, hive string) (logs [][]byte, unread map[string]error) {
+	unread = map[string]error{}
+	for _, end := range []string{".LOG1", ".LOG2", ".LOG"} {
+		at, err := NewDisk(r).Find(hive + end)
+		if err != nil {
+			continue
+		}
+		log, err := r.ReadFile(at, maxLog)
+		if err != nil {
+			unread[at] = err
+			continue
+		}
+		logs = append(logs, log)
+	}
+	return logs, unread
 }
 
 // Whole reports whether both hives of the machine can be read.

@@ -144,7 +144,11 @@ func (s *Store) load(file string) (*opened, error) {
 	if info.Size > hive.MaxEdited {
 		return nil, &machine.Refusal{Path: file, Reason: "is too large to be changed"}
 	}
-	o.Editor, err = hive.Edit(o, info.Size)
+	logs, unread := logsOf(s.root, file)
+	if len(unread) > 0 {
+		logs = nil // what they hold is not known
+	}
+	o.Editor, err = hive.Edit(o, info.Size, logs...)
 	if errors.As(err, new(*fs.PathError)) {
 		return nil, err
 	}
