@@ -261,7 +261,7 @@ func TestTheWindowsDemo(t *testing.T) {
 	says(t, on+"conditions", 0, "balanced", "fast start-up")
 	// its boots, before and after
 	says(t, on+"boots", 0, "Usable after", "login of nora", "without", "simulated")
-	says(t, on+"boots --spans", 0, "services", "▲ ready", "the login of nora", "nobody wrote down")
+	says(t, on+"boots --spans", 0, "services", "▲ ready", "the login of nora", "Nobody wrote down")
 	says(t, on+"show program:run/Lanternfile@nora", 0, "moderate", "Noted slow",
 		"in 4 of 4 logins")
 	says(t, on+"show LoanDesk", 0, "writes down nothing of it", "Noted slow")

@@ -398,8 +398,8 @@ func (d *disk) Thaw() []string {
 		return nil
 	}
 	return []string{
-		"Easiest: start the machine, hold Shift and choose Shut down; or call shutdown /s /t 0 in " +
-			"a command window there.",
+		"Easiest: start the machine, hold Shift and choose Shut down; or call shutdown /s /t 0 " +
+			"in a command window there.",
 		"Or choose Restart, and switch it off while its maker's sign shows, before Windows begins.",
 		"Where it no longer starts: what its session had not saved is lost if hiberfil.sys is " +
 			"given up. calmdawn does not do that.",

@@ -185,8 +185,8 @@ func marvin(data []byte) uint64 {
 }
 
 // spent reports whether the logs of a hive hold nothing newer than the hive,
-// whose first page is b: so no transaction is open in it. It is false without a
-// log that can be read.
+// whose first page is b. Then no transaction is open in it. It is false without
+// a log that can be read.
 func spent(b base, logs [][]byte) bool {
 	read := false
 	for _, log := range logs {
