@@ -189,7 +189,7 @@ func recordAndCompare(t testing.TB) {
 	// It stops by itself, and leaves no trace.
 	m.Boot(t)
 	if state := calm(t, p, m, "recorder",
-		"status"); !strings.Contains(state, "starts no more") ||
+		"status"); !strings.Contains(state, "no longer starts") ||
 		!strings.Contains(state, "2 boots are recorded") {
 		t.Error(state)
 	}

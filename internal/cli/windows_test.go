@@ -3,6 +3,7 @@
 package cli_test
 
 import (
+	"bytes"
 	"encoding/binary"
 	"encoding/json"
 	"fmt"
@@ -19,6 +20,7 @@ import (
 
 	"calmdawn/internal/demo/write"
 	"calmdawn/internal/document/schematest"
+	"calmdawn/internal/machine"
 	"calmdawn/internal/ring"
 	"calmdawn/internal/testtree"
 	"calmdawn/internal/windows/hive"
@@ -388,6 +390,83 @@ func TestARealNTFSVolume(t *testing.T) {
 	}
 }
 
+// TestRescueFromOutside has a machine that no longer starts get its values back
+// as its recovery console would. A foreign reader imports the files into its
+// hives. Nothing of them is left once the changes are taken back.
+func TestRescueFromOutside(t *testing.T) {
+	ring.Needs(t, ring.Middle)
+	if _, err := exec.LookPath("hivexregedit"); err != nil {
+		if os.Getenv("CI") != "" {
+			t.Fatal("hivexregedit (libwin-hivex-perl) is missing")
+		}
+		t.Skip("hivexregedit (libwin-hivex-perl) is not installed")
+	}
+	dir := t.TempDir() + "/x"
+	says(t, "demo --keep "+dir+" --family windows", 0)
+	before := windowstest.Registry(t, dir)
+	on := "--root " + dir + " "
+	says(t, on+"disable --yes Handrail program:run/Lanternfile@nora", 0, "Done, as change 1")
+	says(t, on+"delay --yes LoanDesk", 0, "Done, as change 2")
+	home := dir + "/ProgramData/calmdawn/"
+	how, err := os.ReadFile(home + machine.RescueText)
+	must(t, err)
+	lines := strings.Split(strings.TrimPrefix(string(how), "\uFEFF"), "\r\n")
+	for i, line := range lines {
+		if line == "calmdawn --root FOLDER undo --all" && i > 6 ||
+			!strings.Contains(line, `D:\`) && len(line) > 60 {
+			t.Errorf("line %d is no telephone's: %q", i, line)
+		}
+	}
+	imports := 0
+	for i, line := range lines {
+		hive, ok := strings.CutPrefix(line, `reg load HKLM\OFF "D:`)
+		if !ok {
+			continue
+		}
+		imports++
+		file, ok := strings.CutPrefix(lines[i+1], `reg import "D:`)
+		if !ok || lines[i+2] != `reg unload HKLM\OFF` {
+			t.Fatalf("after %s: %q", line, lines[i+1:i+3])
+		}
+		here := func(p string) string {
+			return dir + strings.ReplaceAll(strings.TrimSuffix(p, `"`), `\`, "/")
+		}
+		raw, err := os.ReadFile(here(file))
+		must(t, err)
+		units := make([]uint16, len(raw)/2-1)
+		must(t, binary.Read(bytes.NewReader(raw[2:]), binary.LittleEndian, units))
+		plain := t.TempDir() + "/plain.reg" // this reader takes no UTF-16
+		must(t, os.WriteFile(plain, []byte(string(utf16.Decode(units))), 0o600))
+		out, err := exec.Command("hivexregedit", "--merge", "--prefix", `HKEY_LOCAL_MACHINE\OFF`,
+			here(hive), plain).CombinedOutput()
+		if err != nil {
+			t.Fatalf("%s: %v %s", file, err, out)
+		}
+	}
+	if values, _ := windowstest.Differing(before, windowstest.Registry(t, dir)); imports < 2 ||
+		len(values) > 0 {
+		t.Errorf("%d imports, and these differ: %q", imports, values)
+	}
+	says(t, on+"undo --all --yes", 0)
+	if left, _ := filepath.Glob(home + machine.RescueFile + "*"); len(left) > 0 {
+		t.Errorf("left behind: %v", left)
+	}
+	book := t.TempDir() + "/book.db"
+	says(t, on+"--casebook "+book+" disable --yes Handrail", 0)
+	how, err = os.ReadFile(book + "." + machine.RescueText)
+	must(t, err)
+	for _, want := range []string{"--casebook FILE undo --all", `reg import "E:\book.db.rescue-`,
+		"E: below is the stick"} {
+		if !strings.Contains(string(how), want) {
+			t.Errorf("without %q:\n%s", want, how)
+		}
+	}
+	says(t, on+"--casebook "+book+" undo --all --yes", 0)
+	if left, _ := filepath.Glob(book + "." + machine.RescueFile + "*"); len(left) > 0 {
+		t.Errorf("left behind: %v", left)
+	}
+}
+
 // TestARoundOnNTFS decides on a real volume, and takes all back. Hives keep
 // their identity and descriptor, files of ours get one of their own. On a full
 // volume a change is made whole or not at all.
@@ -428,7 +507,9 @@ func TestARoundOnNTFS(t *testing.T) {
 		!strings.Contains(text, "dword:00000002 again; the change made it dword:00000004") {
 		t.Errorf("the guide: %q", text)
 	}
-	for _, name := range []string{"", "/casebook.db", "/how-to-take-back.txt", "/take-back.reg"} {
+	for _, name := range []string{
+		"", "/casebook.db", "/how-to-take-back.txt", "/take-back.reg", "/" + machine.RescueText,
+	} {
 		if attribute(home+name) != string(registry.Private(name == "")) {
 			t.Errorf("others may have %s", home+name)
 		}

@@ -6,6 +6,7 @@ import (
 	"maps"
 	"os"
 	"path"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -25,12 +26,25 @@ import (
 // among those in force. The casebook says all that it says, so that one which a
 // stop left behind is put right by the next call.
 func (l *Ledger) writeGuide() error {
-	files := l.root.Imports(inForce(l.all))
-	text := guide(l.root, l.all, slices.Sorted(maps.Keys(files)))
+	edits := inForce(l.all)
+	files := l.root.Imports(edits)
+	rescue := l.root.Rescue(edits, func(name string) string {
+		if l.choice.File != "" {
+			return path.Base(l.choice.File) + "." + name
+		}
+		return path.Join(l.root.Home.Casebook, name)
+	})
+	text := guide(l.root, l.all, slices.Sorted(maps.Keys(files)), rescue[machine.RescueText] != nil)
 	if l.root.Home.Marked {
 		text = "\uFEFF" + strings.ReplaceAll(text, "\n", "\r\n")
 	}
 	files[casebook.GuideName] = []byte(text)
+	maps.Copy(files, rescue)
+	if rescue != nil {
+		if err := l.removeRescue(rescue); err != nil {
+			return err
+		}
+	}
 	for _, name := range slices.Sorted(maps.Keys(files)) {
 		if err := l.writeBeside(name, files[name]); err != nil {
 			return err
@@ -96,10 +110,62 @@ func (l *Ledger) writeBeside(name string, text []byte) error {
 	return l.root.Apply(change.Edit{Path: p, Before: now, After: after})
 }
 
+// removeRescue takes files beside the casebook away that would take back what
+// is in force no more. Those are files for rescue that are not among the
+// present ones.
+func (l *Ledger) removeRescue(present map[string][]byte) error {
+	if l.choice.File != "" {
+		lead := l.choice.File + "."
+		old, err := filepath.Glob(globbed(lead) + machine.RescueFile + "*")
+		if err != nil {
+			return err
+		}
+		for _, file := range old {
+			if present[strings.TrimPrefix(file, lead)] != nil {
+				continue
+			}
+			if err := os.Remove(file); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	folder, err := l.root.Resolve(l.root.Home.Casebook)
+	if err != nil {
+		return err
+	}
+	names, err := l.root.ReadDir(folder)
+	if err != nil {
+		return err
+	}
+	for _, entry := range names {
+		name := entry.Name
+		if !strings.HasPrefix(name, machine.RescueFile) || present[name] != nil {
+			continue
+		}
+		p := path.Join(folder, name)
+		now, err := l.root.Node(p, "")
+		if err != nil {
+			return err
+		}
+		gone := change.Edit{Path: p, Before: now, After: change.Node{Kind: change.Absent}}
+		if err := l.root.Apply(gone); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// globbed is a name as a pattern that means it alone.
+func globbed(name string) string {
+	return strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`, `[`, `\[`).Replace(name)
+}
+
 // guide tells, newest first, what each change in force did, and how each of its
 // edits is taken back without calmdawn.
-// imports are the files beside it that the running machine takes.
-func guide(r *machine.Root, changes []change.Change, imports []string) string {
+// imports are the files beside it that the running machine takes. rescue says
+// that one beside it tells how to help from outside.
+func guide(r *machine.Root, changes []change.Change, imports []string, rescue bool) string {
 	var b strings.Builder
 	b.WriteString("How to take back by hand what calmdawn changed on this machine, newest change " +
 		"first.\n" +
@@ -109,6 +175,10 @@ func guide(r *machine.Root, changes []change.Change, imports []string) string {
 	for _, name := range imports {
 		fmt.Fprintf(&b, "The machine, running, takes %s beside this file, and does the same by "+
 			"itself.\n", name)
+	}
+	if rescue {
+		fmt.Fprintf(&b, "Where it no longer starts, %s beside this file says what to do.\n",
+			machine.RescueText)
 	}
 	any := false
 	for _, c := range slices.Backward(changes) {

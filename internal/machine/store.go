@@ -2,6 +2,7 @@ package machine
 
 import (
 	"fmt"
+	"maps"
 	"path"
 	"slices"
 
@@ -69,6 +70,38 @@ func (r *Root) Imports(edits []change.Edit) map[string][]byte {
 				return change.Scheme(e.Path) != scheme
 			}))
 			all[name] = data
+		}
+	}
+	return all
+}
+
+// A Rescuer is a store that can help a machine that does not start any more.
+type Rescuer interface {
+	Store
+	// Rescue returns files, by their names, that take edits back from outside
+	// the machine, and one that says how. The edits are those of all schemes;
+	// without any there is no file. at is where a file of a name will stand: a
+	// path of the machine, or without a slash in front a name elsewhere.
+	Rescue(edits []change.Edit, at func(name string) string) map[string][]byte
+}
+
+// RescueFile begins the names of files that a [Rescuer] makes. RescueText is
+// the one that says how.
+const (
+	RescueFile = "rescue-"
+	RescueText = RescueFile + "how.txt"
+)
+
+// Rescue returns the files that the stores have for taking edits back from
+// outside the machine; nil where no store makes such files.
+func (r *Root) Rescue(edits []change.Edit, at func(name string) string) map[string][]byte {
+	var all map[string][]byte
+	for _, s := range r.stores {
+		if i, ok := s.(Rescuer); ok {
+			if all == nil {
+				all = map[string][]byte{}
+			}
+			maps.Copy(all, i.Rescue(edits, at))
 		}
 	}
 	return all

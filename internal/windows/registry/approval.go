@@ -51,7 +51,7 @@ func (reg *Registry) SwitchedOff(notes Place, entry string, u *User) string {
 }
 
 // ErrNoDelay refuses to delay what is launched at a login.
-var ErrNoDelay = errors.New("Windows does not delay what it launches at a login")
+var ErrNoDelay = errors.New("what Windows launches at a login cannot be delayed")
 
 // approvalSize is how long a note usually is: a number of flags, and when the
 // entry was switched off.

@@ -72,23 +72,43 @@ var roots = strings.NewReplacer(`HKLM\`, `HKEY_LOCAL_MACHINE\`, `HKU\`, `HKEY_US
 // of the given edits before them. The running Windows takes it; those of a user
 // only while that one is logged in.
 func (s *Store) Import(edits []change.Edit) (name string, data []byte) {
+	return "take-back.reg", importFile([]string{
+		"What calmdawn changed on this machine, taken back. Where a control set has another",
+		"number by now, or a user is not logged in, calmdawn undo is the better way.",
+	}, edits, func(key string) (string, bool) {
+		begin, rest, _ := strings.Cut(key, `\`)
+		return roots.Replace(begin+`\`) + rest, true
+	})
+}
+
+// importFile is a file for imports (UTF-16 with its mark) with remarks at its
+// head. named is how it calls a key; false for one that it leaves out.
+func importFile(
+	remarks []string,
+	edits []change.Edit,
+	named func(key string) (string, bool),
+) []byte {
 	var b strings.Builder
 	line := func(format string, values ...any) { fmt.Fprintf(&b, format+"\r\n", values...) }
 	line("Windows Registry Editor Version 5.00")
 	line("")
-	line("; What calmdawn changed on this machine, taken back. Where a control set has another")
-	line("; number by now, or a user is not logged in, calmdawn undo is the better way.")
+	for _, remark := range remarks {
+		line("; %s", remark)
+	}
 	last, left := "", 0
 	for _, e := range edits {
 		key, value, ok := parse(e.Path)
-		begin, rest, _ := strings.Cut(key, `\`)
 		if !ok || strings.IndexFunc(key+value, unicode.IsControl) >= 0 {
 			left++
 			continue
 		}
+		called, ok := named(key)
+		if !ok {
+			continue
+		}
 		if key != last {
 			line("")
-			line("[%s%s]", roots.Replace(begin+`\`), rest)
+			line("[%s]", called)
 			last = key
 		}
 		name := quoted(value)
@@ -108,9 +128,14 @@ func (s *Store) Import(edits []change.Edit) (name string, data []byte) {
 		line("; this form cannot write. The guide beside this file tells of them, and calmdawn")
 		line("; undo takes them back.")
 	}
-	wide := []byte{0xFF, 0xFE} // in UTF-16, as Windows reads them
-	for _, unit := range utf16.Encode([]rune(b.String())) {
-		wide = binary.LittleEndian.AppendUint16(wide, unit)
+	return marked(b.String())
+}
+
+// marked is a text in UTF-16 with its mark, as Windows reads it.
+func marked(text string) []byte {
+	raw := []byte{0xFF, 0xFE}
+	for _, unit := range utf16.Encode([]rune(text)) {
+		raw = binary.LittleEndian.AppendUint16(raw, unit)
 	}
-	return "take-back.reg", wide
+	return raw
 }
