@@ -64,6 +64,7 @@ type Item struct {
 	Demand     string     `json:"demand,omitempty"`
 	Note       string     `json:"note,omitempty"`
 	Protected  string     `json:"protected,omitempty"`
+	Returns    string     `json:"returns,omitempty"`
 }
 
 // OwnTime is an item's own time: seconds, and how it is known.
@@ -165,6 +166,7 @@ func newItem(it item.Item, facts Facts) Item {
 		Reason:     it.Reason,
 		Note:       it.Note,
 		Protected:  it.Protected,
+		Returns:    it.Returns,
 	}
 	if own := facts.Own; own.Boots > 0 {
 		d.OwnTime = &OwnTime{

@@ -191,6 +191,9 @@ func showLaunch(s Page, l *visit.Visit, it item.Item) {
 // showAround says what else has to do with an item: what needs it, and what
 // starts it on demand.
 func showAround(s Page, l *visit.Visit, it item.Item) {
+	if it.Returns != "" {
+		told(s, "Comes back", it.Returns+" may switch it on again after it was switched off")
+	}
 	told(s, "Needed by", strings.Join(it.NeededBy, ", "))
 	if len(it.Starters) > 0 {
 		says := " can start it even when it is off"

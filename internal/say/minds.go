@@ -40,6 +40,9 @@ func minds(
 	if to != item.Off {
 		return lines
 	}
+	if it.Returns != "" {
+		mind("%s may switch it on again; drift tells when.", render.Clean(Capital(it.Returns)))
+	}
 	if launches := l.Launches(it); len(launches) > 0 {
 		var titles []string
 		for _, other := range launches {

@@ -106,8 +106,15 @@ func (v *Visit) Drift(from, to Survey) []drift.Difference {
 	case to.Live && !from.Live:
 		to.Items, from.Items = drift.Lasting(to.Items, from.Items)
 	}
-	return drift.Compare(from.Items, to.Items, from.At, decided(v.Changes, to.At),
+	found := drift.Compare(from.Items, to.Items, from.At, decided(v.Changes, to.At),
 		family.Events(v.kind, time.Local))
+	for i, d := range found {
+		if it, ok := v.Find(d.ID); ok && d.Kind == drift.OnAgain && d.By == "" &&
+			it.Returns != "" {
+			found[i].By = "perhaps by " + it.Returns
+		}
+	}
+	return found
 }
 
 // decided is what our changes and undos had come to for each item by an

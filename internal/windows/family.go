@@ -200,6 +200,7 @@ func (d *disk) Survey(o family.Options) family.Inventory {
 	register(reg, v.Items)
 	serve(reg, v.Items)
 	shareProgram(v.Items)
+	tellReturns(v.Items)
 	v.Unread, v.Remarks = slices.Clone(reg.Unread), slices.Clone(reg.Notes)
 	if reg.Other != "" {
 		v.Remarks = append(v.Remarks, item.Unread{

@@ -713,3 +713,24 @@ func TestWakingUpIsOverAfterAFullStart(t *testing.T) {
 		r.Close()
 	}
 }
+
+// TestWhoSwitchesItOnAgain is told of services by their keys, and of the
+// system's own.
+func TestWhoSwitchesItOnAgain(t *testing.T) {
+	d := windowstest.New()
+	d.Service("WUAUSERV", windowstest.Auto(`C:\Windows\System32\wuauclt.exe`)...)
+	d.Service("Penstock", windowstest.Auto(`C:\Apps\pump.exe`)...)
+	d.Files["Windows/System32/wuauclt.exe"] = made("Microsoft Corporation", "Updates")
+	d.Files["Windows/System32/theirs.exe"] = made("Microsoft Corporation", "A part")
+	d.Files["Apps/pump.exe"] = made("Penstock Works", "Pump")
+	d.Service("Part", windowstest.Auto(`C:\Windows\System32\theirs.exe`)...)
+	found, _ := survey(t, d)
+	for id, want := range map[string]string{
+		"WUAUSERV": "self-repairing", "Part": "a feature update", "Penstock": "",
+	} {
+		it, ok := found.Find("service:" + id)
+		if !ok || !strings.Contains(it.Returns, want) || (it.Returns == "") != (want == "") {
+			t.Errorf("%s: %v %q", id, ok, it.Returns)
+		}
+	}
+}

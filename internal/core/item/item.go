@@ -131,6 +131,9 @@ type Item struct {
 	// rewrites a package's file; empty elsewhere. Undone: they take it back.
 	Hold   string
 	Undone bool
+	// Returns names who may switch it on again after it was switched off, as
+	// "a feature update of the system". It is empty where nobody is known to.
+	Returns string
 
 	Role   string // what it does for the machine; empty when not known
 	Advice Advice // what we say of it; empty for what is off
