@@ -452,6 +452,61 @@ func TestTracesOfLogins(t *testing.T) {
 	}
 }
 
+// TestTheDiskTellsTheZoneOfTraces has traces in UTC and in the machine's own
+// zone, two hours ahead: the logins on record decide, and when files were
+// written.
+func TestTheDiskTellsTheZoneOfTraces(t *testing.T) {
+	const login = 40 * time.Second
+	trace := func(at time.Time) string {
+		return traced(fmt.Sprintf(`<Process Name="A.EXE" PID="4"><StartTime>%s</StartTime>`+
+			`<CpuUsage>1</CpuUsage></Process>`, at.Format("2006/01/02:15:04:05.0000000")))
+	}
+	for name, c := range map[string]struct {
+		at      time.Duration // after the boot, as the trace has it
+		logs    bool          // the login is on record
+		written time.Duration // after the boot
+		began   time.Duration
+		unread  bool
+	}{
+		"in UTC":           {login + 5*time.Second, true, 0, 45 * time.Second, false},
+		"in the zone":      {2*time.Hour + 45*time.Second, true, 0, 45 * time.Second, false},
+		"by the file, UTC": {45 * time.Second, false, 2 * time.Minute, 45 * time.Second, false},
+		"by the file": {2*time.Hour + 45*time.Second, false, 2 * time.Minute, 45 * time.Second,
+			false},
+		"by neither": {45 * time.Second, false, 900 * time.Hour, 45 * time.Second, true},
+	} {
+		t.Run(name, func(t *testing.T) {
+			var s story
+			s.starts(morning, 0)
+			if c.logs {
+				s.logsIn(morning.Add(login), isolde)
+			}
+			d := windowstest.New()
+			d.System.At(`ControlSet001\Control\TimeZoneInformation`).Set(
+				write.Counted("ActiveTimeBias", 0xFFFFFF88)) // -120 minutes
+			const p = "Windows/" + boots.Traces + "/" + isolde + "_StartupInfo1.xml"
+			d.Files[systemTo] = string(write.EventLog(s.system, 1, false))
+			d.Files[p] = trace(morning.Add(c.at))
+			dir := d.Make(t)
+			written := morning.Add(c.written)
+			if err := os.Chtimes(filepath.Join(dir, p), written, written); err != nil {
+				t.Fatal(err)
+			}
+			r, err := machine.Open(dir)
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer r.Close()
+			found := family.Remember(windows.Family{}.Open(r), nil, 0)
+			if programs := found.Boots[0].Programs; len(programs) != 1 ||
+				programs[0].Began.Round(time.Second) != c.began ||
+				(len(found.Unread) > 0) != c.unread {
+				t.Errorf("%+v, %v", programs, found.Unread)
+			}
+		})
+	}
+}
+
 // TestInstalls reads what was put in and taken away.
 func TestInstalls(t *testing.T) {
 	d := windowstest.New()

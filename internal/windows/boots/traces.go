@@ -22,6 +22,20 @@ const Traces = "System32/WDI/LogFiles/StartupInfo"
 // A trace is what the first minute or two of one login launched.
 type trace struct {
 	Processes []process `xml:"Process"`
+
+	user    *registry.User
+	written time.Time // the file
+}
+
+// first is when the first of its processes began, as the trace has it; the zero
+// time where none tells.
+func (t trace) first() (first time.Time) {
+	for _, p := range t.Processes {
+		if at, ok := instant(p.Start); ok && (first.IsZero() || at.Before(first)) {
+			first = at
+		}
+	}
+	return first
 }
 
 type process struct {
@@ -51,6 +65,7 @@ func (r *reader) traces() {
 			machine.Unread(dir, err))
 		return
 	}
+	var all []trace
 	for _, e := range entries[:min(mostTraces, len(entries))] {
 		sid, rest, ok := strings.Cut(e.Name, "_StartupInfo")
 		if !ok || !strings.EqualFold(path.Ext(rest), ".xml") {
@@ -77,19 +92,73 @@ func (r *reader) traces() {
 			})
 			continue
 		}
-		r.programs(t, r.reg.Users[i])
+		t.user = r.reg.Users[i]
+		if info, err := r.reg.Root.Stat(p); err == nil {
+			t.written = info.ModTime
+		}
+		all = append(all, t)
+	}
+	ahead := r.ahead(all, dir)
+	for _, t := range all {
+		r.programs(t, ahead)
 	}
 }
 
-// programs adds those of one trace to the boot of its login.
-func (r *reader) programs(t trace, u *registry.User) {
-	first := time.Time{}
-	for _, p := range t.Processes {
-		if at, ok := instant(p.Start); ok && (first.IsZero() || at.Before(first)) {
-			first = at
+// ahead is by how much the times in traces are ahead of UTC. No document says
+// whether they are in UTC or in the machine's own zone. So the disk decides: by
+// the logins in its log, and by when the files were written.
+func (r *reader) ahead(all []trace, dir string) time.Duration {
+	zone := r.reg.Machine(`SYSTEM\CurrentControlSet\Control\TimeZoneInformation`)
+	bias, ok := r.reg.Number(zone, "ActiveTimeBias") // minutes that UTC is ahead
+	local := -time.Duration(int32(bias)) * time.Minute
+	if !ok || local == 0 || len(all) == 0 {
+		return 0
+	}
+	asUTC, asLocal := 0, 0
+	for _, t := range all {
+		if first := t.first(); !first.IsZero() {
+			asUTC += r.fits(t, first)
+			asLocal += r.fits(t, first.Add(-local))
 		}
 	}
-	i := r.during(first)
+	switch {
+	case asLocal > asUTC:
+		return local
+	case asUTC == 0:
+		r.found.Unread = append(r.found.Unread, item.Unread{
+			Path: dir, Reason: "has times that fit no login, in UTC or in the machine's zone; " +
+				"they are taken to be in UTC",
+		})
+	}
+	return 0
+}
+
+// fits is by how many signs a trace began at an instant. Those are a login of
+// its user about then, and a file that was written soon after.
+func (r *reader) fits(t trace, at time.Time) (n int) {
+	const early, late = 2 * time.Minute, 10 * time.Minute
+	near := func(from, to time.Time) bool {
+		since := to.Sub(from)
+		return since >= -early && since <= late
+	}
+	for i, b := range r.boots {
+		for _, l := range b.Logins {
+			if l.User == t.user.Name && near(b.Began.Add(l.Began+r.waits[i]), at) {
+				n = 1
+			}
+		}
+	}
+	if near(at, t.written) {
+		n++
+	}
+	return n
+}
+
+// programs adds those of one trace, whose times are ahead of UTC by so much, to
+// the boot of its login.
+func (r *reader) programs(t trace, ahead time.Duration) {
+	u := t.user
+	i := r.during(t.first().Add(-ahead))
 	if i < 0 || len(r.boots[i].Programs) > 0 {
 		return
 	}
@@ -109,7 +178,7 @@ func (r *reader) programs(t trace, u *registry.User) {
 			Owner:  u.Name,
 			PID:    pid,
 			Parent: -1,
-			Began:  max(0, began.Sub(b.Began)-r.waits[i]),
+			Began:  max(0, began.Add(-ahead).Sub(b.Began)-r.waits[i]),
 			CPU:    time.Duration(max(0, cpu)) * time.Microsecond,
 			Read:   max(0, read),
 		}
