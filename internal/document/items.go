@@ -65,6 +65,7 @@ type Item struct {
 	Note       string     `json:"note,omitempty"`
 	Protected  string     `json:"protected,omitempty"`
 	Returns    string     `json:"returns,omitempty"`
+	RanLast    string     `json:"ran_last,omitempty"`
 }
 
 // OwnTime is an item's own time: seconds, and how it is known.
@@ -182,6 +183,9 @@ func newItem(it item.Item, facts Facts) Item {
 	}
 	if it.Unsure {
 		d.Confidence = "low"
+	}
+	if !it.RanLast.IsZero() {
+		d.RanLast = it.RanLast.UTC().Format(time.RFC3339)
 	}
 	if !it.Installed.IsZero() {
 		d.Installed = it.Installed.UTC().Format(time.RFC3339)

@@ -183,6 +183,9 @@ func showLaunch(s Page, l *visit.Visit, it item.Item) {
 		told(s, "Goes off", it.Fires)
 	}
 	told(s, "Set up in", it.File)
+	if !it.RanLast.IsZero() {
+		s.Field("Ran last", "on "+Day(it.RanLast)+", as the machine noted")
+	}
 	for _, c := range it.Conditions {
 		s.Field("Only if", render.Clean(c)+" (only the running machine can tell)")
 	}

@@ -201,6 +201,7 @@ func (d *disk) Survey(o family.Options) family.Inventory {
 	serve(reg, v.Items)
 	shareProgram(v.Items)
 	tellReturns(v.Items)
+	tellRuns(reg, v.Items)
 	v.Unread, v.Remarks = slices.Clone(reg.Unread), slices.Clone(reg.Notes)
 	if reg.Other != "" {
 		v.Remarks = append(v.Remarks, item.Unread{

@@ -734,3 +734,33 @@ func TestWhoSwitchesItOnAgain(t *testing.T) {
 		}
 	}
 }
+
+// TestWhenProgramsRanLast reads what the system notes of each user.
+func TestWhenProgramsRanLast(t *testing.T) {
+	d := windowstest.New()
+	d.Service("Pump", windowstest.Auto(`C:\Apps\Pump.exe`)...)
+	d.Service("Shared", windowstest.Auto(`C:\Windows\System32\svchost.exe -k x`)...)
+	d.Service("Never", windowstest.Auto(`C:\Apps\never.exe`)...)
+	for _, p := range []string{"Apps/Pump.exe", "Apps/never.exe", "Windows/System32/svchost.exe"} {
+		d.Files[p] = ""
+	}
+	at := windowstest.At.Add(-90 * 24 * time.Hour).Truncate(time.Second)
+	noted := func(when time.Time) []byte {
+		return append(binary.LittleEndian.AppendUint64(nil, hive.Filetime(when)), 0, 0, 0, 0)
+	}
+	const place = `ControlSet001\Services\bam\`
+	d.System.At(place+`State\UserSettings\S-1-5-18`).Set(
+		write.Raw(`\Device\HarddiskVolume3\Apps\pump.exe`, hive.Binary, noted(at)),
+		write.Raw(`\Device\HarddiskVolume3\Windows\System32\svchost.exe`, hive.Binary, noted(at)),
+		write.Raw(`\Device\Mup\server\x.exe`, hive.Binary, noted(at)),
+		write.Raw(`\Device\HarddiskVolume3\Apps\never.exe`, hive.Binary, []byte{1}),
+		write.Counted("Version", 1))
+	d.System.At(place + `UserSettings\S-1-5-19`).Set(
+		write.Raw(`\Device\HarddiskVolume3\Apps\pump.exe`, hive.Binary, noted(at.Add(-time.Hour))))
+	found, _ := survey(t, d)
+	for id, want := range map[string]time.Time{"Pump": at, "Shared": {}, "Never": {}} {
+		if it, ok := found.Find("service:" + id); !ok || !it.RanLast.Equal(want) {
+			t.Errorf("%s: %v %v, want %v", id, ok, it.RanLast, want)
+		}
+	}
+}

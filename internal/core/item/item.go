@@ -104,6 +104,9 @@ type Item struct {
 	Section   string    // what the archive files the package under
 	Summary   string    // the package's description in one line
 	Installed time.Time // of the package; zero when not known
+	// RanLast is when the machine itself noted last that its program ran; zero
+	// where it noted nothing, which does not say that it never ran.
+	RanLast time.Time
 	Maker     string    // who made it; empty when not known
 	Archive   string    // the distribution from whose archive it is; empty for others
 	Came      string    // how its package came, as a clause; empty where not on record
