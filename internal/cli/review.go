@@ -52,7 +52,9 @@ func (a *app) review(args []string) error {
 		return err
 	}
 	defer func() { l.Close() }()
-	if l.Root.ReadOnly("/") {
+	if why, _ := l.Frozen(); why != "" {
+		o.ReadOnly = "Nothing can be changed on this disk now, since " + why
+	} else if l.Root.ReadOnly("/") {
 		o.ReadOnly = "The disk is mounted read-only"
 	}
 	if len(args) > 0 {
