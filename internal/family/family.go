@@ -128,6 +128,7 @@ type Boots struct {
 	Running *boot.Boot
 	Unread  []item.Unread
 	Notes   []string // what could not be asked
+	Remarks []string // what else is to be known of them, as sentences
 }
 
 // An Inventory is one survey and how its items are switched. Nothing that it is

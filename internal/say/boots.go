@@ -395,6 +395,9 @@ func unreadLog(s Page, found family.Boots) {
 	for _, u := range found.Unread {
 		s.Say(render.Warn, "Not read: %s: %s", render.Clean(u.Path), render.Clean(u.Reason))
 	}
+	for _, remark := range found.Remarks {
+		s.SayWrapped(2, render.Dim, "%s", render.Clean(remark))
+	}
 	for _, note := range found.Notes {
 		s.SayWrapped(2, render.Dim, "%s", "Not asked: "+render.Clean(note))
 	}

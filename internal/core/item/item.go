@@ -106,15 +106,15 @@ type Item struct {
 	Installed time.Time // of the package; zero when not known
 	// RanLast is when the machine itself noted last that its program ran; zero
 	// where it noted nothing, which does not say that it never ran.
-	RanLast time.Time
-	Maker     string    // who made it; empty when not known
-	Archive   string    // the distribution from whose archive it is; empty for others
-	Came      string    // how its package came, as a clause; empty where not on record
-	System    bool      // a part of the operating system itself
-	Leftover  bool      // its package was removed, and left this behind
-	Aside     bool      // shown only with all items: a driver, a part of the login itself
-	AdminToo  bool      // of the administrator's login, for it is set up for everybody's
-	Ours      bool      // it is calmdawn's own: the recorder, the guard
+	RanLast  time.Time
+	Maker    string // who made it; empty when not known
+	Archive  string // the distribution from whose archive it is; empty for others
+	Came     string // how its package came, as a clause; empty where not on record
+	System   bool   // a part of the operating system itself
+	Leftover bool   // its package was removed, and left this behind
+	Aside    bool   // shown only with all items: a driver, a part of the login itself
+	AdminToo bool   // of the administrator's login, for it is set up for everybody's
+	Ours     bool   // it is calmdawn's own: the recorder, the guard
 	// Generated: the machine made it as this boot began, so that only the
 	// running machine shows it.
 	Generated bool

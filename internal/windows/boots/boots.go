@@ -109,13 +109,57 @@ func Read(reg *registry.Registry, last int) family.Boots {
 	r.cut()
 	r.times(r.log(timesLog))
 	r.clocks()
+	r.firmware()
 	r.traces()
 	slices.SortStableFunc(r.boots, func(a, b boot.Boot) int { return a.Began.Compare(b.Began) })
 	if last > 0 {
 		r.boots = r.boots[max(0, len(r.boots)-last):]
 	}
 	r.found.Boots = r.boots
+	r.untimed()
 	return r.found
+}
+
+// untimed says why no boot may have its times, where none has.
+func (r *reader) untimed() {
+	if len(r.boots) == 0 || slices.ContainsFunc(r.boots, func(b boot.Boot) bool {
+		return b.Ready.Known
+	}) {
+		return
+	}
+	why := "as servers do, and machines whose diagnostic policy service is off"
+	services := r.reg.Machine(`SYSTEM\CurrentControlSet\Services\DPS`)
+	channel := r.reg.Machine(`SOFTWARE\Microsoft\Windows\CurrentVersion\WINEVT\Channels\` +
+		`Microsoft-Windows-Diagnostics-Performance/Operational`)
+	const off = 4
+	if start, ok := r.reg.Number(services, "Start"); ok && start == off {
+		why = "since its diagnostic policy service (DPS) is off"
+	} else if on, ok := r.reg.Number(channel, "Enabled"); ok && on == 0 {
+		why = "since that log is switched off"
+	}
+	r.found.Remarks = append(r.found.Remarks, "The machine wrote down when it started, and not "+
+		"how long that took, "+why+".")
+}
+
+// firmware gives the newest boot what the firmware took before it, which the
+// system keeps of the last start alone.
+func (r *reader) firmware() {
+	power := r.reg.Machine(`SYSTEM\CurrentControlSet\Control\Session Manager\Power`)
+	n, ok := r.reg.Number(power, "FwPOSTTime") // milliseconds
+	const most = 10 * 60 * 1000
+	if !ok || n == 0 || n > most || len(r.boots) == 0 {
+		return
+	}
+	newest := 0
+	for i := range r.starts {
+		if r.starts[i].After(r.starts[newest]) {
+			newest = i
+		}
+	}
+	b := &r.boots[newest]
+	b.Phases = slices.Insert(b.Phases, 0, boot.Phase{
+		Name: "firmware", Took: time.Duration(n) * time.Millisecond,
+	})
 }
 
 // processors is how many the machine has, as its last start noted it; 0 where

@@ -452,6 +452,56 @@ func TestTracesOfLogins(t *testing.T) {
 	}
 }
 
+// TestAMachineThatTimesNothing says why, as far as the disk tells, and knows
+// what the firmware took before the last boot.
+func TestAMachineThatTimesNothing(t *testing.T) {
+	const channel = `Microsoft\Windows\CurrentVersion\WINEVT\Channels\` +
+		`Microsoft-Windows-Diagnostics-Performance/Operational`
+	for name, c := range map[string]struct {
+		set  func(d *windowstest.Disk)
+		took bool
+		want string
+	}{
+		"a server": {func(*windowstest.Disk) {}, false, "as servers do"},
+		"no policy service": {func(d *windowstest.Disk) {
+			d.Service("DPS", write.Counted("Start", 4), write.Counted("Type", 32))
+		}, false, "(DPS) is off"},
+		"no log": {func(d *windowstest.Disk) {
+			d.Software.At(channel).Set(write.Counted("Enabled", 0))
+		}, false, "that log is switched off"},
+		"it does": {func(*windowstest.Disk) {}, true, ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			var s story
+			s.starts(morning, 0)
+			s.starts(morning.AddDate(0, 0, 1), 0)
+			if c.took {
+				s.took(morning, 31000, 10000, 12500)
+			}
+			d := windowstest.New()
+			c.set(d)
+			d.System.At(`ControlSet001\Control\Session Manager\Power`).Set(
+				write.Counted("FwPOSTTime", 7300))
+			d.Files[systemTo] = string(write.EventLog(s.system, 1, false))
+			d.Files[timesTo] = string(write.EventLog(s.times, 1, false))
+			r, err := machine.Open(d.Make(t))
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer r.Close()
+			found := family.Remember(windows.Family{}.Open(r), nil, 0)
+			said := strings.Join(found.Remarks, " ")
+			if !strings.Contains(said, c.want) || (said == "") != (c.want == "") {
+				t.Errorf("%q", said)
+			}
+			first, last := found.Boots[0].Phase("firmware"), found.Boots[1].Phase("firmware")
+			if first.Known || last.Value != 7300*time.Millisecond {
+				t.Errorf("firmware: %v %v", first, last)
+			}
+		})
+	}
+}
+
 // TestTheDiskTellsTheZoneOfTraces has traces in UTC and in the machine's own
 // zone, two hours ahead: the logins on record decide, and when files were
 // written.
