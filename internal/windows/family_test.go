@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -16,6 +17,7 @@ import (
 	"calmdawn/internal/demo/write"
 	"calmdawn/internal/family"
 	"calmdawn/internal/machine"
+	"calmdawn/internal/windows/boots"
 	"calmdawn/internal/windows/hive"
 	"calmdawn/internal/windows/naming"
 	"calmdawn/internal/windows/registry"
@@ -732,6 +734,55 @@ func TestWhoSwitchesItOnAgain(t *testing.T) {
 		if !ok || !strings.Contains(it.Returns, want) || (it.Returns == "") != (want == "") {
 			t.Errorf("%s: %v %q", id, ok, it.Returns)
 		}
+	}
+}
+
+// TestWhatLoginsLaunched tells of each line of a list when a login launched it
+// last, its user's or anybody's.
+func TestWhatLoginsLaunched(t *testing.T) {
+	const isolde, branko, line = "S-1-5-21-1-2-3-1001", "S-1-5-21-1-2-3-1002", `C:\Apps\Pump.exe -x`
+	d := windowstest.New()
+	d.Files["Apps/Pump.exe"] = ""
+	for _, user := range []string{"isolde", "branko", ""} {
+		d.Run(user, "Run").Set(text("Pump", line), text("Rare", `C:\Apps\Pump.exe -rare`))
+	}
+	note := func(days int, sid, line string) write.Event {
+		return write.Event{
+			Time: windowstest.At.AddDate(0, 0, -days).Truncate(time.Second), User: sid,
+			Provider: "Microsoft-Windows-Shell-Core", ID: 9707,
+			Data: []write.Field{{Name: "Command", Value: write.Text(line)}},
+		}
+	}
+	noted := []write.Event{
+		note(9, isolde, line), note(8, branko, strings.ToUpper(line)), note(7, isolde, line),
+		note(2, isolde, ""), note(1, isolde, `C:\Apps\other.exe`),
+	}
+	log := string(write.EventLog(noted, 1, false))
+	const to = "Windows/" + boots.Logs + "/Microsoft-Windows-Shell-Core%4Operational.evtx"
+	d.Files[to] = log
+	found, _ := survey(t, d)
+	told := map[string]time.Time{}
+	for _, it := range found.Items {
+		if it.Kind == item.Program {
+			told[it.Owner+" "+it.Title+" "+it.Command] = it.RanLast
+		}
+	}
+	for owner, want := range map[string]write.Event{
+		"isolde": noted[2], "branko": noted[1], "": noted[2],
+	} {
+		if at, ok := told[owner+" Pump "+line]; !ok || !at.Equal(want.Time) {
+			t.Errorf("%q: %v %v, want %v: %v", owner, ok, at, want.Time, told)
+		}
+		if at, ok := told[owner+` Rare C:\Apps\Pump.exe -rare`]; !ok || !at.IsZero() {
+			t.Errorf("%q: %v %v, of what no login launched", owner, ok, at)
+		}
+	}
+	d.Files[to] = log[:4096] + strings.Repeat("?", len(log)-4096)
+	found, _ = survey(t, d)
+	if !slices.ContainsFunc(found.Unread, func(u item.Unread) bool {
+		return strings.HasSuffix(u.Path, "Operational.evtx")
+	}) {
+		t.Errorf("a damaged log is not told: %v", found.Unread)
 	}
 }
 

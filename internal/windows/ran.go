@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"calmdawn/internal/core/item"
+	"calmdawn/internal/windows/boots"
 	"calmdawn/internal/windows/hive"
 	"calmdawn/internal/windows/registry"
 )
@@ -18,7 +19,8 @@ var moderators = []string{
 }
 
 // tellRuns tells items when their programs ran last: those of a user, as that
-// one; others, as anybody. What many services share tells nothing of one.
+// one; others, as anybody. What many services share tells nothing of one. What
+// a login launched, the desktop tells by its line.
 func tellRuns(reg *registry.Registry, items []item.Item) {
 	type run struct{ user, program string }
 	last := map[run]time.Time{}
@@ -42,7 +44,8 @@ func tellRuns(reg *registry.Registry, items []item.Item) {
 			}
 		}
 	}
-	if len(last) == 0 {
+	launches := boots.Launches(reg)
+	if len(last)+len(launches) == 0 {
 		return
 	}
 	sids := map[string]string{}
@@ -51,8 +54,15 @@ func tellRuns(reg *registry.Registry, items []item.Item) {
 	}
 	for i := range items {
 		it := &items[i]
+		if it.Owner != "" && sids[it.Owner] == "" {
+			continue
+		}
 		if it.Program != "" && !strings.HasSuffix(strings.ToLower(it.Program), "/svchost.exe") {
 			it.RanLast = last[run{sids[it.Owner], strings.ToLower(it.Program)}]
+		}
+		at := launches[boots.LoginOf(sids[it.Owner], it.Command)]
+		if it.Kind == item.Program && at.After(it.RanLast) {
+			it.RanLast = at
 		}
 	}
 }
