@@ -60,7 +60,7 @@ func tellRuns(reg *registry.Registry, items []item.Item) {
 		if it.Program != "" && !strings.HasSuffix(strings.ToLower(it.Program), "/svchost.exe") {
 			it.RanLast = last[run{sids[it.Owner], strings.ToLower(it.Program)}]
 		}
-		at := launches[boots.LoginOf(sids[it.Owner], it.Command)]
+		at := launches[boots.LaunchOf(sids[it.Owner], it.Command)]
 		if it.Kind == item.Program && at.After(it.RanLast) {
 			it.RanLast = at
 		}

@@ -10,8 +10,8 @@ import (
 // launchesLog is where the desktop notes what it launches.
 const launchesLog = "Microsoft-Windows-Shell-Core%4Operational.evtx"
 
-// A Login is what somebody's login launches.
-type Login struct {
+// A Launch is a line of a list that logins launch.
+type Launch struct {
 	User string // its SID in capitals; empty for anybody's login
 	Line string // as it stands in a list of the registry, in small letters
 }
@@ -19,17 +19,17 @@ type Login struct {
 // Launches is when logins launched each line of their lists last, as far as
 // the desktop's log reaches back. Each stands there for its user and for
 // anybody. What of the log could not be read stands in the registry's Unread.
-func Launches(reg *registry.Registry) map[Login]time.Time {
+func Launches(reg *registry.Registry) map[Launch]time.Time {
 	const desktop, began = "Microsoft-Windows-Shell-Core", 9707
 	r := &reader{reg: reg, want: func(provider string, id uint16) bool {
 		return provider == desktop && id == began
 	}}
-	last := map[Login]time.Time{}
+	last := map[Launch]time.Time{}
 	for _, e := range r.log(launchesLog) {
 		line := e.Text("Command")
-		for _, login := range []Login{LoginOf(e.User, line), LoginOf("", line)} {
-			if line != "" && e.Time.After(last[login]) {
-				last[login] = e.Time
+		for _, one := range []Launch{LaunchOf(e.User, line), LaunchOf("", line)} {
+			if line != "" && e.Time.After(last[one]) {
+				last[one] = e.Time
 			}
 		}
 	}
@@ -37,7 +37,7 @@ func Launches(reg *registry.Registry) map[Login]time.Time {
 	return last
 }
 
-// LoginOf is the login of a user, by the SID, that launches a line.
-func LoginOf(sid, line string) Login {
-	return Login{strings.ToUpper(sid), strings.ToLower(strings.TrimSpace(line))}
+// LaunchOf is a line as the logins of a user launch it: of a SID, or empty.
+func LaunchOf(sid, line string) Launch {
+	return Launch{strings.ToUpper(sid), strings.ToLower(strings.TrimSpace(line))}
 }
