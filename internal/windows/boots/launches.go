@@ -18,7 +18,8 @@ type Launch struct {
 
 // Launches is when logins launched each line of their lists last, as far as
 // the desktop's log reaches back. Each stands there for its user and for
-// anybody. What of the log could not be read stands in the registry's Unread.
+// anybody. What of the log could not be read stands in the registry's Notes: no
+// item is missing by that.
 func Launches(reg *registry.Registry) map[Launch]time.Time {
 	const desktop, began = "Microsoft-Windows-Shell-Core", 9707
 	r := &reader{reg: reg, want: func(provider string, id uint16) bool {
@@ -33,7 +34,7 @@ func Launches(reg *registry.Registry) map[Launch]time.Time {
 			}
 		}
 	}
-	reg.Unread = append(reg.Unread, r.found.Unread...)
+	reg.Notes = append(reg.Notes, r.found.Unread...)
 	return last
 }
 
