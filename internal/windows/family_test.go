@@ -808,8 +808,22 @@ func TestWhenProgramsRanLast(t *testing.T) {
 		write.Counted("Version", 1))
 	d.System.At(place + `UserSettings\S-1-5-19`).Set(
 		write.Raw(`\Device\HarddiskVolume3\Apps\pump.exe`, hive.Binary, noted(at.Add(-time.Hour))))
+	d.Service("Weir", windowstest.Auto(`C:\Apps\Weir.exe`)...)
+	d.Service("Else", windowstest.Auto(`C:\Other\Weir.exe`)...)
+	d.Files["Apps/Weir.exe"], d.Files["Other/Weir.exe"] = "", ""
+	d.Files["Windows/Prefetch/WEIR.EXE-1234ABCD.pf"] = string(write.Prefetch(30, "WEIR.EXE", at,
+		`\VOLUME{01d9-02}\WINDOWS\SYSTEM32\NTDLL.DLL`, `\VOLUME{01d9-02}\APPS\WEIR.EXE`))
+	d.Files["Windows/Prefetch/WEIR.EXE-99999999.pf"] = "MAM\x04\x10"
+	d.Files["Windows/Prefetch/GATE.EXE-99999999.pf"] = "nothing asks for it"
 	found, _ := survey(t, d)
-	for id, want := range map[string]time.Time{"Pump": at, "Shared": {}, "Never": {}} {
+	if !slices.ContainsFunc(found.Remarks, func(u item.Unread) bool {
+		return u.Reason == "1 of 2 notes of when programs ran last cannot be read"
+	}) {
+		t.Errorf("a damaged note is not told: %v", found.Remarks)
+	}
+	for id, want := range map[string]time.Time{
+		"Pump": at, "Shared": {}, "Never": {}, "Weir": at, "Else": {},
+	} {
 		if it, ok := found.Find("service:" + id); !ok || !it.RanLast.Equal(want) {
 			t.Errorf("%s: %v %v, want %v", id, ok, it.RanLast, want)
 		}
