@@ -33,6 +33,7 @@ type run struct {
 	software *hive.Hive
 	services []part
 	programs []part
+	listed   []string // lines of the lists that were launched
 }
 
 // part is a program that takes part, with what it computes (seconds) and
@@ -90,6 +91,8 @@ func logOf(dir, name string) string {
 const (
 	systemLog = "System.evtx"
 	timesLog  = "Microsoft-Windows-Diagnostics-Performance%4Operational.evtx"
+
+	launchesLog = "Microsoft-Windows-Shell-Core%4Operational.evtx"
 )
 
 // TillBoots returns how many boots the Windows machine in dir has in its log,
@@ -244,7 +247,10 @@ func (r *run) list(root hive.Key, view, notes string) {
 	values, _ := k.Values()
 	for _, v := range values {
 		if text, ok := v.Text(); ok && !r.noted(root, notes, v.Name) {
-			r.line(text)
+			before := len(r.programs)
+			if r.line(text); len(r.programs) > before {
+				r.listed = append(r.listed, text)
+			}
 		}
 	}
 }
@@ -411,6 +417,18 @@ func (r *run) play(at time.Time) (time.Duration, error) {
 		return 0, err
 	}
 	if err := r.append(timesLog, measured); err != nil {
+		return 0, err
+	}
+	const desktops = "Microsoft-Windows-Shell-Core"
+	var launched []write.Event
+	for _, line := range r.listed {
+		launched = append(launched, write.Event{
+			Time: after(main + wait), Provider: desktops, ID: 9707, Level: 4,
+			Channel: desktops + "/Operational", Computer: r.till.Host, User: r.sid,
+			Data: []write.Field{{Name: "Command", Value: write.Text(line)}, simulated},
+		})
+	}
+	if err := r.append(launchesLog, launched); err != nil {
 		return 0, err
 	}
 	usable := time.Duration((main + post) * float64(time.Second))

@@ -746,6 +746,7 @@ func TestWhatLoginsLaunched(t *testing.T) {
 	for _, user := range []string{"isolde", "branko", ""} {
 		d.Run(user, "Run").Set(text("Pump", line), text("Rare", `C:\Apps\Pump.exe -rare`))
 	}
+	d.Run("", "Run").Set(text("Gone", `C:\Apps\gone.exe`))
 	note := func(days int, sid, line string) write.Event {
 		return write.Event{
 			Time: windowstest.At.AddDate(0, 0, -days).Truncate(time.Second), User: sid,
@@ -756,6 +757,7 @@ func TestWhatLoginsLaunched(t *testing.T) {
 	noted := []write.Event{
 		note(9, isolde, line), note(8, branko, strings.ToUpper(line)), note(7, isolde, line),
 		note(2, isolde, ""), note(1, isolde, `C:\Apps\other.exe`),
+		note(1, isolde, `C:\Apps\gone.exe`),
 	}
 	log := string(write.EventLog(noted, 1, false))
 	const to = "Windows/" + boots.Logs + "/Microsoft-Windows-Shell-Core%4Operational.evtx"
@@ -776,6 +778,9 @@ func TestWhatLoginsLaunched(t *testing.T) {
 		if at, ok := told[owner+` Rare C:\Apps\Pump.exe -rare`]; !ok || !at.IsZero() {
 			t.Errorf("%q: %v %v, of what no login launched", owner, ok, at)
 		}
+	}
+	if at, ok := told[` Gone C:\Apps\gone.exe`]; !ok || !at.IsZero() {
+		t.Errorf("what is missing ran last %v %v: %v", ok, at, told)
 	}
 	d.Files[to] = log[:4096] + strings.Repeat("?", len(log)-4096)
 	found, _ = survey(t, d)

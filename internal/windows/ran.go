@@ -55,7 +55,8 @@ func tellRuns(reg *registry.Registry, items []item.Item) {
 			it.RanLast = last[ranBy{sids[it.Owner], strings.ToLower(it.Program)}]
 		}
 		at := launches[boots.LaunchOf(sids[it.Owner], it.Command)]
-		if it.Kind == item.Program && at.After(it.RanLast) {
+		tried := it.State == item.Broken // the desktop notes that too, perhaps
+		if it.Kind == item.Program && !tried && at.After(it.RanLast) {
 			it.RanLast = at
 		}
 	}
