@@ -597,20 +597,22 @@ func withoutWait(main, wait time.Duration, sums []time.Duration) (time.Duration,
 }
 
 // setBeside marks phases that ran beside the others: all together they take
-// longer than ready, as the prefetching does in records of Windows 7.
+// longer than ready. The prefetching does in records of Windows 7. Services
+// stay where more than half of them fits in.
 func setBeside(phases []boot.Phase, ready time.Duration) {
-	sum := time.Duration(0)
+	const rounded = 100 * time.Millisecond // what rounding alone adds at most
+	over := -ready
 	for _, p := range phases {
 		if p.Name != "loader" { // which is before the kernel
-			sum += p.Took
+			over += p.Took
 		}
 	}
-	for _, name := range []string{"prefetch", "services"} {
-		for i := range phases {
-			if phases[i].Name == name && sum > ready {
-				phases[i].Beside = true
-				sum -= phases[i].Took
-			}
+	for i := range phases { // the prefetching first, as they stand
+		p := &phases[i]
+		mostFits := p.Name == "services" && over < p.Took/2
+		if over > rounded && (p.Name == "prefetch" || p.Name == "services") && !mostFits {
+			p.Beside = true
+			over -= p.Took
 		}
 	}
 }

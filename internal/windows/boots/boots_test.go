@@ -258,6 +258,11 @@ func TestTheRecordDecides(t *testing.T) {
 		"nobody waited": {20000, 0, nil, 20000, "", ""},
 		"prefetch after": {28000, 5000, parts(field("BootPrefetchInitTime", write.Uint32(8000))),
 			28000, "", "so no wait for a person"},
+		"rounded": {20000, 0, parts(field("BootCriticalServicesInitTime", write.Uint32(5502))),
+			20000, "", ""},
+		"half of it beside": {20000, 0,
+			parts(field("BootCriticalServicesInitTime", write.Uint32(11000))),
+			20000, "services", ""},
 		"prefetch beside": {20000, 5000, parts(field("BootPrefetchInitTime", write.Uint32(9000))),
 			20000, "prefetch", "so no wait for a person"},
 	} {
