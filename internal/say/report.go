@@ -11,6 +11,7 @@ import (
 
 	"calmdawn/internal/core/advice"
 	"calmdawn/internal/core/boot"
+	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/compare"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/core/job"
@@ -71,11 +72,20 @@ func (t *Report) Plot(m compare.Measure) {
 			})
 		}
 	}
-	for _, ch := range job.CarriedOut(t.Visit.Changes) {
-		t.points.Changes = append(t.points.Changes, render.Moment{
-			At:   ch.MadeAt,
-			Name: fmt.Sprintf("change %d", ch.ID),
+	boots := func(until time.Time) int { // in the plot
+		return slices.IndexFunc(t.points.All, func(p render.Point) bool {
+			return !p.At.Before(until)
 		})
+	}
+	for done := job.CarriedOut(t.Visit.Changes); len(done) > 0; {
+		n := 1
+		for n < len(done) && boots(done[n].MadeAt) == boots(done[0].MadeAt) {
+			n++
+		}
+		t.points.Changes = append(t.points.Changes, render.Moment{
+			At: done[0].MadeAt, Name: change.Names(done[:n]),
+		})
+		done = done[n:]
 	}
 	r := t.Main // medians are 0 where a side has no boots
 	t.points.Before, t.points.After = r.Before.Median, r.After.Median
