@@ -55,9 +55,9 @@ or wait. Protected items are left alone.`,
 			}
 			defer l.Close()
 			if len(l.Replays) == 0 && !l.Recordable() && len(l.Boots) > 0 {
-				return fmt.Errorf("nothing can be forecast for %s: it writes down how long its "+
-					"boots take, and not what waited for what\nboots before and after a change "+
-					"tell: %s", say.MachineName(l), a.call("compare"))
+				return fmt.Errorf("nothing can be forecast for %s: it does not write down what "+
+					"waited for what\nboots before and after a change tell: %s",
+					say.MachineName(l), a.call("compare"))
 			}
 			if len(l.Replays) == 0 {
 				return fmt.Errorf("nothing can be forecast for %s: %s\n%s shows the boots that "+

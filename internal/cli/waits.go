@@ -36,6 +36,10 @@ func (a *app) showBoot(s say.Page, b boot.Boot, v bootsView) error {
 		say.ShowBoot(s, told)
 		return nil
 	}
+	if b.Unwritten {
+		return fmt.Errorf("the picture cannot be drawn: of the boot of %s, %s", say.Day(b.Began),
+			say.Outcome(b))
+	}
 	r := render.Waits(waits.Of(told.Boot, drawnBeside))
 	return a.drawPicture(s, v.picture, func(f io.Writer, form render.Form) error {
 		return r.WritePicture(f, form, "The boot of "+say.Day(b.Began),

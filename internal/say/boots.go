@@ -20,7 +20,12 @@ import (
 // bootHeadline says how long boots take.
 func bootHeadline(boots []boot.Boot) string {
 	fit := boot.Fit(boots, visit.RatedBoots)
-	if len(fit) == 0 {
+	written := func(b boot.Boot) bool { return !b.Unwritten }
+	switch {
+	case len(boots) > 0 && !slices.ContainsFunc(boots, written):
+		return fmt.Sprintf("%s took is not known.", Count(len(boots),
+			"boot is remembered. How long it", "boots are remembered. How long they"))
+	case len(fit) == 0:
 		return fmt.Sprintf("%s remembered, none that became ready and can be compared.",
 			Count(len(boots), "boot is", "boots are"))
 	}
@@ -260,7 +265,9 @@ func ShowBoots(s Page, of Boots) {
 		}
 	}
 	unreadLog(s, of.Found)
-	s.Line("Next: what one boot waited for, with %s", s.Call("boots last"))
+	if last := shown[len(shown)-1]; !last.Unwritten {
+		s.Line("Next: what one boot waited for, with %s", s.Call("boots last"))
+	}
 }
 
 // bootTable is the table of boots, with the changes between them; it returns

@@ -427,8 +427,13 @@ func TestBoots(t *testing.T) {
 	of := func(b boot.Boot) string { text, _ := notesOn(b); return text }
 	hold(t, map[string]sentence{
 		"never ready": {Outcome(boot.Boot{}), "it never became ready"},
-		"ready":       {Outcome(ready), "ready after 20.0 s"},
-		"settled":     {Outcome(settled), "usable after 25.0 s (no login), ready after 20.0 s"},
+		"unwritten":   {Outcome(boot.Boot{Unwritten: true}), "how long it took is not known"},
+		"no times": {
+			bootHeadline([]boot.Boot{{Unwritten: true}}),
+			"1 boot is remembered. How long it took is not known.",
+		},
+		"ready":   {Outcome(ready), "ready after 20.0 s"},
+		"settled": {Outcome(settled), "usable after 25.0 s (no login), ready after 20.0 s"},
 		"no boots": {
 			bootHeadline(nil),
 			"0 boots are remembered, none that became ready and can be compared.",

@@ -37,12 +37,14 @@ func ShowBoot(s Page, b OneBoot) {
 		s.Say(render.Warn, "%s", "Odd: "+render.Clean(why)+".")
 	}
 	s.Line("")
-	r := waits.Of(b.Boot, mostBeside)
-	if r.Name != "" {
-		s.Line("What %s waited for, one stretch after the other:", r.Name)
+	if !b.Unwritten {
+		r := waits.Of(b.Boot, mostBeside)
+		if r.Name != "" {
+			s.Line("What %s waited for, one stretch after the other:", r.Name)
+		}
+		stretches(s, r)
+		s.Line("")
 	}
-	stretches(s, r)
-	s.Line("")
 	for _, p := range b.Phases {
 		if p.Beside {
 			s.Line("Beside the others: %s, %s.", p.Name, render.Duration(p.Took))
@@ -52,6 +54,7 @@ func ShowBoot(s Page, b OneBoot) {
 		s.Wrap(2, "Of its record: %s.", render.Clean(note))
 	}
 	switch {
+	case b.Unwritten:
 	case b.Guessed && b.Ordered():
 		s.Wrap(0, "%s", "The order is that of the unit files as they are now; the log does not "+
 			"tell what waited for what.")
@@ -61,9 +64,13 @@ func ShowBoot(s Page, b OneBoot) {
 	if len(b.Programs) > 0 {
 		s.Wrap(0, "%s", loginUse(b.Use))
 	}
-	s.SayWrapped(0, render.Dim, "Beside it: what worked meanwhile, with what it used of the "+
-		"processors. What is shorter than a 250th of all counts for the next.")
-	s.Line("All starts with their times: %s", s.Call("boots "+b.Short()+" --csv"))
+	if !b.Unwritten {
+		s.SayWrapped(0, render.Dim, "Beside it: what worked meanwhile, with what it used of the "+
+			"processors. What is shorter than a 250th of all counts for the next.")
+	}
+	if len(b.Spans) > 0 {
+		s.Line("All starts with their times: %s", s.Call("boots "+b.Short()+" --csv"))
+	}
 }
 
 // stretches is the table of what a boot waited for, with its marks.
@@ -140,9 +147,15 @@ func briefly(b boot.Boot) string {
 	return Outcome(b)
 }
 
+// untold is what is to be said of a boot of which nobody wrote down the times.
+const untold = "how long it took is not known"
+
 // Outcome says how a boot came out.
 func Outcome(b boot.Boot) string {
-	if !b.Ready.Known {
+	switch {
+	case b.Unwritten:
+		return untold
+	case !b.Ready.Known:
 		return "it never became ready"
 	}
 	text := "ready after " + render.Duration(b.Ready.Value)
