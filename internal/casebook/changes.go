@@ -138,11 +138,16 @@ func (b *Book) End(c change.Change, status change.Status, forget []string) error
 			c.ID); err != nil {
 			return err
 		}
-		if status == change.Done && c.Undoes != 0 {
-			_, err := tx.Exec("UPDATE changes SET undone_by = ? WHERE id = ?", c.ID, c.Undoes)
-			return err
+		over := c.ID // what nothing of stands any more
+		if status == change.Done {
+			over = c.Undoes
+			if _, err := tx.Exec("UPDATE changes SET undone_by = ? WHERE id = ?", c.ID,
+				c.Undoes); err != nil {
+				return err
+			}
 		}
-		return nil
+		_, err := tx.Exec("DELETE FROM parts WHERE change = ?", over)
+		return err
 	})
 }
 
@@ -167,7 +172,7 @@ func keepSettlement(tx *sql.Tx, c change.Change, forget []string) error {
 func erase(tx *sql.Tx, ids []any) error {
 	for _, id := range ids {
 		for _, where := range []string{
-			"edits WHERE change", "mounts WHERE change", "terms WHERE change",
+			"edits WHERE change", "mounts WHERE change", "parts WHERE change", "terms WHERE change",
 			"outcomes WHERE change", "settlements WHERE change", "changes WHERE id",
 		} {
 			if _, err := tx.Exec("DELETE FROM "+where+" = ?", id); err != nil {
@@ -176,6 +181,44 @@ func erase(tx *sql.Tx, ids []any) error {
 		}
 	}
 	return nil
+}
+
+// KeepParts keeps what stands in a file, by places, before a change overwrites
+// it. What is kept of a place already stays. When it returns, it is on the
+// disk. The parts go when the change is taken back, or has failed.
+func (b *Book) KeepParts(change int64, path string, parts map[int64][]byte) error {
+	return b.transact(func(tx *sql.Tx) error {
+		for at, data := range parts {
+			if _, err := tx.Exec("INSERT OR IGNORE INTO parts(change, path, place, data) "+
+				"VALUES(?, ?, ?, ?)", change, path, at, data); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// Parts returns what is kept of a file that a change overwrote, by places.
+func (b *Book) Parts(change int64, path string) (map[int64][]byte, error) {
+	parts := map[int64][]byte{}
+	if b.format < formatOfParts {
+		return parts, nil
+	}
+	rows, err := b.query("SELECT place, data FROM parts WHERE change = ? AND path = ?", change,
+		path)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var at int64
+		var data []byte
+		if err := rows.Scan(&at, &data); err != nil {
+			return nil, err
+		}
+		parts[at] = data
+	}
+	return parts, rows.Err()
 }
 
 // Changes returns all changes, oldest first; chores, which no list shows, are

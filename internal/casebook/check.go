@@ -164,7 +164,12 @@ var limits = map[string]struct {
 	"terms":       {formatOfTerms, over(maxRecord, "terms"), "length(terms)"},
 	"settlements": {formatOfSettlements, over(maxRecord, "settlement"), "length(settlement)"},
 	"guard":       {formatOfSettlements, over(maxRecord, "state"), "length(state)"},
-	"mounts":      {formatOfMounts, over(maxText, "points"), "length(points)"},
+	"parts": {
+		formatOfParts,
+		over(maxText, "path") + " OR " + over(maxRecord, "data"),
+		"length(data)",
+	},
+	"mounts": {formatOfMounts, over(maxText, "points"), "length(points)"},
 }
 
 func over(most int, columns ...string) string {
@@ -180,7 +185,7 @@ func over(most int, columns ...string) string {
 func checkChange(c change.Change) error {
 	verbs := []change.Verb{
 		change.Disable, change.Enable, change.Delay, change.Decide, change.Undo, change.Record,
-		change.Watch, change.Leave,
+		change.Recover, change.Watch, change.Leave,
 	}
 	stati := []change.Status{change.Planned, change.Done, change.Failed}
 	chore := c.Verb == change.Watch || c.Verb == change.Leave || c.Undoes < 0
@@ -189,6 +194,7 @@ func checkChange(c change.Change) error {
 	case (c.Verb == change.Undo) != (c.Undoes != 0), c.UndoneBy != 0 && c.Verb == change.Undo:
 	case c.Chore() != chore:
 	case c.Verb == change.Record && len(c.Targets) == 0:
+	case c.Verb == change.Recover && len(c.Targets) > 0:
 	default:
 		seen := map[string]bool{}
 		for _, e := range c.Edits {

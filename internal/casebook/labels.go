@@ -15,6 +15,7 @@ const (
 	formatOfTerms       = 3
 	formatOfSettlements = 4
 	formatOfMounts      = 6
+	formatOfParts       = 7
 )
 
 // SetOutcome keeps what became of a change's forecast, in place of what was

@@ -79,6 +79,14 @@ var migrations = []string{
 		points BLOB NOT NULL,
 		PRIMARY KEY(change, step)
 	) STRICT;`,
+	// what stood in a file where a change has overwritten it
+	`CREATE TABLE parts(
+		change INTEGER NOT NULL REFERENCES changes(id),
+		path TEXT NOT NULL,
+		place INTEGER NOT NULL,
+		data BLOB NOT NULL,
+		PRIMARY KEY(change, path, place)
+	) STRICT;`,
 }
 
 // migrate brings the tables up to date and binds a new casebook to the machine,

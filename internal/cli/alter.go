@@ -60,8 +60,15 @@ func (a *app) alter(yes bool, make func(*visit.Session) (action, error)) error {
 	if d.Barred != nil { // before the plan, which could not be carried out
 		say.ShowFrozen(s, d.Machine)
 	}
+	first := change.Change{}
+	if d.Barred == nil {
+		if first, err = d.Recovering(p.changes); err != nil {
+			return err
+		}
+	}
+	say.ShowRecovering(s, d.Root, first)
 	p.show()
-	if err := d.Refuses(p.changes); err != nil {
+	if err := d.Refuses(append(p.changes, first)); err != nil {
 		return err
 	}
 	if !yes {
@@ -69,7 +76,7 @@ func (a *app) alter(yes bool, make func(*visit.Session) (action, error)) error {
 		if err := errors.Join(d.Close(), a.confirm(host)); err != nil {
 			return err
 		}
-		agreed := p.changes
+		agreed := append(p.changes, first)
 		next, err := a.sit(s, at)
 		if err != nil {
 			return err
@@ -79,16 +86,47 @@ func (a *app) alter(yes bool, make func(*visit.Session) (action, error)) error {
 			return fmt.Errorf("the machine changed while the question was open; nothing was "+
 				"changed: %w", err)
 		}
-		if diff := change.Differences(agreed, p.changes); len(diff) > 0 {
+		if first, err = d.Recovering(p.changes); err != nil {
+			return err
+		}
+		if diff := change.Differences(agreed, append(p.changes, first)); len(diff) > 0 {
 			return fmt.Errorf("the machine changed while the question was open; nothing was "+
 				"changed:\n%s\ncall again to see it as it is now",
 				strings.Join(diff, "\n"))
 		}
 	}
-	err = p.carry(d)
+	err = a.onNewest(d, s, first, p.carry)
 	a.tellNotes(s, d.Ledger)
 	a.caught = cmp.Or(a.caught, d.Ledger.Caught())
 	return err
+}
+
+// onNewest has a plan carried out on the newest state of what it edits. Where
+// nothing comes of it, that is taken back too.
+func (a *app) onNewest(
+	d *visit.Session,
+	s say.Page,
+	first change.Change,
+	carry func(*visit.Session) error,
+) error {
+	if len(first.Edits) == 0 {
+		return carry(d)
+	}
+	first, err := d.CarryOut(first, nil)
+	if err != nil {
+		return a.calls().WithWays(err)
+	}
+	if err := carry(d); err != nil {
+		if back := d.TakeBackRecovery(first); back != nil {
+			err = fmt.Errorf("%w\nchange %d, which came before it, could not be taken back: %w",
+				err, first.ID, back)
+		}
+		return err
+	}
+	if !a.json {
+		say.ShowRecovered(s, first)
+	}
+	return nil
 }
 
 // carryOut makes one change that was agreed to, and says whether the boot guard

@@ -41,6 +41,10 @@ A change that was interrupted, by a power cut or a kill, is settled by the
 next call that changes something, this one too. Where a path of it cannot be,
 the same two flags close it.
 
+Where Windows was not shut down, its registry is brought to its newest state
+before the first change. That is a change of its own (recover). It is taken
+back last, once nothing else stands in it; what Windows wrote since stays.
+
 It works on the running machine and, with --root, on the disk of one that no
 longer starts.`,
 		Example: `  calmdawn undo last
@@ -130,6 +134,9 @@ func (a *app) planUndo(d *visit.Session, ids []int64, u undoing) (action, error)
 		return a.resolve(d, s, undo, u, left), nil
 	}
 	left = errors.Join(left, a.calls().LeftOpen(undo.Open))
+	for _, stays := range undo.Stays {
+		a.once(say.Stays(stays))
+	}
 	switch {
 	case len(undo.Plans) > 0:
 		return a.takeBack(s, d.Root, undo.Plans, u, left), nil
@@ -137,8 +144,10 @@ func (a *app) planUndo(d *visit.Session, ids []int64, u undoing) (action, error)
 		return action{}, left
 	}
 	return action{nothing: func() error {
-		if len(ids) > 0 {
+		if len(ids) > 0 && len(undo.Stays) == 0 {
 			s.Line("Nothing more to do.")
+		} else if len(ids) > 0 {
+			s.Line("Nothing to do.")
 		} else {
 			s.Line("Nothing to do: no change is in force.")
 		}

@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io/fs"
+	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -232,6 +233,73 @@ func TestWhatKeepsAWindowsDiskFromChanges(t *testing.T) {
 	values, times := windowstest.Differing(before, windowstest.Registry(t, dir))
 	if d := testtree.Diff(files, snapshot()); len(values)+len(times) > 0 || d != "" {
 		t.Errorf("differs in %q %q\n%s", values, times, d)
+	}
+}
+
+// TestTheDiskOfAMachineThatDied has hives that a power cut left behind their
+// logs. They are recovered with the first change, and get their bytes back.
+func TestTheDiskOfAMachineThatDied(t *testing.T) {
+	const config = "/Windows/System32/config/"
+	const penstock = `ControlSet001\Services\Penstock`
+	dir := windowsMachine(t, nil)
+	on, system := "--root "+dir+" ", dir+config+"SYSTEM"
+	rng := rand.New(rand.NewPCG(44, 1))
+	died := func() []byte {
+		return windowstest.Kill(t, rng, system, penstock, "Description", hive.String,
+			[]byte("p\x00u\x00m\x00p\x00\x00\x00"))
+	}
+	read := func(end string) string {
+		data, err := os.ReadFile(system + end)
+		must(t, err)
+		return string(data)
+	}
+	logs := func() string { return read(".LOG1") + read(".LOG2") }
+	killed := string(died())
+	logged := logs()
+	says(t, on+"list", 0, "newer changes")
+	says(t, on+"disable --yes Penstock", 0, "First, as a change of its own:",
+		"/Windows/System32/config/SYSTEM (not written to its end → whole)", "Where it still starts",
+		"Done, as change 2.", "Before it, as change 1, a file was brought to its newest state.")
+	says(t, on+"list --all", 0, "Penstock")
+	says(t, on+"history", 0, "recover /Windows/System32/config/SYSTEM")
+	says(t, on+"undo 1 --yes", 1, "change 2 stands in /Windows/System32/config/SYSTEM; take that "+
+		"back first")
+	says(t, on+"disable --yes MarlUpdate program:run/Marl*", 0, "Done, as change 3.")
+	says(t, on+"undo 2 --yes", 0)
+	says(t, on+"undo --all --yes", 0, "newest state of /Windows/System32/config/SYSTEM",
+		"2 changes are taken back")
+	if read("") != killed || logs() != logged {
+		t.Error("the file does not have its bytes back")
+	}
+	// what Windows wrote since stays, and holds nothing up
+	says(t, on+"disable --yes Penstock", 0, "Before it, as change 7")
+	windowstest.Write(t, system, "Select", "LastKnownGood", hive.DWord, []byte{3, 0, 0, 0})
+	says(t, on+"undo 7 --yes", 1, "was written since by Windows or somebody else")
+	says(t, on+"undo 7 --yes --overwrite", 1, "was written since by Windows or somebody else")
+	says(t, on+"undo --all --yes", 0, "Change 7, a file brought to its newest state, stays",
+		"Change 8 is taken back")
+	says(t, on+"undo --all --yes", 0, "stays", "Nothing to do.")
+	// it died once more: the undo of a change needs the newest state
+	says(t, on+"disable --yes Penstock", 0, "Done, as change 10")
+	died()
+	says(t, on+"undo 10 --yes", 0, "First, as a change of its own", "Before it, as change 11")
+	says(t, on+"undo 11 --yes", 1, "what change 12 took back would be in force again")
+	says(t, on+"undo --all --yes", 0, "Change 11, a file", "Nothing to do.")
+	if found := says(t, on+"list --json", 0); !strings.Contains(found, `"service:Penstock"`) {
+		t.Errorf("the list has no Penstock: %s", found)
+	}
+	// a change that cannot be made leaves the file as it was
+	dir = windowsMachine(t, nil)
+	on, system = "--root "+dir+" ", dir+config+"SYSTEM"
+	killed = string(died())
+	torn := []byte(read(".LOG2") + read(".LOG1"))
+	torn[len(torn)-1] ^= 1
+	must(t, os.WriteFile(system+".LOG1", torn[:512], 0o600))
+	must(t, os.WriteFile(system+".LOG2", torn, 0o600))
+	says(t, on+"disable --yes Penstock", 1, "was not written to its end, and ",
+		"Windows has to be started once")
+	if read("") != killed {
+		t.Error("a file whose logs are torn was written to")
 	}
 }
 

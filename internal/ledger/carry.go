@@ -197,6 +197,10 @@ func (l *Ledger) amend(c *change.Change, beyond map[string]error) error {
 // giveUp takes back what a failed change has made, and says what came of it.
 func (l *Ledger) giveUp(c change.Change, why error) error {
 	for _, e := range slices.Backward(c.Edits) {
+		if err := l.root.SweepBeside(e.Inverse()); err != nil {
+			l.note("What the attempt left beside %s could not be removed: %s.", e.Path,
+				machine.Reason(err))
+		}
 		err := l.finish(e.Inverse(), c.MadeAt)
 		if err != nil && isMark(e) {
 			err = l.root.Force(e.Inverse())

@@ -211,6 +211,10 @@ func guide(r *machine.Root, changes []change.Change, imports []string, rescue bo
 func byHand(r *machine.Root, e change.Edit) string {
 	if scheme := change.Scheme(e.Path); scheme != "" {
 		_, p, _ := strings.Cut(printable(e.Path), scheme+":")
+		if _, inside := e.Folder(); !inside {
+			return fmt.Sprintf("  leave %s as it is\n    the system itself brings it to that "+
+				"state as it starts\n", p)
+		}
 		if e.Before.Kind == change.Absent {
 			return fmt.Sprintf("  take away %s\n    which the change made %s\n", p,
 				printable(r.Words(e.Path, e.After)))

@@ -66,6 +66,7 @@ func Open(r *machine.Root, choice casebook.Choice, at time.Time, by string) (*Le
 		return l, err
 	}
 	l := &Ledger{root: r, choice: choice, at: at, by: by}
+	r.Keeper = keeper{l}
 	var err error
 	if l.release, err = r.Lock(Patience); err != nil {
 		return nil, err
@@ -95,7 +96,7 @@ func View(r *machine.Root, choice casebook.Choice) (*Ledger, error) {
 	if err != nil {
 		return nil, err
 	}
-	l.book, l.notes = book, book.Warnings
+	l.book, l.notes, r.Keeper = book, book.Warnings, keeper{l}
 	if err := l.load(); err != nil {
 		l.Close()
 		return nil, err
@@ -105,6 +106,7 @@ func View(r *machine.Root, choice casebook.Choice) (*Ledger, error) {
 
 // Close releases the ledger.
 func (l *Ledger) Close() error {
+	l.root.Keeper = nil
 	var errs []error
 	if l.book != nil {
 		errs = append(errs, l.book.Close())

@@ -16,6 +16,7 @@ type Undoing struct {
 	By        string
 	Overwrite bool     // put a path back although somebody else changed it
 	Leave     []string // leave these paths as they are
+	Before    []int64  // changes that are taken back before this one
 }
 
 // An Unreachable error says why a path of a change cannot be looked at any
@@ -49,6 +50,11 @@ func (l *Ledger) PlanUndo(id int64, u Undoing) (change.Change, error) {
 		return c, fmt.Errorf("change %d failed when it was made and left nothing to take back", id)
 	case c.UndoneBy != 0:
 		return c, fmt.Errorf("change %d is already undone, by change %d", id, c.UndoneBy)
+	}
+	if c.Verb == change.Recover {
+		if err := l.needed(c, u.Before); err != nil {
+			return c, err
+		}
 	}
 	undo := change.Change{Verb: change.Undo, MadeAt: u.At, MadeBy: u.By, Undoes: id}
 	for _, t := range c.Targets {

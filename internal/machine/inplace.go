@@ -63,6 +63,11 @@ func (f *InPlace) WriteAt(data []byte, at int64) (n int, err error) {
 // Sync returns when what was written is on the disk.
 func (f *InPlace) Sync() error { return f.step("sync", 0, f.file.Sync) }
 
+// Truncate cuts the file after so many bytes.
+func (f *InPlace) Truncate(size int64) error {
+	return f.step("write", 0, func() error { return f.file.Truncate(size) })
+}
+
 // Reserve makes the file at least so many bytes long, with room on the disk for
 // them. Where there is none, it stays as long as it was.
 func (f *InPlace) Reserve(size int64) error {

@@ -26,6 +26,8 @@ type Root struct {
 	Home Home
 
 	stores map[string]Store // by scheme
+	// Keeper is the ledger's, which sets it; nil before it is opened.
+	Keeper Keeper
 
 	// Hook, when set, is shown each operation before it is made; an error from
 	// it fails the operation.

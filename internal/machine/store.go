@@ -107,6 +107,53 @@ func (r *Root) Rescue(edits []change.Edit, at func(name string) string) map[stri
 	return all
 }
 
+// A Keeper keeps what stood in a file of a store before that overwrites it.
+type Keeper interface {
+	// Kept returns the edit of an address that recovered it and stands, or is
+	// under way, with what is kept of its file, by places. Without one the edit
+	// has no path.
+	Kept(address string) (e change.Edit, parts map[int64][]byte, err error)
+	// Keep keeps more of it. What is kept of a place already stays. When it
+	// returns, the parts are on the disk.
+	Keep(address string, parts map[int64][]byte) error
+}
+
+// A Foundation is a store whose addresses stand in files that may have to be
+// recovered before anything in them can be edited.
+type Foundation interface {
+	Store
+	// Base is the address of what an address stands in; empty where it is away.
+	Base(address string) string
+	// Recovering returns the edits that have to be made before others can be.
+	Recovering(edits []change.Edit) ([]change.Edit, error)
+}
+
+// Base is the address of what an address stands in, see [Foundation]; else it
+// is empty.
+func (r *Root) Base(address string) string {
+	if f, ok := r.stores[change.Scheme(address)].(Foundation); ok {
+		return f.Base(address)
+	}
+	return ""
+}
+
+// Recovering returns the edits that have to be made before others can be.
+func (r *Root) Recovering(edits []change.Edit) (all []change.Edit, err error) {
+	for scheme, s := range r.stores {
+		f, ok := s.(Foundation)
+		if !ok {
+			continue
+		}
+		first, err := f.Recovering(slices.DeleteFunc(slices.Clone(edits),
+			func(e change.Edit) bool { return change.Scheme(e.Path) != scheme }))
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, first...)
+	}
+	return all, nil
+}
+
 // Attach has a store hold the addresses of a scheme. It is called before the
 // machine is used.
 func (r *Root) Attach(scheme string, s Store) {

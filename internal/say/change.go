@@ -22,6 +22,9 @@ func What(c change.Change) string {
 	if c.Verb == change.Record && len(c.Targets) > 0 {
 		return "recorder " + string(c.Targets[0].After)
 	}
+	if c.Verb == change.Recover {
+		return "recover " + strings.Join(recovered(c), ", ")
+	}
 	var parts []string
 	verbs := map[item.State]change.Verb{
 		item.Off: change.Disable, item.Delayed: change.Delay, item.On: change.Enable,
@@ -38,6 +41,48 @@ func What(c change.Change) string {
 		}
 	}
 	return strings.Join(parts, "; ")
+}
+
+// recovered are the files that a change brings to their newest state.
+func recovered(c change.Change) (files []string) {
+	for _, e := range c.Edits {
+		if asFile(e) {
+			files = append(files, render.Clean(addressed(e)))
+		}
+	}
+	return files
+}
+
+// asFile reports whether an edit is of what a store keeps as a whole file.
+func asFile(e change.Edit) bool {
+	_, inside := e.Folder()
+	return !inside
+}
+
+// addressed is an edit's address for people: of a file the path alone.
+func addressed(e change.Edit) string {
+	if asFile(e) {
+		return strings.TrimPrefix(e.Path, change.Scheme(e.Path)+":")
+	}
+	return e.Path
+}
+
+// ShowRecovering says what has to be brought to its newest state before
+// anything else, as a change of its own. One without edits says nothing.
+func ShowRecovering(s Page, r *machine.Root, c change.Change) {
+	if len(c.Edits) == 0 {
+		return
+	}
+	s.Say(render.Strong, "First, as a change of its own:")
+	ShowEdits(s, r, c)
+	s.Line("")
+}
+
+// ShowRecovered says what came before a change, and how that is taken back.
+func ShowRecovered(s Page, c change.Change) {
+	s.Wrap(2, "Before it, as change %d, %s newest state. To take that back, once nothing else is "+
+		"changed there: %s", c.ID, plural(len(recovered(c)), "a file was brought to its",
+		"files were brought to their"), s.Call(fmt.Sprintf("undo %d", c.ID)))
 }
 
 // foreseen says what was forecast for a change, and how it came out.
@@ -163,6 +208,9 @@ func ForecastLine(f change.Forecast) string {
 // ShowTargets lists what a change decides on, with the advice of those items
 // that a visit knows; it may be nil.
 func ShowTargets(s Page, l *visit.Visit, c change.Change) {
+	if len(c.Targets) == 0 {
+		return
+	}
 	var rows [][]render.Cell
 	for _, t := range c.Targets {
 		advice := item.Advice("")
@@ -261,7 +309,7 @@ func reasonText(l *visit.Visit, it item.Item) string {
 // nothing but files.
 func ShowEdits(s Page, r *machine.Root, c change.Change) {
 	if slices.ContainsFunc(c.Edits, func(e change.Edit) bool {
-		return change.Scheme(e.Path) == ""
+		return change.Scheme(e.Path) == "" || asFile(e)
 	}) {
 		s.Line("This touches %s:", Count(len(c.Edits), "path", "paths"))
 	} else {
@@ -281,7 +329,7 @@ func ShowEdits(s Page, r *machine.Root, c change.Change) {
 		if e.Before.Identical(e.After) {
 			verb, detail = "leaves", " as it is: it was put back already"
 		}
-		s.Wrap(11, "  %-8s %s%s", verb, render.Clean(e.Path), render.Clean(detail))
+		s.Wrap(11, "  %-8s %s%s", verb, render.Clean(addressed(e)), render.Clean(detail))
 	}
 	Minds := map[string]bool{}
 	for _, e := range c.Edits {

@@ -112,12 +112,25 @@ func (calls Calls) Refused(err error) error {
 			calls.Call(fmt.Sprintf("undo %d --overwrite", id)),
 			calls.Call(fmt.Sprintf("undo %d --leave %s", id, ShellWord(conflict.Edit.Path))))
 	}
+	if needed := (*ledger.Needed)(nil); errors.As(err, &needed) {
+		return fmt.Errorf("change %d cannot be taken back, and nothing was changed: %w", id, err)
+	}
 	if gone := (*ledger.Unreachable)(nil); errors.As(err, &gone) {
 		return fmt.Errorf("change %d cannot be taken back as it is, and nothing was changed: %w\n"+
 			"set that right, or leave that path and take back the rest: %s", id, err,
 			calls.Call(fmt.Sprintf("undo %d --leave %s", id, ShellWord(gone.Path))))
 	}
 	return calls.WithWays(not.Why)
+}
+
+// Stays says why a recovery is not taken back with the rest.
+func Stays(err error) string {
+	id := int64(0)
+	if not := (*visit.NotUndone)(nil); errors.As(err, &not) {
+		id = not.Change
+	}
+	return fmt.Sprintf("Change %d, a file brought to its newest state, stays: %s.", id,
+		render.Clean(err.Error()))
 }
 
 // ShowTakingBack says which changes are to be taken back, the newest first, as
@@ -133,6 +146,13 @@ func ShowTakingBack(s Page, r *machine.Root, plans []change.Change) {
 	paths := 0
 	for _, p := range plans {
 		paths += len(p.Edits)
+		if len(p.Targets) == 0 {
+			rows = append(rows, []render.Cell{
+				render.C(strconv.FormatInt(p.Undoes, 10)),
+				render.C("newest state of " + strings.Join(recovered(p), ", ")),
+				render.C(""), render.C(""),
+			})
+		}
 		for _, t := range p.Targets {
 			rows = append(rows, []render.Cell{
 				render.C(strconv.FormatInt(p.Undoes, 10)),

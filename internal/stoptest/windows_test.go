@@ -3,6 +3,7 @@
 package stoptest_test
 
 import (
+	"bytes"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -15,6 +16,7 @@ import (
 
 	"calmdawn/internal/ring"
 	"calmdawn/internal/stoptest"
+	"calmdawn/internal/windows/hive"
 	"calmdawn/internal/windows/windowstest"
 )
 
@@ -35,20 +37,46 @@ func TestStopsOnAWindowsDisk(t *testing.T) {
 		plain).CombinedOutput(); err != nil {
 		t.Fatalf("%v %s", err, out)
 	}
-	for _, where := range []string{"folder", "ntfs"} {
+	for _, where := range []string{"folder", "ntfs", "ntfs, of a machine that died"} {
 		t.Run(where, func(t *testing.T) {
 			dir := t.TempDir()
 			machine := dir + "/machine"
 			must(t, os.Mkdir(machine, 0o755))
-			if where == "ntfs" {
+			if where != "folder" {
 				windowstest.Mount(t, machine, 40)
 			}
-			stopOnWindows(t, dir, plain)
+			if strings.HasSuffix(where, "died") {
+				dead := t.TempDir() + "/gnomon"
+				out, err := exec.Command("cp", "-r", plain, dead).CombinedOutput()
+				if err != nil {
+					t.Fatalf("%v %s", err, out)
+				}
+				stopOnWindows(t, dir, dead, killed(t, dead))
+				return
+			}
+			stopOnWindows(t, dir, plain, nil)
 		})
 	}
 }
 
-func stopOnWindows(t *testing.T, dir, plain string) {
+// killed leaves two hives of a disk behind their logs, and returns their bytes.
+func killed(t *testing.T, disk string) map[string][]byte {
+	t.Helper()
+	rng := rand.New(rand.NewPCG(27, 44))
+	all := map[string][]byte{}
+	for file, key := range map[string]string{
+		"/Windows/System32/config/SYSTEM": `ControlSet001\Services\Handrail`,
+		"/Users/nora/NTUSER.DAT":          "Software",
+	} {
+		all[file] = windowstest.Kill(t, rng, disk+file, key, "Last", hive.Binary,
+			make([]byte, 3000))
+	}
+	return all
+}
+
+// stopOnWindows stops calls on a disk that is a copy of plain. Of those in
+// behind it compares the bytes of the files in the end.
+func stopOnWindows(t *testing.T, dir, plain string, behind map[string][]byte) {
 	machine := dir + "/machine"
 	fresh := func() {
 		t.Helper()
@@ -83,7 +111,7 @@ func stopOnWindows(t *testing.T, dir, plain string) {
 		}
 		words := words(dir, call)
 		if undo {
-			words = append(words[:2:2], "undo", "1", "--yes")
+			words = append(words[:2:2], "undo", "--all", "--yes")
 		}
 		prepare()
 		whole, err := stoptest.Run(0, syscall.SIGKILL, program, words...)
@@ -112,6 +140,12 @@ func stopOnWindows(t *testing.T, dir, plain string) {
 			values, _ := windowstest.Differing(pristine, windowstest.Registry(t, machine))
 			if len(values) > 0 {
 				t.Fatalf("%sthe registry differs in %q", story.String(), values)
+			}
+			for file, data := range behind {
+				now, err := os.ReadFile(machine + file)
+				if err != nil || !bytes.Equal(now, data) {
+					t.Fatalf("%s%s does not have its bytes back: %v", story.String(), file, err)
+				}
 			}
 			left, err := filepath.Glob(machine + "/ProgramData/calmdawn/.calmdawn-*")
 			if err != nil || len(left) > 0 {

@@ -85,6 +85,27 @@ func (s *Session) Refuses(changes []change.Change) error {
 	return nil
 }
 
+// Recovering is the change that has to be made before planned ones can be, see
+// [ledger.Ledger.Recovering].
+func (s *Session) Recovering(planned []change.Change) (change.Change, error) {
+	c, err := s.Ledger.Recovering(planned)
+	c.MadeAt, c.MadeBy = s.At, s.By
+	return c, err
+}
+
+// TakeBackRecovery takes back what was recovered for a change that was not made
+// after all. Where something else stands on it by now, it stays.
+func (s *Session) TakeBackRecovery(c change.Change) error {
+	undo, err := s.planUndo(c.ID, Undoing{}, nil)
+	if errors.As(err, new(*ledger.Needed)) {
+		return nil
+	}
+	if err == nil {
+		_, err = s.CarryOut(undo, nil)
+	}
+	return err
+}
+
 // CarryOut makes one planned change, with the boot guard standing before its
 // first edit where one comes with it. It returns the change as it is recorded.
 // After an error the machine is as it was before, or the change is left open

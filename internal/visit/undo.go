@@ -26,6 +26,9 @@ type Undo struct {
 	// paths.
 	Open []change.Change
 	Left []error // why others cannot be taken back, as [NotUndone]
+	// Stays tells of recoveries that stay, since what they stand for is needed.
+	// That is no failure.
+	Stays []error
 }
 
 // NotUndone tells which change cannot be taken back, and why.
@@ -47,7 +50,7 @@ func (s *Session) PlanUndo(ids []int64, u Undoing) (Undo, error) {
 			undo.Open = append(undo.Open, c)
 		}
 	}
-	for _, id := range ids {
+	for _, id := range s.recoveriesLast(ids) {
 		if c, interrupted := s.Ledger.Interrupted(id); interrupted {
 			keep(c)
 			continue
@@ -55,11 +58,13 @@ func (s *Session) PlanUndo(ids []int64, u Undoing) (Undo, error) {
 		if s.settledNow(id) {
 			continue // which has been said
 		}
-		p, err := s.planUndo(id, u)
+		p, err := s.planUndo(id, u, ids)
 		held := (*ledger.Unsettled)(nil)
 		switch {
 		case err == nil:
 			undo.Plans = append(undo.Plans, p)
+		case errors.As(err, new(*ledger.Needed)) && (u.All || len(ids) > 1):
+			undo.Stays = append(undo.Stays, &NotUndone{id, err})
 		case errors.As(err, &held) && len(ids) > 1:
 			keep(held.Change)
 		case u.All && u.Overwrite: // which says: as much as can be
@@ -79,12 +84,27 @@ func (s *Session) PlanUndo(ids []int64, u Undoing) (Undo, error) {
 	return undo, nil
 }
 
-func (s *Session) planUndo(id int64, u Undoing) (change.Change, error) {
+// recoveriesLast are numbers of changes in their order, those last that brought
+// to its newest state what the others edited.
+func (s *Session) recoveriesLast(ids []int64) []int64 {
+	recovers := func(id int64) bool {
+		c, _ := s.Ledger.Find(id)
+		return c.Verb == change.Recover
+	}
+	rest := slices.DeleteFunc(slices.Clone(ids), recovers)
+	return append(rest, slices.DeleteFunc(slices.Clone(ids), func(id int64) bool {
+		return !recovers(id)
+	})...)
+}
+
+// planUndo plans one undo; before are the changes that are taken back with it.
+func (s *Session) planUndo(id int64, u Undoing, before []int64) (change.Change, error) {
 	return s.Ledger.PlanUndo(id, ledger.Undoing{
 		At:        s.At,
 		By:        s.By,
 		Overwrite: u.Overwrite,
 		Leave:     u.Leave,
+		Before:    before,
 	})
 }
 
@@ -133,7 +153,7 @@ func (s *Session) TakeBack(plans []change.Change, u Undoing) ([]change.Change, e
 	var done []change.Change
 	var beyond []error
 	for _, p := range plans {
-		c, err := s.planUndo(p.Undoes, u)
+		c, err := s.planUndo(p.Undoes, u, nil)
 		if err == nil && s.Ledger.Caught() != nil {
 			err = fmt.Errorf("%s came in between", s.Ledger.Caught())
 		}

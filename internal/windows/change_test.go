@@ -1,9 +1,11 @@
 package windows_test
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -372,6 +374,13 @@ func turnAll(t *testing.T, r *machine.Root, at time.Time, undo int64) int64 {
 			t.Fatalf("%d edits", len(c.Edits))
 		}
 	}
+	var first change.Change
+	if err == nil {
+		first, err = led.Recovering([]change.Change{c})
+	}
+	if err == nil && len(first.Edits) > 0 {
+		_, err = led.CarryOut(first)
+	}
 	if err == nil {
 		c, err = led.CarryOut(c)
 	}
@@ -379,6 +388,103 @@ func turnAll(t *testing.T, r *machine.Root, at time.Time, undo int64) int64 {
 		t.Fatal(err)
 	}
 	return c.ID
+}
+
+// TestEveryInterruptionOfARecovery fails, and then stops, each operation on the
+// hives of a machine that died. They are recovered and changed, and all of that
+// is taken back. The hives hold the same at every moment, and have their bytes
+// back in the end.
+func TestEveryInterruptionOfARecovery(t *testing.T) {
+	t.Parallel()
+	now := time.Date(2026, 11, 26, 9, 0, 0, 0, time.UTC)
+	killed := map[string][]byte{}
+	interrupted := 0
+	for _, crash := range []bool{false, true} {
+		for _, undo := range []bool{false, true} {
+			for n, hit := 0, true; hit; n += ring.Pick(23, 7, 1) {
+				rng := rand.New(rand.NewPCG(uint64(n), 44))
+				dir := machineToTurn().Make(t)
+				for p, key := range map[string]string{
+					"/Windows/System32/config/SYSTEM": `ControlSet001\Services\Marl`,
+					"/Users/isolde/NTUSER.DAT":        "Environment",
+				} {
+					killed[p] = windowstest.Kill(t, rng, dir+p, key, "Last", hive.Binary,
+						make([]byte, rng.IntN(6000)))
+				}
+				before := windowstest.Registry(t, dir)
+				r := opened(t, dir)
+				if undo {
+					turnAll(t, r, now, 0)
+				}
+				left := n
+				hit = false
+				r.Hook = func(op machine.Op) error {
+					if op.Name != "write" && op.Name != "sync" || killed[op.Path] == nil {
+						return nil
+					}
+					if left--; left >= 0 || hit && !crash {
+						return nil
+					}
+					if hit = true; crash {
+						panic(errStop)
+					}
+					return errStop
+				}
+				func() {
+					defer func() {
+						if p := recover(); p != nil && p != any(errStop) {
+							panic(p)
+						}
+					}()
+					if undo {
+						takeAllBack(nil, r, now)
+					} else {
+						turnAll(nil, r, now, 0)
+					}
+				}()
+				r.Hook = nil
+				r.Close()
+				story := fmt.Sprintf("crash %v undo %v at %d", crash, undo, n)
+				windowstest.Registry(t, dir) // it is whole, or behind what its logs hold
+				r = opened(t, dir)
+				takeAllBack(t, r, now)
+				same(t, dir, before, story)
+				for p, data := range killed {
+					if now, err := os.ReadFile(dir + p); err != nil || !bytes.Equal(now, data) {
+						t.Fatalf("%s: %s does not have its bytes back (%v)", story, p, err)
+					}
+				}
+				interrupted++
+			}
+		}
+	}
+	if interrupted < ring.Pick(8, 40, 200) {
+		t.Errorf("only %d operations were interrupted", interrupted)
+	}
+}
+
+// takeAllBack settles what was interrupted and takes back all that stands, the
+// newest first. With t nil it may fail.
+func takeAllBack(t *testing.T, r *machine.Root, at time.Time) {
+	led, err := ledger.Open(r, casebook.Inside, at, "test")
+	if err == nil {
+		defer led.Close()
+		for _, c := range slices.Backward(slices.Clone(led.Changes())) {
+			if t != nil && c.Status == change.Planned {
+				t.Errorf("change %d is open: %+v", c.ID, c.Settlement)
+			}
+			if !c.Stands() || err != nil {
+				continue
+			}
+			var undo change.Change
+			if undo, err = led.PlanUndo(c.ID, ledger.Undoing{At: at, By: "test"}); err == nil {
+				_, err = led.CarryOut(undo)
+			}
+		}
+	}
+	if err != nil && t != nil {
+		t.Fatal(err)
+	}
 }
 
 // TestRandomDecisions makes and takes back random decisions on the demo's

@@ -91,9 +91,9 @@ func (f Family) Open(r *machine.Root) family.Machine {
 	r.Home = f.Home()
 	r.Home.ID = func(*machine.Root) string { return d.id() }
 	// while it is written to, the registry is not what it was when d opened it
-	r.Attach(registry.Scheme, registry.NewStore(r, asked(func(d *disk) string {
-		return d.Frozen()
-	})))
+	values := registry.NewStore(r, asked(func(d *disk) string { return d.Frozen() }))
+	r.Attach(registry.Scheme, values)
+	r.Attach(registry.FileScheme, values.Files())
 	return d
 }
 

@@ -30,6 +30,9 @@ const (
 	// puts the recorder in, or takes it away: a change of the machine, and none
 	// of what it launches for its user
 	Record Verb = "record"
+	// brings a file to the newest state that the machine itself knows of it, so
+	// that others can be made: no decision either
+	Recover Verb = "recover"
 
 	// Of chores alone, see [Change.Chore]:
 
@@ -152,12 +155,17 @@ func (f Forecast) OutcomeOf(saved time.Duration, before, after int) Outcome {
 	}
 }
 
+// Decides reports whether the change decides on what the machine launches.
+func (c Change) Decides() bool {
+	return c.Verb != Undo && c.Verb != Record && c.Verb != Recover
+}
+
 // Stands reports whether the change is in force.
 func (c Change) Stands() bool { return c.Status == Done && c.UndoneBy == 0 && c.Verb != Undo }
 
 // InForce returns the numbers of the changes that were in force at an instant,
-// of what the machine launches. Those that put our recorder in are none of
-// them. all are the changes of the ledger.
+// of what the machine launches, see [Change.Decides]. all are the changes of
+// the ledger.
 func InForce(all []Change, at time.Time) []int64 {
 	undone := map[int64]time.Time{}
 	for _, c := range all {
@@ -168,7 +176,7 @@ func InForce(all []Change, at time.Time) []int64 {
 	var ids []int64
 	for _, c := range all {
 		end, over := undone[c.UndoneBy]
-		if c.Status == Done && c.Verb != Undo && c.Verb != Record && c.MadeAt.Before(at) &&
+		if c.Status == Done && c.Decides() && c.MadeAt.Before(at) &&
 			!(over && end.Before(at)) {
 			ids = append(ids, c.ID)
 		}

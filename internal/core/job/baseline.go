@@ -54,7 +54,7 @@ func states(changes []change.Change, at time.Time) map[string]item.State {
 	all := map[string]item.State{}
 	for _, c := range slices.Backward(changes) { // the first change tells what was before
 		for _, t := range c.Targets {
-			if c.Status == change.Done && c.Verb != change.Undo && c.Verb != change.Record {
+			if c.Status == change.Done && c.Decides() {
 				all[t.ID] = t.Before
 			}
 		}

@@ -184,7 +184,7 @@ func Before(boots []boot.Boot, changes []change.Change, now time.Time) (Baseline
 func CarriedOut(changes []change.Change) []change.Change {
 	var done []change.Change
 	for _, ch := range changes {
-		if ch.Status == change.Done && !ofRecorder(changes, ch) {
+		if ch.Status == change.Done && decides(changes, ch) {
 			done = append(done, ch)
 		}
 	}
@@ -232,13 +232,15 @@ func Instants(changes []change.Change) []time.Time {
 	return at
 }
 
-// ofRecorder reports whether a change put the recorder in, or took it away:
-// the boots before and after it are of the same machine.
-func ofRecorder(changes []change.Change, c change.Change) bool {
-	return c.Verb == change.Record ||
-		c.Verb == change.Undo && slices.ContainsFunc(changes, func(o change.Change) bool {
-			return o.ID == c.Undoes && o.Verb == change.Record
-		})
+// decides reports whether a change, or what it takes back, is a decision. The
+// boots before and after any other are of the same machine.
+func decides(changes []change.Change, c change.Change) bool {
+	if c.Verb != change.Undo {
+		return c.Decides()
+	}
+	return !slices.ContainsFunc(changes, func(o change.Change) bool {
+		return o.ID == c.Undoes && !o.Decides()
+	})
 }
 
 // lead settles what the verdict is on, where that depends on the two sides.

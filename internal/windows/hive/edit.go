@@ -48,6 +48,8 @@ type Editor struct {
 	sums []uint64 // of all blocks, as they are on the disk
 	bins []uint32
 	free []span // by their places
+	// see [Editor.Spare]
+	floor uint32
 	// a change is under way, or failed
 	busy bool
 }
@@ -81,8 +83,7 @@ func Edit(f File, size int64, logs ...[]byte) (*Editor, error) {
 	case err != nil:
 		return nil, fmt.Errorf("its first page is damaged: %w", err)
 	case base.first != base.second:
-		return nil, errors.New("it was not written to its end, and its logs hold the rest: " +
-			"Windows has to be started once and shut down in full")
+		return nil, ErrBehind
 	case base.open && !spent(base, logs):
 		return nil, errors.New("a transaction is open in it: Windows has to be started once and " +
 			"shut down in full")
@@ -150,6 +151,14 @@ func (e *Editor) Holds(f io.ReaderAt, size int64) (bool, error) {
 		}
 	}
 	return true, nil
+}
+
+// Spare has the editor leave alone, in bins before an offset, what is free and
+// what its changes make free. Then what led to something else before a change
+// can be led back to it by writing single sectors: it is still there.
+func (e *Editor) Spare(before int64) {
+	e.floor = uint32(min(before, MaxEdited))
+	e.free = slices.DeleteFunc(e.free, func(s span) bool { return s.at < e.floor })
 }
 
 // findFree lists the bins and the free cells.
@@ -374,6 +383,9 @@ func (w *work) end(at time.Time) error {
 func (e *Editor) freeAll(cells []uint32) (patches []patch) {
 	var begins []uint32
 	for _, at := range cells {
+		if at < e.floor {
+			continue
+		}
 		s := span{at, -e.u32(at)}
 		bin := e.binOf(at)
 		i, _ := slices.BinarySearchFunc(e.free, at, func(f span, at uint32) int {

@@ -61,6 +61,8 @@ type patch struct {
 	data []byte
 }
 
+func (p patch) end() int64 { return p.at + int64(len(p.data)) }
+
 // A Fault is a place at which a hive is not as it has to be.
 type Fault struct {
 	At   uint32 // an offset in the bins
@@ -88,7 +90,9 @@ func Open(f io.ReaderAt, size int64, logs ...[]byte) (*Hive, error) {
 	known := err == nil
 	if !known || base.first != base.second {
 		h.Behind = true
-		base, known = h.replay(base, known, logs)
+		newest := h.replay(base, known, logs)
+		base, known = newest.base, newest.known
+		h.Notes = append(h.Notes, newest.notes()...)
 	}
 	switch {
 	case !known:
@@ -154,7 +158,7 @@ func checksum(head []byte) uint32 {
 func (h *Hive) reach() (end int64) {
 	for _, all := range h.patches {
 		for _, p := range all {
-			end = max(end, p.at+int64(len(p.data)))
+			end = max(end, p.end())
 		}
 	}
 	return end

@@ -278,36 +278,23 @@ func logged(before, after []byte) (hive, log []byte) {
 	hive = slices.Clone(before)
 	binary.LittleEndian.PutUint32(hive[4:], 2)
 	binary.LittleEndian.PutUint32(hive[508:], checksum(hive))
-	head := slices.Clone(after[:512])
-	binary.LittleEndian.PutUint32(head[28:], 6)
-	binary.LittleEndian.PutUint32(head[508:], checksum(head))
+	var entries []write.LogEntry
 	var pages []int
 	for i := headSize; i < len(after); i += 4096 {
 		if i >= len(before) || !bytes.Equal(before[i:i+4096], after[i:i+4096]) {
 			pages = append(pages, i)
 		}
 	}
-	log = head
 	for n, part := range [][]int{pages[:len(pages)/2], pages[len(pages)/2:]} {
-		e := make([]byte, 40)
-		copy(e, "HvLE")
-		for _, p := range part {
-			e = binary.LittleEndian.AppendUint32(e, uint32(p-headSize))
-			e = binary.LittleEndian.AppendUint32(e, 4096)
+		e := write.LogEntry{
+			Sequence: uint32(1 + n), Bins: uint32(len(after) - headSize), Pages: map[int64][]byte{},
 		}
-		for _, p := range part {
-			e = append(e, after[p:p+4096]...)
+		for _, at := range part {
+			e.Pages[int64(at-headSize)] = after[at : at+4096]
 		}
-		e = append(e, make([]byte, -len(e)&511)...)
-		for place, v := range map[int]int{
-			4: len(e), 12: 1 + n, 16: len(after) - headSize, 20: len(part),
-		} {
-			binary.LittleEndian.PutUint32(e[place:], uint32(v))
-		}
-		binary.LittleEndian.PutUint64(e[24:], marvin(e[40:]))
-		binary.LittleEndian.PutUint64(e[32:], marvin(e[:32]))
-		log = append(log, e...)
+		entries = append(entries, e)
 	}
+	log = write.Log(after, entries...)
 	return hive, log
 }
 

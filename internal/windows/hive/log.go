@@ -7,10 +7,38 @@ import (
 	"slices"
 )
 
-// replay takes from the logs what they hold beyond the file, and returns the
-// first page of the newest state; false where there is none. known says that
-// the one of the file is whole.
-func (h *Hive) replay(b base, known bool, logs [][]byte) (base, bool) {
+// A replayed state is what the logs of a hive made of it.
+type replayed struct {
+	base          // the first page of the newest state
+	known  bool   // it is whole
+	taken  int    // newer changes that were found
+	lost   int    // those that are damaged, or do not follow
+	sector bool   // an old log held them, as sectors
+	next   uint32 // the number after the last one that was taken
+}
+
+// notes says what came of replaying, as clauses.
+func (r replayed) notes() (notes []string) {
+	switch {
+	case r.sector:
+		return []string{"its log holds newer changes, which are shown"}
+	case r.taken == 0 && r.lost == 0:
+		return []string{"it was not written to its end, and no log holds the rest"}
+	}
+	if r.taken > 0 {
+		notes = append(notes, fmt.Sprintf("its logs hold newer changes (%d), which are shown",
+			r.taken))
+	}
+	if r.lost > 0 {
+		notes = append(notes, fmt.Sprintf("newer changes in its logs (%d) are damaged, and "+
+			"not read", r.lost))
+	}
+	return notes
+}
+
+// replay lays over the bins what the logs hold beyond the file, whose first
+// page is b. known says that this is whole.
+func (h *Hive) replay(b base, known bool, logs [][]byte) replayed {
 	entries := map[uint32]entry{}
 	torn, first, whole := 0, uint32(0), known
 	for _, log := range logs {
@@ -24,8 +52,10 @@ func (h *Hive) replay(b base, known bool, logs [][]byte) (base, bool) {
 		if own.kind == 1 || own.kind == 2 {
 			fits := !known || own.first == b.second || own.first == b.first
 			if own.first == own.second && fits && h.takeSectors(log, own) {
-				h.Notes = append(h.Notes, "its log holds newer changes, which are shown")
-				return own, true
+				return replayed{
+					base: own, known: true, taken: 1, sector: true,
+					next: max(own.first, b.first) + 1,
+				}
 			}
 			continue
 		}
@@ -41,12 +71,12 @@ func (h *Hive) replay(b base, known bool, logs [][]byte) (base, bool) {
 			b, whole = own, true
 		}
 	}
-	next, taken := b.second, 0
+	r := replayed{next: b.second}
 	if !known {
-		next = first
+		r.next = first
 	}
 	for {
-		e, ok := entries[next]
+		e, ok := entries[r.next]
 		if !ok {
 			break
 		}
@@ -54,26 +84,16 @@ func (h *Hive) replay(b base, known bool, logs [][]byte) (base, bool) {
 			h.patch(p)
 		}
 		b.bins = e.bins
-		delete(entries, next)
-		next, taken = next+1, taken+1
+		delete(entries, r.next)
+		r.next, r.taken = r.next+1, r.taken+1
 	}
 	for sequence := range entries { // of an earlier round
-		if int32(sequence-next) < 0 {
+		if int32(sequence-r.next) < 0 {
 			delete(entries, sequence)
 		}
 	}
-	if taken > 0 {
-		h.Notes = append(h.Notes, fmt.Sprintf("its logs hold newer changes (%d), which are shown",
-			taken))
-	}
-	if left := torn + len(entries); left > 0 {
-		h.Notes = append(h.Notes, fmt.Sprintf("newer changes in its logs (%d) are damaged, and "+
-			"not read", left))
-	}
-	if taken == 0 && torn == 0 && len(entries) == 0 {
-		h.Notes = append(h.Notes, "it was not written to its end, and no log holds the rest")
-	}
-	return b, whole
+	r.base, r.known, r.lost = b, whole, torn+len(entries)
+	return r
 }
 
 // patch lays bytes over the bins.

@@ -53,6 +53,13 @@ type opened struct {
 	file    *machine.InPlace // while it is written
 	size    int64
 	written time.Time
+	// behind is what the file is to become before anything is written; nil of a
+	// whole one
+	behind *hive.Recovery
+	// keeps has the sectors that are kept, or were not there, of a file that
+	// was recovered; nil of others
+	keeps map[int64]bool
+	was   int64 // how long that was before
 }
 
 // NewStore is for an open machine. frozen says why its disk may not be written
@@ -149,6 +156,11 @@ func (s *Store) load(file string) (*opened, error) {
 		logs = nil // what they hold is not known
 	}
 	o.Editor, err = hive.Edit(o, info.Size, logs...)
+	if errors.Is(err, hive.ErrBehind) {
+		err = o.recover(logs)
+	} else if err == nil {
+		err = s.spare(o)
+	}
 	if errors.As(err, new(*fs.PathError)) {
 		return nil, err
 	}
@@ -159,6 +171,69 @@ func (s *Store) load(file string) (*opened, error) {
 	}
 	s.open[file] = o
 	return o, nil
+}
+
+// recover has a hive be read in its newest state, which its file is to get
+// before anything else is written.
+func (o *opened) recover(logs [][]byte) (err error) {
+	if o.behind, err = hive.Recover(o, o.size, logs...); err == nil {
+		o.Editor, err = hive.Edit(o.behind, o.behind.Size(), logs...)
+	}
+	if err != nil && !errors.As(err, new(*fs.PathError)) {
+		err = fmt.Errorf("it was not written to its end, and %w: Windows has to be started once "+
+			"and shut down in full", err)
+	}
+	return err
+}
+
+// spare has a hive that was recovered, and that nobody else wrote to since,
+// keep what stands in its file. So it can be given back.
+func (s *Store) spare(o *opened) error {
+	e, past, err := s.kept(o, o.path)
+	if err != nil || past == nil {
+		return err
+	}
+	from, same, err := goesOn(e, past)
+	if err != nil || !same {
+		return err
+	}
+	o.Spare(from.End)
+	o.keeps, o.was = map[int64]bool{}, from.Size
+	_, parts, err := s.root.Keeper.Kept(e.Path)
+	for at, part := range parts {
+		for n := at; n < at+int64(len(part)); n += sector {
+			o.keeps[n] = true
+		}
+	}
+	return err
+}
+
+const sector = 512
+
+// keep keeps what stands in sectors of a recovered file before they are
+// written.
+func (o *opened) keep(at, n int64) error {
+	parts := map[int64][]byte{}
+	for from := at &^ (sector - 1); from < min(at+n, o.was); from += sector {
+		if o.keeps[from] {
+			continue
+		}
+		part := make([]byte, min(sector, o.was-from))
+		if _, err := o.file.ReadAt(part, from); err != nil {
+			return err
+		}
+		parts[from] = part
+	}
+	if len(parts) == 0 {
+		return nil
+	}
+	if err := o.root.Keeper.Keep(FileScheme+":"+o.path, parts); err != nil {
+		return err
+	}
+	for from := range parts {
+		o.keeps[from] = true
+	}
+	return nil
 }
 
 // ReadAt reads the file as it is, or is being written.
@@ -198,9 +273,19 @@ func (s *Store) begin() (end func()) {
 	}
 }
 
-func (o *opened) WriteAt(data []byte, at int64) (int, error) { return o.file.WriteAt(data, at) }
-func (o *opened) Sync() error                                { return o.file.Sync() }
-func (o *opened) Reserve(size int64) error                   { return o.file.Reserve(size) }
+// WriteAt writes to the file. Of one that was recovered it keeps what stood
+// there.
+func (o *opened) WriteAt(data []byte, at int64) (int, error) {
+	if o.keeps != nil {
+		if err := o.keep(at, int64(len(data))); err != nil {
+			return 0, err
+		}
+	}
+	return o.file.WriteAt(data, at)
+}
+
+func (o *opened) Sync() error              { return o.file.Sync() }
+func (o *opened) Reserve(size int64) error { return o.file.Reserve(size) }
 
 // key finds a key of an address; false where it is not there.
 func (s *Store) key(key string) (*opened, hive.Key, bool, error) {
@@ -310,6 +395,9 @@ func (s *Store) write(key string, do func(o *opened, k hive.Key, now time.Time) 
 	}
 	if !there {
 		return &machine.Refusal{Path: key, Reason: "is not there"}
+	}
+	if o.behind != nil {
+		return &machine.Refusal{Path: o.path, Reason: hive.ErrBehind.Error()}
 	}
 	file, _, err := s.hiveOf(key)
 	if err != nil {

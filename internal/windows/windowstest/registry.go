@@ -6,18 +6,20 @@ import (
 	"fmt"
 	"io/fs"
 	"maps"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
 
+	"calmdawn/internal/demo/write"
 	"calmdawn/internal/windows/hive"
 )
 
 // Registry is all that the hives of a disk hold, by file, key and name, read by
 // the reader that edits none. It has values with type and data, keys with their
-// times. Each hive has to be whole and clean.
+// times. Each hive has to be whole, and clean or behind what its logs hold.
 func Registry(t testing.TB, dir string) map[string]string {
 	t.Helper()
 	all := map[string]string{}
@@ -26,12 +28,26 @@ func Registry(t testing.TB, dir string) map[string]string {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, err := hive.Edit(readOnly{strings.NewReader(string(data))},
-			int64(len(data))); err != nil {
+		var logs [][]byte
+		for _, end := range []string{".LOG1", ".LOG2"} {
+			if log, err := os.ReadFile(p + end); err == nil {
+				logs = append(logs, log)
+			}
+		}
+		size := int64(len(data))
+		file := hive.File(readOnly{strings.NewReader(string(data))})
+		_, err = hive.Edit(file, size, logs...)
+		if errors.Is(err, hive.ErrBehind) {
+			var r *hive.Recovery
+			if r, err = hive.Recover(file, size, logs...); err == nil {
+				_, err = hive.Edit(r, r.Size(), logs...)
+			}
+		}
+		if err != nil {
 			t.Fatalf("%s: %v", p, err)
 		}
-		h, err := hive.Open(strings.NewReader(string(data)), int64(len(data)))
-		if err != nil || h.Behind {
+		h, err := hive.Open(file, size, logs...)
+		if err != nil {
 			t.Fatalf("%s: %v", p, err)
 		}
 		walk(t, all, strings.TrimPrefix(p, dir), h.Root())
@@ -135,6 +151,30 @@ func (f growing) Reserve(size int64) error {
 		return err
 	}
 	return f.Truncate(size)
+}
+
+// Kill leaves a hive's file as a power cut does while a value of a key became
+// another one. What is new stands in its logs, with some of it in the file. It
+// returns the bytes of the file.
+func Kill(t testing.TB, rng *rand.Rand, file, key, name string, kind hive.Type, data []byte,
+) []byte {
+	t.Helper()
+	before, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	Write(t, file, key, name, kind, data)
+	after, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	killed, log1, log2 := write.Behind(rng, before, after)
+	for end, data := range map[string][]byte{"": killed, ".LOG1": log1, ".LOG2": log2} {
+		if err := os.WriteFile(file+end, data, 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return killed
 }
 
 // Seal puts the sum of a hive's first page right.
