@@ -93,6 +93,7 @@ const (
 	timesLog  = "Microsoft-Windows-Diagnostics-Performance%4Operational.evtx"
 
 	launchesLog = "Microsoft-Windows-Shell-Core%4Operational.evtx"
+	sessionsLog = "Microsoft-Windows-TerminalServices-LocalSessionManager%4Operational.evtx"
 )
 
 // TillBoots returns how many boots the Windows machine in dir has in its log,
@@ -421,14 +422,30 @@ func (r *run) play(at time.Time) (time.Duration, error) {
 	}
 	const desktops = "Microsoft-Windows-Shell-Core"
 	var launched []write.Event
-	for _, line := range r.listed {
-		launched = append(launched, write.Event{
-			Time: after(main + wait), Provider: desktops, ID: 9707, Level: 4,
-			Channel: desktops + "/Operational", Computer: r.till.Host, User: r.sid,
-			Data: []write.Field{{Name: "Command", Value: write.Text(line)}, simulated},
-		})
+	for i, line := range r.listed {
+		for k, id := range []uint16{9707, 9708} {
+			launched = append(launched, write.Event{
+				Time:     after(main + wait + 0.3*float64(i) + 0.1*float64(k)),
+				Provider: desktops, ID: id, Level: 4,
+				Channel: desktops + "/Operational", Computer: r.till.Host, User: r.sid,
+				Data: []write.Field{{Name: "Command", Value: write.Text(line)}, simulated},
+			})
+		}
 	}
 	if err := r.append(launchesLog, launched); err != nil {
+		return 0, err
+	}
+	const sessions = "Microsoft-Windows-TerminalServices-LocalSessionManager"
+	if err := r.append(sessionsLog, []write.Event{{
+		Time: after(main - desktop + wait), Provider: sessions, ID: 22, Level: 4,
+		Channel: sessions + "/Operational", Computer: r.till.Host, UserData: "EventXML",
+		Data: []write.Field{
+			{Name: "User", Value: write.Text(r.till.Host + `\` + r.user)},
+			{Name: "SessionID", Value: write.Uint32(1)},
+			{Name: "Address", Value: write.Text("LOCAL")},
+			simulated,
+		},
+	}}); err != nil {
 		return 0, err
 	}
 	usable := time.Duration((main + post) * float64(time.Second))

@@ -70,6 +70,33 @@ type Usable struct {
 type Login struct {
 	User  string  `json:"user"`
 	Began float64 `json:"began"`
+	// from the login on, in seconds: when its desktop began to start, how long
+	// parts of it took, and what it launched
+	Desktop  *float64           `json:"desktop,omitempty"`
+	Parts    map[string]float64 `json:"parts,omitempty"`
+	Launched []Run              `json:"launched,omitempty"`
+}
+
+// A Run is the launch of a line by a login, after so many seconds.
+type Run struct {
+	Line  string   `json:"line"`
+	Began float64  `json:"began"`
+	Done  *float64 `json:"done,omitempty"`
+}
+
+// newLogin is a login with what the machine wrote down of it.
+func newLogin(l boot.Login) Login {
+	j := Login{User: l.User, Began: l.Began.Seconds(), Desktop: number(l.Desktop)}
+	for _, p := range l.Parts {
+		if j.Parts == nil {
+			j.Parts = map[string]float64{}
+		}
+		j.Parts[p.Name] = max(j.Parts[p.Name], p.Took.Seconds())
+	}
+	for _, r := range l.Launched {
+		j.Launched = append(j.Launched, Run{r.Line, r.Began.Seconds(), number(r.Done)})
+	}
+	return j
 }
 
 // A LoginUse is what logins used of the processors, seconds: the programs that
@@ -166,7 +193,7 @@ func NewBoots(boots []boot.Boot, unread []item.Unread, spans bool) Boots {
 			j.Slow = append(j.Slow, Slow{o.Kind, o.Name, o.Path, o.Took.Seconds(), o.By.Seconds()})
 		}
 		for _, l := range b.Logged() {
-			j.Logins = append(j.Logins, Login{l.User, l.Began.Seconds()})
+			j.Logins = append(j.Logins, newLogin(l))
 		}
 		if len(b.Programs) > 0 {
 			j.LoginUse = &LoginUse{b.LoginUse(nil).Session.Seconds(), number(b.Rest)}

@@ -23,8 +23,9 @@ func bootHeadline(boots []boot.Boot) string {
 	written := func(b boot.Boot) bool { return !b.Unwritten }
 	switch {
 	case len(boots) > 0 && !slices.ContainsFunc(boots, written):
-		return fmt.Sprintf("%s took is not known.", Count(len(boots),
-			"boot is remembered. How long it", "boots are remembered. How long they"))
+		return fmt.Sprintf("%s took is not known.%s", Count(len(boots),
+			"boot is remembered. How long it", "boots are remembered. How long they"),
+			toDesktop(boots))
 	case len(fit) == 0:
 		return fmt.Sprintf("%s remembered, none that became ready and can be compared.",
 			Count(len(boots), "boot is", "boots are"))
@@ -46,6 +47,31 @@ func bootHeadline(boots []boot.Boot) string {
 	}
 	return fmt.Sprintf("Ready after %s: the median of the last %s%s.",
 		render.Duration(boot.Median(ready)), last, simulated(fit))
+}
+
+// toDesktop says how long it takes from a login to its desktop's start, where
+// nothing else is known of how long boots take. It is of the one who logged in
+// first most often.
+func toDesktop(boots []boot.Boot) string {
+	of := map[string][]time.Duration{}
+	for _, b := range boots {
+		if len(b.Logins) > 0 && b.Logins[0].Desktop.Known {
+			l := b.Logins[0]
+			of[l.User] = append(of[l.User], l.Desktop.Value)
+		}
+	}
+	most, user := 0, ""
+	for _, name := range slices.Sorted(maps.Keys(of)) {
+		if len(of[name]) > most {
+			most, user = len(of[name]), name
+		}
+	}
+	if most == 0 {
+		return ""
+	}
+	return fmt.Sprintf(" From the login of %s to the start of the desktop it takes %s, the median "+
+		"of %s.", render.Clean(cmp.Or(user, "somebody")), render.Duration(boot.Median(of[user])),
+		Count(most, "login", "logins"))
 }
 
 // usableText says when one could work, with what is to be known of it.

@@ -1,7 +1,9 @@
 package say
 
 import (
+	"cmp"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -50,6 +52,9 @@ func ShowBoot(s Page, b OneBoot) {
 			s.Line("Beside the others: %s, %s.", p.Name, render.Duration(p.Took))
 		}
 	}
+	for _, l := range b.Logins {
+		showLogin(s, b.Short(), l)
+	}
 	for _, note := range b.Notes {
 		s.Wrap(2, "Of its record: %s.", render.Clean(note))
 	}
@@ -72,6 +77,52 @@ func ShowBoot(s Page, b OneBoot) {
 		s.Line("All starts with their times: %s", s.Call("boots "+b.Short()+" --csv"))
 	}
 }
+
+// showLogin says what the machine wrote down of one login.
+func showLogin(s Page, short string, l boot.Login) {
+	who := render.Clean(cmp.Or(l.User, "somebody"))
+	if l.Desktop.Known {
+		s.Line("%s after the login of %s its desktop began to start.",
+			render.Duration(l.Desktop.Value), who)
+	}
+	if len(l.Parts) > 0 {
+		longest := slices.Clone(l.Parts)
+		slices.SortStableFunc(longest, func(a, b boot.Phase) int {
+			return cmp.Compare(b.Took, a.Took)
+		})
+		var parts []string
+		for _, p := range longest[:min(mostParts, len(longest))] {
+			parts = append(parts, render.Clean(p.Name)+" "+render.Duration(p.Took))
+		}
+		text := strings.Join(parts, ", ")
+		if more := len(longest) - mostParts; more > 0 {
+			text += fmt.Sprintf(", and %d more", more)
+		}
+		s.Wrap(2, "Parts of that login, which may overlap: %s.", text)
+	}
+	if len(l.Launched) == 0 {
+		return
+	}
+	s.Line("")
+	s.Line("What that login launched of its lists, as the desktop noted it:")
+	var rows [][]render.Cell
+	for _, r := range l.Launched[:min(mostRuns, len(l.Launched))] {
+		rows = append(rows, []render.Cell{
+			render.C(render.Seconds(r.Began)), render.C(render.Clean(r.Line)),
+		})
+	}
+	s.Table([]render.Column{{Title: "AFTER", Right: true}, {Title: "LINE", Flex: 30}}, rows)
+	if more := len(l.Launched) - mostRuns; more > 0 {
+		s.Line("And %d more: %s", more, s.Call("boots "+short+" --json"))
+	}
+	s.Line("")
+}
+
+// What the page of a boot shows of a login at most.
+const (
+	mostParts = 6
+	mostRuns  = 12
+)
 
 // stretches is the table of what a boot waited for, with its marks.
 func stretches(s Page, r waits.Waits) {

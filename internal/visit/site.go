@@ -205,6 +205,11 @@ func (m *Machine) Remember(last int) family.Boots {
 		for i, program := range b.Programs {
 			b.Programs[i].Words = secret.Words(program.Words)
 		}
+		for _, l := range b.Logins {
+			for i, run := range l.Launched {
+				l.Launched[i].Line = secret.Hide(run.Line)
+			}
+		}
 	}
 	if err != nil {
 		found.Unread = append(found.Unread, machine.Unread(m.Root.Home.Casebook, err))

@@ -439,7 +439,7 @@ func TestUsable(t *testing.T) {
 			busy = append(busy, [2]time.Duration{at, at + time.Duration(rng.IntN(9))*sec})
 		}
 		b := Boot{Ready: Of(ready, Bus), Course: courseOf(120*sec, 1, busy...),
-			Logins: []Login{{"maria", login}}}
+			Logins: []Login{{User: "maria", Began: login}}}
 		if rng.IntN(4) == 0 {
 			b.Logins = nil
 			login = 0
@@ -477,7 +477,9 @@ func TestUsable(t *testing.T) {
 	if known < 100 {
 		t.Errorf("only %d were known", known)
 	}
-	quiet := Boot{Ready: Of(5*sec, Bus), Logins: []Login{{"maria", 20 * sec}, {"teo", 22 * sec}},
+	quiet := Boot{Ready: Of(5*sec, Bus), Logins: []Login{
+		{User: "maria", Began: 20 * sec}, {User: "teo", Began: 22 * sec},
+	},
 		Course: courseOf(90*sec, 1, [2]time.Duration{0, 4 * sec},
 			[2]time.Duration{20 * sec, 25 * sec}, [2]time.Duration{40 * sec, 42 * sec})}
 	if u := quiet.Usable(); !u.Idle || u.Unsure == "" {

@@ -10,6 +10,23 @@ import (
 type Login struct {
 	User  string // empty where the record does not tell
 	Began time.Duration
+	// Desktop is how long after Began the session's desktop began to start, as
+	// the machine wrote it down; unknown where it did not. It is a figure of
+	// its own: ready and usable are measured by others.
+	Desktop Figure `json:",omitzero"`
+	// Parts are how long parts of the login took. They may overlap.
+	Parts []Phase `json:",omitempty"`
+	// Launched are the lines of lists that it launched, as the desktop noted
+	// them, the first first.
+	Launched []Run `json:",omitempty"`
+}
+
+// A Run is one launch of a line by a login. Its moments count from when the
+// login began.
+type Run struct {
+	Line  string
+	Began time.Duration
+	Done  Figure // when it was launched; unknown where nobody noted it
 }
 
 // NoLogin is the kind of usable of a boot in which nobody logged in.
@@ -41,7 +58,7 @@ type Usable struct {
 // first alone, and not whose it was.
 func (b Boot) Logged() []Login {
 	if len(b.Logins) == 0 && b.Settled.Login.Known {
-		return []Login{{"", b.Settled.Login.Value}}
+		return []Login{{Began: b.Settled.Login.Value}}
 	}
 	return b.Logins
 }

@@ -21,6 +21,9 @@ type Event struct {
 	Computer string
 	User     string // a SID; empty where the event names none
 	Data     []Field
+	// UserData, where it is not empty, names the element in which the data
+	// stand as elements of their own.
+	UserData string
 }
 
 // A Field is one datum of an event; its name may be empty.
@@ -297,6 +300,10 @@ func (b *chunk) form(e Event) {
 		element("Security", []any{"UserID", place{6, typeSID}}))
 	var data []any
 	for i, f := range e.Data {
+		if e.UserData != "" {
+			data = append(data, element(f.Name, nil, place{places + i, f.Value.Type}))
+			continue
+		}
 		if f.Name == "Binary" {
 			data = append(data, element("Binary", nil, place{places + i, f.Value.Type}))
 			continue
@@ -305,7 +312,13 @@ func (b *chunk) form(e Event) {
 			place{places + i, f.Value.Type}))
 	}
 	b.element("Event", []any{"xmlns", "http://schemas.microsoft.com/win/2004/08/events/event"},
-		system, element("EventData", nil, data...))
+		system, func() {
+			if e.UserData != "" {
+				b.element("UserData", nil, element(e.UserData, nil, data...))
+			} else {
+				b.element("EventData", nil, data...)
+			}
+		})
 	b.u8(tokenEnd)
 }
 
@@ -318,7 +331,7 @@ func (b *chunk) add(e Event, number uint64) bool {
 	b.u64(number)
 	b.u64(filetime(e.Time))
 	b.bytes(tokenFragment, 1, 1, 0, tokenTemplate, 1)
-	shape := e.Provider
+	shape := e.Provider + " " + e.UserData
 	for _, f := range e.Data {
 		shape += fmt.Sprintf("\x00%s %d", f.Name, f.Value.Type)
 	}

@@ -63,17 +63,17 @@ func wanted(provider string, id uint16) bool {
 	case general:
 		return id == 12 || id == 13 || id == 1
 	case kernel:
-		return id == 27
+		return id == 20 || id == 27 || id == 32
 	case power:
 		return id == 41 || id == 42 || id == 107
 	case troubleshooter:
 		return id == 1
 	case service:
-		return id == 6006 || id == 6008
+		return id == 6005 || id == 6006 || id == 6008
 	case winlogon:
 		return id == 7001
 	case manager:
-		return id == 7000 || id == 7001 || id == 7009 || id == 7022
+		return id == 7000 || id == 7001 || id == 7009 || id == 7022 || id == 7036
 	case times:
 		return id >= 100 && id <= 110
 	}
@@ -88,6 +88,7 @@ type reader struct {
 	boots      []boot.Boot // oldest first, once they are sorted
 	starts     []time.Time // when each began by the machine's clock
 	waits      []time.Duration
+	logged     [][]time.Time   // the logins of each, by the machine's clock
 	jumps      [][]jump        // of the clock, in each boot
 	woken      []bool          // each has slept since it began
 	cuts       []time.Time     // when it was told that the boot before was cut
@@ -108,6 +109,7 @@ func Read(reg *registry.Registry, last int) family.Boots {
 	r.system(r.log(systemLog))
 	r.cut()
 	r.times(r.log(timesLog))
+	r.logins()
 	r.clocks()
 	r.firmware()
 	r.traces()
@@ -249,6 +251,7 @@ func (r *reader) begin(at time.Time) *boot.Boot {
 	})
 	r.starts, r.waits = append(r.starts, at), append(r.waits, 0)
 	r.jumps, r.woken = append(r.jumps, nil), append(r.woken, false)
+	r.logged = append(r.logged, nil)
 	return &r.boots[len(r.boots)-1]
 }
 
@@ -291,8 +294,33 @@ func (r *reader) system(all []events.Event) {
 			r.clock(now.Began, e)
 		case key == winlogon+" 7001":
 			r.login(now, e)
+		case key == kernel+" 20", key == kernel+" 32":
+			loader(now, e)
+		case key == service+" 6005":
+			started(now, "EventLog", e.Time)
+		case key == manager+" 7036":
+			r.changed(now, e)
 		case e.Provider == manager:
 			r.failed(now, e)
+		}
+	}
+}
+
+// loader notes what the boot loader told the kernel. No document says how its
+// data are called, so this decides on nothing.
+func loader(b *boot.Boot, e events.Event) {
+	const most = 20
+	for _, f := range e.Data {
+		n, ok := f.Value.Number()
+		switch waited := time.Duration(n) * time.Millisecond; {
+		case len(b.Notes) == most:
+			return
+		case e.ID == 32 && ok && waited >= time.Second && waited < 24*time.Hour:
+			b.Notes = append(b.Notes, fmt.Sprintf("before it, the boot menu waited %.0f s for a "+
+				"person", waited.Seconds()))
+			return
+		case e.ID == 20 && f.Name == "LastShutdownGood" && f.Value.Text() == "false":
+			b.Notes = append(b.Notes, "its loader was told that the shutdown before it failed")
 		}
 	}
 }
@@ -308,14 +336,20 @@ func release(e events.Event) string {
 	return strings.Join(parts, ".")
 }
 
-// cut marks the boots that were cut. The start that finds it out tells of it.
-// The record may stand before the one of that start, so its time decides.
-func (r *reader) cut() {
-	order := make([]int, len(r.starts)) // boots by when they began
+// byTime are the numbers of the boots by when they began.
+func (r *reader) byTime() []int {
+	order := make([]int, len(r.starts))
 	for i := range order {
 		order[i] = i
 	}
 	slices.SortStableFunc(order, func(a, b int) int { return r.starts[a].Compare(r.starts[b]) })
+	return order
+}
+
+// cut marks the boots that were cut. The start that finds it out tells of it.
+// The record may stand before the one of that start, so its time decides.
+func (r *reader) cut() {
+	order := r.byTime()
 	for _, at := range r.cuts {
 		next, _ := slices.BinarySearchFunc(order, at.Add(time.Second),
 			func(i int, at time.Time) int { return r.starts[i].Compare(at) })
@@ -375,6 +409,8 @@ func (r *reader) login(b *boot.Boot, e events.Event) {
 		return
 	}
 	b.Logins = append(b.Logins, boot.Login{User: user, Began: e.Time.Sub(b.Began)})
+	n := len(r.boots) - 1
+	r.logged[n] = append(r.logged[n], e.Time)
 }
 
 // failed notes a service that did not start.
@@ -383,23 +419,55 @@ func (r *reader) failed(b *boot.Boot, e events.Event) {
 	if e.ID == 7009 { // its first parameter is how long was waited
 		name = e.Text("param2")
 	}
-	const most = 200
-	if name == "" || len(b.Spans) == most {
+	if name == "" {
 		return
 	}
-	if key := r.told(e); key != "" {
+	if key, _ := r.told(e); key != "" {
 		name = key
 	} else if key := r.serviceOf(name); key != "" {
 		name = key
 	}
-	b.Spans = append(b.Spans, boot.Span{
-		Native: name, Failed: true, FailedAt: boot.Of(e.Time.Sub(b.Began), boot.Log),
-	})
+	if s := spanOf(b, name); s != nil && !s.Failed {
+		s.Failed, s.FailedAt = true, boot.Of(e.Time.Sub(b.Began), boot.Log)
+	}
+}
+
+// spanOf is what a boot knows of a service; nil where it knows too much.
+func spanOf(b *boot.Boot, key string) *boot.Span {
+	const most = 1000
+	i := slices.IndexFunc(b.Spans, func(s boot.Span) bool { return s.Native == key })
+	if i < 0 && len(b.Spans) == most {
+		return nil
+	}
+	if i < 0 {
+		i, b.Spans = len(b.Spans), append(b.Spans, boot.Span{Native: key})
+	}
+	return &b.Spans[i]
+}
+
+// running is the state of a service that runs, as the manager numbers states
+// ([MS-SCMR] 2.2.47).
+const running = "4"
+
+// changed notes the first start of a service. Machines before Windows 10 note
+// each of them; the state stands behind the service's key.
+func (r *reader) changed(b *boot.Boot, e events.Event) {
+	if key, state := r.told(e); key != "" && state == running {
+		started(b, key, e.Time)
+	}
+}
+
+// started notes that a service had started at an instant, unless it had before.
+func started(b *boot.Boot, key string, at time.Time) {
+	if s := spanOf(b, key); s != nil && !s.End.Known {
+		s.End = boot.Of(at.Sub(b.Began), boot.Log)
+	}
 }
 
 // told is the key of a service that an event carries in its binary data, in
-// front of a slash. It is empty where the event has none, or no service has it.
-func (r *reader) told(e events.Event) string {
+// front of a slash, and what stands behind that. The key is empty where the
+// event has none, or no service has it.
+func (r *reader) told(e events.Event) (key, behind string) {
 	v, ok := e.Field("Binary")
 	raw := v.Data
 	if !ok || v.Type != events.TypeBinary {
@@ -410,9 +478,9 @@ func (r *reader) told(e events.Event) string {
 		units[i] = binary.LittleEndian.Uint16(raw[2*i:])
 	}
 	name, _, _ := strings.Cut(string(utf16.Decode(units)), "\x00")
-	name, _, _ = strings.Cut(name, "/")
+	name, behind, _ = strings.Cut(name, "/")
 	r.readServices()
-	return r.keys[strings.ToLower(name)]
+	return r.keys[strings.ToLower(name)], behind
 }
 
 // readServices reads the keys and titles of services, once.
@@ -481,6 +549,19 @@ func (r *reader) times(all []events.Event) {
 		}
 		if len(b.Waits) > 0 && len(b.Logins) > 0 { // it waited until then
 			b.Waits[0].At = min(b.Waits[0].At, b.Logins[0].Began)
+		}
+		for k := range b.Spans {
+			withoutWaits(&b.Spans[k].End, b.Waits)
+			withoutWaits(&b.Spans[k].FailedAt, b.Waits)
+		}
+	}
+}
+
+// withoutWaits takes the waiting for a person out of a moment.
+func withoutWaits(at *boot.Figure, waits []boot.Wait) {
+	for _, w := range waits {
+		if at.Known && at.Value > w.At {
+			at.Value = max(w.At, at.Value-w.Took)
 		}
 	}
 }

@@ -3,6 +3,7 @@ package boots_test
 import (
 	"encoding/binary"
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -230,6 +231,115 @@ func TestALaptopsMonth(t *testing.T) {
 	}
 }
 
+// TestAServersLogins has a machine without a record of how long boots took. Its
+// other logs tell of its logins, and of the services that started.
+func TestAServersLogins(t *testing.T) {
+	const (
+		sessions = "Microsoft-Windows-TerminalServices-LocalSessionManager"
+		profiles = "Microsoft-Windows-User Profile Service"
+		policies = "Microsoft-Windows-GroupPolicy"
+		winlogon = "Microsoft-Windows-Winlogon"
+		desktop  = "Microsoft-Windows-Shell-Core"
+		line     = `"C:\Program Files\Marl\sync.exe" /quiet`
+	)
+	var s story
+	logs := map[string][]write.Event{}
+	tell := func(provider string, e write.Event) {
+		e.Provider = provider
+		logs[provider] = append(logs[provider], e)
+	}
+	ms := func(n int) time.Duration { return time.Duration(n) * time.Millisecond }
+	shell := func(at time.Time, who string) {
+		tell(sessions, write.Event{Time: at, ID: 22, UserData: "EventXML", Data: []write.Field{
+			field("User", write.Text(who)), field("SessionID", write.Uint32(2)),
+		}})
+	}
+	for day, took := range []int{2400, 3100, 2600} {
+		began := morning.AddDate(0, 0, day)
+		s.starts(began, 0)
+		s.note(began.Add(time.Second), kernel, 20, field("LastShutdownGood", write.Bool(false)))
+		s.note(began.Add(time.Second), kernel, 32, field("Waited", write.Uint32(7000)))
+		s.note(began.Add(4*time.Second), "EventLog", 6005)
+		s.note(began.Add(6*time.Second), "Service Control Manager", 7036,
+			field("param1", write.Text("Pumpe")), field("param2", write.Text("läuft")),
+			field("Binary", write.Binary(write.Text("Pump/4\x00").Data)))
+		s.note(began.Add(9*time.Second), "Service Control Manager", 7036,
+			field("Binary", write.Binary(write.Text("Pump/1\x00").Data)))
+		tell(policies, write.Event{Time: began.Add(20 * time.Second), ID: 8000,
+			Data: []write.Field{field("PolicyElaspedTimeInSeconds", write.Uint32(12))}})
+		login := began.Add(time.Minute)
+		s.logsIn(login, isolde)
+		in := func(n int) time.Time { return login.Add(ms(n)) }
+		tell(profiles, write.Event{Time: in(100), ID: 1, User: isolde})
+		tell(profiles, write.Event{Time: in(900), ID: 2, User: isolde})
+		for _, id := range []uint16{811, 812} {
+			tell(winlogon, write.Event{Time: in(200 + int(id-811)*300), ID: id,
+				Data: []write.Field{field("SubscriberName", write.Text("Pumps"))}})
+		}
+		tell(policies, write.Event{Time: in(2000), ID: 8001, User: isolde,
+			Data: []write.Field{field("PolicyElaspedTimeInSeconds", write.Uint32(1))}})
+		shell(in(50), `ORCHARD\branko`) // of another session
+		shell(in(took), `ORCHARD\isolde`)
+		shell(in(took+9000), `ORCHARD\isolde`)
+		for n, id := range []uint16{9707, 9708} {
+			tell(desktop, write.Event{Time: in(4000 + 200*n), ID: id, User: isolde,
+				Data: []write.Field{field("Command", write.Text(line))}})
+		}
+		tell(desktop, write.Event{Time: in(11 * 60_000), ID: 9707, User: isolde,
+			Data: []write.Field{field("Command", write.Text("later"))}})
+	}
+	files := map[string]string{}
+	for provider, all := range logs {
+		files["Windows/"+boots.Logs+"/"+provider+"%4Operational.evtx"] = string(
+			write.EventLog(all, 1, false))
+	}
+	d := windowstest.New()
+	d.Service("Pump")
+	d.Files[systemTo] = string(write.EventLog(s.system, 1, true))
+	maps.Copy(d.Files, files)
+	r, err := machine.Open(d.Make(t))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer r.Close()
+	found := family.Remember(windows.Family{}.Open(r), nil, 0).Boots
+	if len(found) != 3 || len(found[1].Logins) != 1 {
+		t.Fatalf("%+v", found)
+	}
+	b := found[1]
+	want := boot.Login{
+		User: "isolde", Began: time.Minute, Desktop: boot.Of(ms(3100), boot.Log),
+		Parts: []boot.Phase{
+			{Name: "profile", Took: ms(800), Beside: true},
+			{Name: "policies", Took: time.Second, Beside: true},
+			{Name: "telling Pumps", Took: ms(300), Beside: true},
+		},
+		Launched: []boot.Run{{Line: line, Began: ms(4000), Done: boot.Of(ms(4200), boot.Log)}},
+	}
+	got := b.Logins[0]
+	// the begin of the boot has a fraction of a second that instants round
+	got.Began = got.Began.Round(time.Millisecond)
+	if fmt.Sprint(got) != fmt.Sprint(want) {
+		t.Errorf("%+v\n%+v", got, want)
+	}
+	if b.Ready.Known || b.Usable().Known {
+		t.Error("what nobody measured is known")
+	}
+	if p := b.Phase("machine policies"); p.Value != 12*time.Second || !b.Phases[0].Beside {
+		t.Errorf("phases %v", b.Phases)
+	}
+	if notes := strings.Join(b.Notes, "; "); notes != "its loader was told that the shutdown "+
+		"before it failed; before it, the boot menu waited 7 s for a person" {
+		t.Errorf("notes %q", notes)
+	}
+	pump, _ := b.Span("Pump")
+	log, _ := b.Span("EventLog")
+	if pump.End.Value.Round(time.Second) != 6*time.Second ||
+		log.End.Value.Round(time.Second) != 4*time.Second || pump.Failed {
+		t.Errorf("services: %+v %+v", pump, log)
+	}
+}
+
 // TestTheRecordDecides has the sum of a record's own parts say whether the
 // person's wait is in the time until the desktop.
 func TestTheRecordDecides(t *testing.T) {
@@ -299,6 +409,7 @@ func TestFailuresNameTheirService(t *testing.T) {
 	for _, data := range [][]write.Field{
 		{field("param1", write.Text("Some title")), field("Binary", wide("Pump/4\x00"))},
 		{field("param1", write.Text("Pump of the dam")), field("Binary", wide("Nobody"))},
+		{field("param1", write.Text("Valve of the dam")), field("Binary", wide("Nobody"))},
 		{field("param1", write.Text("No such")), field("Binary", write.Binary([]byte{1}))},
 	} {
 		s.note(morning.Add(20*time.Second), "Service Control Manager", 7000, data...)
@@ -306,6 +417,7 @@ func TestFailuresNameTheirService(t *testing.T) {
 	d := windowstest.New()
 	d.Service("PUMP", write.Counted("Type", 16), write.Counted("Start", 2),
 		write.Texted("DisplayName", hive.String, "Pump of the dam"))
+	d.Service("VALVE", write.Texted("DisplayName", hive.String, "Valve of the dam"))
 	d.Files[systemTo] = string(write.EventLog(s.system, 1, false))
 	r, err := machine.Open(d.Make(t))
 	if err != nil {
@@ -316,7 +428,7 @@ func TestFailuresNameTheirService(t *testing.T) {
 	for _, span := range family.Remember(windows.Family{}.Open(r), nil, 0).Boots[0].Spans {
 		names = append(names, span.Native)
 	}
-	if got := strings.Join(names, ", "); got != "PUMP, PUMP, No such" {
+	if got := strings.Join(names, ", "); got != "PUMP, VALVE, No such" {
 		t.Error(got)
 	}
 }

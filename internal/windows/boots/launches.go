@@ -21,7 +21,7 @@ type Launch struct {
 // anybody. What of the log could not be read stands in the registry's Notes: no
 // item is missing by that.
 func Launches(reg *registry.Registry) map[Launch]time.Time {
-	const desktop, began = "Microsoft-Windows-Shell-Core", 9707
+	const began = 9707
 	r := &reader{reg: reg, want: func(provider string, id uint16) bool {
 		return provider == desktop && id == began
 	}}

@@ -42,6 +42,10 @@ func sample(n int) (all []write.Event) {
 			}
 		case 2:
 			e.Provider, e.ID, e.Data = "Other", uint16(i), nil
+			if i%2 == 0 {
+				e.UserData = "EventXML"
+				e.Data = []write.Field{{Name: "SessionID", Value: write.Uint32(uint32(i))}}
+			}
 		}
 		all = append(all, e)
 	}
@@ -235,6 +239,8 @@ with evtx.Evtx(sys.argv[1]) as log:
         root = tree.fromstring(record.xml())
         system = root.find(ns + "System")
         data = root.find(ns + "EventData")
+        own = root.find(ns + "UserData")
+        data = own[0] if own is not None else data
         out.append({
             "Record": int(system.find(ns + "EventRecordID").text),
             "Provider": system.find(ns + "Provider").get("Name"),
@@ -244,7 +250,8 @@ with evtx.Evtx(sys.argv[1]) as log:
             "Computer": system.find(ns + "Computer").text,
             "Time": system.find(ns + "TimeCreated").get("SystemTime"),
             "User": system.find(ns + "Security").get("UserID") or "",
-            "Data": [[d.get("Name"), d.text or ""] for d in (data if data is not None else [])],
+            "Data": [[d.get("Name") or d.tag.rpartition("}")[2], d.text or ""]
+                     for d in (data if data is not None else [])],
         })
 json.dump(out, sys.stdout)
 `
