@@ -139,9 +139,9 @@ func (r *reader) before(order []int, at time.Time) int {
 	return order[next-1]
 }
 
-// loginAt is the login of the boot i to which an event belongs, and how long
-// after its begin that is; nil where there is none. An event that names a user
-// belongs to no login of another one.
+// loginAt is the login of the boot i to which an event belongs; nil where there
+// is none. With it comes how long after its begin that is. An event that names
+// a user belongs to no login of another one.
 func (r *reader) loginAt(e events.Event, i int) (*boot.Login, time.Duration) {
 	if i < 0 {
 		return nil, 0
