@@ -80,11 +80,13 @@ func Survey(r *machine.Root, o family.Options) *Inventory {
 	entries := autostart.Read(r, finder, users, stopped, o.Language)
 	v.units = unit.ReadManagers(r, finder, users, o.Now, entries.Desktop(),
 		each(o.Remembered, item.RawID))
+	scripts := loginscript.Read(r, finder, users, entries.Sessions())
+	entries.LaunchedBy(scripts.Starters())
 	v.mechanisms = []mechanism{
 		v.units,
 		entries,
 		cron.Read(r, finder, users, v.units.Launches),
-		loginscript.Read(r, finder, users),
+		scripts,
 	}
 	for _, m := range v.mechanisms {
 		items := m.Survey()

@@ -1,6 +1,7 @@
 package autostart
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -13,6 +14,7 @@ import (
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/linux/account"
+	"calmdawn/internal/linux/desktop"
 	"calmdawn/internal/linux/launch"
 	"calmdawn/internal/machine"
 )
@@ -35,7 +37,8 @@ type Entries struct {
 	finder   *launch.Finder
 	language string // of titles, as in locale(7)
 	users    []account.User
-	desktops []string // the names of the desktops that can be logged in to, each a list
+	sessions []desktop.Session
+	starters map[string]bool // of managers' names: their lists launch entries
 	unread   []item.Unread
 	stopped  Stopped
 }
@@ -60,12 +63,24 @@ func Read(
 		users:    users,
 		stopped:  stopped,
 	}
-	e.desktops = append(e.installedDesktops(), e.environmentDesktop()...)
+	e.sessions, e.unread = desktop.Sessions(r, func(text []byte) (map[string]string, error) {
+		d, err := parse(text)
+		return d.keys, err
+	})
 	return e
 }
 
 // Desktop reports whether somebody can log in to a desktop on this machine.
-func (e *Entries) Desktop() bool { return len(e.installedDesktops()) > 0 }
+func (e *Entries) Desktop() bool {
+	return slices.ContainsFunc(e.sessions, func(s desktop.Session) bool { return s.Installed })
+}
+
+// Sessions are those that people can log in to.
+func (e *Entries) Sessions() []desktop.Session { return e.sessions }
+
+// LaunchedBy says of which session managers the lists have entries launched. It
+// is called before Survey.
+func (e *Entries) LaunchedBy(starters map[string]bool) { e.starters = starters }
 
 // Name is the mechanism that items carry.
 func (e *Entries) Name() string { return Mechanism }
@@ -274,102 +289,103 @@ func (e *Entries) heldBack(d entry) (why string, barred bool) {
 	if try := d.keys["TryExec"]; try != "" && !e.finder.IsFile(e.finder.Look(try, searchPath)) {
 		return "its TryExec program " + try + " is not there", true
 	}
-	gnome := func(session string) bool { return slices.Contains(list(session), "GNOME") }
-	if phase := d.keys["X-GNOME-Autostart-Phase"]; phase != "" &&
-		!slices.ContainsFunc(e.desktops, gnome) {
-		return "its phase " + phase + " is started by a session manager that this machine does " +
-			"not have", true
+	if len(e.sessions) == 0 {
+		return withoutSession(d)
 	}
-	if skip, err := boolean(d.keys["X-systemd-skip"]); err == nil && skip {
+	best := against{rank: len(e.sessions) + mostRank}
+	for _, s := range e.sessions {
+		h := e.by(s, d)
+		if h.why == "" {
+			return "", false
+		}
+		if h.rank < best.rank {
+			best = h
+		}
+	}
+	return best.why, best.rank != ofSwitch
+}
+
+// An against is why a session does not launch an entry.
+type against struct {
+	why  string
+	rank int // of several sessions the lowest is told
+}
+
+// The ranks of reasons: what a switch changes comes first.
+const (
+	ofSwitch = iota
+	ofPhase
+	ofDesktop
+	ofManager
+	mostRank
+)
+
+// withoutSession is why an entry is not launched where nobody can log in to a
+// desktop: others may do it.
+func withoutSession(d entry) (why string, barred bool) {
+	skip, err := boolean(d.keys["X-systemd-skip"])
+	only := list(d.keys["OnlyShowIn"])
+	switch phase := d.keys[phaseKey]; {
+	case phase != "":
+		return noPhase(phase), true
+	case err == nil && skip:
 		return "switched off by X-systemd-skip", false
-	}
-	if on, err := boolean(d.keys["X-GNOME-Autostart-enabled"]); err == nil && !on &&
-		len(e.desktops) > 0 &&
-		!slices.ContainsFunc(e.desktops, func(s string) bool { return !gnome(s) }) {
-		return "switched off by X-GNOME-Autostart-enabled=false", false
-	}
-	only, not := list(d.keys["OnlyShowIn"]), list(d.keys["NotShowIn"])
-	if len(e.desktops) == 0 {
-		if len(only) > 0 {
-			return "it is for " + strings.Join(only, ", ") + " only, and no desktop is installed",
-				true
-		}
-		return "", false
-	}
-	shown := slices.ContainsFunc(e.desktops, func(session string) bool {
-		names := list(session)
-		in := func(set []string) bool {
-			return slices.ContainsFunc(names, func(n string) bool {
-				return slices.Contains(set, n)
-			})
-		}
-		return (len(only) == 0 || in(only)) && !in(not)
-	})
-	if !shown {
-		return "not for the desktop of this machine (" + strings.Join(e.desktops, ", ") + ")", true
+	case len(only) > 0:
+		return "it is for " + strings.Join(only, ", ") + " only, and no desktop is installed", true
 	}
 	return "", false
 }
 
-// installedDesktops returns the DesktopNames of each session that can be logged
-// in to.
-func (e *Entries) installedDesktops() []string {
-	var names []string
-	for _, folder := range []string{"/usr/share/xsessions", "/usr/share/wayland-sessions"} {
-		for _, text := range e.texts(folder, ".desktop") {
-			if d, err := parse(text); err == nil && d.keys["DesktopNames"] != "" &&
-				!slices.Contains(names, d.keys["DesktopNames"]) {
-				names = append(names, d.keys["DesktopNames"])
-			}
-		}
-	}
-	return names
+const phaseKey = "X-GNOME-Autostart-Phase"
+
+func noPhase(phase string) string {
+	return "its phase " + phase + " is started by a session manager that this machine does " +
+		"not have"
 }
 
-// texts returns the files of a folder whose names end so, in the order of their
-// names; what cannot be read is passed over.
-func (e *Entries) texts(folder, suffix string) [][]byte {
-	entries, err := e.root.ReadDir(folder)
-	if err != nil {
-		e.skip(folder, err)
+// by says why a session does not launch an entry; no reason where it does, or
+// where that is not known.
+func (e *Entries) by(s desktop.Session, d entry) against {
+	m := s.Manager
+	only, not := list(d.keys["OnlyShowIn"]), list(d.keys["NotShowIn"])
+	in := func(set []string) bool {
+		return slices.ContainsFunc(s.Names, func(n string) bool { return slices.Contains(set, n) })
 	}
-	var texts [][]byte
-	for _, f := range entries {
-		if !strings.HasSuffix(f.Name, suffix) {
-			continue
-		}
-		if text, err := e.root.ReadFile(path.Join(folder, f.Name), maxText); err == nil {
-			texts = append(texts, text)
+	if len(only) > 0 && !in(only) || in(not) {
+		return against{"not for the desktop of this machine (" + e.desktops() + ")", ofDesktop}
+	}
+	if phase := d.keys[phaseKey]; phase != "" && m.Phases == desktop.Leaves {
+		return against{noPhase(phase), ofPhase}
+	}
+	if skip, err := boolean(d.keys["X-systemd-skip"]); err == nil && skip &&
+		m.Entries == desktop.Units {
+		return against{"switched off by X-systemd-skip", ofSwitch}
+	}
+	for _, key := range m.Off {
+		if on, err := boolean(d.keys[key]); err == nil && !on {
+			return against{"switched off by " + key + "=false", ofSwitch}
 		}
 	}
-	return texts
+	if m.Entries == desktop.Nobody && !e.starters[m.Name] {
+		return against{m.Name + " launches no autostart entries, and its lists call nothing that does",
+			ofManager}
+	}
+	return against{}
+}
+
+// desktops names the desktops of the machine.
+func (e *Entries) desktops() string {
+	var names []string
+	for _, s := range e.sessions {
+		name := strings.Join(s.Names, ";")
+		if name = cmp.Or(name, s.Manager.Name); !slices.Contains(names, name) {
+			names = append(names, name)
+		}
+	}
+	return strings.Join(names, ", ")
 }
 
 var searchPath = []string{"/usr/local/bin", "/usr/bin", "/bin", "/usr/local/games", "/usr/games"}
-
-// environmentDesktop is the desktop that users' service managers are told,
-// environment.d(5).
-func (e *Entries) environmentDesktop() []string {
-	found := ""
-	for _, folder := range []string{
-		"/usr/lib/environment.d",
-		"/usr/local/lib/environment.d",
-		"/etc/environment.d",
-	} {
-		for _, text := range e.texts(folder, ".conf") {
-			for line := range strings.Lines(string(text)) {
-				if value, ok := strings.CutPrefix(strings.TrimSpace(line),
-					"XDG_CURRENT_DESKTOP="); ok {
-					found = strings.ReplaceAll(strings.Trim(value, `"'`), ":", ";")
-				}
-			}
-		}
-	}
-	if found == "" {
-		return nil
-	}
-	return []string{found}
-}
 
 // Turner returns what turns items; its edits go into d.
 func (e *Entries) Turner(d *machine.Draft) item.Turner { return turner{e, d} }
@@ -396,9 +412,9 @@ func (e turner) Turn(it item.Item, to item.State, by time.Duration) error {
 		case item.Off:
 			return setHidden(text, true)
 		case item.Delayed:
-			return setDelay(text, int(by.Seconds()))
+			return setDelay(switchedOn(text), int(by.Seconds()))
 		}
-		return setDelay(text, 0)
+		return setDelay(switchedOn(text), 0)
 	}
 	now, err := d.Node(it.File, home)
 	if err != nil {

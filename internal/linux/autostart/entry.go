@@ -165,6 +165,37 @@ func setDelay(text []byte, seconds int) ([]byte, error) {
 	return text, nil
 }
 
+// switches are keys that switch an entry off besides Hidden, with the value
+// that switches it on.
+var switches = map[string]bool{
+	"X-GNOME-Autostart-enabled": true, "X-MATE-Autostart-enabled": true, "X-systemd-skip": false,
+}
+
+// switchedOn returns the text of a desktop entry that none of its switches has
+// off, every other byte as it was.
+func switchedOn(text []byte) []byte {
+	lines := strings.SplitAfter(string(text), "\n")
+	inside := false
+	seen := map[string]bool{} // the first counts
+	for i, line := range lines {
+		trimmed := strings.TrimSpace(strings.TrimPrefix(line, "\ufeff"))
+		if strings.HasPrefix(trimmed, "[") {
+			inside = trimmed == "["+group+"]"
+		}
+		key, value, _ := strings.Cut(trimmed, "=")
+		key = strings.TrimSpace(key)
+		on, is := switches[key]
+		if !inside || !is || seen[key] {
+			continue
+		}
+		seen[key] = true
+		if now, err := boolean(strings.TrimSpace(value)); err == nil && now != on {
+			lines[i] = fmt.Sprintf("%s=%v%s", key, on, line[len(strings.TrimRight(line, "\r\n")):])
+		}
+	}
+	return []byte(strings.Join(lines, ""))
+}
+
 // setHidden returns the text of a desktop entry with Hidden set, every other
 // byte as it was.
 func setHidden(text []byte, hidden bool) ([]byte, error) {

@@ -17,6 +17,7 @@ import (
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/linux/account"
+	"calmdawn/internal/linux/desktop"
 	"calmdawn/internal/linux/launch"
 	"calmdawn/internal/machine"
 )
@@ -40,13 +41,24 @@ const Mechanism = "login script"
 
 // Scripts are the login scripts of a machine.
 type Scripts struct {
-	items  []item.Item
-	unread []item.Unread
+	items    []item.Item
+	unread   []item.Unread
+	starters map[string]bool
 }
 
-// Read reads the scripts of the machine and of the users.
-func Read(r *machine.Root, finder *launch.Finder, users []account.User) *Scripts {
-	s := &Scripts{}
+// Starters are the names of session managers whose lists have autostart entries
+// launched.
+func (s *Scripts) Starters() map[string]bool { return s.starters }
+
+// Read reads the scripts of the machine and of the users, and the lists of the
+// managers of its sessions.
+func Read(
+	r *machine.Root,
+	finder *launch.Finder,
+	users []account.User,
+	sessions []desktop.Session,
+) *Scripts {
+	s := &Scripts{starters: map[string]bool{}}
 	read := func(p, owner string) {
 		text, err := r.ReadFile(p, maxText)
 		if err == nil {
@@ -77,6 +89,8 @@ func Read(r *machine.Root, finder *launch.Finder, users []account.User) *Scripts
 			}
 		}
 	}
+	l := &lists{Scripts: s, root: r, finder: finder, users: users, sessions: sessions}
+	l.read()
 	return s
 }
 
@@ -100,8 +114,8 @@ func (s *Scripts) Turner(*machine.Draft) item.Turner { return refusal{} }
 
 type refusal struct{}
 
-func (refusal) Turn(item.Item, item.State, time.Duration) error {
-	return errors.New("it stands in a login script, which is never edited; change that by hand")
+func (refusal) Turn(it item.Item, _ item.State, _ time.Duration) error {
+	return fmt.Errorf("it stands in %s, which is never edited; change that by hand", it.File)
 }
 
 // scan finds the lines at the outermost level that end in a single "&".
@@ -128,31 +142,39 @@ func scan(finder *launch.Finder, p, owner, text string) []item.Item {
 			continue
 		}
 		command = strings.TrimSpace(command)
-		words := launch.Shell(command)
-		if len(words) == 0 {
-			continue
+		if it, ok := one(finder, p, owner, line, command); ok {
+			items = append(items, it)
 		}
-		program := finder.Resolve(words, programPath)
-		sum := sha256.Sum256([]byte(line))
-		it := item.Item{
-			ID:      fmt.Sprintf("program:%s#%x", p, sum[:2]),
-			Kind:    item.Program,
-			Native:  p + ": " + line,
-			Title:   path.Base(words[0]),
-			Owner:   owner,
-			When:    item.AtLogin,
-			State:   item.On,
-			Unsure:  true,
-			Command: command,
-			Program: program.Path,
-			Args:    launch.Arguments(words),
-			File:    p,
-			Because: []string{"login", p},
-		}
-		if program.Missing != "" {
-			it.State, it.Why = item.Broken, program.Missing+" is not there"
-		}
-		items = append(items, it)
 	}
 	return items
+}
+
+// one is the item of a line in a file, which has a command launched; false
+// where that is none.
+func one(finder *launch.Finder, p, owner, line, command string) (item.Item, bool) {
+	words := launch.Shell(command)
+	if len(words) == 0 {
+		return item.Item{}, false
+	}
+	program := finder.Resolve(words, programPath)
+	sum := sha256.Sum256([]byte(line))
+	it := item.Item{
+		ID:      fmt.Sprintf("program:%s#%x", p, sum[:2]),
+		Kind:    item.Program,
+		Native:  p + ": " + line,
+		Title:   path.Base(words[0]),
+		Owner:   owner,
+		When:    item.AtLogin,
+		State:   item.On,
+		Unsure:  true,
+		Command: command,
+		Program: program.Path,
+		Args:    launch.Arguments(words),
+		File:    p,
+		Because: []string{"login", p},
+	}
+	if program.Missing != "" {
+		it.State, it.Why = item.Broken, program.Missing+" is not there"
+	}
+	return it, true
 }
