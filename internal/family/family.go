@@ -58,6 +58,9 @@ type Machine interface {
 	Conditions() []boot.Condition
 	// Failed is the condition that services of a boot failed.
 	Failed(b boot.Boot) boot.Condition
+	// Beyond names what is not looked at of such a machine, as a list for
+	// people.
+	Beyond() string
 	// Forget lets go of what was opened and read: the next question reads it
 	// anew. It is called before the root is closed.
 	Forget()

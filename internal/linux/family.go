@@ -59,13 +59,22 @@ func (Family) Fits(r *machine.Root) string {
 func (Family) Scope() string {
 	return `Services, timers and the programs of desktop logins, of the machine and of each
 user; old init scripts and rc.local; every line of the crontabs and the scripts
-that they run; and, with low confidence, what login scripts leave running.
+that they run; files of which podman makes units. With low confidence: what
+login scripts and the lists of window managers launch. With --all, and never
+switched: containers and virtual machines that daemons start, and what devices,
+the network, logins, at jobs and the first image of a boot call.
 
-Not looked at: udev rules, network hooks, mounts and swap, what containers
-launch, other init systems than systemd, kernel command lines that name
-another goal, on a disk what generators make as a boot begins (other than of old
-scripts), and what programs launch in turn once they run.`
+Not looked at: ` + beyond + "."
 }
+
+// beyond is what is not looked at.
+const beyond = `mounts and swap, what runs inside containers, guests in a
+daemon's own database, other init systems than systemd, kernel command lines
+that name another goal, on a disk what other generators make as a boot begins,
+and what programs launch in turn once they run`
+
+// Beyond is what is not looked at.
+func (disk) Beyond() string { return strings.ReplaceAll(beyond, "\n", " ") }
 
 // Home is where things of ours stand in such a machine.
 func (Family) Home() machine.Home {

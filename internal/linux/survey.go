@@ -22,6 +22,8 @@ import (
 	"calmdawn/internal/linux/account"
 	"calmdawn/internal/linux/autostart"
 	"calmdawn/internal/linux/cron"
+	"calmdawn/internal/linux/guest"
+	"calmdawn/internal/linux/hook"
 	"calmdawn/internal/linux/identity"
 	"calmdawn/internal/linux/launch"
 	"calmdawn/internal/linux/loginscript"
@@ -82,11 +84,15 @@ func Survey(r *machine.Root, o family.Options) *Inventory {
 		each(o.Remembered, item.RawID))
 	scripts := loginscript.Read(r, finder, users, entries.Sessions())
 	entries.LaunchedBy(scripts.Starters())
+	guests := guest.Read(r, v.units.Launches, v.commandOf)
+	v.Remarks = append(v.Remarks, guests.Remarks()...)
 	v.mechanisms = []mechanism{
 		v.units,
 		entries,
 		cron.Read(r, finder, users, v.units.Launches),
 		scripts,
+		guests,
+		hook.Read(r, finder, v.units.Launches),
 	}
 	for _, m := range v.mechanisms {
 		items := m.Survey()

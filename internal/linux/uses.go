@@ -1,7 +1,6 @@
 package linux
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -12,6 +11,7 @@ import (
 
 	"calmdawn/internal/core/advice"
 	"calmdawn/internal/core/item"
+	"calmdawn/internal/linux/guest"
 	"calmdawn/internal/machine"
 )
 
@@ -266,35 +266,23 @@ func (v *Inventory) exports() (all []string, err error) {
 	return all, err
 }
 
-var dataRoot = regexp.MustCompile(`\s(?:--data-root|--graph|-g)[= ]("?)(/[^\s"]+)`)
-
-// containers are those of Docker, which keeps a folder of each below its data.
-func (v *Inventory) containers() ([]string, error) {
-	data := "/var/lib/docker"
-	text, err := v.root.ReadFile("/etc/docker/daemon.json", maxSetup)
-	if err == nil {
-		var set map[string]any
-		if err := json.Unmarshal(text, &set); err != nil {
-			return nil, err
-		}
-		for _, key := range []string{"graph", "data-root"} {
-			if folder, ok := set[key].(string); ok {
-				data = folder
-			}
-		}
-	} else if !errors.Is(err, fs.ErrNotExist) {
-		return nil, err
-	}
-	for _, it := range v.Items {
-		if m := dataRoot.FindStringSubmatch(it.Command); m != nil && it.Native == "docker.service" {
-			data = m[2]
-		}
-	}
-	names, err := v.inside(path.Join(data, "containers"))
-	for i, name := range names {
-		names[i] = name[:min(12, len(name))]
+// containers are those of Docker.
+func (v *Inventory) containers() (names []string, err error) {
+	found, err := guest.Containers(v.root, v.commandOf("docker.service"))
+	for _, c := range found {
+		names = append(names, c.Name)
 	}
 	return names, err
+}
+
+// commandOf is the launch line of a unit of the machine.
+func (v *Inventory) commandOf(unit string) string {
+	for _, it := range v.Items {
+		if it.Native == unit && it.Owner == "" {
+			return it.Command
+		}
+	}
+	return ""
 }
 
 // cluster names this machine where it works as one of several.

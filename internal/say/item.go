@@ -198,6 +198,18 @@ func showAround(s Page, l *visit.Visit, it item.Item) {
 		told(s, "Comes back", it.Returns+" may switch it on again after it was switched off")
 	}
 	told(s, "Needed by", strings.Join(it.NeededBy, ", "))
+	if all := l.Launches(it); len(all) > 0 {
+		const most = 8
+		var titles []string
+		for _, other := range all[:min(most, len(all))] {
+			titles = append(titles, other.Title)
+		}
+		text := strings.Join(titles, ", ")
+		if more := len(all) - most; more > 0 {
+			text += fmt.Sprintf(", and %d more", more)
+		}
+		told(s, "Launches", text)
+	}
 	if len(it.Starters) > 0 {
 		says := " can start it even when it is off"
 		if it.Masked {

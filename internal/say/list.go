@@ -274,6 +274,9 @@ func ShowList(s Page, l *visit.Visit, of Listing) {
 	}
 	unreadPlaces(s, l.Unread)
 	remarks(s, l.Remarks)
+	if !of.Filter.Chooses() {
+		s.SayWrapped(2, render.Dim, "Not looked at: %s.", l.Beyond())
+	}
 	if len(of.Shown) > 0 {
 		s.Line("Next: look at one of them, for instance with %s",
 			s.Call("show "+ShellWord(of.Shown[0].ID)))

@@ -45,12 +45,15 @@ func minds(
 	}
 	if launches := l.Launches(it); len(launches) > 0 {
 		var titles []string
+		noun := "task"
 		for _, other := range launches {
 			titles = append(titles, render.Clean(other.Title))
+			if other.Kind != item.Task {
+				noun = "item"
+			}
 		}
-		mind("%s with it: %s.",
-			plural(len(launches), "1 task stops", fmt.Sprint(len(launches))+" tasks stop"),
-			strings.Join(titles, ", "))
+		mind("%s with it: %s.", plural(len(launches), "1 "+noun+" stops",
+			fmt.Sprint(len(launches))+" "+noun+"s stop"), strings.Join(titles, ", "))
 	}
 	others := slices.DeleteFunc(slices.Clone(it.NeededBy), func(id string) bool {
 		return slices.ContainsFunc(c.Targets, func(t change.Target) bool { return t.ID == id })

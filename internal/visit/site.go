@@ -227,6 +227,9 @@ func (m *Machine) Conditions() []boot.Condition {
 	return append(all, m.kind.Failed(boots[len(boots)-1]))
 }
 
+// Beyond names what is not looked at of the machine, as a list for people.
+func (m *Machine) Beyond() string { return m.kind.Beyond() }
+
 // Log is where the machine keeps the log of its boots, for people.
 func (m *Machine) Log() string { return m.kind.Log() }
 

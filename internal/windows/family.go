@@ -56,9 +56,15 @@ machine and of each user; tasks; packaged apps. Shown, and never switched: scrip
 policies, what runs in the place of another program, and libraries that
 programs load as they start.
 
-Not looked at: subscriptions to management events, extensions of programs, and
-what programs launch in turn once they run.`
+Not looked at: ` + beyond + "."
 }
+
+// beyond is what is not looked at.
+const beyond = `subscriptions to management events, extensions of programs,
+and what programs launch in turn once they run`
+
+// Beyond is what is not looked at.
+func (*disk) Beyond() string { return strings.ReplaceAll(beyond, "\n", " ") }
 
 // Home is where things of ours stand in such a machine.
 func (Family) Home() machine.Home {

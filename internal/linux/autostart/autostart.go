@@ -367,8 +367,8 @@ func (e *Entries) by(s desktop.Session, d entry) against {
 		}
 	}
 	if m.Entries == desktop.Nobody && !e.starters[m.Name] {
-		return against{m.Name + " launches no autostart entries, and its lists call nothing that does",
-			ofManager}
+		return against{m.Name + " launches no autostart entries, and its lists call nothing " +
+			"that does", ofManager}
 	}
 	return against{}
 }

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"slices"
 	"strings"
 	"time"
 
@@ -149,6 +150,12 @@ func scan(finder *launch.Finder, p, owner, text string) []item.Item {
 	return items
 }
 
+// builtin are commands of the shell itself that lines begin with.
+var builtin = []string{
+	"hash", "test", "[", "command", "export", "exec", "eval", "cd", "if", "while", "for", ".",
+	"source", "set", "unset", "umask", "ulimit", "trap",
+}
+
 // one is the item of a line in a file, which has a command launched; false
 // where that is none.
 func one(finder *launch.Finder, p, owner, line, command string) (item.Item, bool) {
@@ -173,7 +180,11 @@ func one(finder *launch.Finder, p, owner, line, command string) (item.Item, bool
 		File:    p,
 		Because: []string{"login", p},
 	}
-	if program.Missing != "" {
+	switch {
+	case program.Missing == "":
+	case strings.ContainsAny(command, "|;<>&$`(") || slices.Contains(builtin, words[0]):
+		it.Program = "" // what a shell makes of it is not known
+	default:
 		it.State, it.Why = item.Broken, program.Missing+" is not there"
 	}
 	return it, true

@@ -16,8 +16,14 @@ import (
 
 const (
 	scriptFolder = "/etc/init.d"
-	rcLocal      = "/etc/rc.local"
+	rcService    = "rc-local.service"
 )
+
+// rcLocals are where the script of rc-local.service stands: the distribution
+// decides, by the unit's condition.
+var rcLocals = []string{"/etc/rc.local", "/etc/rc.d/rc.local"}
+
+func isRCLocal(p string) bool { return slices.Contains(rcLocals, p) }
 
 // runlevels are the folders whose S links launch a script, with the target that
 // stands for each.
@@ -119,23 +125,35 @@ func (t *Tree) scriptSettings(p string) []setting {
 	return settings
 }
 
-// addRCLocal adds the pull of rc-local.service where /etc/rc.local can be
+// addRCLocal adds the pull of rc-local.service where its script can be
 // executed.
 func (t *Tree) addRCLocal() {
-	info, err := t.root.Stat(rcLocal)
-	if err != nil || info.Kind != machine.Regular || t.files["rc-local.service"] == nil {
+	if t.files[rcService] == nil {
+		return
+	}
+	script := rcLocals[0]
+	for _, p := range rcLocals {
+		if slices.Contains(t.load(rcService).list("Unit", "ConditionFileIsExecutable"), p) {
+			script = p
+		}
+	}
+	if real, err := t.root.Resolve(script); err == nil && isRCLocal(real) {
+		script = real // one is a link to the other
+	}
+	info, err := t.root.Stat(script)
+	if err != nil || info.Kind != machine.Regular {
 		return
 	}
 	p := &pull{
-		name:   "rc-local.service",
+		name:   rcService,
 		folder: "multi-user.target.wants",
-		paths:  []string{rcLocal},
+		paths:  []string{script},
 	}
 	if info.Mode&0o111 == 0 {
-		p.hidden, p.paths = true, []string{rcLocal, rcLocal}
+		p.hidden, p.paths = true, []string{script, script}
 	}
 	if off := t.generatorOff("systemd-rc-local-generator"); off != "" {
-		p.hidden, p.paths = true, []string{off, rcLocal}
+		p.hidden, p.paths = true, []string{off, script}
 	}
 	t.addPull("multi-user.target", p)
 }
@@ -188,7 +206,8 @@ func (t *Tree) applyPresets() {
 	var enabled []string
 	for _, name := range slices.Sorted(maps.Keys(t.files)) {
 		u := t.load(name)
-		if u.file != nil && u.hidden == "" && u.name == name && !u.file.script {
+		if u.file != nil && u.hidden == "" && u.name == name && !u.file.script &&
+			u.file.made == "" {
 			enabled = append(enabled, decide(rules, u)...)
 		}
 	}

@@ -158,7 +158,7 @@ func (t *Tree) item(u *unit, got reached, when item.When) (item.Item, bool) {
 		it.Why = "not enabled"
 		if p := t.hiddenPull(u.name); p != "" {
 			it.Why = "switched off by " + p
-			if p == rcLocal {
+			if isRCLocal(p) {
 				it.Why = "it cannot be executed"
 			}
 		}

@@ -64,6 +64,7 @@ type file struct {
 	level  int    // index in the tree's folders
 	alias  string // the name that this one is another name for
 	script bool   // path is an old init script
+	made   string // path is no unit, but of this kind, of which a generator makes one
 	hidden string // why the name has no text although something stands there
 	masked bool   // that is that somebody masked it
 }
@@ -113,6 +114,7 @@ func (src *Source) system(folders []string) *Tree {
 	t := src.tree(account.User{}, folders)
 	t.addScripts()
 	t.addRCLocal()
+	t.addQuadlets()
 	t.applyPresets()
 	t.loadFiles()
 	return t
@@ -127,7 +129,9 @@ func (src *Source) User(u account.User) *Tree {
 		}
 		folders = append(folders, folder)
 	}
-	return src.tree(u, folders)
+	t := src.tree(u, folders)
+	t.addQuadlets()
+	return t
 }
 
 func (src *Source) tree(owner account.User, folders []string) *Tree {
@@ -385,9 +389,12 @@ func (t *Tree) read(u *unit, f *file) {
 		return
 	}
 	why := ""
-	if f.script {
+	switch {
+	case f.script:
 		u.settings, why = withoutFaults(t.scriptSettings(f.path))
-	} else {
+	case f.made != "":
+		u.settings, why = t.quadletSettings(f)
+	default:
 		text := t.text(f.path)
 		if text.err != nil {
 			u.hidden = fmt.Sprintf("%s: %s", f.path, machine.Reason(text.err))

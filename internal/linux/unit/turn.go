@@ -166,10 +166,12 @@ func (t *Turner) hide(p *pull) error {
 	for _, link := range p.paths {
 		var err error
 		switch {
-		case link == rcLocal:
-			err = t.draft.ForbidRun(rcLocal)
+		case isRCLocal(link):
+			err = t.draft.ForbidRun(link)
 		case isRunlevel(path.Dir(link)):
 			err = t.renumber(link, "K")
+		case isQuadlet(link):
+			vendor = true // it is no link
 		case t.ownFile(link):
 			err = t.remove(link)
 		default:
@@ -305,7 +307,7 @@ func (t *Turner) link(name string) error {
 		}
 	}
 	u := t.load(name)
-	if u.file == nil || u.hidden != "" || isGenerated(u.file.path) {
+	if u.file == nil || u.hidden != "" || isGenerated(u.file.path) || u.file.made != "" {
 		return nil
 	}
 	if u.file.script {
@@ -341,17 +343,18 @@ func (t *Turner) show(p *pull) error {
 	if !p.hidden || len(p.paths) < 2 {
 		return nil
 	}
-	if p.paths[0] == rcLocal {
+	if script := p.paths[0]; isRCLocal(script) {
 		p.hidden = false
-		return t.draft.AllowRun(rcLocal)
+		return t.draft.AllowRun(script)
 	}
-	for t.ownFile(p.paths[0]) && len(p.paths) > 1 {
+	ours := func(p string) bool { return t.ownFile(p) && !isQuadlet(p) }
+	for ours(p.paths[0]) && len(p.paths) > 1 {
 		if err := t.remove(p.paths[0]); err != nil {
 			return err
 		}
 		p.paths = p.paths[1:]
 	}
-	p.hidden = t.ownFile(p.paths[0])
+	p.hidden = ours(p.paths[0])
 	return nil
 }
 
