@@ -20,12 +20,14 @@ require (
 	github.com/spf13/cobra v1.10.2
 	github.com/spf13/pflag v1.0.9
 	github.com/ulikunitz/xz v0.5.17
+	go.yaml.in/yaml/v3 v3.0.4
 	golang.org/x/image v0.48.0
 	golang.org/x/sync v0.25.0
 	golang.org/x/sys v0.50.0
 	golang.org/x/term v0.47.0
 	golang.org/x/text v0.44.0
 	gonum.org/v1/plot v0.16.0
+	howett.net/plist v1.0.1
 	modernc.org/sqlite v1.61.1
 )
 

@@ -194,8 +194,8 @@ func (v *Inventory) attribute(items []item.Item) {
 		it := &items[i]
 		p, ok := owners[it.File]
 		it.Hold, it.Undone = hold(*it, p), p.Keeps == packages.Replaces
-		if app := packages.App(it.Program, it.Args); !ok && app != "" {
-			p, ok = packages.Package{Name: app}, true
+		if app := packages.AppOf(it.Program, it.Args); !ok && app != "" {
+			p, ok = v.packages.App(app), true
 		}
 		if !ok {
 			p, ok = owners[it.Program]

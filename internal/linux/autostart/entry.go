@@ -168,7 +168,7 @@ func setDelay(text []byte, seconds int) ([]byte, error) {
 // switches are keys that switch an entry off besides Hidden, with the value
 // that switches it on.
 var switches = map[string]bool{
-	"X-GNOME-Autostart-enabled": true, "X-MATE-Autostart-enabled": true, "X-systemd-skip": false,
+	"X-GNOME-Autostart-enabled": true, "X-systemd-skip": false,
 }
 
 // switchedOn returns the text of a desktop entry that none of its switches has

@@ -59,6 +59,7 @@ type Database struct {
 	readers []func(wanted wanted, owners map[string]Package) error
 	unread  []item.Unread
 	guessed bool
+	apps    map[string]Package // of stores, by their names
 }
 
 // An OS is how the machine names its operating system, os-release(5).
@@ -84,7 +85,7 @@ func Read(r *machine.Root, os OS) (*Database, error) {
 		return nil, err
 	}
 	db.readers = []func(wanted, map[string]Package) error{
-		db.dpkg, db.apk, db.pacman, db.rpm, db.stores,
+		db.dpkg, db.apk, db.pacman, db.rpm, db.xbps, db.portage, db.stores,
 	}
 	return db, nil
 }
@@ -147,48 +148,6 @@ func (db *Database) Unread() []item.Unread { return db.unread }
 func person(text string) (name, address string) {
 	name, address, _ = strings.Cut(text, "<")
 	return strings.TrimSpace(name), strings.TrimSuffix(strings.TrimSpace(address), ">")
-}
-
-// stores knows the files of application stores by where they stand.
-func (db *Database) stores(want wanted, owners map[string]Package) error {
-	for _, p := range want {
-		parts := strings.Split(strings.TrimPrefix(path.Clean(p), "/"), "/")
-		at := func(i int) string {
-			if i < len(parts) {
-				return parts[i]
-			}
-			return ""
-		}
-		switch {
-		case at(0) == "snap" && at(1) != "" && at(1) != "bin":
-			owners[p] = Package{Name: "snap " + at(1)}
-		case at(0) == "snap" && at(1) == "bin" && at(2) != "":
-			name, _, _ := strings.Cut(at(2), ".")
-			owners[p] = Package{Name: "snap " + name}
-		case strings.HasPrefix(p, "/etc/systemd/system/snap."):
-			name := strings.Split(path.Base(p), ".")[1]
-			owners[p] = Package{Name: "snap " + name}
-		case strings.Contains(p, "/flatpak/app/"):
-			_, rest, _ := strings.Cut(p, "/flatpak/app/")
-			name, _, _ := strings.Cut(rest, "/")
-			owners[p] = Package{Name: "flatpak " + name}
-		}
-	}
-	return nil
-}
-
-// App is the application that the program of an application store is to run, as
-// a package's name; empty for other programs.
-func App(program string, words []string) string {
-	if path.Base(program) != "flatpak" || len(words) == 0 || words[0] != "run" {
-		return ""
-	}
-	for _, word := range words[1:] {
-		if !strings.HasPrefix(word, "-") {
-			return "flatpak " + word
-		}
-	}
-	return ""
 }
 
 // unmerge gives the paths of a machine with merged /usr one spelling, that

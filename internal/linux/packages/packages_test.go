@@ -100,6 +100,69 @@ func TestOwners(t *testing.T) {
 		"rpm, slots": {map[string]string{
 			"usr/lib/sysimage/rpm/Packages.db": string(slotted(header)),
 		}, unit, dome},
+		"xbps": {
+			map[string]string{
+				"var/db/xbps/pkgdb-0.38.plist": plistOf("<key>domeview</key><dict>" +
+					"<key>pkgver</key><string>domeview-3.2_1</string>" +
+					"<key>short_desc</key><string>Looks at the dome</string>" +
+					"<key>maintainer</key><string>A Person &lt;a@voidlinux.org&gt;</string>" +
+					"<key>automatic-install</key><false/></dict>"),
+				"var/db/xbps/.domeview-files.plist": plistOf("<key>files</key><array><dict>" +
+					"<key>file</key><string>" + unit + "</string></dict></array>"),
+			},
+			unit,
+			Package{Name: "domeview", Keeps: Replaces, Version: "3.2_1",
+				Archive: "Debian GNU/Linux", Summary: "Looks at the dome",
+				Came: "somebody chose it"},
+		},
+		"portage": {
+			map[string]string{
+				"var/db/pkg/sci-dome/domeview-3.2-r1/DESCRIPTION": "Looks at the dome\n",
+				"var/db/pkg/sci-dome/domeview-3.2-r1/repository":  "gentoo\n",
+				"var/db/pkg/sci-dome/domeview-3.2-r1/CONTENTS": "dir /usr\nobj " + unit +
+					" 0123456789abcdef 1760000000\n",
+				"var/lib/portage/world": "sci-dome/domeview\n",
+			},
+			unit,
+			Package{Name: "sci-dome/domeview", Keeps: Replaces, Version: "3.2-r1",
+				Archive: "Debian GNU/Linux", Summary: "Looks at the dome",
+				Came: "somebody chose it"},
+		},
+		"portage, of every installation": {
+			map[string]string{
+				"var/db/pkg/sys-dome/base-1/repository":      "gentoo\n",
+				"var/db/pkg/sys-dome/base-1/CONTENTS":        "obj " + unit + " 0 1\n",
+				"var/db/repos/gentoo/profiles/base/packages": "# all\n*>=sys-dome/base-1\n",
+			},
+			unit,
+			Package{Name: "sys-dome/base", Keeps: Replaces, Version: "1", System: true,
+				Archive: "Debian GNU/Linux", Came: "every installation has it"},
+		},
+		"flatpak with metadata": {
+			map[string]string{
+				"var/lib/flatpak/app/org.example.Dome/current/active/export/share/metainfo/" +
+					"org.example.Dome.metainfo.xml": "<component><summary xml:lang=\"de\">x" +
+					"</summary><summary>Looks at the dome</summary><developer>" +
+					"<name>Varnholt Domes</name></developer><releases>" +
+					"<release version=\"3.2\"/></releases></component>",
+			},
+			"/var/lib/flatpak/app/org.example.Dome/current/dome",
+			Package{Name: "flatpak org.example.Dome", Version: "3.2", Maker: "Varnholt Domes",
+				Summary: "Looks at the dome"},
+		},
+		"snap with metadata": {
+			map[string]string{
+				"snap/dome/current/meta/snap.yaml": "name: dome\nversion: '3.2'\n" +
+					"summary: Looks at the dome\n",
+				"var/lib/snapd/assertions/asserts-v0/snap-declaration/16/abc/active,1": "type: " +
+					"snap-declaration\nsnap-name: dome\npublisher-id: p1\n\nsigned\n",
+				"var/lib/snapd/assertions/asserts-v0/account/p1/active": "type: account\n" +
+					"display-name: Varnholt Domes\n\nsigned\n",
+			},
+			"/snap/dome/12/bin/dome",
+			Package{Name: "snap dome", Version: "3.2", Maker: "Varnholt Domes",
+				Summary: "Looks at the dome"},
+		},
 		"flatpak": {
 			nil,
 			"/var/lib/flatpak/app/org.example.Dome/current/dome",
@@ -391,8 +454,13 @@ func TestApplicationsOfStores(t *testing.T) {
 		"/usr/bin/dome run org.example.Dome":                           "",
 	} {
 		words := strings.Fields(line)
-		if got := App(words[0], words[1:]); got != want {
+		if got := AppOf(words[0], words[1:]); got != want {
 			t.Errorf("%s: %q", line, got)
 		}
 	}
+}
+
+// plistOf is a property list that is a dictionary.
+func plistOf(inside string) string {
+	return `<?xml version="1.0"?><plist version="1.0"><dict>` + inside + "</dict></plist>"
 }
