@@ -237,6 +237,7 @@ func (a *app) planApply(
 		s.Line("")
 		s.Say(render.Good, "Done, as %s: restart the machine when it suits, then %s.",
 			change.Names(done), a.call("compare"))
+		say.ShowJudged(s, t.Boots, d.Ledger.Changes(), a.now())
 		if len(made) > 0 {
 			s.Line("To take back what was done: %s", a.call("undo "+say.InWords(made)))
 		}

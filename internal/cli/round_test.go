@@ -436,9 +436,9 @@ func TestBeforeAndAfter(t *testing.T) {
 		"since starts overlap")
 	says(on+"forecast --best", "Star-catalogue indexer", "Next: calmdawn")
 	says(on + "disable --yes service:star-index.service service:star-cache.service")
-	says(on, "1 change is waiting for a restart", "Too few boots")
+	says(on, "1 change is waiting for a restart", "Not known yet")
 	says("demo reboot "+dir+" --times 2", "simulated: usable after", "ready after")
-	says(on+"compare", "Too few boots", "1 more boot after")
+	says(on+"compare", "Not known yet", "1 more restart")
 	says("demo reboot " + dir)
 	says(on+"compare", "Ready is faster by", "simulated", "change 1")
 	says(on, "Ready is faster by")
@@ -1039,7 +1039,7 @@ func TestOursIsOurs(t *testing.T) {
 func TestQuestionsWithoutAnAnswerYet(t *testing.T) {
 	on := "--root " + demoMachine(t) + " "
 	says(t, on+"disable --yes service:star-index.service", 0, "Those boots are simulated")
-	says(t, on+"compare --fail-if slower", 5, "Too few boots")
+	says(t, on+"compare --fail-if slower", 5, "Not known yet")
 	says(t, on+"compare --since change:1", 0, "since change 1")
 	for _, words := range []string{"compare --since change:99", "report --since 2100-01-01 x.md"} {
 		says(t, on+words, 2, "begins where --since asks")

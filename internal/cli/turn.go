@@ -199,7 +199,11 @@ func (a *app) planTurn(d *visit.Session, w wish) (action, error) {
 		if w.stop {
 			stopNow(d, s, c)
 		}
-		return a.done(s, c)
+		if err := a.done(s, c); err != nil || a.json {
+			return err
+		}
+		say.ShowJudged(s, t.Boots, d.Ledger.Changes(), a.now())
+		return nil
 	}
 	return action{changes: []change.Change{c}, show: show, carry: carry}, nil
 }

@@ -41,7 +41,10 @@ func (c Comparison) title(name string) string {
 // Answer says the verdict in a sentence.
 func (c Comparison) Answer() string {
 	how := simulated(slices.Concat(c.Sides.Before, c.Sides.After))
-	r, what := c.Main, Capital(c.On.Title())
+	r, what := c.Main, Capital(render.Clean(c.On.Title()))
+	if c.On.Each != nil {
+		what += ", each person's logins held against their own,"
+	}
 	switch r.Verdict {
 	case compare.Faster, compare.Slower:
 		near, far := min(r.Low.Abs(), r.High.Abs()), max(r.Low.Abs(), r.High.Abs())
@@ -59,9 +62,23 @@ func (c Comparison) Answer() string {
 		return fmt.Sprintf("Too few boots to tell what changed %s: none is remembered that could "+
 			"be compared.", c.Between)
 	}
-	return fmt.Sprintf("Too few boots to tell what changed %s: %s before and %s after%s; %s.",
-		c.Between, Count(r.Before.N, "boot", "boots"), Count(r.After.N, "boot", "boots"), how,
-		c.missing())
+	return fmt.Sprintf("Not known yet what changed %s: %s was measured in %s before and %s "+
+		"after%s; %s.", c.Between, render.Clean(c.On.Title()),
+		Count(r.Before.N, "boot", "boots"), Count(r.After.N, "boot", "boots"), how, c.missing())
+}
+
+// restarts says how often the machine is to be restarted until enough boots of
+// a figure are there, and who is to log in.
+func restarts(n int, kind string) string {
+	text := Count(n, "more restart", "more restarts")
+	user, ok := strings.CutPrefix(kind, "login of ")
+	switch {
+	case !ok:
+		return text
+	case n == 1:
+		return text + " and login of " + render.Clean(user)
+	}
+	return text + " with a login of " + render.Clean(user) + " each"
 }
 
 // forecastKept says whether what came out lies within what was forecast, and
@@ -114,7 +131,7 @@ func forecastsKept(changes []change.Change) string {
 func (c Comparison) missing() string {
 	switch {
 	case c.Main.Missing > 0:
-		return fmt.Sprintf("%s after would do", Count(c.Main.Missing, "more boot", "more boots"))
+		return restarts(c.Main.Missing, c.On.Kind) + " would do"
 	case len(c.Changes) > 0:
 		return "there are too few from before, which cannot be made up unless the change is undone"
 	}
@@ -135,6 +152,9 @@ func ShowComparison(s Page, c Comparison, found family.Boots, unkept error) {
 		strips(s, c)
 	}
 	c.measureTable(s)
+	for _, text := range c.worse() {
+		s.SayWrapped(2, render.Warn, "Mind: %s", text)
+	}
 	for _, it := range c.Late {
 		s.Wrap(2, "Mind: %s was delayed past settled; what it does then is in none of these "+
 			"figures.", render.Clean(it.Title))
@@ -189,6 +209,33 @@ func (c Comparison) showChanges(s Page, unkept error) {
 	}
 }
 
+// worse says which other figures became worse.
+func (c Comparison) worse() (all []string) {
+	for _, m := range c.Worse() {
+		all = append(all, fmt.Sprintf("%s is slower by %s (between %s and %s): more than so many "+
+			"figures differ by chance.", render.Clean(m.Title()), exact(m.Estimate), exact(m.Low),
+			exact(m.High)))
+	}
+	return all
+}
+
+// ShowJudged says by what changes that were just carried out will be judged,
+// and what that takes. boots and all are what the machine remembers, those
+// changes among them.
+func ShowJudged(s Page, boots []boot.Boot, all []change.Change, now time.Time) {
+	last, ok := job.Since(boots, all, compare.Measure{}, job.Begin{}, now)
+	if !ok {
+		return
+	}
+	// as compare will, once a boot has felt them
+	last.Sides.Before, last.Sides.After = slices.Concat(last.Sides.Before, last.Sides.After), nil
+	last.Measure()
+	if n := last.Main.Missing; n > 0 && last.Main.Before.N > 0 {
+		s.Wrap(2, "It is judged by %s, and that takes %s. A look before that shows a difference "+
+			"too often.", render.Clean(last.On.Title()), restarts(n, last.On.Kind))
+	}
+}
+
 // next says what to do after a comparison.
 func (c Comparison) next(calls Calls) string {
 	n := len(c.Changes)
@@ -196,8 +243,8 @@ func (c Comparison) next(calls Calls) string {
 	case len(c.Waiting) > 0:
 		return "Next: restart the machine, then " + calls.Call("compare")
 	case c.Main.Missing > 0 && n > 0:
-		return fmt.Sprintf("Next: restart the machine %s, then %s",
-			Count(c.Main.Missing, "more time", "more times"), calls.Call("compare"))
+		return fmt.Sprintf("Next: %s, then %s", restarts(c.Main.Missing, c.On.Kind),
+			calls.Call("compare"))
 	case n > 0 && c.Changes[n-1].Stands() && c.Main.Verdict != compare.Faster:
 		return "Next: keep what was changed, or take it back with " +
 			calls.Call("undo "+InWords(c.Changes))

@@ -103,6 +103,7 @@ const mostPoints = 120
 // figure is nearest to the median.
 func (t *Report) Pair() {
 	const beside = 4
+	kind := t.On.Kind // of one person's logins, on both sides
 	for _, side := range []struct {
 		name   string
 		boots  []boot.Boot
@@ -115,15 +116,20 @@ func (t *Report) Pair() {
 			continue
 		}
 		off := func(b boot.Boot) time.Duration {
+			const far = time.Duration(1<<61 - 1)
 			n, ok := t.On.Of(b)
-			if !ok {
-				return time.Duration(1<<62 - 1)
+			switch {
+			case !ok:
+				return 2 * far
+			case kind != "" && b.Usable().Kind != kind:
+				return far
 			}
 			return (time.Duration(n) - side.median).Abs()
 		}
 		b := slices.MinFunc(side.boots, func(x, y boot.Boot) int {
 			return cmp.Compare(off(x), off(y))
 		})
+		kind = b.Usable().Kind
 		line := waits.Of(t.Visit.Order([]boot.Boot{b})[0], beside)
 		for i := range line.Stretches { // the customer knows names, not units
 			st := &line.Stretches[i]
@@ -158,6 +164,9 @@ func (t *Report) Page() (render.Report, error) {
 	if t.Compared {
 		if answer := t.Comparison.Answer(); answer != r.Answer {
 			r.Remarks = append(r.Remarks, answer)
+		}
+		for _, text := range t.Comparison.worse() {
+			r.Remarks = append(r.Remarks, Capital(text))
 		}
 		if f := t.Forecast(); f != nil {
 			r.Remarks = append(r.Remarks, ForecastLine(*f)+t.forecastKept())

@@ -141,8 +141,8 @@ func TestAnswers(t *testing.T) {
 				"something between -1.0 s and +2.0 s, measured.",
 		},
 		"too few after": {
-			comparedAs(few).Answer(), "Too few boots to tell what changed since change 1: 3 " +
-				"boots before and 1 boot after, measured; 2 more boots after would do.",
+			comparedAs(few).Answer(), "Not known yet what changed since change 1: ready was " +
+				"measured in 3 boots before and 1 boot after, measured; 2 more restarts would do.",
 		},
 		"too few before a change": {
 			comparedAs(old, change.Change{ID: 1}).missing(),
@@ -168,7 +168,7 @@ func TestAnswers(t *testing.T) {
 		},
 		"before more boots": {
 			comparedAs(few, change.Change{ID: 1}).next(Calls{}),
-			"Next: restart the machine 2 more times, then calmdawn compare",
+			"Next: 2 more restarts, then calmdawn compare",
 		},
 		"without a change": {
 			comparedAs(same).next(Calls{}), "Next: look for more, with calmdawn list",

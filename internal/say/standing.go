@@ -51,6 +51,9 @@ func ShowStanding(s Page, l *visit.Visit, now time.Time, review bool) {
 	st.c, st.compared = NewComparison(last, l), compared
 	if compared && len(l.Boots) > 0 {
 		s.Wrap(2, "  %s", st.c.Answer())
+		for _, text := range st.c.worse() {
+			s.SayWrapped(4, render.Warn, "  Mind: %s", text)
+		}
 	}
 	gaps(s, l.Unread)
 	unreadPlaces(s, l.Unread)
@@ -148,8 +151,7 @@ func (st standing) showNext(s Page, review bool) {
 		s.Line("%s waiting for a restart.", Count(st.waiting, "change is", "changes are"))
 		s.Line("Next: restart the machine, then %s", s.Call("compare"))
 	case st.compared && st.c.Main.Missing > 0:
-		s.Line("Next: restart the machine %s, then %s",
-			Count(st.c.Main.Missing, "more time", "more times"), s.Call("compare"))
+		s.Line("Next: %s, then %s", restarts(st.c.Main.Missing, st.c.On.Kind), s.Call("compare"))
 	case st.compared:
 		s.Line("Next: see what the change did, with %s; or look for more: %s",
 			s.Call("compare"), through)

@@ -64,22 +64,41 @@ const mostMissing = 20
 // boot and stops at the first "faster" will see false ones, about twice as
 // often as the 5 % say.
 func Compare[N ~int64](before, after []N) Result[N] {
-	r := Result[N]{Before: side(before), After: side(after), Verdict: TooFew}
-	if len(before) == 0 || len(after) == 0 {
-		r.Missing = missing(len(before), len(after))
-		return r
-	}
-	differences := make([]N, 0, len(before)*len(after))
-	for _, a := range after {
-		for _, b := range before {
-			differences = append(differences, a-b)
+	return InBlocks([]Block[N]{{before, after}}, confidence)
+}
+
+// A Block is figures of boots that are alike but for what is compared, as those
+// in which one person logged in.
+type Block[N ~int64] struct{ Before, After []N }
+
+// InBlocks compares figures of which only those of one block can be held
+// against each other, with some confidence. Each boot after is compared with
+// those before in its own block. The bounds are from the exact distribution of
+// the sum of the blocks' Mann–Whitney statistics: a stratified rank test. With
+// one block it is the plain one.
+func InBlocks[N ~int64](blocks []Block[N], confidence float64) Result[N] {
+	var before, after, differences []N
+	var sizes []size
+	for _, b := range blocks {
+		before, after = append(before, b.Before...), append(after, b.After...)
+		sizes = append(sizes, size{len(b.Before), len(b.After)})
+		for _, late := range b.After {
+			for _, early := range b.Before {
+				differences = append(differences, late-early)
+			}
 		}
+	}
+	r := Result[N]{Before: side(before), After: side(after), Verdict: TooFew}
+	tail := (1 - confidence) / 2
+	if len(differences) == 0 {
+		r.Missing = missing(sizes, tail)
+		return r
 	}
 	slices.Sort(differences)
 	r.Estimate = boot.Median(differences)
-	k := rank(len(before), len(after), (1-confidence)/2)
+	k := rank(sizes, tail)
 	if k == 0 {
-		r.Missing = missing(len(before), len(after))
+		r.Missing = missing(sizes, tail)
 		return r
 	}
 	r.Low, r.High, r.Bounded = differences[k-1], differences[len(differences)-k], true
@@ -95,14 +114,31 @@ func Compare[N ~int64](before, after []N) Result[N] {
 	return r
 }
 
-func missing(before, after int) int {
-	for more := 1; before > 0 && more <= mostMissing; more++ {
-		if rank(before, after+more, (1-confidence)/2) > 0 {
+// A size is how many figures a block has on each side.
+type size struct{ before, after int }
+
+// missing is how many more boots after make a verdict possible, all of them in
+// the block with most boots before; -1 where no reasonable number does.
+func missing(sizes []size, tail float64) int {
+	sizes = slices.Clone(sizes)
+	best := -1
+	for i, s := range sizes {
+		if s.before > 0 && (best < 0 || s.before > sizes[best].before) {
+			best = i
+		}
+	}
+	for more := 1; best >= 0 && more <= mostMissing; more++ {
+		sizes[best].after++
+		if rank(sizes, tail) > 0 {
 			return more
 		}
 	}
 	return -1
 }
+
+// Needed is how many boots after a change it takes for a verdict, where so many
+// are there from before; -1 where no reasonable number would do.
+func Needed(before int) int { return missing([]size{{before, 0}}, (1-confidence)/2) }
 
 func side[N ~int64](values []N) Side[N] {
 	if len(values) == 0 {
@@ -116,11 +152,14 @@ func side[N ~int64](values []N) Side[N] {
 	}
 }
 
-// rank returns the largest k with P(U < k) <= tail, for the Mann–Whitney
-// statistic U. The samples have n and m values, without a difference between
-// them. It is 0 where even the smallest U is likelier than that.
-func rank(n, m int, tail float64) int {
-	counts := distribution(n, m)
+// rank returns the largest k with P(U < k) <= tail, for the sum U of the
+// Mann–Whitney statistics of blocks, without a difference between their sides.
+// It is 0 where even the smallest U is likelier than that.
+func rank(sizes []size, tail float64) int {
+	counts := []float64{1}
+	for _, s := range sizes {
+		counts = convolved(counts, distribution(s.before, s.after))
+	}
 	total := 0.0
 	for _, c := range counts {
 		total += c
@@ -132,6 +171,20 @@ func rank(n, m int, tail float64) int {
 		}
 	}
 	return 0
+}
+
+// convolved are the counts of the sum of two statistics.
+func convolved(a, b []float64) []float64 {
+	if len(b) == 1 {
+		return a // a block with an empty side tells nothing
+	}
+	sum := make([]float64, len(a)+len(b)-1)
+	for i, x := range a {
+		for j, y := range b {
+			sum[i+j] += x * y
+		}
+	}
+	return sum
 }
 
 // distribution counts, for each value of U, the orders of n and m values that

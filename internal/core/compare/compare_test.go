@@ -89,7 +89,7 @@ func TestPublished(t *testing.T) {
 		{3, 5, 0},
 		{2, 8, 0},
 	} {
-		if got := rank(c[0], c[1], 0.025) - 1; got != c[2] {
+		if got := rank([]size{{c[0], c[1]}}, 0.025) - 1; got != c[2] {
 			t.Errorf("%d and %d: the critical value is %d; want %d", c[0], c[1], got, c[2])
 		}
 	}
@@ -258,6 +258,89 @@ func TestWhatLeads(t *testing.T) {
 	}
 }
 
+// TestBlocks compares each person's boots with their own. The bounds are held
+// against all orders that there are.
+func TestBlocks(t *testing.T) {
+	two := []Block[time.Duration]{
+		{seconds(50, 51), seconds(40, 41)}, {seconds(90, 91), seconds(70, 71)},
+	}
+	if r := InBlocks(two, confidence); r.Bounded || r.Missing != 1 {
+		t.Errorf("two people with two boots a side, 2 in 36: %+v", r)
+	}
+	three := append(two, Block[time.Duration]{seconds(20, 21), seconds(10, 11)})
+	if r := InBlocks(three, confidence); r.Verdict != Faster || r.Estimate > -10*time.Second {
+		t.Errorf("three people, 2 in 216: %+v", r)
+	}
+	none := append(two, Block[time.Duration]{seconds(1, 2, 3), nil})
+	if a, b := InBlocks(two, 0.9), InBlocks(none, 0.9); a.Low != b.Low || a.High != b.High {
+		t.Errorf("who did not log in again bears on it: %+v %+v", a, b)
+	}
+	sizes := []size{{2, 3}, {3, 2}}
+	counts := map[int]int{}
+	total := 0
+	for _, x := range orders(2, 3) {
+		for _, y := range orders(3, 2) {
+			counts[x+y]++
+			total++
+		}
+	}
+	for _, tail := range []float64{0.01, 0.025, 0.1, 0.4} {
+		k, sum := 0, 0
+		for sum+counts[k] <= int(tail*float64(total)) {
+			sum += counts[k]
+			k++
+		}
+		if got := rank(sizes, tail); got != k {
+			t.Errorf("of %.3f: rank %d, of all orders %d", tail, got, k)
+		}
+	}
+	said, _ := inBlocks(6, 2000, 0, 0)
+	if found, _ := inBlocks(6, 2000, 0.10, 0.10); said > 0.06 || found < 0.3 {
+		t.Errorf("false in %.1f %%, found in %.1f %%", 100*said, 100*found)
+	}
+}
+
+// orders are the Mann–Whitney statistics of all orders of two sides.
+func orders(n, m int) (all []int) {
+	if n == 0 || m == 0 {
+		return []int{0}
+	}
+	all = append(all, orders(n-1, m)...) // the largest is of the first side
+	for _, u := range orders(n, m-1) {
+		all = append(all, u+n)
+	}
+	return all
+}
+
+// inBlocks compares boots in which two people log in at random, as where a
+// change was to move usable of one. Their logins are faster by some shares. It
+// returns how often a verdict was said, and how often in blocks.
+func inBlocks(n, rounds int, maria, teo float64) (said, blocked float64) {
+	rng := rand.New(rand.NewPCG(6, uint64(n)))
+	for range rounds {
+		sample := func(maria, teo float64) (boots []boot.Boot) {
+			for range n {
+				user, takes := "maria", 100*(1-maria)
+				if rng.Float64() < 0.4 {
+					user, takes = "teo", 140*(1-teo)
+				}
+				boots = append(boots, booted(user, 40, takes+5*rng.NormFloat64()))
+			}
+			return boots
+		}
+		before, after := sample(0, 0), sample(maria, teo)
+		on := UsableOf("login of maria")
+		if !on.Enough(before, after) {
+			on = UsableOfEach(Kinds(append(before, after...)))
+			blocked++
+		}
+		if v := on.Compare(before, after).Verdict; v == Faster || v == Slower {
+			said++
+		}
+	}
+	return said / float64(rounds), blocked / float64(rounds)
+}
+
 // TestErrorRatesTable prints the table of docs/statistics.md; make
 // bench-statistics runs it.
 func TestErrorRatesTable(t *testing.T) {
@@ -280,6 +363,15 @@ func TestErrorRatesTable(t *testing.T) {
 		said, on := leading(n, n, rounds/4)
 		fmt.Printf("\n%d and %d boots of two people at random, on what leads: %.2f %% said "+
 			"without a difference; on usable in %.0f %% of them.\n", n, n, 100*said, 100*on)
+	}
+	fmt.Printf("\n| boots of two people at random | in blocks | said without a difference | " +
+		"both 10 %% faster found | maria alone found |\n| --- | ---: | ---: | ---: | ---: |\n")
+	for _, n := range []int{4, 5, 6, 8, 12} {
+		said, blocked := inBlocks(n, rounds/4, 0, 0)
+		both, _ := inBlocks(n, rounds/4, 0.10, 0.10)
+		one, _ := inBlocks(n, rounds/4, 0.10, 0)
+		fmt.Printf("| %d and %d | %.0f %% | %.2f %% | %.1f %% | %.1f %% |\n", n, n, 100*blocked,
+			100*said, 100*both, 100*one)
 	}
 	// Looking after each boot, and stopping at the first verdict.
 	rng := rand.New(rand.NewPCG(9, 9))

@@ -12,6 +12,9 @@ type Measure struct {
 	Name  string
 	Kind  string // of usable, see [boot.Usable]: only boots of it count
 	Bytes bool   // it counts bytes; nanoseconds otherwise
+	// Each has the kinds of usable of which boots count, those of each in a
+	// block of their own; nil for all boots in one.
+	Each []string
 	// Of is the figure of a boot; false where it was not measured.
 	Of func(boot.Boot) (int64, bool)
 }
@@ -72,6 +75,53 @@ func UsableOf(kind string) Measure {
 	}}
 }
 
+// UsableOfEach is usable in boots of some kinds, each compared with its own.
+func UsableOfEach(kinds []string) Measure {
+	return Measure{Name: usable, Each: kinds, Of: func(b boot.Boot) (int64, bool) {
+		u := b.Usable()
+		return int64(u.Value), u.Known && slices.Contains(kinds, u.Kind)
+	}}
+}
+
+// Compare compares two sides of boots by the measure.
+func (m Measure) Compare(before, after []boot.Boot) Times {
+	return m.CompareAt(before, after, confidence)
+}
+
+// CompareAt does so with a confidence.
+func (m Measure) CompareAt(before, after []boot.Boot, confidence float64) Times {
+	if m.Each == nil {
+		return InBlocks([]Block[time.Duration]{{m.Values(before), m.Values(after)}}, confidence)
+	}
+	var blocks []Block[time.Duration]
+	for _, kind := range m.Each {
+		one := UsableOf(kind)
+		blocks = append(blocks, Block[time.Duration]{one.Values(before), one.Values(after)})
+	}
+	return InBlocks(blocks, confidence)
+}
+
+// Enough reports whether two sides have as many boots as a verdict takes.
+func (m Measure) Enough(before, after []boot.Boot) bool { return m.Compare(before, after).Bounded }
+
+// Worse are those of some measures by which the boots after are slower, beyond
+// the bounds that so many measures together have to have.
+func Worse(all []Measure, before, after []boot.Boot) (worse []Measure) {
+	if len(all) == 0 {
+		return nil
+	}
+	sure := 1 - (1-confidence)/float64(len(all)) // Bonferroni
+	for _, m := range all {
+		if r := m.CompareAt(before, after, sure); r.Bounded && r.Low > 0 {
+			worse = append(worse, m)
+		}
+	}
+	return worse
+}
+
+// Kinds are those of usable that are known in any of some boots, in order.
+func Kinds(boots []boot.Boot) []string { return kinds(boots) }
+
 // Title is what a measure is called among others: usable with its kind.
 func (m Measure) Title() string {
 	if m.Kind == "" {
@@ -115,7 +165,7 @@ func Leading(before, after []boot.Boot, told bool) Measure {
 	for _, kind := range kinds(slices.Concat(before, after)) {
 		m := UsableOf(kind)
 		n, of := len(m.Values(before)), len(m.Values(after))
-		enough := rank(n, of, (1-confidence)/2) > 0
+		enough := m.Enough(before, after)
 		if count := min(n, of)*1000 + max(n, of); (enough || told) && count > most {
 			best, most = m, count
 		}

@@ -6,6 +6,7 @@ package job
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"calmdawn/internal/core/boot"
@@ -131,11 +132,11 @@ func Since(
 		After:   after.Boots,
 		LeftOut: slices.Concat(before.LeftOut, after.LeftOut),
 	}
-	on = c.lead()
 	c.Between = "since " + change.Names(c.Changes)
 	if c.Whole = wholeProposal(CarriedOut(changes), c.Changes); c.Whole {
 		c.Between = "since the proposal (" + change.Names(c.Changes) + ")"
 	}
+	on = c.lead()
 	c.Measure()
 	for i := begun - 1; i <= last; i++ {
 		s := steps[i]
@@ -144,7 +145,7 @@ func Since(
 			one.Changes = done[s.First : s.Last+1]
 		}
 		if i >= begun {
-			one.Shift = compare.Compare(on.Values(steps[i-1].Boots), on.Values(s.Boots))
+			one.Shift = on.Compare(steps[i-1].Boots, s.Boots)
 		} else {
 			one.Changes = nil
 		}
@@ -246,16 +247,87 @@ func decides(changes []change.Change, c change.Change) bool {
 // lead settles what the verdict is on, where that depends on the two sides.
 func (c *Comparison) lead() compare.Measure {
 	told := c.On.Name == "usable"
-	if c.On.Name == "" || told && c.On.Kind == "" {
+	if c.On.Name == "" {
+		c.On = c.foretold()
+	}
+	if c.On.Name == "" || told && c.On.Kind == "" && c.On.Each == nil {
 		c.On = compare.Leading(c.Sides.Before, c.Sides.After, told)
 	}
 	return c.On
 }
 
+// foretold is the figure that the changes were to move, as their forecast names
+// it; without a name where there is none. Too few boots in which one person
+// logged in may be enough with those of the others, each compared with their
+// own. It goes by how many boots there are, never by their figures.
+func (c *Comparison) foretold() compare.Measure {
+	f := c.Forecast()
+	if f == nil {
+		return compare.Measure{}
+	}
+	kind := f.Lead().Kind
+	if kind == "" {
+		ready, _ := compare.MeasureOf("ready")
+		return ready
+	}
+	one := compare.UsableOf(kind)
+	if one.Enough(c.Sides.Before, c.Sides.After) {
+		return one
+	}
+	each := compare.UsableOfEach(c.felt())
+	if each.Enough(c.Sides.Before, c.Sides.After) {
+		return each
+	}
+	return one
+}
+
+// felt are the kinds of usable that the changes can move: of everybody's
+// logins, or of one person's where all that was changed is theirs.
+func (c *Comparison) felt() []string {
+	known := compare.Kinds(slices.Concat(c.Sides.Before, c.Sides.After))
+	whose := map[string]bool{}
+	for _, ch := range c.Changes {
+		for _, t := range ch.Targets {
+			owner := ""
+			if i := strings.LastIndexByte(t.ID, '@'); i >= 0 {
+				owner, _, _ = strings.Cut(t.ID[i+1:], "#")
+			}
+			if kind := "login of " + owner; slices.Contains(known, kind) {
+				whose[kind] = true
+			} else {
+				return known
+			}
+		}
+	}
+	return slices.DeleteFunc(known, func(kind string) bool { return !whose[kind] })
+}
+
+// Worse are the figures besides the one that the verdict is on by which the
+// boots after are slower, beyond what so many figures differ by anyhow.
+func (c Comparison) Worse() (all []Measured) {
+	var others []compare.Measure
+	measured := c.Measures()
+	for _, m := range measured {
+		among := c.On.Each != nil && m.Name == c.On.Name
+		if m.Title() != c.On.Title() && !among && !m.Bytes {
+			others = append(others, m.Measure)
+		}
+	}
+	worse := compare.Worse(others, c.Sides.Before, c.Sides.After)
+	for _, m := range measured {
+		if slices.ContainsFunc(worse, func(w compare.Measure) bool {
+			return w.Title() == m.Title()
+		}) {
+			all = append(all, m)
+		}
+	}
+	return all
+}
+
 // Measure compares the two sides by what the verdict is on.
 func (c *Comparison) Measure() {
 	c.lead()
-	c.Main = compare.Compare(c.On.Values(c.Sides.Before), c.On.Values(c.Sides.After))
+	c.Main = c.On.Compare(c.Sides.Before, c.Sides.After)
 }
 
 // sameStep are the changes without a boot between them to which one belongs:
@@ -360,8 +432,11 @@ type Measured struct {
 // Measures are those figures that were measured in any boot of the two sides.
 func (c Comparison) Measures() []Measured {
 	var all []Measured
+	if c.On.Each != nil {
+		all = append(all, Measured{c.On, c.Main})
+	}
 	for _, m := range compare.All(c.Sides.Before, c.Sides.After) {
-		r := compare.Compare(m.Values(c.Sides.Before), m.Values(c.Sides.After))
+		r := m.Compare(c.Sides.Before, c.Sides.After)
 		if r.Before.N+r.After.N > 0 || m.Title() == c.On.Title() {
 			all = append(all, Measured{m, r})
 		}
