@@ -302,8 +302,8 @@ func (c *Comparison) felt() []string {
 	return slices.DeleteFunc(known, func(kind string) bool { return !whose[kind] })
 }
 
-// Worse are the figures besides the one that the verdict is on by which the
-// boots after are slower, beyond what so many figures differ by anyhow.
+// Worse are the other figures than that of the verdict by which the boots after
+// are slower. It is by more than so many figures differ by anyhow.
 func (c Comparison) Worse() (all []Measured) {
 	var others []compare.Measure
 	measured := c.Measures()
