@@ -361,7 +361,7 @@ func TestNamesThatPeopleType(t *testing.T) {
 	says(t, on+"history 9", 2, "there is no change 9")
 	says(t, on+"undo last --yes", 2, "no change is in force")
 	says(t, on+"disable --best star-index", 2, "looks for items by itself")
-	says(t, on+"disable --best --yes --trial 14d", 0, "service:star-index.service", "Done, as")
+	says(t, on+"disable --best --yes --trial 14d", 0, "service:cue-update.service", "Done, as")
 	says(t, on+"trial keep all", 0, "Change 3 stays")
 	says(t, on+"trial return all --yes", 2, "no change is on trial")
 }

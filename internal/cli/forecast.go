@@ -55,9 +55,8 @@ or wait. Protected items are left alone.`,
 			}
 			defer l.Close()
 			if len(l.Replays) == 0 && !l.Recordable() && len(l.Boots) > 0 {
-				return fmt.Errorf("nothing can be forecast for %s: it does not write down what "+
-					"waited for what\nboots before and after a change tell: %s",
-					say.MachineName(l), a.call("compare"))
+				return fmt.Errorf("nothing can be forecast for %s: %s\nboots before and after "+
+					"a change tell: %s", say.MachineName(l), say.Unfitness(l), a.call("compare"))
 			}
 			if len(l.Replays) == 0 {
 				return fmt.Errorf("nothing can be forecast for %s: %s\n%s shows the boots that "+
@@ -104,8 +103,11 @@ func (a *app) forecastBest(l *visit.Visit) error {
 	best := l.Best()
 	done()
 	if a.json {
-		f := l.Foresee(best.Items, 0)
-		return a.writeJSON(document.NewForecast(f.All, f.Items, f.Each, f.Unasked, l.Simulated()))
+		doc := document.NewForecast(best.Chosen, best.Items, best.Each, nil, l.Simulated())
+		for i, d := range best.Do {
+			doc.Items[i].Do, doc.Items[i].By = d.Do, d.By
+		}
+		return a.writeJSON(doc)
 	}
 	numbered := best.Felt() && a.keepList(l, best.Items)
 	say.ShowBest(a.screen(), l, best, numbered)

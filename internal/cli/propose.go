@@ -88,6 +88,7 @@ type applyView struct {
 	yes      bool
 	next     bool
 	together bool // as one change
+	best     bool // in the place of a file: the few items that bring most
 	insist   []string
 	trial    string
 	guard    string
@@ -96,7 +97,7 @@ type applyView struct {
 func (a *app) applyCommand() *cobra.Command {
 	var v applyView
 	cmd := &cobra.Command{
-		Use:   "apply FILE",
+		Use:   "apply FILE | --best",
 		Short: "Carry out the decisions of a proposal",
 		Long: `Apply carries out a proposal, each decision as a change of its own, in the
 order of the file. What calmdawn switched off and the file switches on is taken
@@ -105,12 +106,18 @@ exist on this machine is named, and the exit status is then 4. What is
 protected is refused before anything is done, unless you insist.
 
 With --next only the first decision that is not carried out yet is: restart in
-between, and compare can tell what each of them brought.`,
+between, and compare can tell what each of them brought.
+
+--best carries out what forecast --best shows, each item by its advice: off, or
+later.`,
 		Example: `  calmdawn apply meridian.toml
   calmdawn apply meridian.toml --next --yes
   calmdawn apply meridian.toml --trial 14d`,
 		Args: func(_ *cobra.Command, args []string) error {
-			if len(args) != 1 {
+			if v.best && len(args) > 0 {
+				return usage("--best looks for items by itself; give it no file")
+			}
+			if !v.best && len(args) != 1 {
 				return usage(
 					"apply takes the file of one proposal; calmdawn propose FILE writes one",
 				)
@@ -129,10 +136,14 @@ between, and compare can tell what each of them brought.`,
 		},
 		ValidArgsFunction: files("toml"),
 		RunE: func(_ *cobra.Command, args []string) error {
+			if v.best {
+				return a.applyBest(v)
+			}
 			return a.apply(args[0], v)
 		},
 	}
 	cmd.Flags().BoolVarP(&v.yes, "yes", "y", false, "do it without asking")
+	cmd.Flags().BoolVar(&v.best, "best", false, "carry out what forecast --best shows")
 	cmd.Flags().BoolVar(&v.next, "next", false, "carry out only the first decision that is not "+
 		"carried out yet")
 	cmd.Flags().StringSliceVar(&v.insist, "insist", nil, "do it to the protected item with this "+
@@ -156,6 +167,21 @@ func (a *app) apply(file string, v applyView) error {
 			err = fmt.Errorf("%w\nnothing was changed; decide otherwise in %s", err, file)
 		}
 		return next, err
+	})
+}
+
+// applyBest carries out what the few items that bring most are advised to
+// become.
+func (a *app) applyBest(v applyView) error {
+	return a.alter(v.yes, func(d *visit.Session) (action, error) {
+		l, best, err := d.PlanBest()
+		if err != nil {
+			return action{}, err
+		}
+		p := proposal.Proposal{Machine: l.Host, Decide: best.Do}
+		return a.planApply(d, p, v, func(s say.Page, t visit.Applying) {
+			say.ShowPlan(s, t, v.together, v.trial)
+		})
 	})
 }
 

@@ -153,7 +153,7 @@ func (a *app) turnCommand(w turnWords) *cobra.Command {
 		flags.BoolVar(&wish.Twins, "and-twins", false, "also switch off what else launches the "+
 			"same programs, as far as that can be")
 		flags.BoolVar(&wish.Best, "best", false, "the few items that bring most, of those that "+
-			"can go or wait by advice")
+			"can go by advice")
 		flags.BoolVar(&wish.stop, "stop", false, "also stop what runs of it now, on the running "+
 			"machine")
 	}

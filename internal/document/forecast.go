@@ -53,6 +53,9 @@ type ForecastItem struct {
 	Then   float64 `json:"then"`
 	Saving Saving  `json:"saving"`
 	Shows  bool    `json:"measurable"`
+	// of what forecast --best shows: what the item is to become, and how late
+	Do string `json:"do,omitempty"`
+	By string `json:"by,omitempty"`
 }
 
 func newSaving(s forecast.Saving) Saving {
@@ -94,7 +97,8 @@ func NewForecast(
 	for i, it := range items {
 		e := each[i]
 		d.Items = append(d.Items, ForecastItem{
-			it.ID, e.Now.Seconds(), e.Then.Seconds(), newSaving(e.Saving), e.Shows,
+			ID: it.ID, Now: e.Now.Seconds(), Then: e.Then.Seconds(), Saving: newSaving(e.Saving),
+			Shows: e.Shows,
 		})
 	}
 	for _, key := range f.Stays {

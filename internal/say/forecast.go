@@ -10,6 +10,7 @@ import (
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/forecast"
 	"calmdawn/internal/core/item"
+	"calmdawn/internal/core/proposal"
 	"calmdawn/internal/render"
 	"calmdawn/internal/visit"
 )
@@ -188,8 +189,15 @@ func sumOfAlone(sum, together time.Duration) string {
 	case together < sum-alike:
 		why = ", since starts overlap"
 	}
-	return fmt.Sprintf("Alone they save %s in sum; together %s%s.", render.Duration(sum),
-		render.Duration(together), why)
+	verb, all := "save", render.Duration(together)
+	if sum < 0 {
+		verb = "cost"
+	}
+	if together < 0 && sum >= 0 {
+		all = "they cost " + render.Duration(-together)
+	}
+	return fmt.Sprintf("Alone they %s %s in sum; together %s%s.", verb,
+		render.Duration(sum.Abs()), all, why)
 }
 
 // forecastMinds says what is not as the forecast has it.
@@ -227,10 +235,22 @@ func forecastNext(s Page, l *visit.Visit, f visit.Foreseen) {
 		verb, to = "delay", item.Delayed
 	}
 	if f.By > 0 && f.By != time.Minute {
-		late = " --by " + f.By.String()
-		if rest, whole := strings.CutSuffix(late, "m0s"); whole {
-			late = rest + "m"
+		late = " --by " + visit.ByText(f.By)
+	}
+	if f.All.Lead().Costs {
+		if longer := l.PastUsable(); f.By > 0 && longer > f.By {
+			var ids []string
+			for _, it := range f.Items {
+				ids = append(ids, ShellWord(it.ID))
+			}
+			s.Line("Next: %s", s.Call("forecast --delay --by "+visit.ByText(longer)+" "+
+				strings.Join(ids, " ")))
+			return
 		}
+		s.Line("Next: leave %s as %s; look for others, with %s",
+			plural(len(f.Items), "it", "them"), plural(len(f.Items), "it is", "they are"),
+			s.Call("list"))
+		return
 	}
 	var ids []string
 	for _, it := range f.Items {
@@ -275,9 +295,14 @@ func ShowBest(s Page, l *visit.Visit, b visit.Best, numbered bool) {
 		if numbered {
 			number = fmt.Sprint(n + 1)
 		}
+		does := "off"
+		if d := b.Do[n]; d.Do == proposal.Delay {
+			does = "later, by " + d.By
+		}
 		rows = append(rows, []render.Cell{
 			render.C(number),
 			render.C(render.Clean(it.Title)),
+			render.C(does),
 			render.C("+" + render.Seconds(c.Gain)),
 			render.C(render.Seconds(c.Saving.Median)),
 			{Text: string(it.Advice), Tone: AdviceTone(it.Advice)},
@@ -287,6 +312,7 @@ func ShowBest(s Page, l *visit.Visit, b visit.Best, numbered bool) {
 	s.Table([]render.Column{
 		{Title: "NO", Right: true},
 		itemColumn,
+		{Title: "BECOMES"},
 		{Title: "BRINGS", Right: true},
 		{Title: "SO FAR", Right: true},
 		{Title: "ADVICE", Keep: 9},
@@ -302,5 +328,10 @@ func ShowBest(s Page, l *visit.Visit, b visit.Best, numbered bool) {
 	if text := ofSystem(b.Items); text != "" {
 		s.Wrap(0, "Mind: %s.", strings.Trim(strings.TrimSpace(text), "()"))
 	}
-	s.Line("Next: %s", s.Call("disable --best"))
+	if b.All.Kind != "" && slices.ContainsFunc(b.Do, func(d proposal.Decision) bool {
+		return d.Do == proposal.Delay
+	}) {
+		s.Wrap(0, "What waits begins only when one has been able to work for a while.")
+	}
+	s.Line("Next: %s", s.Call("apply --best"))
 }

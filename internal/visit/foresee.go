@@ -1,12 +1,14 @@
 package visit
 
 import (
+	"fmt"
 	"maps"
 	"time"
 
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/forecast"
 	"calmdawn/internal/core/item"
+	"calmdawn/internal/core/proposal"
 )
 
 // A Foreseen is what boots would take without some items, or with them delayed.
@@ -53,11 +55,14 @@ func (v *Visit) Foresee(items []item.Item, by time.Duration) Foreseen {
 }
 
 // A Best is the few items that bring most of what all would that can go or wait
-// by advice.
+// by advice. Each becomes what its advice says.
 type Best struct {
 	Items      []item.Item
-	Steps      []forecast.Choice // of each item: what it brings beyond those before it
-	All        forecast.Forecast // without all candidates
+	Do         []proposal.Decision // of each item
+	Each       []forecast.Forecast // with each of them alone decided on so
+	Chosen     forecast.Forecast   // with all of them
+	Steps      []forecast.Choice   // of each: what it brings beyond those before it
+	All        forecast.Forecast   // with all candidates decided on so
 	Candidates int
 }
 
@@ -66,19 +71,56 @@ func (b Best) Felt() bool { return len(b.Items) > 0 && b.All.Lead().Shows }
 
 // Best finds them. It takes [Visit.ReadBoots], and boots that can be replayed;
 // else it finds none.
-func (v *Visit) Best() Best {
-	candidates := v.Dispensable()
+func (v *Visit) Best() Best { return v.bestOf(v.Dispensable()) }
+
+// bestOf finds them among candidates.
+func (v *Visit) bestOf(candidates []item.Item) Best {
 	best := Best{Candidates: len(candidates)}
 	if len(v.Replays) == 0 {
 		return best
 	}
-	var sets []forecast.Set
+	var plans []forecast.Scenario
+	var do []proposal.Decision
+	by := v.PastUsable()
 	for _, it := range candidates {
-		sets = append(sets, v.SetOf(it))
+		d := proposal.Decision{ID: it.ID, Do: proposal.Disable}
+		plan := forecast.Scenario{Out: v.SetOf(it)}
+		if it.Advice == item.CanWait {
+			d.Do, d.By = proposal.Delay, ByText(by)
+			plan = forecast.Scenario{Late: map[time.Duration]forecast.Set{by: v.SetOf(it)}}
+		}
+		plans, do = append(plans, plan), append(do, d)
 	}
-	best.Steps, best.All = forecast.Best(v.Replays, sets)
+	best.Steps, best.All = forecast.Best(v.Replays, plans)
+	var chosen forecast.Scenario
 	for _, c := range best.Steps {
 		best.Items = append(best.Items, candidates[c.Index])
+		best.Do = append(best.Do, do[c.Index])
+		best.Each = append(best.Each, forecast.OfScenario(v.Replays, plans[c.Index]))
+		chosen = chosen.With(plans[c.Index])
 	}
+	best.Chosen = forecast.OfScenario(v.Replays, chosen)
 	return best
+}
+
+// PastUsable is for how long items have to be held back so that they begin only
+// when somebody has been able to work for a while. It is whole minutes, one at
+// least.
+func (v *Visit) PastUsable() time.Duration {
+	by := time.Minute
+	for _, r := range v.Replays {
+		if u := r.Boot.Usable(); u.Known {
+			late := u.Value - r.Boot.Ready.Value + boot.Soon
+			by = max(by, (late + time.Minute - 1).Truncate(time.Minute))
+		}
+	}
+	return by
+}
+
+// ByText is a delay as people and proposals write it: "5m", "90s".
+func ByText(by time.Duration) string {
+	if by%time.Minute == 0 {
+		return fmt.Sprintf("%dm", by/time.Minute)
+	}
+	return fmt.Sprintf("%ds", by/time.Second)
 }

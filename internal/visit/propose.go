@@ -58,6 +58,24 @@ func (v *Visit) propose(it item.Item) Proposed {
 	return p
 }
 
+// PlanBest finds the few items that bring most, on the machine as it is now. An
+// error says that nothing would.
+func (s *Session) PlanBest() (*Visit, Best, error) {
+	v, err := s.look()
+	if err == nil {
+		err = v.ReadBoots()
+	}
+	if err != nil {
+		return v, Best{}, err
+	}
+	best := v.Best()
+	if !best.Felt() {
+		return v, best, misuse("no item of %s that may go or wait by advice shows an effect",
+			v.name())
+	}
+	return v, best, nil
+}
+
 // A Resolved is a decision with what it means on this machine.
 type Resolved struct {
 	proposal.Decision

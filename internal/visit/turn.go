@@ -124,8 +124,8 @@ func (v *Visit) Twins(it item.Item) (can, cannot []string) {
 	return can, cannot
 }
 
-// best are the few items that bring most of what all would that can go or wait
-// by advice.
+// best are the few items that bring most of what all would that can go by
+// advice. What can wait is not switched off.
 func (v *Visit) best() ([]item.Item, error) {
 	if v.ratings == nil {
 		if err := v.ReadBoots(); err != nil {
@@ -136,10 +136,12 @@ func (v *Visit) best() ([]item.Item, error) {
 		return nil, misuse("what would bring most is not known for %s: no boot of it can be "+
 			"replayed", v.name())
 	}
-	best := v.Best()
+	best := v.bestOf(slices.DeleteFunc(v.Dispensable(), func(it item.Item) bool {
+		return it.Advice != item.CanGo
+	}))
 	if !best.Felt() {
-		return nil, misuse("no item of %s that may go or wait by advice shows an effect",
-			v.name())
+		return nil, misuse("no item of %s that can go by advice shows an effect; apply --best "+
+			"has those wait that can", v.name())
 	}
 	return best.Items, nil
 }

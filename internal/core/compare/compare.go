@@ -117,8 +117,8 @@ func InBlocks[N ~int64](blocks []Block[N], confidence float64) Result[N] {
 // A size is how many figures a block has on each side.
 type size struct{ before, after int }
 
-// missing is how many more boots after make a verdict possible, all of them in
-// the block with most boots before; -1 where no reasonable number does.
+// missing is how many more boots after make a verdict possible. All of them are
+// in the block with most boots before. It is -1 where no reasonable number does.
 func missing(sizes []size, tail float64) int {
 	sizes = slices.Clone(sizes)
 	best := -1
@@ -135,10 +135,6 @@ func missing(sizes []size, tail float64) int {
 	}
 	return -1
 }
-
-// Needed is how many boots after a change it takes for a verdict, where so many
-// are there from before; -1 where no reasonable number would do.
-func Needed(before int) int { return missing([]size{{before, 0}}, (1-confidence)/2) }
 
 func side[N ~int64](values []N) Side[N] {
 	if len(values) == 0 {

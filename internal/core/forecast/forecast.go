@@ -240,8 +240,8 @@ func Prepare(boots []boot.Boot) (replays []*Replay, why []error) {
 	}
 	slices.Reverse(replays)
 	replays, wrong := judgeLogins(replays)
-	if wrong != nil {
-		why = append(why, wrong)
+	if wrong != nil { // which is more than of one boot
+		why = append([]error{wrong}, why...)
 	}
 	return replays, why
 }
@@ -368,7 +368,7 @@ func Each(replays []*Replay, sets []Set, by time.Duration) []Forecast {
 	return each(sets, func(set Set) Forecast { return OfDelay(replays, set, by) })
 }
 
-func each(sets []Set, of func(Set) Forecast) []Forecast {
+func each[T any](sets []T, of func(T) Forecast) []Forecast {
 	all := make([]Forecast, len(sets))
 	var calls errgroup.Group
 	calls.SetLimit(runtime.GOMAXPROCS(0))
@@ -391,21 +391,39 @@ type Choice struct {
 	Gain   time.Duration
 }
 
-// Best goes by the figure that leads. It chooses, one after the other, the
-// candidates whose leaving out brings most beyond those already chosen. It goes
-// on until they bring nine tenths of what all candidates together would. It
-// returns that saving too. A choice that later ones made needless is left out.
-func Best(replays []*Replay, candidates []Set) (chosen []Choice, all Forecast) {
-	const enough = 0.9
-	whole := Set{}
-	for _, c := range candidates {
-		maps.Copy(whole, c)
+// With is a scenario with what another one leaves out, or has start late.
+func (p Scenario) With(q Scenario) Scenario {
+	sum := Scenario{Out: maps.Clone(p.Out), Back: p.Back, Late: map[time.Duration]Set{}}
+	if sum.Out == nil {
+		sum.Out = Set{}
 	}
-	kind := kindOf(replays, whole) // one for all steps, so that they compare
-	without := func(set Set) Forecast { return of(replays, Scenario{Out: set}, kind) }
+	maps.Copy(sum.Out, q.Out)
+	for _, late := range []map[time.Duration]Set{p.Late, q.Late} {
+		for by, set := range late {
+			if sum.Late[by] == nil {
+				sum.Late[by] = Set{}
+			}
+			maps.Copy(sum.Late[by], set)
+		}
+	}
+	return sum
+}
+
+// Best goes by the figure that leads. It chooses, one after the other, the
+// candidates that bring most, left out or late, beyond those already chosen. It
+// goes on until they bring nine tenths of what all candidates together would.
+// It returns that saving too. A choice that later ones made needless is left out.
+func Best(replays []*Replay, candidates []Scenario) (chosen []Choice, all Forecast) {
+	const enough = 0.9
+	whole := Scenario{}
+	for _, c := range candidates {
+		whole = whole.With(c)
+	}
+	kind := kindOf(replays, whole.all()) // one for all steps, so that they compare
+	without := func(p Scenario) Forecast { return of(replays, p, kind) }
 	saves := func(f Forecast) time.Duration { return f.Lead().Saving.Median }
 	all = without(whole)
-	taken := Set{}
+	taken := Scenario{}
 	have := time.Duration(0)
 	left := map[int]bool{}
 	for i := range candidates {
@@ -413,18 +431,16 @@ func Best(replays []*Replay, candidates []Set) (chosen []Choice, all Forecast) {
 	}
 	for len(left) > 0 && have < time.Duration(enough*float64(saves(all))) {
 		var order []int
-		var sets []Set
+		var plans []Scenario
 		for i := range left {
 			order = append(order, i)
 		}
 		slices.Sort(order)
 		for _, i := range order {
-			set := maps.Clone(taken)
-			maps.Copy(set, candidates[i])
-			sets = append(sets, set)
+			plans = append(plans, taken.With(candidates[i]))
 		}
 		best, at := -time.Hour, -1
-		found := each(sets, without)
+		found := each(plans, without)
 		for n, f := range found {
 			if saves(f) > best {
 				best, at = saves(f), n
@@ -432,26 +448,26 @@ func Best(replays []*Replay, candidates []Set) (chosen []Choice, all Forecast) {
 		}
 		i := order[at]
 		delete(left, i)
-		maps.Copy(taken, candidates[i])
+		taken = taken.With(candidates[i])
 		chosen = append(chosen, Choice{i, found[at].Lead().Saving, best - have})
 		have = max(have, best)
 	}
 	// Where several wait side by side, the first ones bring nothing before the
 	// last: what brought nothing in the end goes.
 	for n := len(chosen) - 1; n >= 0 && len(chosen) > 1; n-- {
-		set := Set{}
+		plan := Scenario{}
 		for m, c := range chosen {
 			if m != n {
-				maps.Copy(set, candidates[c.Index])
+				plan = plan.With(candidates[c.Index])
 			}
 		}
-		if saves(without(set)) >= have-have/100 {
+		if saves(without(plan)) >= have-have/100 {
 			chosen = slices.Delete(chosen, n, n+1)
 		}
 	}
-	sum, last := Set{}, time.Duration(0)
+	sum, last := Scenario{}, time.Duration(0)
 	for n := range chosen {
-		maps.Copy(sum, candidates[chosen[n].Index])
+		sum = sum.With(candidates[chosen[n].Index])
 		chosen[n].Saving = without(sum).Lead().Saving
 		chosen[n].Gain, last = chosen[n].Saving.Median-last, chosen[n].Saving.Median
 	}

@@ -554,8 +554,11 @@ func TestLogins(t *testing.T) {
 				c.kind)
 		}
 	}
-	chosen, all := Best(replays, []Set{{ProgramKey("/sync", "teo"): true},
-		{ProgramKey("/sync", "maria"): true}, {boot.Key{Native: "slow"}: true}})
+	chosen, all := Best(replays, []Scenario{
+		{Out: Set{ProgramKey("/sync", "teo"): true}},
+		{Out: Set{ProgramKey("/sync", "maria"): true}},
+		{Out: Set{boot.Key{Native: "slow"}: true}},
+	})
 	if len(chosen) != 2 || chosen[0].Index != 1 || all.Kind != "login of maria" {
 		t.Errorf("the best: %+v of %+v", chosen, all)
 	}

@@ -145,6 +145,7 @@ func (r *Replay) runLogin(alive []bool) Outcome {
 // from logins.
 func judgeLogins(replays []*Replay) (fit []*Replay, why error) {
 	of := map[string][]*Replay{}
+	few := 0 // logins of one person, where they are too few
 	for _, r := range replays {
 		if !r.Login {
 			fit = append(fit, r)
@@ -158,7 +159,7 @@ func judgeLogins(replays []*Replay) (fit []*Replay, why error) {
 			continue
 		}
 		if len(like) < leastLogins {
-			why = fmt.Errorf("it takes %d boots with a login of one person to tell", leastLogins)
+			few = max(few, len(like))
 			continue
 		}
 		var others []time.Duration
@@ -186,6 +187,12 @@ func judgeLogins(replays []*Replay) (fit []*Replay, why error) {
 		default:
 			fit = append(fit, like...)
 		}
+	}
+	if few > 0 && why == nil && len(fit) == 0 {
+		why = fmt.Errorf("it takes %d boots with logins of one person since the machine was set "+
+			"up like this, and there %s", leastLogins, map[bool]string{
+			true: "is one", false: fmt.Sprintf("are %d", few),
+		}[few == 1])
 	}
 	slices.SortStableFunc(fit, func(a, b *Replay) int { return a.Boot.Began.Compare(b.Boot.Began) })
 	return fit, why
