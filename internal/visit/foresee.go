@@ -103,7 +103,7 @@ func (v *Visit) bestOf(candidates []item.Item) Best {
 	return best
 }
 
-// PastUsable is for how long items have to be held back so that they begin only
+// PastUsable is for how long items have to be held back. They then begin only
 // when somebody has been able to work for a while. It is whole minutes, one at
 // least.
 func (v *Visit) PastUsable() time.Duration {

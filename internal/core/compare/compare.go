@@ -118,7 +118,8 @@ func InBlocks[N ~int64](blocks []Block[N], confidence float64) Result[N] {
 type size struct{ before, after int }
 
 // missing is how many more boots after make a verdict possible. All of them are
-// in the block with most boots before. It is -1 where no reasonable number does.
+// in the block with most boots before. It is -1 where no reasonable number
+// does.
 func missing(sizes []size, tail float64) int {
 	sizes = slices.Clone(sizes)
 	best := -1

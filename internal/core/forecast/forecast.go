@@ -412,7 +412,8 @@ func (p Scenario) With(q Scenario) Scenario {
 // Best goes by the figure that leads. It chooses, one after the other, the
 // candidates that bring most, left out or late, beyond those already chosen. It
 // goes on until they bring nine tenths of what all candidates together would.
-// It returns that saving too. A choice that later ones made needless is left out.
+// It returns that saving too. A choice that later ones made needless is left
+// out.
 func Best(replays []*Replay, candidates []Scenario) (chosen []Choice, all Forecast) {
 	const enough = 0.9
 	whole := Scenario{}
