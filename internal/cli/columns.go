@@ -31,7 +31,7 @@ func (f *listing) checkOrder() error {
 // kept.
 func (a *app) keepList(l *visit.Visit, shown []item.Item) bool {
 	folder, err := a.stateFolder()
-	if !a.Ask || err != nil {
+	if !a.Ask || err != nil || len(shown) == 0 { // an empty table has no numbers
 		return false
 	}
 	list := notebook.List{At: a.now()}

@@ -62,8 +62,11 @@ func TestNumbersOfTheLastList(t *testing.T) {
 	must(t, os.RemoveAll(dir+"/etc/systemd/system/graphical.target.wants/star-cache.service"))
 	person("disable 1-2", 2, "row 2 of the last list", "was on, and is off now")
 	person("list no-such-thing", 0)
-	person("show 1", 2, "has 0 rows")
+	person("show 1", 0, "Star-catalogue indexer") // an empty table has no numbers
+	person("list", 0, "NO ")
 	person("forecast --best", 0, "NO ITEM", "Next: calmdawn")
+	person("disable 2", 0, "Mind: 2 is", "by the table shown last; in the one before it was")
+	person("undo last", 0, "taken back")
 	person("note 1 'not on Mondays'", 0, "Noted on")
 	lists, err := filepath.Glob(state + "/lists/*.json")
 	if err != nil || len(lists) != 1 {

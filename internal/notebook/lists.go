@@ -21,6 +21,10 @@ import (
 type List struct {
 	At   time.Time `json:"at"`
 	Rows []Row     `json:"rows"`
+	// Before are the rows of the list before this one, and when that was shown:
+	// somebody may still read their numbers there.
+	Before   []Row     `json:"before,omitempty"`
+	BeforeAt time.Time `json:"before_at,omitzero"`
 }
 
 // A Row is one item of a [List], as it was then. Row numbers begin with 1.
@@ -64,6 +68,9 @@ func (l List) Keep(folder, machine string) error {
 		return err
 	}
 	forget(filepath.Dir(file), l.At)
+	if old, err := readList(file, strconv.Itoa(os.Geteuid())); err == nil {
+		l.Before, l.BeforeAt = old.Rows, old.At
+	}
 	return ownfile.Write(file, func(w io.Writer) error { return json.NewEncoder(w).Encode(l) })
 }
 

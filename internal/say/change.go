@@ -364,6 +364,10 @@ func Restart(c change.Change) string {
 // doing names it, as "Switching off".
 func ShowTurning(s Page, t visit.Turning, doing string) {
 	c := t.Change
+	for _, r := range t.Renumbered {
+		s.SayWrapped(2, render.Warn, "Mind: %d is %s, by the table shown last; in the one before "+
+			"it was %s.", r.Row, render.Clean(r.Now), render.Clean(r.Before))
+	}
 	s.Say(render.Strong, "%s %s on %s:", doing, Count(len(c.Targets), "item", "items"),
 		MachineName(t.Visit))
 	ShowTargets(s, t.Visit, c)

@@ -70,9 +70,22 @@ func (v *Visit) rows(first, last int) ([]item.Item, error) {
 		case it.State != v.decidedSince(it.ID, item.State(row.State), list.At):
 			return nil, misuse("%s was %s, and is %s now%s", was, row.State, it.State, again)
 		}
+		if i := first + n - 1; i < len(list.Before) && list.Before[i].ID != row.ID &&
+			v.Now().Sub(list.BeforeAt).Abs() <= listLasts {
+			v.Renumbered = append(v.Renumbered, Renumbered{
+				Row: i + 1, Now: row.Title, Before: list.Before[i].Title,
+			})
+		}
 		items = append(items, it)
 	}
 	return items, nil
+}
+
+// Renumbered is the number of a row that meant another item in the table before
+// the one that was shown last.
+type Renumbered struct {
+	Row         int
+	Now, Before string // titles
 }
 
 // decidedSince is the state into which changes of ours have put an item since,

@@ -41,15 +41,17 @@ type Visit struct {
 	Boots         []boot.Boot // the last ones
 	// Baseline are those of them that forecasts count from, and how the machine
 	// as it is set up now differs from them.
-	Baseline job.Baseline
-	own      map[boot.Key]boot.OwnTime
-	Replays  []*forecast.Replay // of the boots that are fit for it, oldest first
-	Unfit    []error            // why others cannot be replayed
-	ratings  *ratings           // nil before ReadBoots
-	now      *family.Now        // what runs at this moment; only after ReadPresent
-	rules    advice.Rules
-	uses     advice.Uses
-	notes    *notebook.Notebook
+	Baseline   job.Baseline
+	own        map[boot.Key]boot.OwnTime
+	Renumbered []Renumbered // of what was picked by number
+
+	Replays []*forecast.Replay // of the boots that are fit for it, oldest first
+	Unfit   []error            // why others cannot be replayed
+	ratings *ratings           // nil before ReadBoots
+	now     *family.Now        // what runs at this moment; only after ReadPresent
+	rules   advice.Rules
+	uses    advice.Uses
+	notes   *notebook.Notebook
 	// launchers are the programs of logins, by the path of what they launch
 	launchers map[string][]item.Item
 	id        string // the machine's own
