@@ -344,3 +344,80 @@ func complete(t *testing.T, shell, script, line, want, home string) {
 		}
 	}
 }
+
+// TestFiguresAgree walks the job on both demo machines, and holds each figure
+// that one command says against what the others say of it.
+func TestFiguresAgree(t *testing.T) {
+	ring.Needs(t, ring.Middle)
+	for _, family := range []string{"linux", "windows"} {
+		t.Run(family, func(t *testing.T) {
+			t.Parallel()
+			dir := t.TempDir() + "/machine"
+			clock := time.Date(2026, 11, 16, 10, 30, 0, 0, time.UTC)
+			says := func(words string, parts ...string) string {
+				t.Helper()
+				clock = clock.Add(time.Minute)
+				var text bytes.Buffer
+				code := cli.Run(shellWords(words), cli.Streams{
+					In: strings.NewReader(""), Out: &text, Err: &text, Width: 300, UTF8: true,
+					Now: func() time.Time { return clock },
+				})
+				for _, part := range parts {
+					if !strings.Contains(text.String(), part) {
+						t.Errorf("calmdawn %s\n%s\nwithout %q", words, text.String(), part)
+					}
+				}
+				if code != 0 {
+					t.Fatalf("calmdawn %s ended with %d\n%s", words, code, text.String())
+				}
+				return text.String()
+			}
+			says("demo --family " + family + " --keep " + dir)
+			on := "--root " + dir + " "
+			// one finds what stands in an output, and is to be found in others
+			one := func(what, from string, pattern string, others ...string) string {
+				t.Helper()
+				m := regexp.MustCompile(pattern).FindStringSubmatch(from)
+				if m == nil {
+					t.Fatalf("%s: no %s in\n%s", what, pattern, from)
+				}
+				for _, other := range others {
+					if !strings.Contains(other, m[1]) {
+						t.Errorf("%s is %q, and not so in\n%s", what, m[1], other)
+					}
+				}
+				return m[1]
+			}
+			first := says(on)
+			one("usable", first, `(Usable after [^;]*?),? (?:measured|simulated)`,
+				says(on+"list"), says(on+"boots"))
+			best := says(on + "forecast --best")
+			one("what advice brings", best, ` of the (\d[^;]*? of usable \(.*?\)) that`, first)
+			together := one("what the best bring", best, `brings? (\d.*?) of the `)
+			applied := says(on+"apply --best --yes", together, "It is judged by usable")
+			needs := one("restarts", applied, `takes (\d+) more`)
+			first = says(on)
+			one("waiting", first, `(\d+) changes? (?:is|are) waiting`,
+				says(on+"compare"))
+			one("restarts", says(on+"compare"), `(\d+ more restarts?)`,
+				needs+" more restarts "+needs+" more restart")
+			for range 5 {
+				clock = clock.Truncate(24 * time.Hour).Add(32 * time.Hour)
+				says("demo reboot " + dir)
+			}
+			answer := one("the verdict", says(on), `(Usable.* is faster by .*?) since`,
+				says(on+"compare"))
+			says(on + "report " + dir + ".md")
+			text, err := os.ReadFile(dir + ".md")
+			must(t, err)
+			if !strings.Contains(string(text), answer) {
+				t.Errorf("%q is not in the report", answer)
+			}
+			says(on + "undo --all --yes")
+			one("the verdict", says(on), `(Usable.* was faster by .*?) since`,
+				says(on+"compare", "All of that is taken back by now."))
+			one("waiting", says(on), `(\d+ changes?) (?:is|are) waiting`,
+				strings.ReplaceAll(says(on+"compare"), " wait for", " are waiting for"))
+		})
+	}
+}

@@ -173,12 +173,13 @@ func (a *app) apply(file string, v applyView) error {
 // applyBest carries out what the few items that bring most are advised to
 // become.
 func (a *app) applyBest(v applyView) error {
+	at := a.now() // the same where it is planned anew
 	return a.alter(v.yes, func(d *visit.Session) (action, error) {
 		l, best, err := d.PlanBest()
 		if err != nil {
 			return action{}, err
 		}
-		p := proposal.Proposal{Machine: l.Host, Decide: best.Do}
+		p := proposal.Proposal{Machine: l.Host, Made: at, Decide: best.Do}
 		return a.planApply(d, p, v, func(s say.Page, t visit.Applying) {
 			say.ShowPlan(s, t, v.together, v.trial)
 		})

@@ -438,13 +438,14 @@ func TestBeforeAndAfter(t *testing.T) {
 	says(on + "disable --yes service:star-index.service service:star-cache.service")
 	says(on, "1 change is waiting for a restart", "Not known yet")
 	says("demo reboot "+dir+" --times 2", "simulated: usable after", "ready after")
-	says(on+"compare", "Not known yet", "1 more restart")
-	says("demo reboot " + dir)
-	says(on+"compare", "Ready is faster by", "simulated", "change 1")
-	says(on, "Ready is faster by")
+	says(on+"compare", "Not known yet", "2 more restarts with a login of maria each")
+	says("demo reboot " + dir + " --times 3")
+	says(on+"compare", "Usable (login of maria) is faster by", "simulated", "change 1")
+	says(on, "Usable (login of maria) is faster by")
+	says(on+"compare --on ready", "Ready is faster by")
 	says(on + "undo 1 --yes")
 	says("demo reboot "+dir+" --times 5", "ready after")
-	says(on+"compare", "Ready is slower by", "change 2", "Step by step", "Star-catalogue indexer",
+	says(on+"compare", ") is slower by", "change 2", "Step by step", "Star-catalogue indexer",
 		"waited for no more", "remainder")
 	fails := func(words string, code int, want string) {
 		t.Helper()
@@ -454,13 +455,13 @@ func TestBeforeAndAfter(t *testing.T) {
 	}
 	// Boots that are chosen by number, change and label, and those of another
 	// casebook.
-	says(on+"compare change:1", "Ready is faster by", "by change 1", "WITHIN (95 %)")
+	says(on+"compare change:1", ") is faster by", "by change 1", "WITHIN (95 %)")
 	says(on+"compare 1-5 6-8 --csv", "before,", "after,", "settled after login (s)")
-	says(on+"label memory 9-13", "5 boots have the label \"memory\"")
+	says(on+"label memory 11-15", "5 boots have the label \"memory\"")
 	says(on+"boots", "memory; simulated")
 	says(on+"compare 1-5 memory", "No difference shown between 1-5 and memory", "a difference "+
 		"would have shown")
-	says(on+"label --remove 9-13", "5 boots have no label now")
+	says(on+"label --remove 11-15", "5 boots have no label now")
 	fails(on+"compare 1-5 memory", 2, "not the number, date, id or label")
 	fails(on+"compare 1-5 5-8", 2, "is on both sides")
 	fails(on+"compare 1-5", 2, "is one side")
@@ -477,10 +478,10 @@ func TestBeforeAndAfter(t *testing.T) {
 	// What was taken back before a boot could feel it is not compared by, and
 	// waits for no restart.
 	says(on + "disable --yes service:cue-update.service")
-	says(on+"compare", "Ready is slower by", "1 change waits for a restart", "change 3")
+	says(on+"compare", ") is slower by", "1 change waits for a restart", "change 3")
 	says(on, "1 change is waiting for a restart")
 	says(on + "undo 3 --yes")
-	says(on+"compare", "Ready is slower by", "since change 2 (")
+	says(on+"compare", ") is slower by", "since change 2 (")
 	if out, _, _ := call(t,
 		on); !strings.Contains(out, "No change is in force any more") ||
 		strings.Contains(out, "waiting") {
@@ -490,7 +491,7 @@ func TestBeforeAndAfter(t *testing.T) {
 	out := t.TempDir()
 	for form, want := range map[string]string{
 		"html": "xml;base64,",
-		"md":   "| **ready** |",
+		"md":   "| **usable (login of maria)** |",
 		"json": "calmdawn.report/1",
 	} {
 		file := filepath.Join(out, "report."+form)

@@ -48,8 +48,12 @@ func (c Comparison) Answer() string {
 	switch r.Verdict {
 	case compare.Faster, compare.Slower:
 		near, far := min(r.Low.Abs(), r.High.Abs()), max(r.Low.Abs(), r.High.Abs())
-		return fmt.Sprintf("%s is %s by %s %s (between %s and %s%s).", what, r.Verdict,
-			exact(r.Estimate), c.Between, exact(near), exact(far), how)
+		is, back := "is", ""
+		if c.TakenBack() {
+			is, back = "was", " All of that is taken back by now."
+		}
+		return fmt.Sprintf("%s %s %s by %s %s (between %s and %s%s).%s", what, is, r.Verdict,
+			exact(r.Estimate), c.Between, exact(near), exact(far), how, back)
 	case compare.NoDifference:
 		return fmt.Sprintf("No difference shown %s: %s changed by something between %s and %s%s.",
 			c.Between, c.On.Title(), signed(r.Low), signed(r.High), how)
@@ -301,6 +305,8 @@ func (c Comparison) measureTable(s Page) {
 		{Title: "SHIFT", Right: true},
 		{Title: "WITHIN (95 %)", Right: true, Keep: 3},
 	}, rows)
+	s.SayWrapped(0, render.Dim, "Before and after are medians. Shift is the median of all "+
+		"differences between a boot after and one before, so that it is not their difference.")
 	s.Line("")
 }
 

@@ -3,14 +3,13 @@ package say
 import (
 	"cmp"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 	"time"
 
 	"calmdawn/internal/core/boot"
-	"calmdawn/internal/core/forecast"
 	"calmdawn/internal/core/item"
+	"calmdawn/internal/core/job"
 	"calmdawn/internal/render"
 	"calmdawn/internal/visit"
 )
@@ -25,15 +24,11 @@ func outlook(l *visit.Visit) string {
 	if len(l.Replays) == 0 {
 		return text
 	}
-	whole := forecast.Set{}
-	for _, it := range l.Dispensable() {
-		maps.Copy(whole, l.SetOf(it))
-	}
-	f := forecast.Of(l.Replays, whole)
+	f := l.ByAdvice()
 	if n := len(l.Baseline.Off); n > 0 {
-		text += fmt.Sprintf(" With %s switched off or delayed since, which %s for a restart: %s "+
-			"after %s, by forecast.", Count(n, "item", "items"), plural(n, "waits", "wait"),
-			f.Lead().On, render.Duration(f.Lead().Now))
+		text += fmt.Sprintf(" With %s switched off or delayed since, which %s: %s after %s, "+
+			"by forecast.", Count(n, "item", "items"), notFelt(l, n), f.Lead().On,
+			render.Duration(f.Lead().Now))
 	}
 	text += lacking(l)
 	ask, lead := toAskAbout(l), f.Lead()
@@ -114,10 +109,17 @@ func setUpNow(l *visit.Visit) string {
 	text := ""
 	if n := len(l.Baseline.Off); n > 0 {
 		text = fmt.Sprintf(" It counts from the machine as it is set up now: without the %s "+
-			"switched off or delayed since, which %s for a restart.", Count(n, "item", "items"),
-			plural(n, "waits", "wait"))
+			"switched off or delayed since, which %s.", Count(n, "item", "items"), notFelt(l, n))
 	}
 	return text + lacking(l)
+}
+
+// notFelt says why boots do not show yet what was decided on some items.
+func notFelt(l *visit.Visit, items int) string {
+	if len(job.Waiting(l.Boots, l.Changes)) > 0 {
+		return plural(items, "waits", "wait") + " for a restart"
+	}
+	return "too few boots have felt that can be compared"
 }
 
 // OfSimulated labels a forecast behind which no measured boot stands; empty

@@ -36,12 +36,7 @@ func ShowStanding(s Page, l *visit.Visit, now time.Time, review bool) {
 			st.inForce++
 		}
 	}
-	for _, c := range job.FeltBy(l.Boots, l.Changes) {
-		if c.Status == change.Done && c.TakesEffect() == change.NextBoot &&
-			(len(l.Boots) == 0 || l.Boots[len(l.Boots)-1].Began.Before(c.MadeAt)) {
-			st.waiting++
-		}
-	}
+	st.waiting = len(job.Waiting(l.Boots, l.Changes))
 	st.showItems(s)
 	ShowFrozen(s, l.Machine)
 	s.Line("%s", st.changes(s.Calls))

@@ -79,18 +79,7 @@ func (v *Visit) bestOf(candidates []item.Item) Best {
 	if len(v.Replays) == 0 {
 		return best
 	}
-	var plans []forecast.Scenario
-	var do []proposal.Decision
-	by := v.PastUsable()
-	for _, it := range candidates {
-		d := proposal.Decision{ID: it.ID, Do: proposal.Disable}
-		plan := forecast.Scenario{Out: v.SetOf(it)}
-		if it.Advice == item.CanWait {
-			d.Do, d.By = proposal.Delay, ByText(by)
-			plan = forecast.Scenario{Late: map[time.Duration]forecast.Set{by: v.SetOf(it)}}
-		}
-		plans, do = append(plans, plan), append(do, d)
-	}
+	plans, do := v.advised(candidates)
 	best.Steps, best.All = forecast.Best(v.Replays, plans)
 	var chosen forecast.Scenario
 	for _, c := range best.Steps {
@@ -101,6 +90,32 @@ func (v *Visit) bestOf(candidates []item.Item) Best {
 	}
 	best.Chosen = forecast.OfScenario(v.Replays, chosen)
 	return best
+}
+
+// advised are what advice says of items, as plans and as decisions.
+func (v *Visit) advised(items []item.Item) (plans []forecast.Scenario, do []proposal.Decision) {
+	by := v.PastUsable()
+	for _, it := range items {
+		d := proposal.Decision{ID: it.ID, Do: proposal.Disable}
+		plan := forecast.Scenario{Out: v.SetOf(it)}
+		if it.Advice == item.CanWait {
+			d.Do, d.By = proposal.Delay, ByText(by)
+			plan = forecast.Scenario{Late: map[time.Duration]forecast.Set{by: v.SetOf(it)}}
+		}
+		plans, do = append(plans, plan), append(do, d)
+	}
+	return plans, do
+}
+
+// ByAdvice is what boots would take with all decided on that can go or wait by
+// advice: the same as All of [Visit.Best].
+func (v *Visit) ByAdvice() forecast.Forecast {
+	plans, _ := v.advised(v.Dispensable())
+	var whole forecast.Scenario
+	for _, p := range plans {
+		whole = whole.With(p)
+	}
+	return forecast.OfScenario(v.Replays, whole)
 }
 
 // PastUsable is for how long items have to be held back. They then begin only

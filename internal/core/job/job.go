@@ -180,6 +180,21 @@ func Before(boots []boot.Boot, changes []change.Change, now time.Time) (Baseline
 	return b, len(boot.Fit(b.Boots, 1)) > 0
 }
 
+// Waiting are the changes that no boot has felt yet, oldest first.
+func Waiting(boots []boot.Boot, changes []change.Change) []change.Change {
+	return slices.DeleteFunc(FeltBy(boots, CarriedOut(changes)), func(c change.Change) bool {
+		return len(boots) > 0 && !boots[len(boots)-1].Began.Before(c.MadeAt)
+	})
+}
+
+// TakenBack reports whether all that lies between the sides is taken back by
+// now.
+func (c Comparison) TakenBack() bool {
+	return len(c.Changes) > 0 && !slices.ContainsFunc(c.Changes, func(ch change.Change) bool {
+		return ch.Verb == change.Undo || ch.UndoneBy == 0
+	})
+}
+
 // CarriedOut are the changes of what the machine launches that came to their
 // end.
 func CarriedOut(changes []change.Change) []change.Change {
