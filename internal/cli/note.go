@@ -3,26 +3,35 @@ package cli
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"calmdawn/internal/casebook"
+	"calmdawn/internal/core/item"
 	"calmdawn/internal/notebook"
 	"calmdawn/internal/render"
 	"calmdawn/internal/say"
+	"calmdawn/internal/visit"
 )
 
 func (a *app) noteCommand() *cobra.Command {
 	var remove, here bool
+	var advised string
 	cmd := &cobra.Command{
 		Use:   "note ITEM TEXT...",
 		Short: "Write a note of your own on an item",
 		Long: `Note keeps a remark of yours on an item, in a notebook in your own
 configuration folder. It is shown wherever the item is, on the next machine
-too; with --here on this machine alone. An item can have one of each.`,
+too; with --here on this machine alone. An item can have one of each.
+
+With --advice it is your own rule for the item, once you have looked it up: keep,
+go or wait, and your text is the reason. It stands in decided.toml, in the form
+of roles.toml. It changes what is advised, and takes no protection away.`,
 		Example: `  calmdawn note service:cue-update.service "the desk updates by hand in spring"
   calmdawn note --here badge-spool.service "the customer's badge printer, keep"
-  calmdawn note --here --remove badge-spool.service`,
+  calmdawn note --here --remove badge-spool.service
+  calmdawn note --advice keep tide-gauge.service "the harbour master reads it"`,
 		Args: func(_ *cobra.Command, args []string) error {
 			if a.json {
 				return usage("note prints no document; list --json shows the notes")
@@ -30,10 +39,13 @@ too; with --here on this machine alone. An item can have one of each.`,
 			if remove && len(args) != 1 || !remove && len(args) < 2 {
 				return usage("note takes an item and your text, or --remove and the item")
 			}
+			if _, ok := ownAdvice[advised]; advised != "" && !ok {
+				return usage("--advice takes keep, go or wait")
+			}
 			return nil
 		},
 		ValidArgsFunction: first(a.completeIDs),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
 			l, err := a.look()
 			if err != nil {
 				return err
@@ -49,6 +61,13 @@ too; with --here on this machine alone. An item can have one of each.`,
 					return fmt.Errorf("%s has no machine id, so no note can be kept of it alone; "+
 						"leave --here away for one of every machine", say.MachineName(l))
 				}
+			}
+			if cmd.Flags().Changed("advice") {
+				return a.decideOn(l, picked[0], notebook.Decided{
+					Items: []string{picked[0].ID}, Machine: machine,
+					Advice: string(ownAdvice[advised]),
+					Reason: strings.Join(args[1:], " "), Made: a.now().Format(time.DateOnly),
+				}, remove)
 			}
 			notes, err := notebook.Open()
 			if err != nil {
@@ -79,5 +98,36 @@ too; with --here on this machine alone. An item can have one of each.`,
 	}
 	cmd.Flags().BoolVar(&remove, "remove", false, "take the note away")
 	cmd.Flags().BoolVar(&here, "here", false, "the note is of this machine alone")
+	cmd.Flags().StringVar(&advised, "advice", "", "what you `ADVISE` from now on: keep, go or wait")
 	return cmd
+}
+
+// ownAdvice is what a technician can advise by a rule of their own.
+var ownAdvice = map[string]item.Advice{
+	"keep": item.Keep, "go": item.CanGo, "wait": item.CanWait,
+}
+
+// decideOn keeps a rule of the technician's own for an item, or takes it away.
+func (a *app) decideOn(l *visit.Visit, it item.Item, d notebook.Decided, remove bool) error {
+	if remove {
+		d.Advice = ""
+	}
+	file, was, err := notebook.Decide(d)
+	if err != nil {
+		return err
+	}
+	title, of := render.Clean(it.Title), "every machine"
+	if d.Machine != "" {
+		of = say.MachineName(l) + " alone"
+	}
+	switch {
+	case remove && was:
+		a.screen().Line("Your rule for %s of %s is taken out of %s.", title, of, file)
+	case remove:
+		a.screen().Line("You have no rule for %s of %s.", title, of)
+	default:
+		a.screen().Line("From now on %s is advised as: %s, for %s, by your own rule in %s.", title,
+			d.Advice, of, file)
+	}
+	return nil
 }

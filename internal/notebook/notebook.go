@@ -106,9 +106,72 @@ func (n *Notebook) Set(id, machine, text string) (string, error) {
 	})
 }
 
-// Rules returns the technician's own rules for roles and advice, roles.toml;
-// nothing where there are none.
-func Rules() ([]byte, error) { return own("roles.toml") }
+// Rules returns the technician's own rules for roles and advice. Those are what
+// they decided on items, decided.toml, and roles.toml; both have the same form.
+// It is nothing where there are none.
+func Rules() ([]byte, error) {
+	decided, err1 := own(decidedFile)
+	rules, err2 := own("roles.toml")
+	if len(decided) > 0 {
+		decided = append(decided, '\n')
+	}
+	return append(decided, rules...), errors.Join(err1, err2)
+}
+
+const decidedFile = "decided.toml"
+
+// A Decided is what a technician decided on an item after looking it up, as a
+// rule of roles.toml.
+type Decided struct {
+	Role    string   `toml:"role"`
+	Items   []string `toml:"items"`
+	Machine string   `toml:"machine,omitempty"`
+	Advice  string   `toml:"advice"`
+	Reason  string   `toml:"reason"`
+	Made    string   `toml:"made"` // the day, in ISO 8601
+}
+
+// Decide keeps what was decided on an item, for the machine of an id or for all
+// with an empty one, in the place of an older decision. One without advice
+// takes that away. It returns where it stands, and whether there was one.
+func Decide(d Decided) (file string, was bool, err error) {
+	dir, err := Folder()
+	if err != nil {
+		return "", false, errors.New("there is no configuration folder to keep your rules in; " +
+			"set XDG_CONFIG_HOME or HOME")
+	}
+	file = filepath.Join(dir, decidedFile)
+	var all struct {
+		Rules []Decided `toml:"rule"`
+	}
+	text, err := own(decidedFile)
+	if err == nil {
+		err = toml.Unmarshal(text, &all)
+	}
+	if err != nil {
+		return file, false, fmt.Errorf("your own rules cannot be read: %s: %w", file, err)
+	}
+	n := len(all.Rules)
+	all.Rules = slices.DeleteFunc(all.Rules, func(r Decided) bool {
+		return r.Machine == d.Machine && slices.Equal(r.Items, d.Items)
+	})
+	was = len(all.Rules) < n
+	if d.Advice != "" {
+		d.Role = "decided"
+		all.Rules = append(all.Rules, d)
+	}
+	data, err := toml.Marshal(all)
+	if err != nil {
+		return file, was, err
+	}
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return file, was, err
+	}
+	return file, was, ownfile.Write(file, func(w io.Writer) error {
+		_, err := w.Write(data)
+		return err
+	})
+}
 
 // Grades returns the technician's own bounds of the grades, grades.toml;
 // nothing where there are none.

@@ -278,6 +278,10 @@ func verdictOn(l *visit.Visit, it item.Item) string {
 
 // recommendSwitch says how an item is switched, or why it cannot be.
 func recommendSwitch(s Page, l *visit.Visit, it item.Item) {
+	if it.Advice == item.LookUp {
+		s.Line("Once you know, keep what you decide: %s",
+			s.Call("note --advice keep "+ShellWord(it.ID)+" WHY"))
+	}
 	verb, to, says := "disable", item.Off, "off"
 	if !it.State.Launched() {
 		verb, to, says = "enable", item.On, "on"

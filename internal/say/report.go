@@ -355,6 +355,10 @@ func (t *Report) whyLeft(it item.Item) string {
 	case item.Keep:
 		return reason
 	case item.LookUp:
+		here, everywhere := t.Visit.NotesOn(it.ID)
+		if note := cmp.Or(here, everywhere); note != "" {
+			return "it stays, as noted: " + note
+		}
 		if strings.HasPrefix(reason, advice.Unknown) {
 			return "what it is for was not looked up yet; until then it stays"
 		}

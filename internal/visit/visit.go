@@ -112,8 +112,8 @@ func (v *Visit) judge() error {
 	if err != nil {
 		return err
 	}
-	v.rules, v.notes, v.uses = rules, notes, family.Uses(v.inventory)
 	v.id = casebook.MachineID(v.Root)
+	v.rules, v.notes, v.uses = rules.For(v.id), notes, family.Uses(v.inventory)
 	for i := range v.Items {
 		v.judgeOne(&v.Items[i])
 	}

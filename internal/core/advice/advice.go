@@ -9,6 +9,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"time"
 	"unicode"
 
 	"github.com/pelletier/go-toml/v2"
@@ -38,6 +39,14 @@ type Rule struct {
 	// Uses names what a [Use] tells; Unused is the reason where there is none.
 	Uses   string `toml:"uses"`
 	Unused string `toml:"unused"`
+
+	// Items are ids that the technician has looked up. Such a rule gives advice
+	// on them, whatever else tells of them; it protects nothing, and takes no
+	// protection. Machine is the one that it is for, by its id; empty for all.
+	// Made is the day when it was decided, in ISO 8601.
+	Items   []string `toml:"items"`
+	Machine string   `toml:"machine"`
+	Made    string   `toml:"made"`
 
 	// System rules are for parts of the operating system alone.
 	System bool `toml:"system"`
@@ -118,7 +127,45 @@ func Load(own, family []byte) (Rules, error) {
 // advice; what is broken or left behind is to be cleaned up. Of the operating
 // system's own parts only what is known for certain is advised away. Words are
 // no ground for protection. A server is never a part of the operating system.
+//
+// A technician's own rule changes advice. It never takes the protection that
+// the others give.
 func (rules Rules) Judge(it *item.Item, uses Uses) {
+	rules.judge(it, uses)
+	if len(rules) < 2 {
+		return
+	}
+	if it.Protected == "" {
+		others := *it
+		if rules[1:].judge(&others, uses); others.Protected != "" {
+			it.Protected = others.Protected
+		}
+	}
+	for _, r := range rules[0] {
+		if slices.Contains(r.Items, it.ID) && it.State.Launched() && it.State != item.Broken {
+			it.Advice, it.Reason = r.Advice, strings.TrimSpace(r.Reason)
+			it.Evidence = "" // it is theirs, and not a role's
+			by := "by your own rule"
+			if day, err := time.Parse(time.DateOnly, r.Made); err == nil {
+				by += " of " + day.Format("2 January 2006")
+			}
+			it.Reason = strings.TrimPrefix(it.Reason+", "+by, ", ")
+		}
+	}
+}
+
+// For are the rules that hold on a machine, by its id.
+func (rules Rules) For(machine string) Rules {
+	all := slices.Clone(rules)
+	if len(all) > 0 {
+		all[0] = slices.DeleteFunc(slices.Clone(all[0]), func(r Rule) bool {
+			return r.Machine != "" && r.Machine != machine
+		})
+	}
+	return all
+}
+
+func (rules Rules) judge(it *item.Item, uses Uses) {
 	it.Role, it.Advice, it.Reason, it.Protected, it.Lost, it.Demand = "", "", "", "", "", ""
 	rule, evidence, strength := rules.find(it)
 	if evidence != "" {

@@ -287,3 +287,50 @@ func TestUpdates(t *testing.T) {
 		}
 	}
 }
+
+// TestOwnDecisions changes advice by a technician's own rules, and protection
+// by none of them.
+func TestOwnDecisions(t *testing.T) {
+	own := `[[rule]]
+role = "decided"
+items = ["service:tide.service", "service:dbus.service"]
+advice = "can go"
+reason = "nobody reads it"
+made = "2026-03-03"
+[[rule]]
+role = "decided"
+items = ["service:tide.service"]
+machine = "other"
+advice = "keep"
+reason = "no"
+made = "2026-03-04"
+[[rule]]
+role = "dome"
+advice = "can go"
+reason = "it turns the dome"
+names = ["dbus*"]
+`
+	rules, err := Load([]byte(own), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	judged := func(native string, state item.State, machine string) item.Item {
+		it := item.Item{ID: "service:" + native, Kind: item.Service, Native: native, State: state}
+		rules.For(machine).Judge(&it, nil)
+		return it
+	}
+	tide := judged("tide.service", item.On, "mine")
+	if tide.Advice != item.CanGo ||
+		tide.Reason != "nobody reads it, by your own rule of 3 March 2026" {
+		t.Errorf("%+v", tide)
+	}
+	if there := judged("tide.service", item.On, "other"); there.Advice != item.Keep {
+		t.Errorf("on the other machine: %+v", there)
+	}
+	if off := judged("tide.service", item.Off, "mine"); off.Advice != "" {
+		t.Errorf("off: %+v", off)
+	}
+	if bus := judged("dbus.service", item.On, "mine"); bus.Protected == "" {
+		t.Errorf("its protection is gone: %+v", bus)
+	}
+}
