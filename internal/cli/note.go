@@ -25,8 +25,8 @@ func (a *app) noteCommand() *cobra.Command {
 configuration folder. It is shown wherever the item is, on the next machine
 too; with --here on this machine alone. An item can have one of each.
 
-With --advice it is your own rule for the item, once you have looked it up: keep,
-go or wait, and your text is the reason. It stands in decided.toml, in the form
+With --advice it is your own rule for the item, once you have looked it up. It
+says keep, go or wait, and your text is the reason. It stands in decided.toml, in the form
 of roles.toml. It changes what is advised, and takes no protection away.`,
 		Example: `  calmdawn note service:cue-update.service "the desk updates by hand in spring"
   calmdawn note --here badge-spool.service "the customer's badge printer, keep"

@@ -131,9 +131,10 @@ type Decided struct {
 	Made    string   `toml:"made"` // the day, in ISO 8601
 }
 
-// Decide keeps what was decided on an item, for the machine of an id or for all
-// with an empty one, in the place of an older decision. One without advice
-// takes that away. It returns where it stands, and whether there was one.
+// Decide keeps what was decided on an item, in the place of an older decision.
+// It is for the machine of an id, or for all with an empty one. One without
+// advice takes that away. It returns where it stands, and whether there was
+// one.
 func Decide(d Decided) (file string, was bool, err error) {
 	dir, err := Folder()
 	if err != nil {
