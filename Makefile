@@ -73,7 +73,7 @@ bench-forecast: deps
 
 # Real desktops as an archive makes them, with servers: what belongs to the system, advice, forecast against outcome. Some hours, 10 GB of disk.
 bench-real: deps
-	$(SUDO) apt-get install -y -qq --no-install-recommends mate-session-manager lxqt-session openbox python3-xdg xfce4-session >/dev/null
+	$(SUDO) apt-get install -y -qq --no-install-recommends mate-session-manager lxqt-session openbox python3-xdg xfce4-session plasma-workspace >/dev/null
 	CALMDAWN_RING=outer CALMDAWN_DESKTOPS=1 go test ./internal/linux -run TestRealSessionManagers -v
 	CALMDAWN_RING=outer CALMDAWN_REAL=1 go test ./internal/boottest -run TestRealMachines -v -timeout 12h
 

@@ -31,7 +31,7 @@ of roles.toml. It changes what is advised, and takes no protection away.`,
 		Example: `  calmdawn note service:cue-update.service "the desk updates by hand in spring"
   calmdawn note --here badge-spool.service "the customer's badge printer, keep"
   calmdawn note --here --remove badge-spool.service
-  calmdawn note --advice keep tide-gauge.service "the harbour master reads it"`,
+  calmdawn note --advice keep badge-spool.service "the desk prints badges with it"`,
 		Args: func(_ *cobra.Command, args []string) error {
 			if a.json {
 				return usage("note prints no document; list --json shows the notes")

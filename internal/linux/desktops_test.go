@@ -167,6 +167,19 @@ var desktops = map[string]struct {
 		},
 		want: "disabled plain restored sourced",
 	},
+	// Without a service manager of the user it launches the entries by itself:
+	// what both ways launch, and what neither does.
+	"plasma by itself": {
+		session: "wayland-sessions/plasma.desktop Exec=startplasma-wayland DesktopNames=KDE",
+		files: map[string]string{
+			"home/maria/.config/autostart/phase.desktop":   "",
+			"home/maria/.config/autostart/skip.desktop":    "",
+			"home/maria/.config/plasma-workspace/env/a.sh": marked + "RAN/sourced &\n",
+		},
+		want:    "disabled plain sourced",
+		command: []string{"dbus-run-session", "startplasma-x11"},
+		bench:   true,
+	},
 	"labwc": {
 		session: "wayland-sessions/labwc.desktop Exec=labwc DesktopNames=labwc;wlroots",
 		files: map[string]string{
