@@ -291,22 +291,11 @@ func TestEveryInterruption(t *testing.T) {
 							filepath.Base(op.Path) != "NTUSER.DAT" {
 						return nil
 					}
-					if left--; left >= 0 || hit && !crash {
-						return nil
-					}
-					if hit = true; crash {
-						panic(errStop)
-					}
-					return errStop
+					return stopAt(&left, &hit, crash)
 				}
-				func() {
-					defer func() {
-						if p := recover(); p != nil && p != any(errStop) {
-							panic(p)
-						}
-					}()
+				untilStopped(func() {
 					turnAll(nil, r, now, id)
-				}()
+				})
 				r.Hook = nil
 				r.Close()
 				if !hit {
@@ -344,6 +333,28 @@ func TestEveryInterruption(t *testing.T) {
 			}
 		}
 	}
+}
+
+// stopAt counts an operation down. The last one fails, and all after it where
+// the call crashes: then it panics.
+func stopAt(left *int, hit *bool, crash bool) error {
+	if *left--; *left >= 0 || *hit && !crash {
+		return nil
+	}
+	if *hit = true; crash {
+		panic(errStop)
+	}
+	return errStop
+}
+
+// untilStopped does something that may be stopped by a panic of [stopAt].
+func untilStopped(do func()) {
+	defer func() {
+		if p := recover(); p != nil && p != any(errStop) {
+			panic(p)
+		}
+	}()
+	do()
 }
 
 // turnAll switches all of [machineToTurn] off, or takes that change back. With
@@ -422,26 +433,15 @@ func TestEveryInterruptionOfARecovery(t *testing.T) {
 					if op.Name != "write" && op.Name != "sync" || killed[op.Path] == nil {
 						return nil
 					}
-					if left--; left >= 0 || hit && !crash {
-						return nil
-					}
-					if hit = true; crash {
-						panic(errStop)
-					}
-					return errStop
+					return stopAt(&left, &hit, crash)
 				}
-				func() {
-					defer func() {
-						if p := recover(); p != nil && p != any(errStop) {
-							panic(p)
-						}
-					}()
+				untilStopped(func() {
 					if undo {
 						takeAllBack(nil, r, now)
 					} else {
 						turnAll(nil, r, now, 0)
 					}
-				}()
+				})
 				r.Hook = nil
 				r.Close()
 				story := fmt.Sprintf("crash %v undo %v at %d", crash, undo, n)

@@ -16,6 +16,7 @@ import (
 	"calmdawn/internal/core/secret"
 	"calmdawn/internal/linux/account"
 	"calmdawn/internal/linux/launch"
+	"calmdawn/internal/linux/shown"
 	"calmdawn/internal/machine"
 )
 
@@ -35,7 +36,7 @@ type Tables struct {
 	users  []account.User
 	known  map[string]bool // all account names, system accounts too
 	owner  int             // who owns the machine's files: root, or whoever unpacked an image
-	daemon Daemon
+	daemon shown.Daemon
 	as     dialect
 	places map[string]place
 	unread []item.Unread
@@ -49,7 +50,7 @@ type place struct {
 }
 
 // Read prepares the survey of a machine's crontabs.
-func Read(r *machine.Root, finder *launch.Finder, users []account.User, daemon Daemon) *Tables {
+func Read(r *machine.Root, finder *launch.Finder, users []account.User, daemon shown.Daemon) *Tables {
 	t := &Tables{
 		root:   r,
 		finder: finder,
@@ -91,10 +92,6 @@ func (t *Tables) skip(p string, err error) {
 		t.unread = append(t.unread, machine.Unread(p, err))
 	}
 }
-
-// A Daemon tells whether a unit is there, whether it is launched, and by which
-// chain.
-type Daemon func(unit string) (chain []string, there, on bool)
 
 // Survey returns the lines of all tables, and the scripts in the folders that
 // they run.

@@ -10,12 +10,10 @@ import (
 	"io/fs"
 	"path"
 	"regexp"
-	"slices"
 	"strings"
-	"time"
 
-	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/item"
+	"calmdawn/internal/linux/shown"
 	"calmdawn/internal/machine"
 )
 
@@ -27,44 +25,26 @@ const (
 	mostGuests = 2000 // of one daemon
 )
 
-// A Daemon tells whether a unit is there, whether it is launched, and by which
-// chain.
-type Daemon func(unit string) (chain []string, there, on bool)
-
 // Guests are those of a machine.
 type Guests struct {
+	shown.Only
 	root    *machine.Root
-	daemon  Daemon
+	daemon  shown.Daemon
 	command func(unit string) string
-	unread  []item.Unread
 }
 
 // Read prepares the survey of a machine's guests. command is the launch line of
 // a unit; empty where it is not known.
-func Read(r *machine.Root, daemon Daemon, command func(unit string) string) *Guests {
-	return &Guests{root: r, daemon: daemon, command: command}
-}
-
-// Name is the mechanism that items carry.
-func (g *Guests) Name() string { return Mechanism }
-
-// Key: a boot knows the daemon, not its guests.
-func (g *Guests) Key(item.Item) (boot.Key, bool) { return boot.Key{}, false }
-
-// Lookup knows no item that Survey does not list.
-func (g *Guests) Lookup(string, item.Survey) (item.Item, bool) { return item.Item{}, false }
-
-// Unread names the places that could not be read.
-func (g *Guests) Unread() []item.Unread { return g.unread }
-
-// Turner returns what turns guests: it refuses.
-func (g *Guests) Turner(*machine.Draft) item.Turner { return refusal{} }
-
-type refusal struct{}
-
-func (refusal) Turn(it item.Item, _ item.State, _ time.Duration) error {
-	daemon, _, _ := strings.Cut(it.Native, "/")
-	return fmt.Errorf("whether it starts is set up with %s, and changed there", daemon)
+func Read(
+	r *machine.Root,
+	daemon shown.Daemon,
+	command func(unit string) string,
+) *Guests {
+	only := shown.Only{Mechanism: Mechanism, Refusal: func(it item.Item) error {
+		by, _, _ := strings.Cut(it.Native, "/")
+		return fmt.Errorf("whether it starts is set up with %s, and changed there", by)
+	}}
+	return &Guests{Only: only, root: r, daemon: daemon, command: command}
 }
 
 // Survey returns the guests of all daemons that keep a file of each.
@@ -86,29 +66,18 @@ func (g *Guests) item(by, name, file, what, why string, units ...string) item.It
 		Native:  by + "/" + name,
 		Title:   name,
 		When:    item.AtBoot,
-		State:   item.Off,
+		State:   item.On,
 		Aside:   true,
 		Command: what,
 		File:    file,
 		Why:     why,
 	}
 	if why != "" {
-		return it
+		it.State = item.Off
+	} else {
+		g.daemon.Under(&it, "starts", units...)
 	}
-	for _, unit := range units {
-		if chain, _, on := g.daemon(unit); on {
-			it.State, it.Because = item.On, append(slices.Clone(chain), it.Native)
-			return it
-		}
-	}
-	it.Why = strings.Join(units, " or ") + ", which starts it, is not launched"
 	return it
-}
-
-func (g *Guests) skip(p string, err error) {
-	if !errors.Is(err, fs.ErrNotExist) {
-		g.unread = append(g.unread, machine.Unread(p, err))
-	}
 }
 
 // A Container is one of Docker.
@@ -197,9 +166,7 @@ func container(r *machine.Root, folder string) Container {
 func (g *Guests) docker() (all []item.Item) {
 	const unit = "docker.service"
 	found, err := Containers(g.root, g.command(unit))
-	if err != nil {
-		g.skip("/var/lib/docker", err)
-	}
+	g.Skip("/var/lib/docker", err)
 	for _, c := range found {
 		all = append(all, g.item("docker", c.Name, c.file, c.what, c.why, unit))
 	}
@@ -209,9 +176,7 @@ func (g *Guests) docker() (all []item.Item) {
 // linked are the guests that a daemon starts for a file of theirs in a folder.
 func (g *Guests) linked(by, folder string, units ...string) (all []item.Item) {
 	entries, err := g.root.ReadDir(folder)
-	if err != nil {
-		g.skip(folder, err)
-	}
+	g.Skip(folder, err)
 	for _, e := range entries[:min(mostGuests, len(entries))] {
 		if name, ok := strings.CutSuffix(e.Name, ".xml"); ok {
 			all = append(all, g.item(by, name, path.Join(folder, e.Name), "", "", units...))
@@ -226,9 +191,7 @@ var lxcAuto = regexp.MustCompile(`(?m)^\s*lxc\.start\.auto\s*=\s*(\S+)`)
 func (g *Guests) lxc() (all []item.Item) {
 	const folder = "/var/lib/lxc"
 	entries, err := g.root.ReadDir(folder)
-	if err != nil {
-		g.skip(folder, err)
-	}
+	g.Skip(folder, err)
 	for _, e := range entries[:min(mostGuests, len(entries))] {
 		file := path.Join(folder, e.Name, "config")
 		text, err := g.root.ReadFile(file, maxText)

@@ -5,9 +5,7 @@ package hook
 
 import (
 	"crypto/sha256"
-	"errors"
 	"fmt"
-	"io/fs"
 	"path"
 	"regexp"
 	"slices"
@@ -15,9 +13,9 @@ import (
 	"strings"
 	"time"
 
-	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/linux/launch"
+	"calmdawn/internal/linux/shown"
 	"calmdawn/internal/machine"
 )
 
@@ -29,43 +27,21 @@ const (
 	most    = 500 // of each kind
 )
 
-// A Daemon tells whether a unit is there, whether it is launched, and by which
-// chain.
-type Daemon func(unit string) (chain []string, there, on bool)
-
 // Hooks are those of a machine.
 type Hooks struct {
+	shown.Only
 	root   *machine.Root
 	finder *launch.Finder
-	daemon Daemon
-	unread []item.Unread
+	daemon shown.Daemon
 }
 
 // Read prepares the survey of a machine's hooks.
-func Read(r *machine.Root, finder *launch.Finder, daemon Daemon) *Hooks {
-	return &Hooks{root: r, finder: finder, daemon: daemon}
-}
-
-// Name is the mechanism that items carry.
-func (h *Hooks) Name() string { return Mechanism }
-
-// Key: a boot knows who calls a hook, not the hook.
-func (h *Hooks) Key(item.Item) (boot.Key, bool) { return boot.Key{}, false }
-
-// Lookup knows no item that Survey does not list.
-func (h *Hooks) Lookup(string, item.Survey) (item.Item, bool) { return item.Item{}, false }
-
-// Unread names the places that could not be read.
-func (h *Hooks) Unread() []item.Unread { return h.unread }
-
-// Turner returns what turns hooks: it refuses.
-func (h *Hooks) Turner(*machine.Draft) item.Turner { return refusal{} }
-
-type refusal struct{}
-
-func (refusal) Turn(it item.Item, _ item.State, _ time.Duration) error {
-	return fmt.Errorf("it is called by what stands in %s, which is never edited; change that by "+
-		"hand", it.File)
+func Read(r *machine.Root, finder *launch.Finder, daemon shown.Daemon) *Hooks {
+	only := shown.Only{Mechanism: Mechanism, Refusal: func(it item.Item) error {
+		return fmt.Errorf("it is called by what stands in %s, which is never edited; change that "+
+			"by hand", it.File)
+	}}
+	return &Hooks{Only: only, root: r, finder: finder, daemon: daemon}
 }
 
 // Survey returns what the hooks of all kinds call.
@@ -112,29 +88,14 @@ var programPath = []string{
 
 func (h *Hooks) list(folder string) []machine.Entry {
 	entries, err := h.root.ReadDir(folder)
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		h.unread = append(h.unread, machine.Unread(folder, err))
-	}
+	h.Skip(folder, err)
 	return entries[:min(most, len(entries))]
 }
 
 func (h *Hooks) read(p string) string {
 	text, err := h.root.ReadFile(p, maxText)
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		h.unread = append(h.unread, machine.Unread(p, err))
-	}
+	h.Skip(p, err)
 	return string(text)
-}
-
-// under has an item be off where the units that call it are not launched.
-func (h *Hooks) under(it *item.Item, units ...string) {
-	for _, unit := range units {
-		if chain, _, on := h.daemon(unit); on {
-			it.Because = append(slices.Clone(chain), it.Native)
-			return
-		}
-	}
-	it.State, it.Why = item.Off, strings.Join(units, " or ")+", which calls it, is not launched"
 }
 
 // scripts are the programs in a folder that a daemon calls.
@@ -147,7 +108,7 @@ func (h *Hooks) scripts(folder, fires string, units ...string) (all []item.Item)
 			continue
 		}
 		it := h.item(p, e.Name, []string{p}, fires)
-		h.under(&it, units...)
+		h.daemon.Under(&it, "calls", units...)
 		all = append(all, it)
 	}
 	return all
@@ -269,7 +230,7 @@ func (h *Hooks) jobs() (all []item.Item) {
 			}
 			at := time.Unix(minute*60, 0).UTC()
 			it := h.item(p, line, words, "on "+at.Format("2 Jan 2006, 15:04 UTC"))
-			h.under(&it, "atd.service")
+			h.daemon.Under(&it, "calls", "atd.service")
 			all = append(all, it)
 		}
 	}

@@ -1,9 +1,7 @@
 package loginscript
 
 import (
-	"errors"
 	"fmt"
-	"io/fs"
 	"maps"
 	"path"
 	"slices"
@@ -119,9 +117,7 @@ func (l *lists) match(pattern string) (all []string) {
 		return nil
 	}
 	entries, err := l.root.ReadDir(before)
-	if err != nil {
-		l.skip(before, err)
-	}
+	l.Skip(before, err)
 	for _, e := range entries {
 		p := path.Join(before, e.Name, rest)
 		if ok, err := path.Match(pattern, e.Name); ok && err == nil && !machine.Leftover(e.Name) &&
@@ -132,19 +128,13 @@ func (l *lists) match(pattern string) (all []string) {
 	return all
 }
 
-func (l *lists) skip(p string, err error) {
-	if !errors.Is(err, fs.ErrNotExist) {
-		l.unread = append(l.unread, machine.Unread(p, err))
-	}
-}
-
 // list adds what one file of a list launches. why says that it does not.
 func (l *lists) list(m desktop.Manager, read, p, owner, why string) {
 	text := ""
 	if read != "files" {
 		raw, err := l.root.ReadFile(p, maxText)
 		if err != nil {
-			l.skip(p, err)
+			l.Skip(p, err)
 			return
 		}
 		text = string(raw)
@@ -264,7 +254,7 @@ func (l *lists) include(
 		if text, err := l.root.ReadFile(file, maxText); err == nil {
 			read(file, string(text), add)
 		} else {
-			l.skip(file, err)
+			l.Skip(file, err)
 		}
 	}
 }

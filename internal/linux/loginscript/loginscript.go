@@ -7,19 +7,16 @@ package loginscript
 
 import (
 	"crypto/sha256"
-	"errors"
 	"fmt"
-	"io/fs"
 	"path"
 	"slices"
 	"strings"
-	"time"
 
-	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/linux/account"
 	"calmdawn/internal/linux/desktop"
 	"calmdawn/internal/linux/launch"
+	"calmdawn/internal/linux/shown"
 	"calmdawn/internal/machine"
 )
 
@@ -42,8 +39,8 @@ const Mechanism = "login script"
 
 // Scripts are the login scripts of a machine.
 type Scripts struct {
+	shown.Only
 	items    []item.Item
-	unread   []item.Unread
 	starters map[string]bool
 }
 
@@ -60,13 +57,15 @@ func Read(
 	sessions []desktop.Session,
 ) *Scripts {
 	s := &Scripts{starters: map[string]bool{}}
+	s.Mechanism, s.Refusal = Mechanism, func(it item.Item) error {
+		return fmt.Errorf("it stands in %s, which is never edited; change that by hand", it.File)
+	}
 	read := func(p, owner string) {
 		text, err := r.ReadFile(p, maxText)
 		if err == nil {
 			s.items = append(s.items, scan(finder, p, owner, string(text))...)
-		} else if !errors.Is(err, fs.ErrNotExist) {
-			s.unread = append(s.unread, machine.Unread(p, err))
 		}
+		s.Skip(p, err)
 	}
 	for _, p := range machineFiles {
 		read(p, "")
@@ -95,29 +94,8 @@ func Read(
 	return s
 }
 
-// Name is the mechanism that items carry.
-func (s *Scripts) Name() string { return Mechanism }
-
 // Survey returns what the scripts launch.
 func (s *Scripts) Survey() []item.Item { return s.items }
-
-// Unread names the places that could not be read.
-func (s *Scripts) Unread() []item.Unread { return s.unread }
-
-// Lookup knows no item that Survey does not list.
-func (s *Scripts) Lookup(string, item.Survey) (item.Item, bool) { return item.Item{}, false }
-
-// Key: a boot does not know what a shell launched.
-func (s *Scripts) Key(item.Item) (boot.Key, bool) { return boot.Key{}, false }
-
-// Plan returns a plan that refuses.
-func (s *Scripts) Turner(*machine.Draft) item.Turner { return refusal{} }
-
-type refusal struct{}
-
-func (refusal) Turn(it item.Item, _ item.State, _ time.Duration) error {
-	return fmt.Errorf("it stands in %s, which is never edited; change that by hand", it.File)
-}
 
 // scan finds the lines at the outermost level that end in a single "&".
 func scan(finder *launch.Finder, p, owner, text string) []item.Item {
