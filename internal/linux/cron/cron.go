@@ -50,7 +50,12 @@ type place struct {
 }
 
 // Read prepares the survey of a machine's crontabs.
-func Read(r *machine.Root, finder *launch.Finder, users []account.User, daemon shown.Daemon) *Tables {
+func Read(
+	r *machine.Root,
+	finder *launch.Finder,
+	users []account.User,
+	daemon shown.Daemon,
+) *Tables {
 	t := &Tables{
 		root:   r,
 		finder: finder,
