@@ -119,7 +119,8 @@ later.`,
 			}
 			if !v.best && len(args) != 1 {
 				return usage(
-					"apply takes the file of one proposal, which calmdawn propose FILE writes, or --best",
+					"apply takes the file of one proposal, which calmdawn propose FILE writes, "+
+						"or --best",
 				)
 			}
 			if err := checkGuard(&v.guard); err != nil {
