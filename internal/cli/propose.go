@@ -119,7 +119,7 @@ later.`,
 			}
 			if !v.best && len(args) != 1 {
 				return usage(
-					"apply takes the file of one proposal, which calmdawn propose FILE writes, "+
+					"apply takes the file of one proposal, which calmdawn propose FILE writes, " +
 						"or --best",
 				)
 			}
