@@ -13,6 +13,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"sync/atomic"
@@ -181,6 +182,18 @@ func (m *Machine) Shared(t testing.TB, name string) string {
 	data, err := os.ReadFile(filepath.Join(m.share, name))
 	check(t, err)
 	return string(data)
+}
+
+// Says returns the lines of the machine's log that hold a name, so that a test
+// that failed can tell why.
+func (m *Machine) Says(t testing.TB, name string) string {
+	t.Helper()
+	out, err := exec.Command("journalctl", "-D", filepath.Join(m.Dir, "var/log/journal"),
+		"-o", "short-precise", "--no-pager", "-g", regexp.QuoteMeta(name)).CombinedOutput()
+	if len(out) == 0 {
+		return fmt.Sprintf("the machine's log does not name %s: %v", name, err)
+	}
+	return string(out)
 }
 
 // Share puts a file into the folder that the machine sees as /share.
