@@ -15,6 +15,7 @@ import (
 	"strings"
 	"time"
 
+	"calmdawn/internal/demo"
 	"calmdawn/internal/say"
 
 	"github.com/spf13/cobra"
@@ -127,9 +128,12 @@ func Run(args []string, s Streams) int {
 
 // run also returns the signal that was held off while edits were made.
 func run(args []string, s Streams) (code int, caught os.Signal) {
-	a := &app{Streams: s, now: time.Now}
-	if s.Now != nil {
-		a.now = s.Now
+	a := &app{Streams: s}
+	a.now = func() time.Time {
+		if s.Now != nil {
+			return demo.Clock(a.dir, s.Now())
+		}
+		return demo.Clock(a.dir, time.Now())
 	}
 	root := a.command()
 	root.SetArgs(bareInsist(args))

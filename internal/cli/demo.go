@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -133,7 +134,8 @@ func (a *app) rebootCommand() *cobra.Command {
 		Long: `Reboot reads what the demo machine in DIR would launch from its files, or its
 registry, as they are now. It plays a boot through on two imagined processors,
 and writes it into the machine's log. It is a simulation, with noise as real
-boots have it, and it is labelled as one.`,
+boots have it, and it is labelled as one. A machine that was on today is
+restarted the next morning, and its clock goes with it.`,
 		Example: "  calmdawn demo reboot /tmp/meridian\n  calmdawn demo reboot /tmp/meridian " +
 			"--times 4",
 		Args: func(_ *cobra.Command, args []string) error {
@@ -155,7 +157,7 @@ boots have it, and it is labelled as one.`,
 	return cmd
 }
 
-// reboot restarts the demo machine now, or just after its last boot began.
+// reboot restarts the demo machine, once a morning.
 func (a *app) reboot(dir string, times int) error {
 	s := a.screen()
 	boots, till := demo.Boots, demo.IsTill(dir)
@@ -167,10 +169,7 @@ func (a *app) reboot(dir string, times int) error {
 		if err != nil {
 			return err
 		}
-		at := a.now()
-		if !at.After(last) {
-			at = last.Add(time.Second)
-		}
+		at := demo.NextBoot(last, demo.Clock(dir, a.now()))
 		if till {
 			usable, err := demo.RebootTill(dir, at, uint64(n+1))
 			if err != nil {
@@ -178,6 +177,9 @@ func (a *app) reboot(dir string, times int) error {
 			}
 			s.Line("The boot of %s, simulated: usable after %s.", say.Day(at),
 				render.Duration(usable))
+			if err := demo.SetClock(dir, at); err != nil {
+				return err
+			}
 			continue
 		}
 		b, err := demo.Reboot(dir, at, uint64(n+1))
@@ -185,7 +187,7 @@ func (a *app) reboot(dir string, times int) error {
 			return err
 		}
 		s.Line("The boot of %s, simulated: %s.", say.Day(at), say.Outcome(b))
-		if err := goodBoot(dir, at); err != nil {
+		if err := errors.Join(demo.SetClock(dir, at), goodBoot(dir, at)); err != nil {
 			return err
 		}
 	}

@@ -166,6 +166,15 @@ func factsOf(l *visit.Visit) func(item.Item) document.Facts {
 		f := document.Facts{Cost: l.Cost(it)}
 		f.Own, _ = l.OwnTime(it)
 		f.Present, f.Running = l.Present(it)
+		if other, ok := l.WorkOf(it); ok {
+			f.WorkOf = other.Native
+		}
+		if j, ok := l.Joint(it); ok {
+			f.Joint = &document.Joint{Seconds: j.Gain.Seconds(), With: []string{}}
+			for _, other := range j.With {
+				f.Joint.With = append(f.Joint.With, other.ID)
+			}
+		}
 		return f
 	}
 }

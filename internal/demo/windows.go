@@ -40,7 +40,7 @@ type maker struct {
 		Late, Host             bool
 		Needs                  []string
 	}
-	Runs  []struct{ Name, Run, List, User, Off string }
+	Runs  []struct{ Name, Says, Run, List, User, Off string }
 	Files []struct{ Name, Run, User string }
 	Apps  []struct {
 		Name, Task, Run, User string
@@ -311,7 +311,8 @@ func (d *disk) install(m maker) {
 		if r.List == "run32" {
 			view = `Wow6432Node\`
 		}
-		d.user(r.User).At(view + currentVersion + key).Set(str(r.Name, line(r.Run, r.Name)))
+		d.user(r.User).At(view + currentVersion + key).Set(
+			str(r.Name, line(r.Run, cmp.Or(r.Says, r.Name))))
 		d.approve(r.User, "Run"+strings.TrimPrefix(r.List, "run"), r.Name, r.Off)
 	}
 	for _, f := range m.Files {

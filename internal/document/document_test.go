@@ -67,6 +67,8 @@ func cost() forecast.Cost {
 		Memory:   boot.Bytes(1<<24, boot.Bus),
 		Seen:     4,
 		Of:       5,
+
+		AfterLogin: boot.Of(sec, boot.Recorder),
 	}
 }
 
@@ -76,6 +78,8 @@ func full(it item.Item) document.Facts {
 		Cost:    cost(),
 		Running: true,
 		Present: boot.Present{CPU: 0.25, Memory: 1 << 20},
+		Joint:   &document.Joint{Seconds: 2, With: []string{"service:a.service"}},
+		WorkOf:  "b.service",
 	}
 }
 

@@ -115,8 +115,10 @@ type Cost struct {
 	CPU      *Seconds       `json:"cpu,omitempty"`
 	DiskRead *Bytes         `json:"disk_read,omitempty"`
 	Memory   *Bytes         `json:"memory,omitempty"`
-	Seen     int            `json:"seen"`
-	Of       int            `json:"of"`
+	// AfterLogin is how long after the login it was launched.
+	AfterLogin *Seconds `json:"after_login,omitempty"`
+	Seen       int      `json:"seen"`
+	Of         int      `json:"of"`
 	// Simulated says that a simulator stands behind figures called measured.
 	Simulated bool `json:"simulated"`
 }
@@ -162,6 +164,9 @@ func newCost(c forecast.Cost) *Cost {
 	}
 	if c.CPU.Known {
 		d.CPU = &Seconds{c.CPU.Value.Seconds(), measured, c.CPU.From}
+	}
+	if c.AfterLogin.Known {
+		d.AfterLogin = &Seconds{c.AfterLogin.Value.Seconds(), measured, c.AfterLogin.From}
 	}
 	if c.DiskRead.Known {
 		d.DiskRead = &Bytes{c.DiskRead.Bytes, measured, c.DiskRead.From}

@@ -66,6 +66,15 @@ type Item struct {
 	Protected  string     `json:"protected,omitempty"`
 	Returns    string     `json:"returns,omitempty"`
 	RanLast    string     `json:"ran_last,omitempty"`
+	WithOthers *Joint     `json:"with_others,omitempty"`
+	WorkOf     string     `json:"work_of,omitempty"`
+}
+
+// Joint is what an item brings only once others are decided on: seconds beyond
+// what those bring, and their ids.
+type Joint struct {
+	Seconds float64  `json:"seconds"`
+	With    []string `json:"with"`
 }
 
 // OwnTime is an item's own time: seconds, and how it is known.
@@ -90,6 +99,8 @@ type Facts struct {
 	Cost    forecast.Cost
 	Running bool // the next one is known
 	Present boot.Present
+	Joint   *Joint // nil where there is none
+	WorkOf  string
 }
 
 // NewList makes the document of a survey: of the shown items, with how many
@@ -168,6 +179,8 @@ func newItem(it item.Item, facts Facts) Item {
 		Note:       it.Note,
 		Protected:  it.Protected,
 		Returns:    it.Returns,
+		WithOthers: facts.Joint,
+		WorkOf:     facts.WorkOf,
 	}
 	if own := facts.Own; own.Boots > 0 {
 		d.OwnTime = &OwnTime{

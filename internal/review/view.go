@@ -206,6 +206,9 @@ func cellsOf(v *visit.Visit, it item.Item) cells {
 	if wait.Text == say.NoneShown {
 		wait.Text = "none" // which the page explains
 	}
+	if wait.Text == say.WithOthers {
+		wait.Text = "joint"
+	}
 	return cells{
 		state:  render.Cell{Text: string(it.State), Tone: say.StateTone(it.State)},
 		grade:  say.GradeCell(v, it),

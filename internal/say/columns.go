@@ -120,7 +120,8 @@ type itemRow struct {
 var itemOrder = []string{
 	"id", "kind", "title", "state", "when", "fires", "owner", "maker", "package", "version",
 	"role", "advice", "reason", "grade", "wait (s)", "processor time (s)", "own time (s)",
-	"command", "file", "system", "note",
+	"command", "file", "system", "note", "disk read (bytes)", "memory (bytes)", "after login (s)",
+	"work of", "switched off", "processors now", "memory now (bytes)",
 }
 
 // itemFields are the columns of a list of items. What a command takes is never
@@ -154,12 +155,6 @@ func itemFields(numbered bool, bar func(itemRow) render.Cell) []field[itemRow] {
 		},
 		text("kind", func(it item.Item) string { return string(it.Kind) }),
 		{
-			Column: render.Column{Title: "GRADE", Keep: 24},
-			cell:   func(it itemRow) render.Cell { return GradeCell(it.of, it.Item) },
-			head:   "grade",
-			text:   func(it itemRow) string { return string(it.of.Cost(it.Item).Grade) },
-		},
-		{
 			Column: render.Column{Title: "WAIT", Right: true, Keep: 30},
 			cell:   func(it itemRow) render.Cell { return WaitCell(it.of, it.Item) },
 			head:   "wait (s)",
@@ -178,16 +173,26 @@ func itemFields(numbered bool, bar func(itemRow) render.Cell) []field[itemRow] {
 			number: func(it itemRow) string { return figureInSeconds(it.of.Cost(it.Item).CPU) },
 		},
 		{
+			Column: render.Column{Title: "GRADE", Keep: 26},
+			cell:   func(it itemRow) render.Cell { return GradeCell(it.of, it.Item) },
+			head:   "grade",
+			text:   func(it itemRow) string { return string(it.of.Cost(it.Item).Grade) },
+		},
+		{
 			Column: render.Column{Title: "DISK", Right: true, Keep: 6},
 			cell: func(it itemRow) render.Cell {
 				return amountCell(it.Item, it.of.Cost(it.Item).DiskRead)
 			},
+			head:   "disk read (bytes)",
+			number: func(it itemRow) string { return inBytes(it.of.Cost(it.Item).DiskRead) },
 		},
 		{
 			Column: render.Column{Title: "MEMORY", Right: true, Keep: 5},
 			cell: func(it itemRow) render.Cell {
 				return amountCell(it.Item, it.of.Cost(it.Item).Memory)
 			},
+			head:   "memory (bytes)",
+			number: func(it itemRow) string { return inBytes(it.of.Cost(it.Item).Memory) },
 		},
 		{
 			Column: render.Column{Title: "OWN TIME", Right: true, Keep: 2},
@@ -215,9 +220,14 @@ func itemFields(numbered bool, bar func(itemRow) render.Cell) []field[itemRow] {
 				}
 				return render.C("+" + render.Seconds(c.AfterLogin.Value))
 			},
+			head: "after login (s)",
+			number: func(it itemRow) string {
+				return figureInSeconds(it.of.Cost(it.Item).AfterLogin)
+			},
 		},
 		{
 			Column: render.Column{Title: "WORK OF", Keep: 6},
+			head:   "work of",
 			text: func(it itemRow) string {
 				other, _ := it.of.WorkOf(it.Item)
 				return other.Native
@@ -232,6 +242,13 @@ func itemFields(numbered bool, bar func(itemRow) render.Cell) []field[itemRow] {
 				}
 				return render.C(fmt.Sprintf("%.1f %%", 100*p.CPU))
 			},
+			head: "processors now",
+			number: func(it itemRow) string {
+				if p, ok := it.of.Present(it.Item); ok {
+					return fmt.Sprintf("%.3f", p.CPU)
+				}
+				return ""
+			},
 		},
 		{
 			Column: render.Column{Title: "MEMORY NOW", Right: true, Keep: 28},
@@ -241,6 +258,13 @@ func itemFields(numbered bool, bar func(itemRow) render.Cell) []field[itemRow] {
 					return render.Cell{}
 				}
 				return render.C(render.Bytes(p.Memory))
+			},
+			head: "memory now (bytes)",
+			number: func(it itemRow) string {
+				if p, ok := it.of.Present(it.Item); ok {
+					return fmt.Sprint(p.Memory)
+				}
+				return ""
 			},
 		},
 		{
@@ -290,6 +314,8 @@ func itemFields(numbered bool, bar func(itemRow) render.Cell) []field[itemRow] {
 			cell: func(it itemRow) render.Cell {
 				return render.Cell{Text: offSince(it.of, it.Item), Tone: render.Dim}
 			},
+			head: "switched off",
+			text: func(it itemRow) string { return offSince(it.of, it.Item) },
 		},
 		{
 			Column: render.Column{Title: "NOTE", Keep: 11, Flex: 12},

@@ -17,6 +17,9 @@ import (
 // NoneShown stands in columns where a saving is none that counts.
 const NoneShown = "none shown"
 
+// WithOthers stands there where it counts once others are decided on too.
+const WithOthers = "with others"
+
 // gradeOf is the grade of an item that is launched.
 func gradeOf(l *visit.Visit, it item.Item) forecast.Grade {
 	return cmp.Or(l.Cost(it).Grade, forecast.Unknown)
@@ -48,7 +51,11 @@ func notForecast(it item.Item, c forecast.Cost) bool {
 
 // WaitCell is how much sooner the boot would be ready without an item.
 func WaitCell(l *visit.Visit, it item.Item) render.Cell {
-	switch c := l.Cost(it); {
+	c := l.Cost(it)
+	if _, ok := l.Joint(it); ok {
+		return render.Cell{Text: WithOthers, Tone: render.Dim}
+	}
+	switch {
 	case !it.State.Launched() || !c.Replayed || notForecast(it, c):
 		return render.Cell{}
 	case !c.Wait.Lead().Shows:
@@ -116,6 +123,13 @@ func costNotes(s Page, l *visit.Visit) {
 	s.Wrap(0, "Wait: how much sooner "+what+" without the item, %s.%s Waits "+
 		"overlap: what several save together is not their sum; %s tells it.", how, setUpNow(l),
 		s.Call("forecast ITEM..."))
+	if best := l.Best(); slices.ContainsFunc(best.Items, func(it item.Item) bool {
+		_, ok := l.Joint(it)
+		return ok
+	}) {
+		s.Wrap(0, "With others: alone, that item brings nothing that shows; it does once others "+
+			"of %s are decided on.", s.Call("forecast --best"))
+	}
 }
 
 // Unfitness says why nothing can be forecast.
@@ -148,16 +162,6 @@ func showCost(s Page, l *visit.Visit, it item.Item) {
 		s.Field("Cost", "unknown: "+s.unmeasured(l, it))
 		return
 	}
-	ran := fmt.Sprintf("it ran in %d of the last %s", c.Seen, Count(c.Of, "boot", "boots"))
-	if c.Logins > 0 && it.When == item.AtLogin {
-		ran = fmt.Sprintf("it ran in %d of %s on record", c.Seen,
-			Count(c.Logins, "login", "logins"))
-	}
-	s.Field("Grade", fmt.Sprintf("%s; %s", c.Grade, ran))
-	if c.AfterLogin.Known {
-		s.Field("Launched", fmt.Sprintf("%s after the login, the median",
-			render.Duration(c.AfterLogin.Value)))
-	}
 	showWait(s, l, it)
 	if c.Replayed && c.Wait.Lead().Shows && l.MayTurn(it, item.Delayed) == nil {
 		s.Field("Delayed", "past when one could work it would bring as much; its work would then "+
@@ -180,12 +184,26 @@ func showCost(s Page, l *visit.Visit, it item.Item) {
 		s.Field("Memory", fmt.Sprintf("%s %s, %s", render.Bytes(c.Memory.Bytes), of,
 			howKnown(l, c.Memory.From)))
 	}
+	ran := fmt.Sprintf("it ran in %d of the last %s", c.Seen, Count(c.Of, "boot", "boots"))
+	if c.Logins > 0 && it.When == item.AtLogin {
+		ran = fmt.Sprintf("it ran in %d of %s on record", c.Seen,
+			Count(c.Logins, "login", "logins"))
+	}
+	s.Field("Grade", fmt.Sprintf("%s; %s", c.Grade, ran))
+	if c.AfterLogin.Known {
+		s.Field("Launched", fmt.Sprintf("%s after the login, the median",
+			render.Duration(c.AfterLogin.Value)))
+	}
 }
 
 // showWait says how much sooner one could work, or the machine be ready,
 // without an item.
 func showWait(s Page, l *visit.Visit, it item.Item) {
 	c := l.Cost(it)
+	if j, ok := l.Joint(it); ok {
+		s.Field("Wait", s.joint(j))
+		return
+	}
 	switch {
 	case !c.Replayed && len(l.Replays) == 0:
 		s.Field("Wait", "unknown, since "+Unfitness(l))
@@ -208,6 +226,21 @@ func showWait(s Page, l *visit.Visit, it item.Item) {
 		}
 		s.Field("", s.evidence(l, it))
 	}
+}
+
+// joint says what an item brings that brings nothing alone.
+func (calls Calls) joint(j visit.Joint) string {
+	how := calls.Call("forecast --best") + " has them all"
+	if len(j.With) == 0 {
+		return fmt.Sprintf("no effect shown alone; it is one of several that bring something "+
+			"together: %s", how)
+	}
+	with := render.Clean(j.With[0].Title)
+	if n := len(j.With) - 1; n > 0 {
+		with += fmt.Sprintf(" and %d more", n)
+	}
+	return fmt.Sprintf("no effect shown alone; with %s decided on too, it brings %s: %s", with,
+		render.Duration(j.Gain), how)
 }
 
 // unmeasured says why nothing is known of what an item costs.

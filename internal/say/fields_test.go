@@ -43,7 +43,11 @@ func TestFilesSayWhatDocumentsSay(t *testing.T) {
 			"processor time (s)": "cost.cpu.seconds",
 			"own time (s)":       "own_time.median",
 			"grade":              "cost.grade",
-		}, "note")
+			"disk read (bytes)":  "cost.disk_read.bytes",
+			"memory (bytes)":     "cost.memory.bytes",
+			"after login (s)":    "cost.after_login.seconds",
+			"work of":            "work_of",
+		}, "note", "switched off", "work of", "processors now", "memory now (bytes)")
 	phases := map[string]string{}
 	for _, name := range []string{"firmware", "loader", "kernel", "initrd", "userspace"} {
 		phases[name+" (s)"] = "phases." + name

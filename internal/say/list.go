@@ -319,6 +319,19 @@ func showFolded(s Page, l *visit.Visit, of Listing) {
 	}
 }
 
+// sharedTitles are the titles that things of several makers have.
+func sharedTitles(items []item.Item) map[string]bool {
+	makers, shared := map[string]string{}, map[string]bool{}
+	for _, it := range items {
+		maker, known := makers[it.Title]
+		if known && maker != it.Maker {
+			shared[it.Title] = true
+		}
+		makers[it.Title] = it.Maker
+	}
+	return shared
+}
+
 // itemTable shows items, in groups where that is wanted.
 func itemTable(s Page, l *visit.Visit, of Listing) {
 	longest := time.Duration(0)
@@ -329,6 +342,7 @@ func itemTable(s Page, l *visit.Visit, of Listing) {
 		return waitBar(s, l, it.Item, longest)
 	}))
 	title := slices.IndexFunc(fields, func(f field[itemRow]) bool { return f.Title == "TITLE" })
+	shared := sharedTitles(of.Shown)
 	var rows [][]render.Cell
 	for n, it := range of.Shown {
 		order, grouped := Orders[of.Group]
@@ -348,7 +362,11 @@ func itemTable(s Page, l *visit.Visit, of Listing) {
 		if of.Numbered {
 			row.number = n + 1
 		}
-		rows = append(rows, rowOf(fields, row))
+		cells := rowOf(fields, row)
+		if shared[it.Title] && it.Maker != "" {
+			cells[title].Text += " (" + render.Clean(it.Maker) + ")"
+		}
+		rows = append(rows, cells)
 	}
 	titles := s.Table(columnsOf(fields), rows)
 	if of.Now && !slices.ContainsFunc(of.Shown, func(it item.Item) bool {

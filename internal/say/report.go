@@ -336,6 +336,9 @@ func (t *Report) tellLeft(add func(render.Section)) {
 				saves = render.Seconds(lead.Saving.Median)
 			}
 		}
+		if j, ok := t.Visit.Joint(it); ok {
+			saves = render.Seconds(j.Gain) + " " + WithOthers
+		}
 		sheet.Rows = append(sheet.Rows,
 			render.Texts(it.Title, it.Role, string(it.Advice), t.whyLeft(it), saves))
 	}

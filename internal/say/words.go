@@ -145,6 +145,14 @@ func InWords(changes []change.Change) string {
 // inSeconds is a time as a number for programs, in seconds.
 func inSeconds(d time.Duration) string { return fmt.Sprintf("%.3f", d.Seconds()) }
 
+// inBytes is an amount for programs; empty where it is not known.
+func inBytes(a boot.Amount) string {
+	if !a.Known {
+		return ""
+	}
+	return fmt.Sprint(a.Bytes)
+}
+
 // figureInSeconds is a figure for programs; empty where it is not known.
 func figureInSeconds(f boot.Figure) string {
 	if !f.Known {

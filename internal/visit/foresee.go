@@ -69,9 +69,36 @@ type Best struct {
 // Felt reports whether leaving items out shows an effect.
 func (b Best) Felt() bool { return len(b.Items) > 0 && b.All.Lead().Shows }
 
-// Best finds them. It takes [Visit.ReadBoots], and boots that can be replayed;
-// else it finds none.
-func (v *Visit) Best() Best { return v.bestOf(v.Dispensable()) }
+// Best finds them, once. It takes [Visit.ReadBoots], and boots that can be
+// replayed; else it finds none. Several goroutines may call it.
+func (v *Visit) Best() Best {
+	if v.ratings == nil {
+		return Best{}
+	}
+	v.ratings.findBest.Do(func() { v.ratings.best = v.bestOf(v.Dispensable()) })
+	return v.ratings.best
+}
+
+// A Joint is what an item brings only once others are decided on.
+type Joint struct {
+	Gain time.Duration // beyond what those bring
+	With []item.Item   // those that stand before it in [Visit.Best]
+}
+
+// Joint tells that of an item which shows no effect alone; false where others
+// do not help either.
+func (v *Visit) Joint(it item.Item) (j Joint, ok bool) {
+	if !undecided(it) || v.Cost(it).Wait.Lead().Shows {
+		return Joint{}, false
+	}
+	best := v.Best()
+	for n, chosen := range best.Items {
+		if chosen.ID == it.ID && best.Felt() && best.Steps[n].Gain > 0 {
+			return Joint{best.Steps[n].Gain, best.Items[:n]}, n > 0 || len(best.Items) > 1
+		}
+	}
+	return Joint{}, false
+}
 
 // bestOf finds them among candidates.
 func (v *Visit) bestOf(candidates []item.Item) Best {

@@ -17,6 +17,9 @@ type ratings struct {
 
 	mu    sync.Mutex
 	costs map[string]forecast.Cost // by item id; the zero value where nothing is known
+
+	findBest sync.Once
+	best     Best
 }
 
 // Cost is what an item costs the boots that were read; the zero value where

@@ -360,13 +360,13 @@ func (r Rule) fits(it *item.Item, kind strength, w texts) string {
 	case byPhrase:
 		return phrase("title", w.titleLine)
 	case byDescription:
-		return phrase("description of its package", w.summaryLine)
+		return phrase("description", w.summaryLine)
 	case byTitleWord:
 		return word("title", w.title)
 	case byProgramWord:
 		return word("program", w.program)
 	}
-	return word("description of its package", w.summary)
+	return word("description", w.summary)
 }
 
 // matches reports whether a value is like a pattern, in which * stands for any

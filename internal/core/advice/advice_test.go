@@ -247,6 +247,42 @@ func TestSiblingsVouch(t *testing.T) {
 	}
 }
 
+// TestOneProgramOneAdvice: what starts the same program of a package is advised
+// alike, unless words say more of one of them.
+func TestOneProgramOneAdvice(t *testing.T) {
+	rules, err := Load(nil, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, c := range map[string]struct {
+		title, pkg, program string
+		others              string // another one's title
+		want                item.Advice
+		role                string
+	}{
+		"the same":        {"Desk", "desk", "/usr/bin/desk", "Desk sync", item.CanWait, "sync"},
+		"another program": {"Desk check", "desk", "/usr/bin/gate", "Desk sync", item.LookUp, ""},
+		"another package": {"Desk check", "gate", "/usr/bin/desk", "Desk sync", item.LookUp, ""},
+		"no package":      {"Desk check", "", "/bin/sh", "Desk sync", item.LookUp, ""},
+		"one that may go": {"Desk check", "desk", "/usr/bin/desk", "Desk offers", item.LookUp, ""},
+		"it tells by itself": {
+			"Desk offers", "desk", "/usr/bin/desk", "Desk sync", item.CanGo, "vendor helper",
+		},
+	} {
+		all := []item.Item{
+			{ID: "a", Title: c.title, Package: c.pkg, Program: c.program, State: item.On},
+			{ID: "b", Title: c.others, Package: "desk", Program: "/usr/bin/desk", State: item.On},
+		}
+		for i := range all {
+			rules.Judge(&all[i], nil)
+		}
+		rules.Vouch(all)
+		if it := all[0]; it.Advice != c.want || it.Role != c.role || it.Protected != "" {
+			t.Errorf("%s: %q, role %q (%s)", name, it.Advice, it.Role, it.Reason)
+		}
+	}
+}
+
 // TestUpdates: what brings the operating system up to date is never advised
 // away, whatever it is called. What others look for their own versions with is.
 func TestUpdates(t *testing.T) {
