@@ -129,12 +129,10 @@ func Run(args []string, s Streams) int {
 // run also returns the signal that was held off while edits were made.
 func run(args []string, s Streams) (code int, caught os.Signal) {
 	a := &app{Streams: s}
-	a.now = func() time.Time {
-		if s.Now != nil {
-			return demo.Clock(a.dir, s.Now())
-		}
-		return demo.Clock(a.dir, time.Now())
+	if a.Now == nil {
+		a.Now = time.Now
 	}
+	a.now = func() time.Time { return demo.Clock(a.dir, a.Now()) }
 	root := a.command()
 	root.SetArgs(bareInsist(args))
 	root.SetIn(s.In)

@@ -169,7 +169,7 @@ func (a *app) reboot(dir string, times int) error {
 		if err != nil {
 			return err
 		}
-		at := demo.NextBoot(last, demo.Clock(dir, a.now()))
+		at := demo.NextBoot(last, demo.Clock(dir, a.Now()))
 		if till {
 			usable, err := demo.RebootTill(dir, at, uint64(n+1))
 			if err != nil {
@@ -177,7 +177,7 @@ func (a *app) reboot(dir string, times int) error {
 			}
 			s.Line("The boot of %s, simulated: usable after %s.", say.Day(at),
 				render.Duration(usable))
-			if err := demo.SetClock(dir, at); err != nil {
+			if err := demo.SetClock(dir, at, a.Now()); err != nil {
 				return err
 			}
 			continue
@@ -187,7 +187,7 @@ func (a *app) reboot(dir string, times int) error {
 			return err
 		}
 		s.Line("The boot of %s, simulated: %s.", say.Day(at), say.Outcome(b))
-		if err := errors.Join(demo.SetClock(dir, at), goodBoot(dir, at)); err != nil {
+		if err := errors.Join(demo.SetClock(dir, at, a.Now()), goodBoot(dir, at)); err != nil {
 			return err
 		}
 	}

@@ -579,7 +579,7 @@ func TestComingBack(t *testing.T) {
 	expect("demo reboot "+dir+" --times 4", 0)
 	expect(on+"guard", 0, "No boot guard is on")
 	expect(on+"compare", 0, "since the proposal (changes 1 and 2)")
-	expect(on+"trial", 0, "None is due", "14 days left", "trial keep 2")
+	expect(on+"trial", 0, "None is due", "11 days left", "trial keep 2")
 	expect(on+"trial keep 1", 2, "is not on trial")
 	expect(on+"trial until 1d 1", 0, "is on trial until")
 	expect(on+"trial keep 2", 0, "stays")

@@ -6,8 +6,8 @@ import (
 	"time"
 )
 
-// clockFile stands in a demo machine that was restarted. Its modification time
-// is what the machine's clock showed then.
+// clockFile stands in a demo machine that was restarted. It holds by how much
+// the machine's clock is ahead of the computer's, as [time.Duration] writes it.
 const clockFile = ".demo-clock"
 
 // Clock is what the clock of the machine in dir shows, where this computer's
@@ -18,12 +18,20 @@ func Clock(dir string, now time.Time) time.Time {
 		return now
 	}
 	// Most machines have no such file: nothing else of theirs is opened then.
-	info, err := os.Lstat(filepath.Join(dir, clockFile))
-	if err != nil || !info.Mode().IsRegular() || !info.ModTime().After(now) ||
-		!Is(dir) && !IsTill(dir) {
+	file := filepath.Join(dir, clockFile)
+	info, err := os.Lstat(file)
+	if err != nil || !info.Mode().IsRegular() || info.Size() > 40 || !Is(dir) && !IsTill(dir) {
 		return now
 	}
-	return info.ModTime()
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return now
+	}
+	ahead, err := time.ParseDuration(string(text))
+	if err != nil || ahead < 0 {
+		return now
+	}
+	return now.Add(ahead)
 }
 
 // NextBoot is when a demo machine is restarted, whose last boot began at last:
@@ -37,12 +45,10 @@ func NextBoot(last, now time.Time) time.Time {
 }
 
 // SetClock has the clock of the demo machine in dir go on behind a boot that
-// began at the given instant. It puts a file of its own into dir.
-func SetClock(dir string, began time.Time) error {
+// began at the given instant, where this computer's shows now. It puts a file
+// of its own into dir.
+func SetClock(dir string, began, now time.Time) error {
 	const later = 30 * time.Minute
-	file := filepath.Join(dir, clockFile)
-	if err := os.WriteFile(file, nil, 0o644); err != nil {
-		return err
-	}
-	return os.Chtimes(file, time.Time{}, began.Add(later))
+	ahead := max(0, began.Add(later).Sub(now))
+	return os.WriteFile(filepath.Join(dir, clockFile), []byte(ahead.String()), 0o644)
 }

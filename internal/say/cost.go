@@ -128,7 +128,7 @@ func costNotes(s Page, l *visit.Visit) {
 		return ok
 	}) {
 		s.Wrap(0, "With others: alone, that item brings nothing that shows; it does once others "+
-			"of %s are decided on.", s.Call("forecast --best"))
+			"are decided on. All of them: %s", s.Call("forecast --best"))
 	}
 }
 
@@ -230,7 +230,7 @@ func showWait(s Page, l *visit.Visit, it item.Item) {
 
 // joint says what an item brings that brings nothing alone.
 func (calls Calls) joint(j visit.Joint) string {
-	how := calls.Call("forecast --best") + " has them all"
+	how := calls.Call("forecast --best")
 	if len(j.With) == 0 {
 		return fmt.Sprintf("no effect shown alone; it is one of several that bring something "+
 			"together: %s", how)

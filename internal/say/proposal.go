@@ -2,6 +2,7 @@ package say
 
 import (
 	"fmt"
+	"strings"
 	"time"
 
 	"calmdawn/internal/core/change"
@@ -13,21 +14,24 @@ import (
 
 // together is what is forecast for all that a proposal switches off or delays.
 func together(l *visit.Visit, p proposal.Proposal) *change.Forecast {
-	var items []item.Item
-	for _, d := range p.Decide {
-		if it, ok := l.Lookup(d.ID); ok && d.Do != proposal.Keep {
-			items = append(items, it)
-		}
-	}
-	return l.ForecastOf(items, 0)
+	all, _ := l.Resolve(p, false)
+	return l.ForecastOfAll(all)
 }
 
 // Proposed writes down what is proposed for a machine.
 func Proposed(l *visit.Visit, now time.Time) proposal.Proposal {
 	p := proposal.Proposal{Machine: l.Host, Made: now}
-	for _, one := range l.Propose() {
+	proposed, left := l.Propose()
+	for _, out := range left {
+		out.Why = "they are " + out.Why
+		for i, id := range out.IDs {
+			out.IDs[i] = render.Clean(id)
+		}
+		p.Left = append(p.Left, out)
+	}
+	for _, one := range proposed {
 		d := DecisionOf(l, one.Item)
-		d.Do = one.Do
+		d.Do, d.By = one.Do, one.By
 		if one.Stays != nil {
 			d.Why += "; it stays, since it cannot be switched off: " +
 				render.Clean(one.Stays.Error())
@@ -53,6 +57,10 @@ func DecisionOf(l *visit.Visit, it item.Item) proposal.Decision {
 				render.Duration(lead.Saving.Median), span(lead.Saving))
 		}
 	}
+	if j, ok := l.Joint(it); ok {
+		d.Forecast = fmt.Sprintf("forecast: %s sooner, once others are decided on too",
+			render.Duration(j.Gain))
+	}
 	return d
 }
 
@@ -68,6 +76,14 @@ func ShowProposed(s Page, l *visit.Visit, p proposal.Proposal, file string) {
 		n[proposal.Disable], n[proposal.Delay], n[proposal.Keep])
 	if f := together(l, p); f != nil {
 		s.Wrap(2, "%s%s%s", ForecastLine(*f), OfSimulated(l), setUpNow(l))
+	}
+	var parts []string
+	for _, out := range p.Left {
+		parts = append(parts, fmt.Sprintf("%d %s", len(out.IDs), strings.TrimPrefix(out.Why,
+			"they are ")))
+	}
+	if len(parts) > 0 {
+		s.Wrap(2, "  Left out: %s. The file names them at its end.", strings.Join(parts, ", "))
 	}
 	s.Line("Next: edit it, then %s", s.Call("apply "+ShellWord(file)))
 }

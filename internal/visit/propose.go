@@ -16,30 +16,75 @@ import (
 type Proposed struct {
 	item.Item
 	Do    string // [proposal.Disable], [proposal.Delay] or [proposal.Keep]
+	By    string // of a delay, for how long
 	Stays error  // why it is kept although by advice it could go or wait
 }
 
 // Propose puts decisions in order: those that bring most together first, then
-// what else can go or wait, then what is to be looked up. It takes
+// what else can go, is to be cleaned up or can wait, then what is to be looked
+// up. It tells besides why each other item is not among them. It takes
 // [Visit.ReadBoots].
-func (v *Visit) Propose() []Proposed {
+func (v *Visit) Propose() (proposed []Proposed, left []proposal.Left) {
 	order := v.Best().Items
+	in := map[string]bool{}
+	for _, it := range order {
+		in[it.ID] = true
+	}
 	all := slices.Clone(v.Items)
 	v.SortByCost(all)
-	for _, advice := range []item.Advice{item.CanGo, item.CanWait, item.LookUp} {
+	for _, advice := range []item.Advice{
+		item.CanGo,
+		item.CleanUp,
+		item.CanWait,
+		item.LookUp,
+	} {
 		for _, it := range all {
-			known := slices.ContainsFunc(order, func(o item.Item) bool { return o.ID == it.ID })
-			if !known && it.Advice == advice && undecided(it) && it.Protected == "" &&
-				(advice != item.LookUp || !it.System) {
-				order = append(order, it)
+			if !in[it.ID] && it.Advice == advice && v.leftOut(it) == "" {
+				order, in[it.ID] = append(order, it), true
 			}
 		}
 	}
-	var proposed []Proposed
+	by := ByText(v.PastUsable())
 	for _, it := range order {
-		proposed = append(proposed, v.propose(it))
+		p := v.propose(it)
+		if p.Do == proposal.Delay {
+			p.By = by
+		}
+		proposed = append(proposed, p)
 	}
-	return proposed
+	at := map[string]int{}
+	for _, it := range v.Items {
+		why := v.leftOut(it)
+		if in[it.ID] || why == "" {
+			continue
+		}
+		n, known := at[why]
+		if !known {
+			n, at[why] = len(left), len(left)
+			left = append(left, proposal.Left{Why: why})
+		}
+		left[n].IDs = append(left[n].IDs, it.ID)
+	}
+	return proposed, left
+}
+
+// leftOut says why a proposal has no line for an item, as what it is; empty
+// where it has one.
+func (v *Visit) leftOut(it item.Item) string {
+	_, decided := v.LastChange(it.ID)
+	switch {
+	case !it.State.Launched():
+		return "off already"
+	case it.Protected != "":
+		return "protected"
+	case it.State == item.Delayed && (decided || it.Advice != item.CanGo):
+		return "delayed already"
+	case it.Advice == item.Keep:
+		return "to be kept, by advice"
+	case it.Advice == item.LookUp && it.System:
+		return "parts of the operating system to be looked up"
+	}
+	return ""
 }
 
 // propose is what is proposed for an item: what its advice says, where that can
@@ -47,7 +92,7 @@ func (v *Visit) Propose() []Proposed {
 func (v *Visit) propose(it item.Item) Proposed {
 	p := Proposed{Item: it, Do: proposal.Keep}
 	switch it.Advice {
-	case item.CanGo:
+	case item.CanGo, item.CleanUp:
 		p.Do, p.Stays = proposal.Disable, v.MayTurn(it, item.Off)
 	case item.CanWait:
 		p.Do = proposal.Delay // else it would not be advised

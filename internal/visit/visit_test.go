@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"calmdawn/internal/core/item"
+	"calmdawn/internal/core/proposal"
 	"calmdawn/internal/demo"
 	"calmdawn/internal/notebook"
 	"calmdawn/internal/visit"
@@ -148,7 +149,7 @@ func TestNothingIsRatedUnasked(t *testing.T) {
 	if !wait.Shows || wait.Saving.Median <= 0 {
 		t.Errorf("it costs %+v", wait)
 	}
-	proposed := v.Propose()
+	proposed, left := v.Propose()
 	seen := map[string]bool{}
 	for _, one := range proposed {
 		if seen[one.ID] || one.Protected != "" || one.Do == "" {
@@ -158,6 +159,25 @@ func TestNothingIsRatedUnasked(t *testing.T) {
 	}
 	if !seen[star.ID] {
 		t.Error("the star index is not proposed")
+	}
+	// what is not among them is told, and so is what is to be cleaned up
+	for _, out := range left {
+		for _, id := range out.IDs {
+			if seen[id] || out.Why == "" {
+				t.Errorf("%s stands in the proposal, and is left out: %s", id, out.Why)
+			}
+			seen[id] = true
+		}
+	}
+	for _, it := range v.Items {
+		if !seen[it.ID] {
+			t.Errorf("nothing is said of %s, which is %s: %s", it.ID, it.State, it.Advice)
+		}
+	}
+	if !slices.ContainsFunc(proposed, func(p visit.Proposed) bool {
+		return p.Advice == item.CleanUp && p.Do == proposal.Disable
+	}) {
+		t.Error("nothing that is broken is proposed to go")
 	}
 }
 

@@ -32,6 +32,14 @@ type Proposal struct {
 	Machine string     `toml:"machine"` // whose items they are
 	Made    time.Time  `toml:"made"`
 	Decide  []Decision `toml:"decide"`
+
+	Left []Left `toml:"-"` // stands in the file as a remark
+}
+
+// A Left is items that a proposal has no decision on.
+type Left struct {
+	Why string // what they are: "off already"
+	IDs []string
 }
 
 // A Decision is one line of a proposal, with what is known for it.
@@ -86,6 +94,12 @@ func Write(p Proposal) ([]byte, error) {
 			}
 		}
 		b.Write(text)
+	}
+	for _, l := range p.Left {
+		fmt.Fprintf(&b, "\n# Left out, since %s (%d):\n", l.Why, len(l.IDs))
+		for _, id := range l.IDs {
+			b.WriteString("#   " + id + "\n")
+		}
 	}
 	return []byte(b.String()), nil
 }
