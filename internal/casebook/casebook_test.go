@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -233,13 +234,40 @@ func TestAnOlderFormatIsReadAndBroughtUpToDate(t *testing.T) {
 				all, err1 := b.Changes()
 				_, err2 := b.Guard()
 				_, err3 := b.Boots(0)
-				if err := errors.Join(err1, err2, err3); err != nil || len(all) != 1 ||
+				_, err4 := b.Surveys()
+				if err := errors.Join(err1, err2, err3, err4); err != nil || len(all) != 1 ||
 					all[0].MadeBy != "teo" || len(all[0].Edits) != 1 {
 					t.Errorf("%+v %v", all, err)
 				}
 				must(t, b.Close())
 			}
 		})
+	}
+}
+
+// TestAJobHasOneSurvey keeps surveys with changes, and by hand between them.
+func TestAJobHasOneSurvey(t *testing.T) {
+	_, r := newMachine(t)
+	b, err := Write(r, Inside)
+	must(t, err)
+	defer b.Close()
+	day := time.Date(2026, 11, 25, 9, 0, 0, 0, time.UTC)
+	must(t, b.AddSurveyWith(1, day, []byte("a")))
+	must(t, b.AddSurveyWith(2, day.Add(time.Hour), []byte("b")))
+	_, err = b.AddSurvey(day.Add(2*time.Hour), []byte("c"))
+	must(t, err)
+	must(t, b.AddSurveyWith(3, day.Add(3*time.Hour), []byte("d")))
+	must(t, b.AddSurveyWith(4, day.Add(30*time.Hour), []byte("e")))
+	all, err := b.Surveys()
+	must(t, err)
+	var got []string
+	for _, k := range all {
+		whole, _, err := b.Survey(k.Number)
+		must(t, err)
+		got = append(got, fmt.Sprintf("%d %d %s", k.Number, k.Change, whole.Document))
+	}
+	if want := []string{"1 2 b", "2 0 c", "3 3 d", "4 4 e"}; !slices.Equal(got, want) {
+		t.Errorf("%q; want %q", got, want)
 	}
 }
 

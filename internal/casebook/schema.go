@@ -87,6 +87,8 @@ var migrations = []string{
 		data BLOB NOT NULL,
 		PRIMARY KEY(change, path, place)
 	) STRICT;`,
+	// with which change a survey was kept; 0 for one that somebody asked for
+	`ALTER TABLE surveys ADD COLUMN with_change INTEGER NOT NULL DEFAULT 0`,
 }
 
 // migrate brings the tables up to date and binds a new casebook to the machine,

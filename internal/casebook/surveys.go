@@ -11,6 +11,8 @@ type Kept struct {
 	Number   int64
 	TakenAt  time.Time
 	Document []byte // as AddSurvey was given it
+	// Change is the one after which it was kept; 0 where somebody asked for it.
+	Change int64
 }
 
 // maxSurvey bounds a kept survey: a casebook may be a stranger's.
@@ -33,9 +35,13 @@ func (b *Book) Survey(number int64) (Kept, bool, error) {
 	return k, err == nil, err
 }
 
-// Surveys lists the numbers and instants of the kept surveys, oldest first.
+// Surveys lists the kept surveys without their documents, oldest first.
 func (b *Book) Surveys() ([]Kept, error) {
-	rows, err := b.query("SELECT id, taken_at FROM surveys ORDER BY id")
+	change := "with_change"
+	if b.format < 8 { // it is only read, and stays as it is
+		change = "0"
+	}
+	rows, err := b.query("SELECT id, taken_at, " + change + " FROM surveys ORDER BY id")
 	if err != nil {
 		return nil, err
 	}
@@ -44,7 +50,7 @@ func (b *Book) Surveys() ([]Kept, error) {
 	for rows.Next() {
 		var k Kept
 		var at string
-		if err := rows.Scan(&k.Number, &at); err != nil {
+		if err := rows.Scan(&k.Number, &at, &k.Change); err != nil {
 			return nil, err
 		}
 		if k.TakenAt, err = time.Parse(time.RFC3339Nano, at); err != nil {
@@ -59,13 +65,42 @@ func (b *Book) Surveys() ([]Kept, error) {
 // and returns its number.
 func (b *Book) AddSurvey(at time.Time, document []byte) (n int64, err error) {
 	err = b.transact(func(tx *sql.Tx) error {
-		res, err := tx.Exec("INSERT INTO surveys(taken_at, survey) VALUES(?, ?)",
-			at.UTC().Format(time.RFC3339Nano), document)
-		if err != nil {
-			return err
-		}
-		n, err = res.LastInsertId()
+		n, err = addSurvey(tx, at, document, 0)
 		return err
 	})
 	return n, err
+}
+
+// sameJob is how far the changes of one job lie apart at most.
+const sameJob = 24 * time.Hour
+
+// AddSurveyWith keeps the survey of a machine as a change left it. It stands in
+// the place of the last one, if a change of the same job left that.
+func (b *Book) AddSurveyWith(change int64, at time.Time, document []byte) error {
+	return b.transact(func(tx *sql.Tx) error {
+		var last, with int64
+		var taken string
+		err := tx.QueryRow("SELECT id, taken_at, with_change FROM surveys ORDER BY id DESC "+
+			"LIMIT 1").Scan(&last, &taken, &with)
+		if err != nil && !errors.Is(err, sql.ErrNoRows) {
+			return err
+		}
+		when, bad := time.Parse(time.RFC3339Nano, taken)
+		if with != 0 && bad == nil && at.Sub(when) < sameJob {
+			_, err = tx.Exec("UPDATE surveys SET taken_at = ?, survey = ?, with_change = ? "+
+				"WHERE id = ?", at.UTC().Format(time.RFC3339Nano), document, change, last)
+			return err
+		}
+		_, err = addSurvey(tx, at, document, change)
+		return err
+	})
+}
+
+func addSurvey(tx *sql.Tx, at time.Time, document []byte, change int64) (int64, error) {
+	res, err := tx.Exec("INSERT INTO surveys(taken_at, survey, with_change) VALUES(?, ?, ?)",
+		at.UTC().Format(time.RFC3339Nano), document, change)
+	if err != nil {
+		return 0, err
+	}
+	return res.LastInsertId()
 }

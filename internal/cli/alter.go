@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -95,10 +96,30 @@ func (a *app) alter(yes bool, make func(*visit.Session) (action, error)) error {
 				strings.Join(diff, "\n"))
 		}
 	}
+	had := len(d.Ledger.Changes())
 	err = a.onNewest(d, s, first, p.carry)
+	if made := d.Ledger.Changes()[had:]; d.Ledger.Caught() == nil {
+		a.keepWith(d, s, made)
+	}
 	a.tellNotes(s, d.Ledger)
 	a.caught = cmp.Or(a.caught, d.Ledger.Caught())
 	return err
+}
+
+// keepWith keeps a survey of what changes left that were made, which the next
+// visit compares with. That it could not be kept is told; the changes stand.
+func (a *app) keepWith(d *visit.Session, s say.Page, made []change.Change) {
+	if !slices.ContainsFunc(made, func(c change.Change) bool {
+		return c.Status == change.Done && (c.Decides() || c.Verb == change.Undo)
+	}) {
+		return
+	}
+	if err := d.KeepWith(func(v *visit.Visit) any {
+		return document.NewList(v.Survey, v.Items, 0, v.Changes, factsOf(v))
+	}); err != nil {
+		s.SayWrapped(2, render.Warn, "The survey for drift could not be kept: %s.",
+			render.Clean(err.Error()))
+	}
 }
 
 // onNewest has a plan carried out on the newest state of what it edits. Where

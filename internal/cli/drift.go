@@ -24,8 +24,9 @@ is new, gone, switched on or off, or altered. Above all it shows what is on
 again after we switched it off, and by whom, if a package manager wrote it
 down. What changes of ours did is told apart.
 
---keep keeps the present survey for the next time. The exit status is 3 if
-anything was found that no change of ours did.`,
+Each change keeps a survey of what it left, in the place of the one that the
+change before it left on the same day. --keep keeps one besides. The exit
+status is 3 if anything was found that no change of ours did.`,
 		Example: `  calmdawn drift --keep          after the job is done
   calmdawn drift                 on the next visit
   calmdawn drift 1 2             between two surveys

@@ -573,9 +573,8 @@ func TestComingBack(t *testing.T) {
 	expect(on+"apply --yes --trial 14d "+file, 4, "is off already", "Done, as change 2")
 	expect(on+"apply --yes "+file, 4, "Nothing to do")
 	expect(on+"guard", 0, "The boot guard is on, for change 1")
-	expect(on+"drift", 0, "What its changes decided is as they left it", "no survey was "+
-		"kept")
-	expect(on+"drift --keep", 0, "Kept as survey 1")
+	expect(on+"drift", 0, "Nothing is different since survey 1")
+	expect(on+"drift --keep", 0, "Kept as survey 2")
 	expect("demo reboot "+dir+" --times 4", 0)
 	expect(on+"guard", 0, "No boot guard is on")
 	expect(on+"compare", 0, "since the proposal (changes 1 and 2)")
@@ -586,9 +585,10 @@ func TestComingBack(t *testing.T) {
 	expect(on+"trial keep x", 2, "not the number of a change")
 	expect(on+"trial return 1 --yes", 0, "taken back")
 	expect(on+"trial", 0, "returned", "kept on")
-	expect(on+"drift", 0, "1 difference was made by its changes")
+	expect(on+"drift 2", 0, "1 difference was made by its changes")
+	expect(on+"drift", 0, "Nothing is different since survey 3")
 	expect(on+"drift 1 7", 2, "there is no survey 7")
-	expect(on+"drift --surveys", 0, "   1  ")
+	expect(on+"drift --surveys", 0, "   1  ", "with change 2", "   3  ", "with change 3")
 	expect(on+"disable --yes --trial soon service:cue-update.service", 2, "a trial ends on a day")
 	expect(on+"disable --yes --guard maybe service:cue-update.service", 2, "--guard takes")
 	// What came on again since it was switched off, and what is new.
@@ -1059,16 +1059,16 @@ func TestDriftTellsWhatWeDidApart(t *testing.T) {
 	says(t, on+"drift --keep", 0)
 	says(t, on+"disable --yes --state broken", 0)
 	says(t, on+"disable --yes service:star-index.service", 0)
-	says(t, on+"drift", 0, "Nothing is different", "differences were made by its changes")
+	says(t, on+"drift 1", 0, "Nothing is different", "differences were made by its changes")
+	says(t, on+"drift", 0, "Nothing is different since survey 2")
 	says(t, on+"drift --keep", 0)
-	between, _, code := call(t, on+"--json drift 1 2")
+	between, _, code := call(t, on+"--json drift 1 3")
 	if code != 0 || strings.Contains(between, `"gone"`) {
 		t.Errorf("%d %s", code, between)
 	}
 	says(t, on+"undo --all --yes", 0)
 	says(t, on+"drift 1", 0, "Nothing is different")
-	says(t, on+"drift 2", 0, "Nothing is different")
-	if again, _, code := call(t, on+"--json drift 1 2"); code != 0 || again != between {
+	if again, _, code := call(t, on+"--json drift 1 3"); code != 0 || again != between {
 		t.Errorf("the same surveys differ otherwise after an undo:\n%s\nbefore it\n%s", again,
 			between)
 	}

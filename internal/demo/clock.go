@@ -45,7 +45,7 @@ func NextBoot(last, now time.Time) time.Time {
 }
 
 // SetClock has the clock of the demo machine in dir go on behind a boot that
-// began at the given instant, where this computer's shows now. It puts a file
+// began at the given instant. now is what this computer's shows. It puts a file
 // of its own into dir.
 func SetClock(dir string, began, now time.Time) error {
 	const later = 30 * time.Minute

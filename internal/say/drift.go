@@ -35,8 +35,10 @@ func ShowDrift(s Page, l *visit.Visit, d Drift) {
 		}
 	}
 	s.Say(render.Strong, "%s", d.headline(len(shown)+folded, l))
-	s.Line("")
-	driftTable(s, shown)
+	if len(shown) > 0 {
+		s.Line("")
+		driftTable(s, shown)
+	}
 	if folded > 0 {
 		s.Line("%s of the operating system besides; --all shows them.",
 			Count(folded, "part", "parts"))
@@ -132,6 +134,10 @@ func ShowSurveys(s Page, all []casebook.Kept) {
 		s.Line("No survey was kept. %s keeps one.", s.Call("drift --keep"))
 	}
 	for _, k := range all {
-		s.Line("%4d  %s", k.Number, Day(k.TakenAt))
+		with := ""
+		if k.Change != 0 {
+			with = fmt.Sprintf(", with change %d", k.Change)
+		}
+		s.Line("%4d  %s%s", k.Number, Day(k.TakenAt), with)
 	}
 }

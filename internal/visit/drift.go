@@ -156,3 +156,23 @@ func (v *Visit) Keep(document any) (number int64, where string, err error) {
 	number, err = book.AddSurvey(v.Now(), text)
 	return number, book.Where, err
 }
+
+// KeepWith keeps the survey of the machine as the last change left it, for
+// [Visit.Drift] on the next visit. document makes what is kept of it.
+func (s *Session) KeepWith(document func(*Visit) any) error {
+	v, err := s.look()
+	if err != nil {
+		return err
+	}
+	text, err := json.Marshal(document(v))
+	if err != nil {
+		return err
+	}
+	book, err := s.Write()
+	if err != nil {
+		return err
+	}
+	defer book.Close()
+	all := s.Ledger.Changes()
+	return book.AddSurveyWith(all[len(all)-1].ID, s.Now(), text)
+}

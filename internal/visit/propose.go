@@ -20,8 +20,8 @@ type Proposed struct {
 	Stays error  // why it is kept although by advice it could go or wait
 }
 
-// Propose puts decisions in order: those that bring most together first, then
-// what else can go, is to be cleaned up or can wait, then what is to be looked
+// Propose puts decisions in order: those that bring most together first. Then
+// comes what else can go, is to be cleaned up, can wait, and is to be looked
 // up. It tells besides why each other item is not among them. It takes
 // [Visit.ReadBoots].
 func (v *Visit) Propose() (proposed []Proposed, left []proposal.Left) {
