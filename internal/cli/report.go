@@ -24,9 +24,10 @@ import (
 // reportView is how a report is to be written.
 type reportView struct {
 	compareView
-	file, by, pictures string
-	before, after      string
-	replace            bool
+	file, by, contact string
+	pictures          string
+	before, after     string
+	replace           bool
 }
 
 func (a *app) reportCommand() *cobra.Command {
@@ -38,9 +39,10 @@ func (a *app) reportCommand() *cobra.Command {
 brought. The end of its name says the form: .html, a page for the customer; .md,
 a text for the ticket; .json, for programs.
 
-It holds every boot as a point, a boot before and one after on the same axis.
-It tells what was changed and how to take it back, what was left and why, and
-the machine's condition.
+The first part is the customer's: how much sooner one can work, what was done,
+what to look out for and whom to ask. The rest is for whoever looks after the
+machine. It holds a boot before and one after, and each change with its way
+back. It tells what was left and why, and in what condition the machine is.
 
   .html    a page for the customer: it needs nothing besides itself, and prints well
   .md      text with tables, for a ticket
@@ -50,7 +52,7 @@ Without a name it writes a page named after the machine and the day, into the
 present folder. The boots are those before and after the last job; --before and
 --after choose others, as compare does.`,
 		Example: `  calmdawn report
-  calmdawn report meridian.html --by "Workshop at the old harbour"
+  calmdawn report meridian.html --by "Workshop at the old harbour" --contact "Mole 4, at any hour"
   calmdawn report ticket.md
   calmdawn report --before 1-5 --after 6-10 memory.html
   calmdawn report --pictures plots plots.html        the plots as PNG and SVG too`,
@@ -77,6 +79,8 @@ present folder. The boots are those before and after the last job; --before and
 		},
 	}
 	cmd.Flags().StringVar(&v.by, "by", "", "who made it, a `NAME` to stand at the top")
+	cmd.Flags().StringVar(&v.contact, "contact", "", "how the customer reaches you, a `TEXT` "+
+		"for the first part")
 	cmd.Flags().StringVar(&v.before, "before", "", "the `BOOTS` before, as compare takes them")
 	cmd.Flags().StringVar(&v.after, "after", "", "the `BOOTS` after")
 	v.flags(cmd)
@@ -159,7 +163,7 @@ func (a *app) tell(l *visit.Visit, v reportView) (*say.Report, error) {
 	}
 	q := v.question(words)
 	t := &say.Report{
-		Visit: l, By: v.by, At: a.now(), Boots: q.Judged(l.Remember(0).Boots),
+		Visit: l, By: v.by, Contact: v.contact, At: a.now(), Boots: q.Judged(l.Remember(0).Boots),
 		Casebook: a.casebook,
 	}
 	c, compared, err := l.Compare(q, t.Boots)

@@ -108,9 +108,22 @@ func (p Points) draw(s canvas, slim bool) {
 	}
 	p.drawDays(s, x, bottom)
 	p.drawShift(s, y, right+14, slim)
+	p.drawLegend(s, left, slim)
+}
+
+// drawLegend says what the marks mean that are in the picture.
+func (p Points) drawLegend(s canvas, left float64, slim bool) {
 	at, below := left, 10.0
 	if slim {
 		below = 23
+	}
+	entry := func(wide float64, text string, draw func(x, y float64)) {
+		if at+wide+s.width(9, regular, text) > s.wide {
+			at, below = left, below-13
+		}
+		draw(at, s.high-below-3)
+		s.text(at+wide, s.high-below, 9, s.ink, regular, text)
+		at += wide + 21 + 1.1*s.width(9, regular, text)
 	}
 	for _, e := range []struct {
 		place Side
@@ -122,19 +135,25 @@ func (p Points) draw(s canvas, slim bool) {
 		{LeftOut, "left out: odd"},
 	} {
 		if p.has(e.place) {
-			if at+15+s.width(9, regular, e.text) > s.wide {
-				at, below = left, below-13
-			}
-			s.mark(at+5, s.high-below-3, 4, e.place)
-			s.text(at+15, s.high-below, 9, s.ink, regular, e.text)
-			at += 36 + 1.1*s.width(9, regular, e.text)
+			entry(15, e.text, func(x, y float64) { s.mark(x+5, y, 4, e.place) })
 		}
 	}
-	if at+24+s.width(9, regular, "median") > s.wide {
-		at, below = left, below-13
+	entry(24, "median", func(x, y float64) { s.line(x, y, x+18, y, 1.4, s.ink) })
+	if p.Before == 0 || p.After == 0 {
+		return
 	}
-	s.line(at, s.high-below-3, at+18, s.high-below-3, 1.4, s.ink)
-	s.text(at+24, s.high-below, 9, s.ink, regular, "median")
+	entry(14, "shift", func(x, y float64) {
+		s.line(x+4, y-5, x+4, y+5, 1.2, s.ink)
+		s.line(x, y-5, x+8, y-5, 1.2, s.ink)
+		s.line(x, y+5, x+8, y+5, 1.2, s.ink)
+	})
+	if p.Low != 0 || p.High != 0 {
+		entry(12, "where it ends, 95 % sure", func(x, y float64) {
+			s.box(x, y-5, 5, 10, s.waiting)
+			s.line(x, y-5, x+5, y-5, 0.8, s.working)
+			s.line(x, y+5, x+5, y+5, 0.8, s.working)
+		})
+	}
 }
 
 func (p Points) has(place Side) bool {

@@ -21,10 +21,12 @@ type Report struct {
 	Sections []Section
 }
 
-// A Section has a text, pictures, a table, or several of them.
+// A Section has a text, a list, pictures, a table, or several of them.
 type Section struct {
 	Title    string
+	Part     bool // it opens a part of the page, of all sections until the next one
 	Text     string
+	List     []string
 	Pictures []*Picture
 	Table    *Sheet
 }
@@ -137,9 +139,20 @@ func (r Report) WriteHTML(w io.Writer) error {
 		p.tag("<p>", remark, "</p>\n")
 	}
 	for _, s := range r.Sections {
-		p.tag("<section>\n<h2>", s.Title, "</h2>\n")
+		open := "<section>\n<h2>"
+		if s.Part {
+			open = `<section class="part">` + "\n<h2>"
+		}
+		p.tag(open, s.Title, "</h2>\n")
 		if s.Text != "" {
 			p.tag("<p>", s.Text, "</p>\n")
+		}
+		if len(s.List) > 0 {
+			p.WriteString("<ul>\n")
+			for _, text := range s.List {
+				p.tag("<li>", text, "</li>\n")
+			}
+			p.WriteString("</ul>\n")
 		}
 		for _, picture := range s.Pictures {
 			picture.html(&p)
@@ -215,12 +228,21 @@ func (r Report) WriteMarkdown(w io.Writer) error {
 		b.WriteString("\n" + markdown(remark) + "\n")
 	}
 	for _, s := range r.Sections {
-		if s.Text == "" && s.Table == nil {
+		if s.Text == "" && s.Table == nil && len(s.List) == 0 {
 			continue
+		}
+		if s.Part {
+			b.WriteString("\n---\n")
 		}
 		b.WriteString("\n## " + markdown(s.Title) + "\n")
 		if s.Text != "" {
 			b.WriteString("\n" + markdown(s.Text) + "\n")
+		}
+		for i, text := range s.List {
+			if i == 0 {
+				b.WriteString("\n")
+			}
+			b.WriteString("- " + markdown(text) + "\n")
 		}
 		if s.Table != nil {
 			s.Table.markdown(&b)

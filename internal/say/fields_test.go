@@ -19,6 +19,7 @@ import (
 // TestFilesSayWhatDocumentsSay holds each column of a file of comma-separated
 // values against the field of the JSON document that it is another form of.
 func TestFilesSayWhatDocumentsSay(t *testing.T) {
+	t.Setenv("XDG_CONFIG_HOME", t.TempDir()) // whoever tests has notes of their own
 	dir := t.TempDir()
 	if err := demo.Make(dir, at); err != nil {
 		t.Fatal(err)

@@ -28,6 +28,7 @@ type Report struct {
 	Compared bool
 	Comparison
 	By       string
+	Contact  string // how the customer reaches them
 	At       time.Time
 	Present  []boot.Condition
 	Left     []item.Item // what was left, the costliest first
@@ -162,17 +163,17 @@ func (t *Report) Page() (render.Report, error) {
 			"figures.")
 	}
 	if t.Compared {
-		if answer := t.Comparison.Answer(); answer != r.Answer {
-			r.Remarks = append(r.Remarks, answer)
+		if b, a := t.Main.Before, t.Main.After; b.N > 0 && a.N > 0 && !t.On.Bytes {
+			r.Remarks = append(r.Remarks, fmt.Sprintf("It took %s before, the median of %s; now "+
+				"it takes %s, the median of %d.", exact(b.Median), Count(b.N, "boot", "boots"),
+				exact(a.Median), a.N))
 		}
 		for _, text := range t.Comparison.worse() {
 			r.Remarks = append(r.Remarks, Capital(text))
 		}
-		if f := t.Forecast(); f != nil {
-			r.Remarks = append(r.Remarks, ForecastLine(*f)+t.forecastKept())
-		}
 	}
 	add := func(s render.Section) { r.Sections = append(r.Sections, s) }
+	t.forCustomer(add)
 	if len(t.points.All) > 0 {
 		picture, err := render.NewPicture("Every boot as a point: "+t.Headline(),
 			t.points.WritePicture)
@@ -181,10 +182,14 @@ func (t *Report) Page() (render.Report, error) {
 		}
 		add(render.Section{Title: "Every boot", Pictures: []*render.Picture{picture}})
 	}
-	t.tellChanges(add)
+	add(render.Section{
+		Part: true, Title: "For whoever looks after the machine",
+		Text: "How sure the figures are, each change with its way back, and what was left.",
+	})
 	if t.Compared {
 		add(t.figures())
 	}
+	t.tellChanges(add)
 	if len(t.lines) > 0 {
 		var pictures []*render.Picture // several, so that a printed page holds one where it ends
 		for i, title := range t.titles {
@@ -227,15 +232,45 @@ func (t *Report) tellChanges(add func(render.Section)) {
 		Right:   []bool{true},
 		Stacked: true,
 	}
-	for _, ch := range t.Visit.Changes {
-		back := render.Entry{}
-		if ch.Stands() {
-			back = render.Entry{Text: t.onItself(fmt.Sprintf("undo %d", ch.ID)), Command: true}
+	for _, run := range runsOf(t.Visit.Changes) {
+		first, last := run[0], run[len(run)-1]
+		numbers, back := fmt.Sprint(first.ID), render.Entry{}
+		if len(run) > 1 {
+			numbers = fmt.Sprintf("%d-%d", first.ID, last.ID)
 		}
-		row := render.Texts(fmt.Sprint(ch.ID), Day(ch.MadeAt), What(ch), foreseen(ch), Fate(ch))
+		if first.Stands() {
+			back = render.Entry{Text: t.onItself("undo " + numbers), Command: true}
+		}
+		row := render.Texts(numbers, Day(first.MadeAt), whatAll(run), foreseen(first), Fate(first))
 		sheet.Rows = append(sheet.Rows, append(row, back))
 	}
 	add(render.Section{Title: "What was changed, and how to take it back", Table: sheet})
+}
+
+// runsOf puts those changes together that carried out one proposal, and have
+// fared alike since.
+func runsOf(changes []change.Change) (runs [][]change.Change) {
+	for _, c := range changes {
+		if n := len(runs); n > 0 {
+			before := runs[n-1][len(runs[n-1])-1]
+			if c.Terms.Proposal != "" && c.Terms.Proposal == before.Terms.Proposal &&
+				c.ID == before.ID+1 && c.Stands() && before.Stands() {
+				runs[n-1] = append(runs[n-1], c)
+				continue
+			}
+		}
+		runs = append(runs, []change.Change{c})
+	}
+	return runs
+}
+
+// whatAll says what several changes do.
+func whatAll(run []change.Change) string {
+	all := run[0]
+	for _, c := range run[1:] {
+		all.Targets = append(slices.Clip(all.Targets), c.Targets...)
+	}
+	return What(all)
 }
 
 // figures is the table of before and after.
@@ -244,7 +279,12 @@ func (t *Report) figures() render.Section {
 		Heads: []string{"Median of (from … to)", "Before", "After", "Shift"},
 		Right: []bool{false, true, true, true},
 	}
+	var still []string // phases in which nothing moved
 	for _, m := range t.Measures() {
+		if boot.IsPhase(m.Name) && m.Verdict != compare.Faster && m.Verdict != compare.Slower {
+			still = append(still, m.Title())
+			continue
+		}
 		show := render.Seconds
 		if m.Bytes {
 			show = func(d time.Duration) string { return render.Bytes(int64(d)) }
@@ -272,12 +312,18 @@ func (t *Report) figures() render.Section {
 		}))
 	}
 	r := t.Main
-	return render.Section{
-		Title: "Before and after",
-		Text: fmt.Sprintf("%s before, %s after.", Count(r.Before.N, "boot", "boots"),
-			Count(r.After.N, "boot", "boots")),
-		Table: sheet,
+	text := fmt.Sprintf("%s before, %s after.", Count(r.Before.N, "boot", "boots"),
+		Count(r.After.N, "boot", "boots"))
+	if answer := t.Comparison.Answer(); answer != t.Headline() {
+		text += " " + answer
 	}
+	if f := t.Forecast(); f != nil {
+		text += " " + ForecastLine(*f) + t.forecastKept()
+	}
+	if len(still) > 0 {
+		text += " Of the phases, no difference shows in these: " + strings.Join(still, ", ") + "."
+	}
+	return render.Section{Title: "Before and after", Text: text, Table: sheet}
 }
 
 // reasons is the table of what the difference consists of; nil where nothing is
@@ -369,7 +415,7 @@ func (t *Report) whyLeft(it item.Item) string {
 	case item.CleanUp:
 		return reason
 	}
-	if cost.Replayed && !cost.Wait.Lead().Shows {
+	if _, ok := t.Visit.Joint(it); !ok && cost.Replayed && !cost.Wait.Lead().Shows {
 		return "without it nothing would be felt at a start; otherwise " + reason
 	}
 	return "it was not decided on yet: " + reason
