@@ -39,7 +39,7 @@ of roles.toml. It changes what is advised, and takes no protection away.`,
 			if remove && len(args) != 1 || !remove && len(args) < 2 {
 				return usage("note takes an item and your text, or --remove and the item")
 			}
-			if _, ok := ownAdvice[advised]; advised != "" && !ok {
+			if _, ok := notebook.Advices[advised]; advised != "" && !ok {
 				return usage("--advice takes keep, go or wait")
 			}
 			return nil
@@ -65,7 +65,7 @@ of roles.toml. It changes what is advised, and takes no protection away.`,
 			if cmd.Flags().Changed("advice") {
 				return a.decideOn(l, picked[0], notebook.Decided{
 					Items: []string{picked[0].ID}, Machine: machine,
-					Advice: string(ownAdvice[advised]),
+					Advice: string(notebook.Advices[advised]),
 					Reason: strings.Join(args[1:], " "), Made: a.now().Format(time.DateOnly),
 				}, remove)
 			}
@@ -100,11 +100,6 @@ of roles.toml. It changes what is advised, and takes no protection away.`,
 	cmd.Flags().BoolVar(&here, "here", false, "the note is of this machine alone")
 	cmd.Flags().StringVar(&advised, "advice", "", "what you `ADVISE` from now on: keep, go or wait")
 	return cmd
-}
-
-// ownAdvice is what a technician can advise by a rule of their own.
-var ownAdvice = map[string]item.Advice{
-	"keep": item.Keep, "go": item.CanGo, "wait": item.CanWait,
 }
 
 // decideOn keeps a rule of the technician's own for an item, or takes it away.

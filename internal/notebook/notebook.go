@@ -131,6 +131,12 @@ type Decided struct {
 	Made    string   `toml:"made"` // the day, in ISO 8601
 }
 
+// Advices are what a technician can advise by a rule of their own, by the word
+// for it.
+var Advices = map[string]item.Advice{
+	"keep": item.Keep, "go": item.CanGo, "wait": item.CanWait,
+}
+
 // Decide keeps what was decided on an item, in the place of an older decision.
 // It is for the machine of an id, or for all with an empty one. One without
 // advice takes that away. It returns where it stands, and whether there was

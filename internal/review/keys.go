@@ -72,6 +72,12 @@ func init() { // they refer to what shows them
 			do:    decides(proposal.Keep, false),
 		},
 		{
+			keys:  []string{"r"},
+			shown: "r",
+			help:  "your rule for it from now on: keep, go or wait, and why",
+			do:    plainly((*Model).askRule),
+		},
+		{
 			keys:  []string{"x", "delete", "backspace"},
 			shown: "x",
 			help:  "no decision; so does the same key again",

@@ -342,7 +342,7 @@ func (m *Model) askLater() {
 		m.decide(proposal.Delay, 0, false)
 		return
 	}
-	by := "1m"
+	by := visit.ByText(m.v.PastUsable())
 	if i := m.plan.of(m.current()); i >= 0 && m.plan.decisions[i].By != "" {
 		by = m.plan.decisions[i].By
 	}

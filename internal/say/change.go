@@ -252,7 +252,10 @@ func showReasons(s Page, l *visit.Visit, picked []item.Item, c change.Change) {
 	}
 	var all []told
 	for _, it := range about {
-		title, text := render.Clean(it.Title), reasonText(l, it)
+		to := c.Targets[slices.IndexFunc(c.Targets, func(t change.Target) bool {
+			return t.ID == it.ID
+		})].After
+		title, text := render.Clean(it.Title), reasonText(l, it, to)
 		if i := slices.IndexFunc(all, func(t told) bool { return t.text == text }); i >= 0 {
 			if !slices.Contains(all[i].titles, title) {
 				all[i].titles = append(all[i].titles, title)
@@ -282,8 +285,8 @@ func showReasons(s Page, l *visit.Visit, picked []item.Item, c change.Change) {
 	}
 }
 
-// reasonText is what there is to know before an item is decided on.
-func reasonText(l *visit.Visit, it item.Item) string {
+// reasonText is what there is to know before an item becomes so.
+func reasonText(l *visit.Visit, it item.Item, to item.State) string {
 	reason, text := why(it), string(it.Advice)
 	switch {
 	case it.Advice == "" && reason == "":
@@ -293,7 +296,7 @@ func reasonText(l *visit.Visit, it item.Item) string {
 	case reason != "":
 		text += ", since " + reason
 	}
-	if it.Lost != "" {
+	if it.Lost != "" && to == item.Off {
 		text += "; without it " + it.Lost
 	}
 	if by := slices.Sorted(maps.Keys(l.AskedBy(it))); len(by) > 0 {

@@ -1,6 +1,7 @@
 package visit
 
 import (
+	"maps"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -20,6 +21,17 @@ type ratings struct {
 
 	findBest sync.Once
 	best     Best
+}
+
+// clone has the same costs, which advice does not change; what is best is to be
+// found anew. It may be called of nil.
+func (r *ratings) clone() *ratings {
+	if r == nil {
+		return nil
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return &ratings{rater: r.rater, costs: maps.Clone(r.costs)}
 }
 
 // Cost is what an item costs the boots that were read; the zero value where

@@ -98,6 +98,15 @@ func (m *Machine) look(changes []change.Change, wrong error) (*Visit, error) {
 	return v, v.judge()
 }
 
+// Rejudged is the visit as the technician's rules and notes are by now. The
+// visit itself stays as it was, for who may still read it.
+func (v *Visit) Rejudged() (*Visit, error) {
+	next := *v
+	next.Items = slices.Clone(v.Items)
+	next.ratings = v.ratings.clone()
+	return &next, next.judge()
+}
+
 // judge gives the items their roles, advice and notes.
 func (v *Visit) judge() error {
 	own, err := notebook.Rules()
