@@ -90,7 +90,7 @@ func TestReviewRound(t *testing.T) {
 	term.press("o")
 	term.waits("Plan: 1 off.", "Forecast: usable (login of maria)", "sooner (between")
 	term.press("Down", "Down", "l")
-	term.waits("Later by: 1m")
+	term.waits("Later by: 3m")
 	term.press("BSpace", "BSpace", "5", "m", "Enter")
 	term.waits("Plan: 1 off, 1 later.")
 	term.tmux("resize-window", "-x", "140", "-y", "40")
