@@ -186,6 +186,34 @@ func usage(format string, values ...any) error {
 	return &status{exitUsage, fmt.Errorf(format, values...)}
 }
 
+// otherWords are what people may call what we call otherwise.
+var otherWords = func() map[string]string {
+	all := map[string]string{}
+	for ours, theirs := range map[string]string{
+		"":             "status state overview",
+		"list":         "ls scan inventory programs services tasks startup",
+		"show ITEM":    "info about describe inspect page",
+		"disable ITEM": "off stop deactivate remove delete",
+		"enable ITEM":  "on start activate",
+		"delay ITEM":   "later postpone wait",
+		"undo last":    "restore revert rollback back",
+		"history":      "log changes done",
+		"drift --keep": "snapshot save",
+		"drift":        "diff",
+		"boots":        "times time measure",
+		"forecast":     "predict estimate simulate",
+		"conditions":   "health check",
+		"review":       "ui tui",
+		"recorder on":  "record",
+		"report":       "print",
+	} {
+		for word := range strings.FieldsSeq(theirs) {
+			all[word] = ours
+		}
+	}
+	return all
+}()
+
 func (a *app) command() *cobra.Command {
 	root := &cobra.Command{
 		Use: "calmdawn",
@@ -209,7 +237,9 @@ and says what to do next. Called alone it says where this machine stands.`,
 				return nil
 			}
 			hint := ""
-			if near := cmd.SuggestionsFor(args[0]); len(near) > 0 {
+			if words, ok := otherWords[strings.ToLower(args[0])]; ok {
+				hint = "; did you mean " + a.call(words) + "?"
+			} else if near := cmd.SuggestionsFor(args[0]); len(near) > 0 {
 				hint = "; did you mean " + strings.Join(near, " or ") + "?"
 			}
 			return usage("there is no command %q%s\ncalmdawn --help lists them", args[0], hint)

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
@@ -102,7 +103,7 @@ as root, by a rule of sudo for it alone, may run any program so.`},
 		`0  it was done, or the answer is good
 1  it failed; a sentence says what and what to do
 2  the words of the call are off; nothing was done
-3  the answer is no: compare --fail-if, drift
+3  the answer is no: compare --fail-if, drift; list found nothing that fits
 4  apply carried a proposal out as far as its items exist here
 5  the question has no answer yet: compare --fail-if had too few boots`},
 }
@@ -162,7 +163,8 @@ func (a *app) shortHelp(cmd *cobra.Command) {
 	showFlags(s, cmd.LocalFlags())
 	s.Line("")
 	if cmd.HasParent() {
-		s.Wrap(0, "Every command takes --root, --casebook, --json, --color and --pager: %s",
+		s.Wrap(0, "Every command takes --root, --casebook, --color and --pager, most take "+
+			"--json: %s",
 			render.Whole("calmdawn help machine"))
 	}
 	if more && cmd.HasParent() && cmd.Parent() == cmd.Root() {
@@ -288,7 +290,11 @@ func showFlags(s say.Page, flags *pflag.FlagSet) {
 		}
 		if f.DefValue != "" && !slices.Contains([]string{"false", "0", "[]", "/"}, f.DefValue) &&
 			f.Name != "root" {
-			usage += fmt.Sprintf(" (%s if not given)", f.DefValue)
+			value := f.DefValue
+			if by, err := time.ParseDuration(value); err == nil {
+				value = visit.ByText(by)
+			}
+			usage += fmt.Sprintf(" (%s if not given)", value)
 		}
 		rows = append(rows, []render.Cell{
 			render.C(render.Whole("  " + name)),

@@ -51,7 +51,7 @@ func (a *app) wholeChange(words []string) error {
 	if a.json {
 		return a.writeJSON(document.NewChange(c))
 	}
-	say.ShowChange(a.screen(), m.Root, c, a.cameBack(changes)[c.ID])
+	say.ShowChange(a.screen(), m.Root, c, a.seen(changes).Back[c.ID])
 	return nil
 }
 
@@ -64,25 +64,28 @@ func (a *app) history() error {
 	if a.json {
 		return a.writeJSON(document.NewHistory(changes))
 	}
-	say.ShowHistory(a.screen(), changes, a.cameBack(changes))
+	say.ShowHistory(a.screen(), changes, a.seen(changes))
 	return nil
 }
 
-// cameBack counts the items that are on again, of each change in force, by the
-// changes' numbers. Where the machine cannot be surveyed it counts none.
-func (a *app) cameBack(changes []change.Change) map[int64]int {
+// seen is what the machine shows of its changes. Where none is in force, or it
+// cannot be surveyed, that is nothing.
+func (a *app) seen(changes []change.Change) (n say.Seen) {
 	if !slices.ContainsFunc(changes, change.Change.Stands) {
-		return nil
+		return n
 	}
 	l, err := a.site().Look()
 	if err != nil {
-		return nil
+		return n
 	}
 	defer l.Close()
-	n := map[int64]int{}
+	n.Back = map[int64]int{}
 	for _, it := range l.CameBack() {
 		c, _ := l.OnAgain(it)
-		n[c.ID]++
+		n.Back[c.ID]++
+	}
+	if l.ReadBoots() == nil {
+		n.Boots, n.Known = l.Boots, true
 	}
 	return n
 }

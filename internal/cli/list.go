@@ -1,10 +1,15 @@
 package cli
 
 import (
+	"cmp"
+	"errors"
 	"fmt"
+	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 
+	"calmdawn/internal/core/forecast"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/document"
 	"calmdawn/internal/say"
@@ -40,6 +45,13 @@ type listing struct {
 	now   bool // with what runs at this moment
 	sort  string
 	group string
+	grade []string // one of them suffices; none: any
+}
+
+// grades are what --grade takes.
+var grades = []string{
+	string(forecast.Heavy), string(forecast.Moderate), string(forecast.Light),
+	string(forecast.Unknown),
 }
 
 func (a *app) listCommand() *cobra.Command {
@@ -71,6 +83,11 @@ scope. What the columns mean: calmdawn help costs, calmdawn help states.`,
 			if err := f.checkOrder(); err != nil {
 				return err
 			}
+			for _, g := range f.grade {
+				if !slices.Contains(grades, g) {
+					return usage("--grade takes %s, not %q", strings.Join(grades, ", "), g)
+				}
+			}
 			if f.csv && a.json {
 				return usage("--csv and --json are two forms; choose one")
 			}
@@ -93,6 +110,8 @@ scope. What the columns mean: calmdawn help costs, calmdawn help states.`,
 		},
 	}
 	f.flags(a, cmd)
+	cmd.Flags().StringSliceVar(&f.grade, "grade", nil, "only what costs so much, a `GRADE`: "+
+		"heavy, moderate, light, unknown")
 	cmd.Flags().BoolVar(&f.csv, "csv", false, "print comma-separated values, safe to open in a "+
 		"spreadsheet")
 	cmd.Flags().BoolVar(&f.save, "save", false, "keep this survey in the casebook, with its date")
@@ -128,7 +147,7 @@ func (a *app) list(l *visit.Visit, f listing) error {
 	aside := 0
 	for _, it := range l.Items {
 		switch {
-		case !f.Accepts(it):
+		case !f.Accepts(it) || !f.graded(l, it):
 		case (it.System || it.Ours) && !f.All:
 			folded = append(folded, it)
 		case it.Aside && !f.All:
@@ -145,19 +164,53 @@ func (a *app) list(l *visit.Visit, f listing) error {
 			visit.SortBy(shown, func(it item.Item) visit.Key { return order(l, it) })
 		}
 	}
+	rest := len(folded) + len(roots) + aside
+	none := error(nil)
+	if len(shown)+rest == 0 && len(l.Items) > 0 {
+		none = &status{exitNo, nil}
+	}
 	switch {
 	case a.json:
-		rest := len(folded) + len(roots) + aside
-		return a.writeJSON(document.NewList(l.Survey, shown, rest, l.Changes, factsOf(l)))
+		return errors.Join(a.writeJSON(document.NewList(l.Survey, shown, rest, l.Changes,
+			factsOf(l))), none)
 	case f.csv:
-		return a.writeCSV(say.ItemsCSV(l, shown))
+		return errors.Join(a.writeCSV(say.ItemsCSV(l, shown)), none)
+	case none != nil:
+		if words := f.asFlags(); words != "" {
+			return usage("no item of %s has that in its name, maker or command; %s shows what is "+
+				"so", say.MachineName(l), a.call("list "+words))
+		}
 	}
 	numbered := a.keepList(l, shown)
 	say.ShowList(a.screen(), l, say.Listing{
 		Shown: shown, Folded: folded, AdminToo: roots, Aside: aside, Filter: f.Filter,
-		Group: f.group, Now: f.now, Numbered: numbered,
+		Group: f.group, Now: f.now, Numbered: numbered, Grades: f.grade,
 	})
-	return nil
+	return none
+}
+
+// graded reports whether an item costs as much as is asked for.
+func (f listing) graded(l *visit.Visit, it item.Item) bool {
+	return len(f.grade) == 0 || it.State.Launched() &&
+		slices.Contains(f.grade, string(cmp.Or(l.Cost(it).Grade, forecast.Unknown)))
+}
+
+// asFlags are words as flags, if each of them is what one takes: "broken" as
+// "--state broken"; empty otherwise.
+func (f listing) asFlags() string {
+	var flags []string
+	choices := append(f.Choices(), visit.Choice{Name: "grade", Allowed: grades})
+	for _, w := range f.Words {
+		w = visit.Spaced(strings.ToLower(w))
+		i := slices.IndexFunc(choices, func(c visit.Choice) bool {
+			return slices.Contains(c.Allowed, w)
+		})
+		if i < 0 {
+			return ""
+		}
+		flags = append(flags, "--"+choices[i].Name+" "+strings.ReplaceAll(w, " ", "-"))
+	}
+	return strings.Join(flags, " ")
 }
 
 // factsOf tells what is known of items besides the survey.

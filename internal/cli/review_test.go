@@ -120,6 +120,7 @@ func TestReviewRound(t *testing.T) {
 	}
 	expectSame("a plan alone")
 
+	term.tmux("resize-window", "-x", "80", "-y", "40") // for all of the question at once
 	term.begins("--root " + dir + " review " + file)
 	term.waits("Plan: 1 off, 1 later.", "Forecast: usable")
 	term.press("c")

@@ -609,6 +609,17 @@ func TestCallsThatAreOff(t *testing.T) {
 		code        int
 	}{
 		{"lst", "did you mean list", 2},
+		{on + "off star-index", "disable ITEM?", 2},
+		{on + "status", "did you mean calmdawn --root", 2},
+		{on + "restore", "undo last?", 2},
+		{on + "snapshot", "drift --keep?", 2},
+		{on + "list broken", "list --state broken", 2},
+		{on + "list Heavy boot", "list --grade heavy --when boot", 2},
+		{on + "list --grade much", "heavy, moderate, light", 2},
+		{on + "list no-such-words", "", 3},
+		{on + "disable murmurpost", "'program:murmurpost.desktop@*' means all", 2},
+		{on + "disable murmurpost.DESKTOP@*", "--yes", 2},
+		{"--root /etc/passwd list", "is a file", 1},
 		{on + "history extra", "not the number of a change", 2},
 		{on + "forecast star-index --by 3m", "goes with --delay", 2},
 		{on + "forecast --best --delay", "give --delay items", 2},

@@ -129,7 +129,7 @@ func (m *Model) decide(do string, by time.Duration, insist bool) {
 		it := &items[i]
 		d := proposal.Decision{ID: it.ID, Do: do, Title: it.Title}
 		if do == proposal.Delay {
-			d.By = short(by)
+			d.By = visit.ByText(by)
 		}
 		if same {
 			d.Do = ""
@@ -210,18 +210,6 @@ func (m *Model) takeBack() {
 	}
 	m.plan, m.history = m.history[len(m.history)-1], m.history[:len(m.history)-1]
 	m.saved, m.message = len(m.plan.decisions) == 0, ""
-}
-
-// short writes a time as proposals have it: "90s", "5m".
-func short(d time.Duration) string {
-	text := d.String()
-	if strings.HasSuffix(text, "m0s") {
-		text = text[:len(text)-2]
-	}
-	if strings.HasSuffix(text, "h0m") {
-		text = text[:len(text)-2]
-	}
-	return text
 }
 
 // worked is what a plan comes to.

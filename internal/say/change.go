@@ -285,6 +285,25 @@ func showReasons(s Page, l *visit.Visit, picked []item.Item, c change.Change) {
 	}
 }
 
+// showFixed names what a filter fits and cannot be turned, with the reason.
+func showFixed(s Page, t visit.Turning) {
+	reasons := map[string][]string{}
+	var order []string
+	for _, it := range t.Fixed {
+		why := "it cannot be " + visit.Participle(t.Wish.To)
+		if err := t.MayTurn(it, t.Wish.To); err != nil {
+			why += ": " + err.Error()
+		}
+		if reasons[why] == nil {
+			order = append(order, why)
+		}
+		reasons[why] = append(reasons[why], render.Clean(it.ID))
+	}
+	for _, why := range order {
+		s.Wrap(4, "  Left out: %s, since %s.", few(reasons[why]), render.Clean(why))
+	}
+}
+
 // reasonText is what there is to know before an item becomes so.
 func reasonText(l *visit.Visit, it item.Item, to item.State) string {
 	reason, text := why(it), string(it.Advice)
@@ -379,6 +398,7 @@ func ShowTurning(s Page, t visit.Turning, doing string) {
 	for _, it := range t.LeftOut {
 		s.Line("  Left out: %s is off already.", render.Clean(it.ID))
 	}
+	showFixed(s, t)
 	said := map[string]bool{}
 	for _, it := range t.Picked {
 		for _, line := range minds(t.Visit, it, t.Wish.To, t.Wish.Starters, c) {

@@ -1,16 +1,50 @@
 package say
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
+	"time"
 
+	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/machine"
 	"calmdawn/internal/render"
 )
 
-// ShowHistory lists changes. back says how many items of each are on again.
-func ShowHistory(s Page, changes []change.Change, back map[int64]int) {
+// A Seen is what the machine shows of its changes.
+type Seen struct {
+	Back  map[int64]int // how many items of a change are on again
+	Boots []boot.Boot   // the last ones, oldest first
+	Known bool          // the boots could be read
+}
+
+// felt says since when a change that stands is felt; empty where that is not
+// known.
+func (n Seen) felt(c change.Change) string {
+	boots := 0
+	var first time.Time
+	for _, b := range n.Boots {
+		if !b.Began.Before(c.MadeAt) {
+			if boots == 0 {
+				first = b.Began
+			}
+			boots++
+		}
+	}
+	switch {
+	case !n.Known:
+		return ""
+	case boots == 0 && c.TakesEffect() == change.Now:
+		return "at once"
+	case boots == 0:
+		return "from the " + string(c.TakesEffect()) + " on"
+	}
+	return fmt.Sprintf("since %s, %s", first.Local().Format("2 Jan"), Count(boots, "boot", "boots"))
+}
+
+// ShowHistory lists changes.
+func ShowHistory(s Page, changes []change.Change, seen Seen) {
 	if len(changes) == 0 {
 		s.Line("No change was made to this machine.")
 		return
@@ -33,13 +67,14 @@ func ShowHistory(s Page, changes []change.Change, back map[int64]int) {
 	s.Line("")
 	var rows [][]render.Cell
 	for _, c := range slices.Backward(changes) {
-		tone := render.Dim
+		tone, felt, way := render.Dim, Fate(c), ""
 		if c.Stands() {
-			tone = render.Plain
+			tone, way = render.Plain, fmt.Sprintf("undo %d", c.ID)
+			felt = cmp.Or(seen.felt(c), felt)
 		}
 		row := []string{
-			fmt.Sprint(c.ID), Day(c.MadeAt), render.Clean(c.MadeBy), What(c), foreseen(c),
-			Fate(c) + onAgain(back[c.ID]),
+			fmt.Sprint(c.ID), What(c), felt + onAgain(seen.Back[c.ID]), foreseen(c), way,
+			Day(c.MadeAt), render.Clean(c.MadeBy),
 		}
 		var cells []render.Cell
 		for _, text := range row {
@@ -49,11 +84,12 @@ func ShowHistory(s Page, changes []change.Change, back map[int64]int) {
 	}
 	s.Table([]render.Column{
 		{Title: "NO", Right: true},
+		{Title: "WHAT", Flex: 24},
+		{Title: "FELT"},
+		{Title: "FORECAST", Keep: 3},
+		{Title: "WAY BACK", Keep: 4},
 		{Title: "MADE", Keep: 2},
 		{Title: "BY", Keep: 1},
-		{Title: "WHAT", Flex: 24},
-		{Title: "FORECAST", Keep: 3},
-		{Title: "NOW"},
 	}, rows)
 	if text := forecastsKept(changes); text != "" {
 		s.Line("")

@@ -142,10 +142,14 @@ func gaps(s Page, places []item.Unread) {
 }
 
 // headline answers what the list is asked for.
-func headline(l *visit.Visit, f visit.Filter) string {
+func headline(l *visit.Visit, of Listing) string {
+	f := of.Filter
 	switch {
 	case len(l.Items) == 0:
 		return fmt.Sprintf("Nothing was found that %s launches by itself.", MachineName(l))
+	case len(of.Grades) > 0:
+		return fmt.Sprintf("%d of the %d items of %s, graded %s.", len(of.Shown)+len(of.Folded),
+			len(l.Items), MachineName(l), strings.Join(of.Grades, " or "))
 	case !f.Chooses():
 		return fmt.Sprintf("%s launches %s by itself (%s).", MachineName(l),
 			Count(launched(l.Items), "thing", "things"), states(l.Items))
@@ -188,13 +192,22 @@ func states(items []item.Item) string {
 	return strings.Join(parts, ", ")
 }
 
-// remarks tells what is to be known of places that were read.
+// remarks tells what is to be known of places that were read, those of one
+// reason in one line.
 func remarks(s Page, places []item.Unread) {
 	const most = 8
-	for _, u := range places[:min(most, len(places))] {
-		s.SayWrapped(2, render.Warn, "Mind: %s: %s.", render.Clean(u.Path), render.Clean(u.Reason))
+	at := map[string][]string{}
+	var reasons []string
+	for _, u := range places {
+		if at[u.Reason] == nil {
+			reasons = append(reasons, u.Reason)
+		}
+		at[u.Reason] = append(at[u.Reason], render.Clean(u.Path))
 	}
-	if n := len(places) - most; n > 0 {
+	for _, why := range reasons[:min(most, len(reasons))] {
+		s.SayWrapped(2, render.Warn, "Mind: %s: %s.", few(at[why]), render.Clean(why))
+	}
+	if n := len(reasons) - most; n > 0 {
 		s.Line("And %d remarks more: list --json has all.", n)
 	}
 }
@@ -248,12 +261,13 @@ type Listing struct {
 	Group                   string // what puts items together, of Groups; empty for nothing
 	Now                     bool   // with what runs at this moment
 	Numbered                bool   // commands take the numbers of the rows
+	Grades                  []string
 }
 
 // ShowList shows the items of a machine.
 func ShowList(s Page, l *visit.Visit, of Listing) {
-	s.Say(render.Strong, "%s", headline(l, of.Filter))
-	if !of.Filter.Chooses() {
+	s.Say(render.Strong, "%s", headline(l, of))
+	if !of.Filter.Chooses() && len(of.Grades) == 0 {
 		s.Wrap(0, "%s", outlook(l))
 	}
 	ShowFrozen(s, l.Machine)

@@ -153,6 +153,9 @@ func (st standing) showNext(s Page, review bool) {
 	case len(st.l.Replays) > 0 && len(st.l.Dispensable()) > 0:
 		s.Line("Next: see which few items would bring most, with %s; or %s",
 			s.Call("forecast --best"), through)
+	case len(st.l.Boots) == 0 && st.l.Recordable():
+		s.Line("Next: have the next boots recorded, with %s; or %s", s.Call("recorder on"),
+			through)
 	default:
 		s.Line("Next: %s", through)
 	}

@@ -159,9 +159,12 @@ func (v *Visit) PastUsable() time.Duration {
 	return by
 }
 
-// ByText is a delay as people and proposals write it: "5m", "90s".
+// ByText is a delay as people and proposals write it: "5m", "90s", "1h".
 func ByText(by time.Duration) string {
-	if by%time.Minute == 0 {
+	switch {
+	case by > 0 && by%time.Hour == 0:
+		return fmt.Sprintf("%dh", by/time.Hour)
+	case by%time.Minute == 0:
 		return fmt.Sprintf("%dm", by/time.Minute)
 	}
 	return fmt.Sprintf("%ds", by/time.Second)

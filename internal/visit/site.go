@@ -64,10 +64,26 @@ func (m *Machine) Close() error {
 	return m.Root.Close()
 }
 
+// kindOf says what stands in the place of a folder.
+func kindOf(m os.FileMode) string {
+	switch {
+	case m&os.ModeDevice != 0:
+		return "device"
+	case m.IsRegular():
+		return "file"
+	}
+	return "socket or the like"
+}
+
 // Open opens the machine; it is the caller's to close.
 func (s Site) Open() (*Machine, error) {
 	info, err := os.Stat(s.Dir)
-	if err != nil || !info.IsDir() {
+	if err == nil && !info.IsDir() {
+		return nil, fmt.Errorf("--root, or CALMDAWN_ROOT, %s is a %s, and no folder; mount the "+
+			"disk, or an image of it, and give the folder at which it is mounted", s.Dir,
+			kindOf(info.Mode()))
+	}
+	if err != nil {
 		return nil, fmt.Errorf("--root, or CALMDAWN_ROOT, %s: there is no such folder; give the "+
 			"folder at which the machine's disk is mounted", s.Dir)
 	}

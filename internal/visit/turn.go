@@ -48,12 +48,14 @@ type Turning struct {
 	Wish    Wish
 	Picked  []item.Item
 	LeftOut []item.Item   // of those, what is off and was to be delayed
+	Fixed   []item.Item   // what the filter fits and cannot be turned so
 	Change  change.Change // without targets where nothing is left to do
 	Guard   Guarding
 }
 
 // Choose returns the items that a wish names: by id, by pattern, or by what
-// they are.
+// they are. What a filter fits and cannot be turned so is left out, unless
+// nothing else fits.
 func (v *Visit) Choose(w Wish) ([]item.Item, error) {
 	if w.Best {
 		return v.best()
@@ -64,11 +66,11 @@ func (v *Visit) Choose(w Wish) ([]item.Item, error) {
 			ids = append(ids, id)
 			continue
 		}
-		pattern := regexp.MustCompile("^" + strings.ReplaceAll(regexp.QuoteMeta(id), `\*`, ".*") +
-			"$")
+		pattern := regexp.MustCompile("^" + strings.ReplaceAll(
+			regexp.QuoteMeta(strings.ToLower(id)), `\*`, ".*") + "$")
 		found := false
 		for _, it := range v.Items {
-			if pattern.MatchString(it.ID) {
+			if slices.ContainsFunc(namesOf(it), pattern.MatchString) {
 				ids, found = append(ids, it.ID), true
 			}
 		}
@@ -78,13 +80,14 @@ func (v *Visit) Choose(w Wish) ([]item.Item, error) {
 		}
 	}
 	if w.Chooses() {
-		found := false
-		for _, it := range v.Items {
-			if w.Accepts(it) && (w.All || !it.System && !it.Aside) {
-				ids, found = append(ids, it.ID), true
-			}
+		fits, fixed := v.fitting(w)
+		if len(fits) == 0 {
+			fits = fixed // which says why
 		}
-		if !found {
+		for _, it := range fits {
+			ids = append(ids, it.ID)
+		}
+		if len(fits) == 0 {
 			return nil, misuse("no item of %s matches; try the same flags with calmdawn list",
 				v.name())
 		}
@@ -106,6 +109,21 @@ func (v *Visit) Choose(w Wish) ([]item.Item, error) {
 		}
 	}
 	return picked, err
+}
+
+// fitting are the items that the filter of a wish fits: those that can be
+// turned so, or are so already, and the others.
+func (v *Visit) fitting(w Wish) (fits, fixed []item.Item) {
+	for _, it := range v.Items {
+		switch {
+		case !w.Chooses() || !w.Accepts(it) || !w.All && (it.System || it.Aside):
+		case it.State != w.To && v.MayTurn(it, w.To) != nil:
+			fixed = append(fixed, it)
+		default:
+			fits = append(fits, it)
+		}
+	}
+	return fits, fixed
 }
 
 // Twins are the ids of what else launches an item's program: what can be
@@ -215,6 +233,11 @@ func (s *Session) PlanTurn(w Wish) (Turning, error) {
 	t := Turning{Visit: v, Wish: w}
 	if t.Picked, err = v.Choose(w); err != nil {
 		return t, err
+	}
+	if _, t.Fixed = v.fitting(w); slices.ContainsFunc(t.Fixed, func(it item.Item) bool {
+		return slices.ContainsFunc(t.Picked, func(p item.Item) bool { return p.ID == it.ID })
+	}) {
+		t.Fixed = nil // they are refused
 	}
 	if w.To != item.On {
 		err := v.protect(t.Picked, w.Insist)

@@ -499,6 +499,12 @@ func (v *Visit) Pick(words []string) ([]item.Item, error) {
 			if n := len(found) - most; n > 0 {
 				text += fmt.Sprintf("\nand %d more", n)
 			}
+			if name, _, owned := strings.Cut(found[0].ID, "@"); owned &&
+				!slices.ContainsFunc(found, func(it item.Item) bool {
+					return !strings.HasPrefix(it.ID, name+"@")
+				}) {
+				text += fmt.Sprintf("\n'%s@*' means all of them, where several can be meant", name)
+			}
 			return nil, misuse("%s", text)
 		}
 		picked = addNew(picked, found[0])
