@@ -169,7 +169,7 @@ func (a *app) reboot(dir string, times int) error {
 		if err != nil {
 			return err
 		}
-		at := demo.NextBoot(last, demo.Clock(dir, a.Now()))
+		at := demo.NextBoot(last, a.Now())
 		if till {
 			usable, err := demo.RebootTill(dir, at, uint64(n+1))
 			if err != nil {

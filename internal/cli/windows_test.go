@@ -309,7 +309,7 @@ func TestTheWindowsDemo(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "gnomon")
 	says(t, "demo --keep "+dir+" --family windows", 0, "The demo machine stands in")
 	says(t, "demo --keep "+dir+" --family windows", 1, "is not empty")
-	says(t, "demo --family windows", 0, "Change 1 is taken back", "in force, on trial until")
+	says(t, "demo --family windows", 0, "Change 1 is taken back", "6 boots, on trial until")
 	says(t, "demo --family other", 2, "--family takes linux or windows")
 	on := "--root " + dir + " "
 	out := says(t, on+"list --all", 0, "Palisade virus protection", "operating system")

@@ -1,9 +1,9 @@
 package say
 
 import (
-	"cmp"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"calmdawn/internal/core/boot"
@@ -70,7 +70,9 @@ func ShowHistory(s Page, changes []change.Change, seen Seen) {
 		tone, felt, way := render.Dim, Fate(c), ""
 		if c.Stands() {
 			tone, way = render.Plain, fmt.Sprintf("undo %d", c.ID)
-			felt = cmp.Or(seen.felt(c), felt)
+			if since := seen.felt(c); since != "" {
+				felt = strings.Replace(felt, "in force", since, 1)
+			}
 		}
 		row := []string{
 			fmt.Sprint(c.ID), What(c), felt + onAgain(seen.Back[c.ID]), foreseen(c), way,

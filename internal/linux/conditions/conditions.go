@@ -17,6 +17,7 @@ import (
 	"github.com/pelletier/go-toml/v2"
 
 	"calmdawn/internal/core/boot"
+	"calmdawn/internal/linux/unit"
 	"calmdawn/internal/machine"
 )
 
@@ -96,6 +97,9 @@ func (l *look) of(running []string) []boot.Condition {
 		l.memory()
 	}
 	l.kernel()
+	if !l.quick {
+		l.order()
+	}
 	if l.root.Live() {
 		l.power()
 	}
@@ -115,6 +119,15 @@ func (l *look) say(name string, bad bool, format string, values ...any) {
 		Bad:   bad,
 		When:  l.when,
 	})
+}
+
+// order tells of services whose order is a circle.
+func (l *look) order() {
+	for _, circle := range unit.Circles(l.root) {
+		l.say("order of services", true, "%d are in a circle, and one of them is left out at each "+
+			"start; have it repaired: %s", len(circle), strings.Join(append(circle, circle[0]),
+			" → "))
+	}
 }
 
 // tell notes a value that is as it should be.

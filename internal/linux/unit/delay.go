@@ -57,7 +57,7 @@ func (t *Turner) turnDelayed(name string, by time.Duration) error {
 			return err
 		}
 	}
-	clear(t.reached)
+	t.forgetReached()
 	if by, still := t.reachAny()[u.name]; still {
 		return fmt.Errorf("the text of %s pulls it in, so it could only be masked, and what is "+
 			"masked no timer can start", by)
@@ -105,7 +105,7 @@ func (t *Turner) undelay(name string) error {
 	if err := t.unlink(timer); err != nil {
 		return err
 	}
-	clear(t.reached)
+	t.forgetReached()
 	return t.remove(f.entry)
 }
 

@@ -22,6 +22,11 @@ func (t *Tree) reach(goals ...string) reached {
 	return got
 }
 
+// forgetReached is called where a unit was turned, or names mean others.
+func (t *Tree) forgetReached() {
+	t.reached, t.order = map[string]reached{}, nil
+}
+
 func (t *Tree) walk(goals []string) reached {
 	got := make(reached, len(t.files))
 	var queue []string
@@ -119,18 +124,24 @@ func (t *Tree) sliceOfAll() string {
 // the goal on; nil where nothing but wishes lead to it. If one of such a chain
 // is masked, the service manager refuses the whole start, before it has started
 // anything.
-func (t *Tree) insisted(name string) []string {
+func (t *Tree) insisted(name string) (chain []string) {
+	from := t.required()
+	if _, ok := from[name]; !ok {
+		return nil
+	}
+	for at := name; at != ""; at = from[at] {
+		chain = append([]string{at}, chain...)
+	}
+	return chain
+}
+
+// required maps each unit that the goal requires, by way of others too, to the
+// one that does; the goal to nothing.
+func (t *Tree) required() map[string]string {
 	goal := t.load("default.target").name
 	from := map[string]string{goal: ""}
 	for queue := []string{goal}; len(queue) > 0; queue = queue[1:] {
 		u := t.load(queue[0])
-		if u.name == name {
-			var chain []string
-			for at := name; at != ""; at = from[at] {
-				chain = append([]string{at}, chain...)
-			}
-			return chain
-		}
 		names := u.unitNames("Unit", "Requires", "BindsTo", "Requisite")
 		for _, puller := range t.pullers(u) {
 			for _, p := range t.pulls[puller] {
@@ -148,7 +159,7 @@ func (t *Tree) insisted(name string) []string {
 			}
 		}
 	}
-	return nil
+	return from
 }
 
 // pullers lists the names whose link folders count for a unit.
@@ -213,6 +224,9 @@ func (t *Tree) blocked(u *unit, got reached, above []string) string {
 	}
 	for _, name := range u.unitNames("Unit", "Requires", "BindsTo", "Requisite") {
 		d := t.load(name)
+		if t.orders().kept[d.name] != "" {
+			return d.name // its start is not even tried, whatever the order
+		}
 		_, pulled := got[d.name]
 		if !pulled || d.file == nil || d.hidden != "" || d == u || !t.ordered(d, u) {
 			continue

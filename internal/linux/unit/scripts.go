@@ -221,7 +221,8 @@ func (t *Tree) applyPresets() {
 	for _, name := range enabled {
 		t.enable(name)
 	}
-	t.cache, t.reached = map[string]*unit{}, map[string]reached{} // names mean others now
+	t.cache = map[string]*unit{} // names mean others now
+	t.forgetReached()
 }
 
 // enable adds the links and the other names of a unit's [Install] section.

@@ -54,8 +54,10 @@ func (t *Tree) Survey(scope Scope) []item.Item {
 	slices.Sort(candidates)
 	items, are := make([]item.Item, len(candidates)), make([]bool, len(candidates))
 	held := t.delays(got)
+	t.orders()
 	if t.disk != nil {
 		t.disk.reachAny() // remembered, so that all may ask it at once
+		t.disk.orders()
 	}
 	machine.Each(len(candidates), func(i int) {
 		name := candidates[i]
@@ -168,6 +170,9 @@ func (t *Tree) item(u *unit, got reached, when item.When) (item.Item, bool) {
 		it.Why = why
 		return it, true
 	}
+	if why := t.doubt(u, nil); why != "" {
+		it.Unsure, it.Why = true, why
+	}
 	if it.Kind == item.Task {
 		t.describeTimer(u, got, &it)
 		return it, true
@@ -190,6 +195,9 @@ func (t *Tree) ownFile(p string) bool {
 
 // heldBack says why a unit is not launched although it is pulled in.
 func (t *Tree) heldBack(u *unit, got reached) string {
+	if why := t.orders().kept[u.name]; why != "" {
+		return why
+	}
 	if v := t.judge(u, "Condition"); v.truth == fails {
 		return v.because + " does not hold"
 	}

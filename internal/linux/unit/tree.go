@@ -91,6 +91,7 @@ type Tree struct {
 	dropins  map[string][]string
 	names    map[string][]string // alias names by canonical name
 	reached  map[string]reached  // by the goals
+	order    *orders             // nil while nobody asked
 	goals    []string            // besides the default one
 	later    map[string]string   // what is started beside the goals, and when
 	disk     *Tree               // the same without what generators made; nil where that is none

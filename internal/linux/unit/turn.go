@@ -115,7 +115,7 @@ func (t *Turner) turnOff(name string) error {
 			return err
 		}
 	}
-	clear(t.reached)
+	t.forgetReached()
 	if _, still := t.reachAny()[t.load(name).name]; !still {
 		return nil
 	}
@@ -230,7 +230,7 @@ func (t *Turner) mask(u *unit) error {
 	f := &file{entry: p, hidden: "masked by " + p, masked: true}
 	t.files[u.name] = f
 	u.file, u.hidden, u.masked = f, f.hidden, true
-	clear(t.reached)
+	t.forgetReached()
 	return nil
 }
 
@@ -252,7 +252,7 @@ func (t *Turner) turnOn(name string) error {
 	if u.file == nil {
 		return fmt.Errorf("its unit file is gone; reinstall its program, or leave it off")
 	}
-	clear(t.reached)
+	t.forgetReached()
 	if _, on := t.reachAny()[u.name]; !on {
 		return fmt.Errorf("%s has nothing in its [Install] section that a boot of this machine "+
 			"reaches; if calmdawn switched it off, undo that change (calmdawn history)", u.name)
