@@ -78,9 +78,9 @@ func (t *Tree) declares(u, with *unit) bool {
 	})
 }
 
-// inCircles maps each unit of the goal's start whose order leads back to it to
-// that circle, the shortest: "a", "b" where a is after b, and b after a. At
-// each start one of those is left out that the goal does not require.
+// inCircles maps units of the goal's start to the shortest circle of orders
+// that leads back to them. That is "a", "b" where a is after b, and b after a.
+// At each start one of those is left out that the goal does not require.
 func (t *Tree) inCircles(kept map[string]string) map[string][]string {
 	after := map[string][]string{}
 	got := t.reach()
