@@ -29,18 +29,21 @@ func (f *listing) checkOrder() error {
 // keepList keeps what is shown as the last list of the machine, whose numbers
 // commands take. It returns false where nobody could give them, or it cannot be
 // kept.
-func (a *app) keepList(l *visit.Visit, shown []item.Item) bool {
+func (a *app) keepList(l *visit.Visit, shown []visit.Row) bool {
 	folder, err := a.stateFolder()
 	if !a.Ask || err != nil || len(shown) == 0 { // an empty table has no numbers
 		return false
 	}
 	list := notebook.List{At: a.now()}
-	for _, it := range shown {
-		list.Rows = append(list.Rows, notebook.Row{
-			ID:    it.ID,
-			Title: it.Title,
-			State: string(it.State),
-		})
+	noted := func(it item.Item) notebook.Row {
+		return notebook.Row{ID: it.ID, Title: it.Title, State: string(it.State)}
+	}
+	for _, r := range shown {
+		row := noted(r.Item)
+		for _, it := range r.With {
+			row.With = append(row.With, noted(it))
+		}
+		list.Rows = append(list.Rows, row)
 	}
 	return list.Keep(folder, l.ListedAs(l.Root)) == nil
 }

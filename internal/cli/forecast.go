@@ -109,7 +109,7 @@ func (a *app) forecastBest(l *visit.Visit) error {
 		}
 		return a.writeJSON(doc)
 	}
-	numbered := best.Felt() && a.keepList(l, best.Items)
+	numbered := best.Felt() && a.keepList(l, visit.Rows(best.Items))
 	say.ShowBest(a.screen(), l, best, numbered)
 	return nil
 }

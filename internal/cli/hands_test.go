@@ -67,6 +67,19 @@ func TestNumbersOfTheLastList(t *testing.T) {
 	person("forecast --best", 0, "NO ITEM", "Next: calmdawn")
 	person("disable 2", 0, "Mind: 2 is", "by the table shown last; in the one before it was")
 	person("undo last", 0, "taken back")
+	row := regexp.MustCompile(`(?m)^ *(\d+) +Fetch the rea.*, and 1 more`)
+	list := person("list", 0, "1 item stands in the row of another")
+	found := row.FindStringSubmatch(list)
+	if found == nil {
+		t.Fatalf("no row stands for several items of a package:\n%s", list)
+	}
+	person("show "+found[1], 0, "Fetch the readings", "1 item more is meant by that number")
+	person("disable "+found[1], 0, "Switching off 2 items", "Done, as change")
+	person("undo last", 0, "taken back")
+	if out := person("list --each", 0, "Fetch the readings"); row.MatchString(out) {
+		t.Errorf("a row for each item was asked for:\n%s", out)
+	}
+	person("list", 0)
 	person("note 1 'not on Mondays'", 0, "Noted on")
 	lists, err := filepath.Glob(state + "/lists/*.json")
 	if err != nil || len(lists) != 1 {

@@ -40,6 +40,7 @@ func (f *filter) flags(a *app, cmd *cobra.Command) {
 // A listing is how a list is to be shown.
 type listing struct {
 	filter
+	each  bool // with a row for each item
 	csv   bool
 	save  bool
 	now   bool // with what runs at this moment
@@ -112,6 +113,8 @@ scope. What the columns mean: calmdawn help costs, calmdawn help states.`,
 	f.flags(a, cmd)
 	cmd.Flags().StringSliceVar(&f.grade, "grade", nil, "only what costs so much, a `GRADE`: "+
 		"heavy, moderate, light, unknown")
+	cmd.Flags().BoolVar(&f.each, "each", false, "show a row for each item, also where several "+
+		"of one package cost nothing")
 	cmd.Flags().BoolVar(&f.csv, "csv", false, "print comma-separated values, safe to open in a "+
 		"spreadsheet")
 	cmd.Flags().BoolVar(&f.save, "save", false, "keep this survey in the casebook, with its date")
@@ -181,9 +184,13 @@ func (a *app) list(l *visit.Visit, f listing) error {
 				"so", say.MachineName(l), a.call("list "+words))
 		}
 	}
-	numbered := a.keepList(l, shown)
+	rows := visit.Rows(shown)
+	if !f.each && !f.All && !f.now && len(f.Words) == 0 {
+		rows = l.Gather(shown)
+	}
+	numbered := a.keepList(l, rows)
 	say.ShowList(a.screen(), l, say.Listing{
-		Shown: shown, Folded: folded, AdminToo: roots, Aside: aside, Filter: f.Filter,
+		Shown: rows, Folded: folded, AdminToo: roots, Aside: aside, Filter: f.Filter,
 		Group: f.group, Now: f.now, Numbered: numbered, Grades: f.grade,
 	})
 	return none

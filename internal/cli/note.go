@@ -62,36 +62,20 @@ of roles.toml. It changes what is advised, and takes no protection away.`,
 						"leave --here away for one of every machine", say.MachineName(l))
 				}
 			}
-			if cmd.Flags().Changed("advice") {
-				return a.decideOn(l, picked[0], notebook.Decided{
-					Items: []string{picked[0].ID}, Machine: machine,
-					Advice: string(notebook.Advices[advised]),
-					Reason: strings.Join(args[1:], " "), Made: a.now().Format(time.DateOnly),
-				}, remove)
-			}
-			notes, err := notebook.Open()
-			if err != nil {
-				return err
-			}
-			title, of := render.Clean(picked[0].Title), "every machine"
-			before, everywhere := notes.On(picked[0].ID, machine)
-			if here {
-				of = say.MachineName(l) + " alone"
-			} else {
-				before = everywhere
-			}
-			if remove && before == "" {
-				a.screen().Line("There is no note on %s of %s.", title, of)
-				return nil
-			}
-			file, err := notes.Set(picked[0].ID, machine, strings.Join(args[1:], " "))
-			if err != nil {
-				return err
-			}
-			if remove {
-				a.screen().Line("The note on %s of %s is taken out of %s.", title, of, file)
-			} else {
-				a.screen().Line("Noted on %s, for %s, in %s.", title, of, file)
+			words := strings.Join(args[1:], " ")
+			for _, it := range picked {
+				if cmd.Flags().Changed("advice") {
+					err = a.decideOn(l, it, notebook.Decided{
+						Items: []string{it.ID}, Machine: machine,
+						Advice: string(notebook.Advices[advised]),
+						Reason: words, Made: a.now().Format(time.DateOnly),
+					}, remove)
+				} else {
+					err = a.noteOn(l, it, machine, words, remove)
+				}
+				if err != nil {
+					return err
+				}
 			}
 			return nil
 		},
@@ -100,6 +84,36 @@ of roles.toml. It changes what is advised, and takes no protection away.`,
 	cmd.Flags().BoolVar(&here, "here", false, "the note is of this machine alone")
 	cmd.Flags().StringVar(&advised, "advice", "", "what you `ADVISE` from now on: keep, go or wait")
 	return cmd
+}
+
+// noteOn keeps a note on an item, of one machine or with an empty one of every
+// machine, or takes it away.
+func (a *app) noteOn(l *visit.Visit, it item.Item, machine, text string, remove bool) error {
+	notes, err := notebook.Open()
+	if err != nil {
+		return err
+	}
+	title, of := render.Clean(it.Title), "every machine"
+	before, everywhere := notes.On(it.ID, machine)
+	if machine != "" {
+		of = say.MachineName(l) + " alone"
+	} else {
+		before = everywhere
+	}
+	if remove && before == "" {
+		a.screen().Line("There is no note on %s of %s.", title, of)
+		return nil
+	}
+	file, err := notes.Set(it.ID, machine, text)
+	if err != nil {
+		return err
+	}
+	if remove {
+		a.screen().Line("The note on %s of %s is taken out of %s.", title, of, file)
+	} else {
+		a.screen().Line("Noted on %s, for %s, in %s.", title, of, file)
+	}
+	return nil
 }
 
 // decideOn keeps a rule of the technician's own for an item, or takes it away.

@@ -36,6 +36,7 @@ func (a *app) showCommand() *cobra.Command {
 				return a.writeJSON(document.NewPage(picked[0], factsOf(l)(picked[0])))
 			}
 			say.ShowItem(a.screen(), l, picked[0])
+			say.ShowMeantToo(a.screen(), picked[1:])
 			return nil
 		},
 	}

@@ -32,6 +32,7 @@ type Row struct {
 	ID    string `json:"id"`
 	Title string `json:"title"`
 	State string `json:"state"`
+	With  []Row  `json:"with,omitempty"` // those that the row stands for besides
 }
 
 // ErrNoList says that no list of the machine was shown.

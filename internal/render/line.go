@@ -13,10 +13,15 @@ func (s *Screen) Text(t Tone, text string) string { return s.Paint(t, s.plain(te
 // Fit is a cleaned text as wide as columns are, cut or filled with blanks; on
 // the left where right is set.
 func (s *Screen) Fit(text string, columns int, right bool) string {
+	return s.FitCell(Cell{Text: text}, columns, right)
+}
+
+// FitCell does the same with a cell, whose tail is never cut.
+func (s *Screen) FitCell(c Cell, columns int, right bool) string {
 	if columns <= 0 {
 		return ""
 	}
-	text = ansi.Truncate(s.plain(text), columns, s.plain("…"))
+	text := s.cut(c, columns)
 	pad := strings.Repeat(" ", max(0, columns-ansi.StringWidth(text)))
 	if right {
 		return pad + text

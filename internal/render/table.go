@@ -23,6 +23,7 @@ type Column struct {
 type Cell struct {
 	Text string
 	Tone Tone
+	Tail string // behind the text, which is cut in its favour
 }
 
 // C makes a cell.
@@ -41,12 +42,12 @@ func (s *Screen) Table(columns []Column, rows [][]Cell) Titles {
 	}
 	header := make([]Cell, len(columns))
 	for i, c := range columns {
-		header[i] = Cell{c.Title, Dim}
+		header[i] = Cell{Text: c.Title, Tone: Dim}
 	}
 	for _, row := range append([][]Cell{header}, rows...) {
 		var b strings.Builder
 		for n, c := range shown {
-			text := ansi.Truncate(s.plain(row[c.index].Text), c.width, s.plain("…"))
+			text := s.cut(row[c.index], c.width)
 			pad := strings.Repeat(" ", max(0, c.width-ansi.StringWidth(text)))
 			text = s.Paint(row[c.index].Tone, text)
 			switch {
@@ -66,6 +67,13 @@ func (s *Screen) Table(columns []Column, rows [][]Cell) Titles {
 	return titles
 }
 
+// cut is a cell's text and tail in a width.
+func (s *Screen) cut(c Cell, width int) string {
+	tail := s.plain(c.Tail)
+	rest := width - ansi.StringWidth(tail)
+	return ansi.Truncate(ansi.Truncate(s.plain(c.Text), rest, s.plain("…"))+tail, width, "")
+}
+
 func (s *Screen) write(line string) { _, _ = s.w.Write([]byte(line + "\n")) }
 
 type shownColumn struct{ index, width int }
@@ -76,7 +84,7 @@ func (s *Screen) fit(columns []Column, rows [][]Cell) []shownColumn {
 	for i, c := range columns {
 		width, filled := ansi.StringWidth(c.Title), false
 		for _, row := range rows {
-			text := s.plain(row[i].Text)
+			text := s.plain(row[i].Text + row[i].Tail)
 			width, filled = max(width, ansi.StringWidth(text)), filled || text != ""
 		}
 		if filled || len(rows) == 0 {

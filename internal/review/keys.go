@@ -152,6 +152,12 @@ func init() { // they refer to what shows them
 			}),
 		},
 		{
+			keys:  []string{"+"},
+			shown: "+",
+			help:  "a row for each item of a package, or one for all that cost nothing",
+			do:    plainly((*Model).open),
+		},
+		{
 			keys:  []string{"."},
 			shown: ".",
 			help:  "show the operating system's own parts, or fold them",

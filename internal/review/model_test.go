@@ -32,6 +32,8 @@ func machine(t testing.TB, more int) *visit.Visit {
 		files["etc/systemd/system/multi-user.target.wants/"+name+".service"] =
 			"-> ../" + name + ".service"
 	}
+	files["var/lib/dpkg/status"] = "Package: more\nStatus: install ok installed\nVersion: 1\n\n"
+	files["var/lib/dpkg/info/more.list"] = ""
 	files["etc/systemd/system/default.target"] = "-> /usr/lib/systemd/system/multi-user.target"
 	files["usr/lib/systemd/system/multi-user.target"] = "[Unit]\n"
 	add("a", "[Unit]\nDescription=Alpha")
@@ -40,6 +42,8 @@ func machine(t testing.TB, more int) *visit.Visit {
 	add("ufw", "[Unit]\nDescription=Packet filter")
 	for i := range more {
 		add(fmt.Sprintf("more%05d", i), fmt.Sprintf("[Unit]\nDescription=More %d", i))
+		files["var/lib/dpkg/info/more.list"] += fmt.Sprintf(
+			"/etc/systemd/system/more%05d.service\n", i)
 	}
 	v, err := visit.Site{Dir: testtree.Make(t, files), Now: time.Now}.Look()
 	if err != nil {
@@ -129,7 +133,7 @@ func TestDecisions(t *testing.T) {
 		{"undo takes one step back", "o e u", "a off", "1 off"},
 		{"undo of nothing", "u", "", "no decision to undo"},
 		{"no decision", "o x", "", "No decision yet"},
-		{"later takes a time", "down l clear 90s enter", "b later 1m30s", "1 later"},
+		{"later takes a time", "down l clear 90s enter", "b later 90s", "1 later"},
 		{"later takes no other", "down l clear 0s enter", "", "say how much later"},
 		{"later, and escape", "down l esc", "", "No decision yet"},
 		{"what others need is not delayed", "l enter", "",
@@ -169,6 +173,26 @@ func TestDecisions(t *testing.T) {
 			p.sees(c.says)
 		})
 	}
+}
+
+// TestARowForAPackage decides on a row that stands for three items, and on one
+// of them.
+func TestARowForAPackage(t *testing.T) {
+	p := sitDown(t, machine(t, 3), Options{UTF8: true})
+	p.sees("7 of 7 items", "More 0, and 2 more")
+	if len(p.lines) != 5 {
+		t.Fatalf("%d rows:\n%s", len(p.lines), p.View())
+	}
+	p.press("/ more enter")
+	p.sees("3 of 7 items", "More 2")
+	p.press("esc o")
+	p.has("more00000 off, more00001 off, more00002 off")
+	p.press("+ down x")
+	p.has("more00000 off, more00002 off")
+	p.press("+")
+	p.sees("More 0, and 1 more", "More 1")
+	p.press("home +")
+	p.sees("This row stands for one item")
 }
 
 // TestOwnersAreNamed shows whose an item is, and of the machine's nothing.

@@ -78,7 +78,11 @@ type Model struct {
 	folded []bool   // away, unless all are to be seen
 	parted int      // how many are
 	marked []bool
-	cells  map[int]cells
+	// Rows that stand for several items of a package, by visit.Shelf.
+	shelves []string
+	opened  map[string]bool // shelves whose items have a row each
+	with    map[int][]int   // what an item's row stands for besides, in lines
+	cells   map[int]cells
 	// lines are what the list shows: numbers of items, and for a heading that
 	// of the item below it, as -1-number
 	lines       []int
@@ -127,7 +131,7 @@ func New(v *visit.Visit, o Options) *Model {
 	if o.Now == nil {
 		o.Now = time.Now
 	}
-	m := &Model{o: o, showItem: say.ShowItem, from: -1, saved: true}
+	m := &Model{o: o, showItem: say.ShowItem, from: -1, saved: true, opened: map[string]bool{}}
 	m.carry.Guard, m.carry.Together = visit.GuardAuto, true
 	m.plan = plan{}.with(o.Plan, false)
 	m.resize(80, 24)
@@ -162,6 +166,12 @@ func (m *Model) see(v *visit.Visit) {
 	m.v, m.cells, m.page.id, m.sortedBy = v, map[int]cells{}, "", ""
 	m.page.rested++
 	m.longest = v.LongestWait()
+	m.shelves = make([]string, len(v.Items))
+	for i, it := range v.Items {
+		if !m.folded[i] {
+			m.shelves[i] = v.Shelf(it)
+		}
+	}
 	m.arrange(at)
 }
 
@@ -206,11 +216,20 @@ func makerOf(it item.Item) visit.Key {
 func (m *Model) narrow(at string) {
 	test, words := m.filter.Test(), strings.Fields(strings.ToLower(m.find))
 	m.lines, m.from, m.cursor = m.lines[:0], -1, 0
-	last := -1
+	m.with = map[int][]int{}
+	last, rows := -1, map[string]int{} // rows by shelf: the item, and its line
+	leads := map[string]int{}
 	for _, i := range m.order {
 		it := &m.v.Items[i]
 		if !m.parts && m.folded[i] && m.plan.of(it.ID) < 0 ||
 			!visit.Contains(m.texts[i], words) || !test(*it) {
+			continue
+		}
+		if lead, there := leads[m.shelves[i]]; there && m.gathers(i) && m.alike(lead, i) {
+			m.with[lead] = append(m.with[lead], i)
+			if it.ID == at {
+				m.cursor = rows[m.shelves[i]]
+			}
 			continue
 		}
 		if m.grouped && (last < 0 || !strings.EqualFold(m.v.Items[last].Maker, it.Maker)) {
@@ -220,9 +239,39 @@ func (m *Model) narrow(at string) {
 		if it.ID == at {
 			m.cursor = len(m.lines)
 		}
+		if _, there := leads[m.shelves[i]]; !there {
+			leads[m.shelves[i]], rows[m.shelves[i]] = i, len(m.lines)
+		}
 		m.lines = append(m.lines, i)
 	}
 	m.settle(1)
+}
+
+// gathers reports whether an item may stand in another one's row.
+func (m *Model) gathers(i int) bool {
+	return m.shelves[i] != "" && !m.opened[m.shelves[i]] && !m.parts && m.find == ""
+}
+
+// alike reports whether the plan says the same of two items.
+func (m *Model) alike(i, j int) bool {
+	a, b := m.plan.of(m.v.Items[i].ID), m.plan.of(m.v.Items[j].ID)
+	if a < 0 || b < 0 {
+		return a == b
+	}
+	x, y := m.plan.decisions[a], m.plan.decisions[b]
+	return x.Do == y.Do && x.By == y.By
+}
+
+// open gives each item of the row under the cursor a row, or takes these away.
+func (m *Model) open() {
+	i, ok := m.here()
+	if !ok || m.shelves[i] == "" || len(m.with[i]) == 0 && !m.opened[m.shelves[i]] {
+		m.say(render.Plain, "This row stands for one item.")
+		return
+	}
+	m.unmark()
+	m.opened[m.shelves[i]] = !m.opened[m.shelves[i]]
+	m.narrow(m.current())
 }
 
 // settle puts the cursor onto an item, onwards where it is on a heading, and
@@ -270,16 +319,16 @@ func (m *Model) current() string {
 	return ""
 }
 
-// meant are the items that a decision is on: the marked ones, or the one under
-// the cursor.
+// meant are the items that a decision is on: those of the marked rows, or of
+// the one under the cursor.
 func (m *Model) meant() (all []int) {
 	for _, i := range m.order {
 		if m.marked[i] {
-			all = append(all, i)
+			all = append(append(all, i), m.with[i]...)
 		}
 	}
 	if i, ok := m.here(); ok && len(all) == 0 {
-		all = append(all, i)
+		all = append(append(all, i), m.with[i]...)
 	}
 	return all
 }

@@ -98,7 +98,7 @@ func (c columns) row(s *render.Screen, cells [8]render.Cell, plain bool) string 
 		if i > 0 {
 			b.WriteByte(' ')
 		}
-		text := s.Fit(cells[i].Text, width, i == 5)
+		text := s.FitCell(cells[i], width, i == 5)
 		if !plain && cells[i].Text != "" {
 			text = s.Paint(cells[i].Tone, text)
 		}
@@ -110,7 +110,7 @@ func (c columns) row(s *render.Screen, cells [8]render.Cell, plain bool) string 
 func (m *Model) viewHead() []string {
 	s := m.screen
 	host := cmp.Or(render.Clean(m.v.Host), "this machine")
-	text := fmt.Sprintf("%s: %d of %d items", host, len(m.lines)-m.headings(), len(m.v.Items))
+	text := fmt.Sprintf("%s: %d of %d items", host, m.items(), len(m.v.Items))
 	if m.parted > 0 && !m.parts {
 		text += fmt.Sprintf(", %d parts of the system folded", m.parted)
 	}
@@ -140,10 +140,11 @@ func (m *Model) viewHead() []string {
 	}
 }
 
-func (m *Model) headings() (n int) {
+// items is how many the list shows, those that have no row of their own too.
+func (m *Model) items() (n int) {
 	for _, i := range m.lines {
-		if i < 0 {
-			n++
+		if i >= 0 {
+			n += 1 + len(m.with[i])
 		}
 	}
 	return n
@@ -234,7 +235,7 @@ func (m *Model) cellsOf(i int) [8]render.Cell {
 	}
 	return [8]render.Cell{
 		decision,
-		{Text: titleOf(it), Tone: cells.state.Tone},
+		{Text: titleOf(it), Tone: cells.state.Tone, Tail: say.AndMore(len(m.with[i]))},
 		cells.state, cells.grade, bar, cells.wait, cells.advice,
 		render.C(render.Clean(it.Maker)),
 	}

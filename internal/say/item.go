@@ -55,6 +55,24 @@ func why(it item.Item) string {
 	return reason
 }
 
+// ShowMeantToo names the items that the number of a row means besides the one
+// whose page was shown; nothing where there are none.
+func ShowMeantToo(s Page, others []item.Item) {
+	if len(others) == 0 {
+		return
+	}
+	var rows [][]render.Cell
+	for _, it := range others {
+		rows = append(rows, []render.Cell{
+			render.C(render.Clean(it.Title)), render.C(string(it.State)), render.C(it.ID),
+		})
+	}
+	s.Line("")
+	s.Line("%s by that number:", Count(len(others), "item more is meant", "items more are meant"))
+	s.Line("")
+	s.Table([]render.Column{itemColumn, {Title: "STATE"}, idColumn}, rows)
+}
+
 // ShowItem writes the page about an item.
 func ShowItem(s Page, l *visit.Visit, it item.Item) {
 	s.Say(render.Strong, "%s", render.Clean(it.Title))

@@ -148,8 +148,9 @@ func headline(l *visit.Visit, of Listing) string {
 	case len(l.Items) == 0:
 		return fmt.Sprintf("Nothing was found that %s launches by itself.", MachineName(l))
 	case len(of.Grades) > 0:
-		return fmt.Sprintf("%d of the %d items of %s, graded %s.", len(of.Shown)+len(of.Folded),
-			len(l.Items), MachineName(l), strings.Join(of.Grades, " or "))
+		return fmt.Sprintf("%d of the %d items of %s, graded %s.",
+			len(of.Shown)+of.gathered()+len(of.Folded), len(l.Items), MachineName(l),
+			strings.Join(of.Grades, " or "))
 	case !f.Chooses():
 		return fmt.Sprintf("%s launches %s by itself (%s).", MachineName(l),
 			Count(launched(l.Items), "thing", "things"), states(l.Items))
@@ -166,6 +167,14 @@ func headline(l *visit.Visit, of Listing) string {
 	}
 	return fmt.Sprintf("%d of the %d items of %s (%s).", len(fits), len(l.Items), MachineName(l),
 		states(fits))
+}
+
+// gathered is how many items stand in the row of another one.
+func (of Listing) gathered() (n int) {
+	for _, row := range of.Shown {
+		n += len(row.With)
+	}
+	return n
 }
 
 func launched(items []item.Item) (n int) {
@@ -255,13 +264,14 @@ func ShowFrozen(s Page, m *visit.Machine) {
 
 // A Listing is what a list shows, and what it only counts.
 type Listing struct {
-	Shown, Folded, AdminToo []item.Item
-	Aside                   int // drivers and the like
-	Filter                  visit.Filter
-	Group                   string // what puts items together, of Groups; empty for nothing
-	Now                     bool   // with what runs at this moment
-	Numbered                bool   // commands take the numbers of the rows
-	Grades                  []string
+	Shown            []visit.Row
+	Folded, AdminToo []item.Item
+	Aside            int // drivers and the like
+	Filter           visit.Filter
+	Group            string // what puts items together, of Groups; empty for nothing
+	Now              bool   // with what runs at this moment
+	Numbered         bool   // commands take the numbers of the rows
+	Grades           []string
 }
 
 // ShowList shows the items of a machine.
@@ -302,6 +312,10 @@ func ShowList(s Page, l *visit.Visit, of Listing) {
 // showFolded says how many items a list does not show, and which of them
 // people wait for.
 func showFolded(s Page, l *visit.Visit, of Listing) {
+	if n := of.gathered(); n > 0 {
+		s.Line("%s in the row of another one of the same package: %s",
+			Count(n, "item stands", "items stand"), s.Call("list --each"))
+	}
 	if len(of.Folded) > 0 {
 		s.Line("%s of the operating system itself (%s): %s",
 			Count(len(of.Folded), "more is a part", "more are parts"), states(of.Folded),
@@ -334,7 +348,7 @@ func showFolded(s Page, l *visit.Visit, of Listing) {
 }
 
 // sharedTitles are the titles that things of several makers have.
-func sharedTitles(items []item.Item) map[string]bool {
+func sharedTitles(items []visit.Row) map[string]bool {
 	makers, shared := map[string]string{}, map[string]bool{}
 	for _, it := range items {
 		maker, known := makers[it.Title]
@@ -346,11 +360,19 @@ func sharedTitles(items []item.Item) map[string]bool {
 	return shared
 }
 
+// AndMore is what stands behind the title of a row that means more items.
+func AndMore(n int) string {
+	if n == 0 {
+		return ""
+	}
+	return fmt.Sprintf(", and %d more", n)
+}
+
 // itemTable shows items, in groups where that is wanted.
 func itemTable(s Page, l *visit.Visit, of Listing) {
 	longest := time.Duration(0)
 	for _, it := range of.Shown {
-		longest = max(longest, l.Cost(it).Wait.Lead().Saving.Median)
+		longest = max(longest, l.Cost(it.Item).Wait.Lead().Saving.Median)
 	}
 	fields := onScreen(itemFields(of.Numbered, func(it itemRow) render.Cell {
 		return waitBar(s, l, it.Item, longest)
@@ -360,19 +382,19 @@ func itemTable(s Page, l *visit.Visit, of Listing) {
 	var rows [][]render.Cell
 	for n, it := range of.Shown {
 		order, grouped := Orders[of.Group]
-		if grouped && (n == 0 || order(l, of.Shown[n-1]) != order(l, it)) {
+		if grouped && (n == 0 || order(l, of.Shown[n-1].Item) != order(l, it.Item)) {
 			if n > 0 {
 				rows = append(rows, make([]render.Cell, len(fields)))
 			}
 			heading := make([]render.Cell, len(fields))
 			heading[title] = render.Cell{
-				Text: cmp.Or(render.Clean(groupOf(l, it, of.Group)),
+				Text: cmp.Or(render.Clean(groupOf(l, it.Item, of.Group)),
 					"("+of.Group+" not known)"),
 				Tone: render.Strong,
 			}
 			rows = append(rows, heading)
 		}
-		row := itemRow{Item: it, of: l}
+		row := itemRow{Item: it.Item, of: l}
 		if of.Numbered {
 			row.number = n + 1
 		}
@@ -380,11 +402,12 @@ func itemTable(s Page, l *visit.Visit, of Listing) {
 		if shared[it.Title] && it.Maker != "" {
 			cells[title].Text += " (" + render.Clean(it.Maker) + ")"
 		}
+		cells[title].Tail = AndMore(len(it.With))
 		rows = append(rows, cells)
 	}
 	titles := s.Table(columnsOf(fields), rows)
-	if of.Now && !slices.ContainsFunc(of.Shown, func(it item.Item) bool {
-		_, runs := l.Present(it)
+	if of.Now && !slices.ContainsFunc(of.Shown, func(row visit.Row) bool {
+		_, runs := l.Present(row.Item)
 		return runs
 	}) {
 		s.Line("")

@@ -62,13 +62,16 @@ func (v *Visit) rows(first, last int) ([]item.Item, error) {
 	}
 	var items []item.Item
 	for n, row := range list.Rows[first-1 : last] {
-		it, ok := v.Lookup(row.ID)
-		was := fmt.Sprintf("row %d of the last list, %s,", first+n, row.Title)
-		switch {
-		case !ok:
-			return nil, misuse("%s is not on this machine any more%s", was, again)
-		case it.State != v.decidedSince(it.ID, item.State(row.State), list.At):
-			return nil, misuse("%s was %s, and is %s now%s", was, row.State, it.State, again)
+		for _, one := range append([]notebook.Row{row}, row.With...) {
+			it, ok := v.Lookup(one.ID)
+			was := fmt.Sprintf("row %d of the last list, %s,", first+n, one.Title)
+			switch {
+			case !ok:
+				return nil, misuse("%s is not on this machine any more%s", was, again)
+			case it.State != v.decidedSince(it.ID, item.State(one.State), list.At):
+				return nil, misuse("%s was %s, and is %s now%s", was, one.State, it.State, again)
+			}
+			items = append(items, it)
 		}
 		if i := first + n - 1; i < len(list.Before) && list.Before[i].ID != row.ID &&
 			v.Now().Sub(list.BeforeAt).Abs() <= listLasts {
@@ -76,7 +79,6 @@ func (v *Visit) rows(first, last int) ([]item.Item, error) {
 				Row: i + 1, Now: row.Title, Before: list.Before[i].Title,
 			})
 		}
-		items = append(items, it)
 	}
 	return items, nil
 }

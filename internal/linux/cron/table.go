@@ -56,7 +56,7 @@ func parse(text []byte, withUser bool, isUser func(string) bool) ([]line, error)
 		case s == "":
 			comment = ""
 		case s[0] == '#':
-			comment = strings.TrimSpace(strings.Trim(s, "#"))
+			comment = remarkAfter(comment, strings.TrimSpace(strings.Trim(s, "#")))
 		case assignment.MatchString(s):
 			comment = ""
 		default:

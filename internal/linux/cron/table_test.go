@@ -114,4 +114,10 @@ func TestTitles(t *testing.T) {
 			t.Errorf("the comment %q", comment)
 		}
 	}
+	const lines = "# Kept up to date once an hour, but never (3600\n# seconds) later\n" +
+		"* * * * * true\n# Of the lamps.\n# each night\n* * * * * true\n"
+	found, err := parse([]byte(lines), false, nil)
+	if err != nil || found[0].comment != "" || found[1].comment != "each night" {
+		t.Errorf("comments of several lines: %+v %v", found, err)
+	}
 }

@@ -5,6 +5,8 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 
 	"calmdawn/internal/linux/launch"
 )
@@ -16,6 +18,16 @@ var example = regexp.MustCompile(`\* +\*|^[.|=*+_-]|^[^ ]*$|[eE]xample of|cronta
 // remark is a comment that says what a line is for; empty for any other.
 func remark(comment string) string {
 	if example.MatchString(comment) {
+		return ""
+	}
+	return comment
+}
+
+// remarkAfter is a comment below another. It is empty where it goes on with a
+// sentence that begins above.
+func remarkAfter(above, comment string) string {
+	first, _ := utf8.DecodeRuneInString(comment)
+	if above != "" && unicode.IsLower(first) && !strings.ContainsAny(above[len(above)-1:], ".:!?") {
 		return ""
 	}
 	return comment

@@ -27,14 +27,14 @@ func (db *Database) dpkg(want wanted, owners map[string]Package) error {
 	f := newForest()
 	came := db.automatic()
 	f.marked = len(came) > 0
-	var pages = map[string]string{}
+	pages, sources := map[string]string{}, map[string]string{}
 	for stanza := range stanzas(status) {
-		n, page := db.dpkgPackage(stanza)
+		n, page, source := db.dpkgPackage(stanza)
 		if n.Name == "" {
 			continue
 		}
 		n.chosen = !came[n.Name]
-		pages[n.Name] = page
+		pages[n.Name], sources[n.Name] = page, source
 		f.add(n)
 	}
 	db.askLists(f)
@@ -72,8 +72,8 @@ func (db *Database) dpkg(want wanted, owners map[string]Package) error {
 			if info, err := db.root.Stat(file); err == nil {
 				n.Installed = info.ModTime
 			}
-			if n.Archive != "" {
-				n.Maker = db.upstream(name, pages[name])
+			if n.Archive != "" || n.Maker == "" {
+				n.Maker = db.upstream(name, sources[name], pages[name])
 			}
 			owned := n.Package
 			owned.Keeps = Replaces
@@ -127,9 +127,9 @@ func (db *Database) automatic() map[string]bool {
 	return all
 }
 
-func (db *Database) dpkgPackage(stanza []byte) (n *node, page string) {
+func (db *Database) dpkgPackage(stanza []byte) (n *node, page, source string) {
 	field := fields(stanza)
-	maker, address := person(field["Maintainer"])
+	maker, address := db.packer(field["Maintainer"])
 	_, section, found := strings.Cut(field["Section"], "/") // "non-free/misc"
 	if !found {
 		section = field["Section"]
@@ -152,7 +152,7 @@ func (db *Database) dpkgPackage(stanza []byte) (n *node, page string) {
 		n.needs = append(n.needs, relations(field[key])...)
 	}
 	n.gives = relations(field["Provides"])
-	return n, field["Homepage"]
+	return n, field["Homepage"], field["Source"]
 }
 
 // The package lists of apt(8), by archive.

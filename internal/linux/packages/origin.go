@@ -146,8 +146,9 @@ const (
 
 // upstream is who made a package of the archive, where that is plain. It is the
 // name in its copyright file (the Debian form of it), or the host of its home
-// page; else empty. Who packed it made it not.
-func (db *Database) upstream(name, page string) string {
+// page; else empty. Who packed it made it not. The source is the package's
+// field of that name, empty where it is the package's own.
+func (db *Database) upstream(name, source, page string) string {
 	var text []byte
 	err := fs.ErrNotExist
 	if name != "" {
@@ -157,7 +158,8 @@ func (db *Database) upstream(name, page string) string {
 		for line := range strings.Lines(string(text)) {
 			value, ok := strings.CutPrefix(line, "Upstream-Name:")
 			value = strings.TrimSpace(value)
-			if ok && value != "" && len(value) <= longestMaker && !strings.Contains(value, "/") {
+			if ok && value != "" && len(value) <= longestMaker &&
+				!strings.Contains(value, "/") && !another(value, name, source, page) {
 				return value
 			}
 			if strings.TrimSpace(line) == "" {
@@ -175,8 +177,21 @@ func (db *Database) upstream(name, page string) string {
 	}) {
 		return ""
 	}
-	for _, general := range []string{"www.", "wiki.", "projects."} {
+	for _, general := range []string{"www.", "wiki.", "projects.", "docs."} {
 		host = strings.TrimPrefix(host, general)
 	}
 	return host
+}
+
+// another reports whether an upstream name is that of another program, which
+// the same sources hold: "hostapd" for wpasupplicant. It is written as
+// packages are, and resembles nothing that the package is called by.
+func another(name string, called ...string) bool {
+	if strings.ToLower(name) != name || strings.ContainsAny(name, " .") {
+		return false
+	}
+	return !slices.ContainsFunc(called, func(text string) bool {
+		text = strings.ToLower(text)
+		return text != "" && (strings.Contains(text, name) || strings.Contains(name, text))
+	})
 }

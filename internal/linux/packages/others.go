@@ -48,12 +48,12 @@ func (db *Database) apk(want wanted, owners map[string]Package) error {
 		case "T":
 			n.Summary = value
 		case "U":
-			n.Maker = db.upstream("", value)
+			n.Maker = db.upstream("", "", value)
 		case "m":
 			_, address := person(value)
 			n.Archive = db.archive("", address)
-			if n.Archive == "" {
-				n.Maker, _ = person(value)
+			if maker, _ := db.packer(value); n.Archive == "" && maker != "" {
+				n.Maker = maker
 			}
 		case "D", "p":
 			for name := range strings.FieldsSeq(value) {
@@ -153,8 +153,8 @@ func (db *Database) pacman(want wanted, owners map[string]Package) error {
 			Summary: first("%DESC%"),
 			Archive: db.archive("", address),
 		}}
-		if n.Maker, _ = person(first("%PACKAGER%")); n.Archive != "" {
-			n.Maker = db.upstream("", first("%URL%"))
+		if n.Maker, _ = db.packer(first("%PACKAGER%")); n.Archive != "" || n.Maker == "" {
+			n.Maker = db.upstream("", "", first("%URL%"))
 		}
 		if s, err := strconv.ParseInt(first("%INSTALLDATE%"), 10, 64); err == nil {
 			n.Installed = time.Unix(s, 0)
@@ -228,7 +228,7 @@ func (db *Database) xbps(want wanted, owners map[string]Package) error {
 			Version: strings.TrimPrefix(e.Version, name+"-"),
 			Summary: e.Summary,
 			Archive: db.archive("", address),
-			Maker:   db.upstream("", e.Page),
+			Maker:   db.upstream("", "", e.Page),
 		}}
 		n.chosen, n.needs, n.gives = !e.Dependency, bare(e.Needs), bare(e.Gives)
 		n.Installed, _ = time.Parse("2006-01-02 15:04 MST", e.Installed)
@@ -309,7 +309,7 @@ func (db *Database) portage(want wanted, owners map[string]Package) error {
 			n := &node{Package: Package{Name: name, Version: version, Summary: one("DESCRIPTION")}}
 			n.chosen, n.root = chosen[name], system[name]
 			page, _, _ := strings.Cut(one("HOMEPAGE"), " ")
-			n.Maker = db.upstream("", page)
+			n.Maker = db.upstream("", "", page)
 			if one("repository") == "gentoo" {
 				n.Archive = cmp.Or(db.os.Name, db.os.ID)
 			}

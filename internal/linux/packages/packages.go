@@ -9,6 +9,7 @@ import (
 	"errors"
 	"io/fs"
 	"path"
+	"slices"
 	"strings"
 	"time"
 
@@ -72,6 +73,7 @@ type rules struct {
 	Sets       []string `toml:"sets"`
 	Sections   []string `toml:"sections"`
 	Forges     []string `toml:"forges"`
+	Mail       []string `toml:"mail"`
 }
 
 // wanted maps the spelling of a path in databases to the path that was asked
@@ -145,6 +147,17 @@ func (db *Database) Guessed() bool { return db.guessed }
 func (db *Database) Unread() []item.Unread { return db.unread }
 
 // person parts "Name <address>".
+// packer is a person that may be a maker: nobody whose address says that it is
+// their own.
+func (db *Database) packer(text string) (name, address string) {
+	name, address = person(text)
+	_, domain, _ := strings.Cut(strings.ToLower(address), "@")
+	if slices.Contains(db.rules.Mail, domain) {
+		name = ""
+	}
+	return name, address
+}
+
 func person(text string) (name, address string) {
 	name, address, _ = strings.Cut(text, "<")
 	return strings.TrimSpace(name), strings.TrimSuffix(strings.TrimSpace(address), ">")

@@ -242,17 +242,21 @@ func TestWhatBelongsToTheSystem(t *testing.T) {
 		stanza("database-common", mail+"Section: database\n") +
 		stanza("toolkit", mail+"Section: libs\n") +
 		stanza("till", "Maintainer: Pellin Ticketworks <p@pellin.example>\nDepends: tillhelp\n") +
-		stanza("tillhelp", "Maintainer: A Packer <a@mail.example>\n")
+		stanza("tillhelp", "Maintainer: A Packer <a@mail.example>\n") +
+		stanza("alone", "Maintainer: A Person <person@gmail.com>\n"+
+			"Homepage: https://docs.alone.example/\n") +
+		stanza("wireclient", mail+"Source: wire\nHomepage: https://wire.example/client\n")
 	auto := ""
 	for _, name := range []string{"bus", "desk", "indexer", "printd", "database-common", "toolkit",
 		"tillhelp"} {
 		auto += "Package: " + name + "\nAuto-Installed: 1\n\n"
 	}
 	files := map[string]string{"var/lib/dpkg/status": dpkg,
-		"usr/share/doc/indexer/copyright": "Format: x\nUpstream-Name: Index Works\n\nFiles: *\n"}
+		"usr/share/doc/indexer/copyright":    "Format: x\nUpstream-Name: Index Works\n\nFiles: *\n",
+		"usr/share/doc/wireclient/copyright": "Format: x\nUpstream-Name: pointd\n\nFiles: *\n"}
 	var paths []string
 	for _, name := range []string{"init", "bus", "desk", "indexer", "printd", "database",
-		"database-common", "toolkit", "till", "tillhelp"} {
+		"database-common", "toolkit", "till", "tillhelp", "alone", "wireclient"} {
 		files["var/lib/dpkg/info/"+name+".list"] = "/opt/" + name + "\n"
 		paths = append(paths, "/opt/"+name)
 	}
@@ -296,7 +300,9 @@ func TestWhatBelongsToTheSystem(t *testing.T) {
 		"toolkit": ".", "till": ".somebody chose it", "tillhelp": ".came with till",
 	})
 	if guessed || marked["indexer"].Maker != "Index Works" || marked["database"].Maker != "" ||
-		marked["printd"].Maker != "printd.example" || marked["till"].Maker != "Pellin Ticketworks" {
+		marked["printd"].Maker != "printd.example" ||
+		marked["till"].Maker != "Pellin Ticketworks" ||
+		marked["alone"].Maker != "alone.example" || marked["wireclient"].Maker != "wire.example" {
 		t.Errorf("guessed %v, makers %+v", guessed, marked)
 	}
 	bare, guessed := ask(debian, nil)

@@ -262,7 +262,7 @@ func (db *Database) rpmPackage(h header) *node {
 		Section: h.text(tagGroup),
 	}}
 	if n.Archive = db.archive(n.Maker, ""); n.Archive != "" {
-		n.Maker = db.upstream("", h.text(tagURL))
+		n.Maker = db.upstream("", "", h.text(tagURL))
 	}
 	if s := h.numbers(tagInstallTime); len(s) > 0 {
 		n.Installed = time.Unix(int64(s[0]), 0)
