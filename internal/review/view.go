@@ -64,7 +64,7 @@ func (m *Model) listWidth() int {
 }
 
 // columns are the widths of the list's columns; 0 for one that has no room.
-type columns struct{ decision, title, state, grade, bar, wait, advice, maker int }
+type columns struct{ decision, title, wait, bar, grade, state, advice, maker int }
 
 func (m *Model) columns() columns {
 	c := columns{decision: 5, state: 7, grade: 8, wait: 8, advice: 10}
@@ -90,7 +90,7 @@ func (m *Model) columns() columns {
 func (c columns) row(s *render.Screen, cells [8]render.Cell, plain bool) string {
 	var b strings.Builder
 	for i, width := range []int{
-		c.decision, c.title, c.state, c.grade, c.bar, c.wait, c.advice, c.maker,
+		c.decision, c.title, c.wait, c.bar, c.grade, c.state, c.advice, c.maker,
 	} {
 		if width == 0 {
 			continue
@@ -98,7 +98,7 @@ func (c columns) row(s *render.Screen, cells [8]render.Cell, plain bool) string 
 		if i > 0 {
 			b.WriteByte(' ')
 		}
-		text := s.FitCell(cells[i], width, i == 5)
+		text := s.FitCell(cells[i], width, i == 2)
 		if !plain && cells[i].Text != "" {
 			text = s.Paint(cells[i].Tone, text)
 		}
@@ -131,7 +131,7 @@ func (m *Model) viewHead() []string {
 	}
 	head := func(text string) render.Cell { return render.Cell{Text: text, Tone: render.Dim} }
 	titles := m.columns().row(s, [8]render.Cell{
-		head("PLAN"), head("TITLE"), head("STATE"), head("GRADE"), head(""), head("WAIT"),
+		head("PLAN"), head("TITLE"), head("WAIT"), head(""), head("GRADE"), head("STATE"),
 		head("ADVICE"), head("MAKER"),
 	}, true)
 	return []string{
@@ -236,7 +236,7 @@ func (m *Model) cellsOf(i int) [8]render.Cell {
 	return [8]render.Cell{
 		decision,
 		{Text: titleOf(it), Tone: cells.state.Tone, Tail: say.AndMore(len(m.with[i]))},
-		cells.state, cells.grade, bar, cells.wait, cells.advice,
+		cells.wait, bar, cells.grade, cells.state, cells.advice,
 		render.C(render.Clean(it.Maker)),
 	}
 }

@@ -285,6 +285,7 @@ func itemFields(numbered bool, bar func(itemRow) render.Cell) []field[itemRow] {
 		},
 		{
 			Column: render.Column{Title: "WHEN", Keep: 20},
+			joined: true,
 			cell: func(it itemRow) render.Cell {
 				if it.Unsure {
 					return render.C(string(it.When) + "?")
@@ -301,6 +302,7 @@ func itemFields(numbered bool, bar func(itemRow) render.Cell) []field[itemRow] {
 		},
 		{
 			Column: render.Column{Title: "ROLE", Keep: 3},
+			joined: true,
 			head:   "role",
 			text:   func(it itemRow) string { return it.Role },
 		},

@@ -12,6 +12,7 @@ import (
 type field[T any] struct {
 	render.Column                     // on a screen
 	cell          func(T) render.Cell // what stands there; nil where text does
+	joined        bool                // a row of several tells the values of all of them
 
 	head   string         // above it in a file; empty where it stands in none
 	text   func(T) string // as it came from the machine

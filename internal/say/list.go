@@ -403,6 +403,17 @@ func itemTable(s Page, l *visit.Visit, of Listing) {
 			cells[title].Text += " (" + render.Clean(it.Maker) + ")"
 		}
 		cells[title].Tail = AndMore(len(it.With))
+		for _, other := range it.With {
+			for i, cell := range rowOf(fields, itemRow{Item: other, of: l}) {
+				switch {
+				case !fields[i].joined || strings.Contains(cells[i].Text, cell.Text):
+				case cells[i].Text == "":
+					cells[i].Text = cell.Text
+				default:
+					cells[i].Text += ", " + cell.Text
+				}
+			}
+		}
 		rows = append(rows, cells)
 	}
 	titles := s.Table(columnsOf(fields), rows)
