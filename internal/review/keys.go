@@ -154,7 +154,7 @@ func init() { // they refer to what shows them
 		{
 			keys:  []string{"+"},
 			shown: "+",
-			help:  "a row for each item of a package, or one for all that cost nothing",
+			help:  "a row for each item of a package, or one for those that cost nothing",
 			do:    plainly((*Model).open),
 		},
 		{

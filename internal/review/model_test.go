@@ -179,7 +179,7 @@ func TestDecisions(t *testing.T) {
 // of them.
 func TestARowForAPackage(t *testing.T) {
 	p := sitDown(t, machine(t, 3), Options{UTF8: true})
-	p.sees("7 of 7 items", "More 0, and 2 more")
+	p.sees("7 of 7 items", "More 0 +2")
 	if len(p.lines) != 5 {
 		t.Fatalf("%d rows:\n%s", len(p.lines), p.View())
 	}
@@ -190,7 +190,7 @@ func TestARowForAPackage(t *testing.T) {
 	p.press("+ down x")
 	p.has("more00000 off, more00002 off")
 	p.press("+")
-	p.sees("More 0, and 1 more", "More 1")
+	p.sees("More 0 +1", "More 1")
 	p.press("home +")
 	p.sees("This row stands for one item")
 }

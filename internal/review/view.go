@@ -235,10 +235,18 @@ func (m *Model) cellsOf(i int) [8]render.Cell {
 	}
 	return [8]render.Cell{
 		decision,
-		{Text: titleOf(it), Tone: cells.state.Tone, Tail: say.AndMore(len(m.with[i]))},
+		{Text: titleOf(it), Tone: cells.state.Tone, Tail: m.more(i)},
 		cells.wait, bar, cells.grade, cells.state, cells.advice,
 		render.C(render.Clean(it.Maker)),
 	}
+}
+
+// more is how many items a row stands for besides.
+func (m *Model) more(i int) string {
+	if n := len(m.with[i]); n > 0 {
+		return fmt.Sprintf(" +%d", n)
+	}
+	return ""
 }
 
 // titleOf begins with whose login launches an item: two users may have the

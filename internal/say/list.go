@@ -360,14 +360,6 @@ func sharedTitles(items []visit.Row) map[string]bool {
 	return shared
 }
 
-// AndMore is what stands behind the title of a row that means more items.
-func AndMore(n int) string {
-	if n == 0 {
-		return ""
-	}
-	return fmt.Sprintf(", and %d more", n)
-}
-
 // itemTable shows items, in groups where that is wanted.
 func itemTable(s Page, l *visit.Visit, of Listing) {
 	longest := time.Duration(0)
@@ -402,7 +394,9 @@ func itemTable(s Page, l *visit.Visit, of Listing) {
 		if shared[it.Title] && it.Maker != "" {
 			cells[title].Text += " (" + render.Clean(it.Maker) + ")"
 		}
-		cells[title].Tail = AndMore(len(it.With))
+		if n := len(it.With); n > 0 {
+			cells[title].Tail = fmt.Sprintf(", and %d more", n)
+		}
 		for _, other := range it.With {
 			for i, cell := range rowOf(fields, itemRow{Item: other, of: l}) {
 				switch {
