@@ -10,7 +10,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"runtime/debug"
 	"slices"
 	"strings"
 	"time"
@@ -22,6 +21,7 @@ import (
 	"golang.org/x/term"
 
 	"calmdawn/internal/casebook"
+	"calmdawn/internal/document"
 	"calmdawn/internal/render"
 	"calmdawn/internal/shell"
 	"calmdawn/internal/visit"
@@ -214,7 +214,15 @@ var otherWords = func() map[string]string {
 	return all
 }()
 
+// Commands is the tree of commands, for those who write about it. It is not to
+// be executed.
+func Commands() *cobra.Command {
+	a := &app{Streams: Streams{Out: io.Discard, Err: io.Discard}, now: time.Now}
+	return a.command()
+}
+
 func (a *app) command() *cobra.Command {
+	version := false
 	root := &cobra.Command{
 		Use: "calmdawn",
 		Short: "See what a machine launches at boot and login, switch off what is not needed, " +
@@ -230,7 +238,6 @@ and says what to do next. Called alone it says where this machine stands.`,
   calmdawn boots                             how long its boots took
   calmdawn compare                           before and after the last changes
   calmdawn undo last                         take the last change back`,
-		Version:       version(),
 		SilenceErrors: true, SilenceUsage: true,
 		Args: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 0 {
@@ -244,8 +251,14 @@ and says what to do next. Called alone it says where this machine stands.`,
 			}
 			return usage("there is no command %q%s\ncalmdawn --help lists them", args[0], hint)
 		},
-		RunE: func(*cobra.Command, []string) error { return a.standing() },
+		RunE: func(*cobra.Command, []string) error {
+			if version {
+				return a.sayVersion()
+			}
+			return a.standing()
+		},
 	}
+	root.Flags().BoolVar(&version, "version", false, "what this program was made from")
 	root.SuggestionsMinimumDistance = 2
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
 		return usage("%w\n%s --help explains the flags", err, cmd.CommandPath())
@@ -292,12 +305,17 @@ and says what to do next. Called alone it says where this machine stands.`,
 	return root
 }
 
-func version() string {
-	info, ok := debug.ReadBuildInfo()
-	if !ok || info.Main.Version == "" {
-		return "(built from a working copy)"
+func (a *app) sayVersion() error {
+	v := document.ThisVersion()
+	if a.json {
+		return a.writeJSON(v)
 	}
-	return info.Main.Version
+	parts := []string{"calmdawn " + v.Version, v.Target, v.Go}
+	if v.Changed {
+		parts = append(parts, "built from changed files")
+	}
+	_, err := fmt.Fprintln(a.Out, strings.Join(parts, ", "))
+	return err
 }
 
 // site is the machine that the call is about, and who works on it.

@@ -918,6 +918,7 @@ func TestDocumentsFollowTheirSchemas(t *testing.T) {
 		{"compare 1-2 3-5", "compare-1"},
 		{"conditions", "conditions-1"},
 		{"recorder status", "recorder-1"},
+		{"--version", "version-1"},
 		{"forecast --best", "forecast-1"},
 		{"forecast service:star-index.service", "forecast-1"},
 	} {
