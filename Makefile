@@ -1,20 +1,27 @@
 # Build, test and look at Calm Dawn. CONTRIBUTING.md explains what needs what.
 
 export CGO_ENABLED = 0
-NEEDS = gcc libc6-dev e2fsprogs systemd-container mmdebstrap chromium bash-completion zsh fish less tmux python3-hivex libwin-hivex-perl icoutils liblnk-utils ntfs-3g openssl procps wine wine64 python3-evtx libevtx-utils xvfb i3-wm sway lxsession dbus-daemon
+NEEDS = git rpm man-db gcc libc6-dev e2fsprogs systemd-container mmdebstrap chromium bash-completion zsh fish less tmux python3-hivex libwin-hivex-perl icoutils liblnk-utils ntfs-3g openssl procps wine wine64 python3-evtx libevtx-utils xvfb i3-wm sway lxsession dbus-daemon
 SUDO = $(if $(filter 0,$(shell id -u)),,sudo)
 
-.PHONY: build test test-all outer deps check vulnerabilities bench bench-forecast bench-mutants bench-real bench-recorder bench-statistics bench-stops bench-vm pictures
+.PHONY: build dist test test-all outer deps check vulnerabilities bench bench-forecast bench-mutants bench-real bench-recorder bench-statistics bench-stops bench-vm pictures
 
 # One static program.
 build:
 	go build -trimpath -ldflags=-s -o calmdawn ./cmd/calmdawn
 
-# The tests, after installing what they need on a Debian machine; under ten
-# minutes. docs/testing.md says what each ring proves. What could not be measured,
+# The files of a release, in dist: archives, packages, checksums, bills of
+# materials. ONLY=linux/amd64,windows/amd64 makes those alone.
+dist:
+	cd packaging && GOTOOLCHAIN=$(TOOLCHAIN) go run ./dist -source .. -o ../dist -only "$(ONLY)"
+TOOLCHAIN = $(shell sed -n 's/^toolchain //p' go.mod)
+
+# The tests, after installing what they need on a Debian machine; a
+# quarter of an hour. docs/testing.md says what each ring proves. What could not be measured,
 # because the computer was busy, is told last.
 test: deps
 	$(call rings,middle,20m)
+	cd packaging && CALMDAWN_RING=middle go test -timeout 20m ./...
 
 # The same and the outer ring: every size, every width, hundreds of stops. CI
 # runs it after make test.
@@ -42,11 +49,12 @@ deps:
 
 # What CI checks besides the tests.
 check:
-	@unformatted=$$(gofmt -l cmd internal .ci); [ -z "$$unformatted" ] || { echo "gofmt would change: $$unformatted"; exit 1; }
+	@unformatted=$$(gofmt -l cmd internal packaging .ci); [ -z "$$unformatted" ] || { echo "gofmt would change: $$unformatted"; exit 1; }
 	@go run ./.ci/width
 	@go run ./.ci/plain
 	go vet ./...
 	go tool staticcheck ./...
+	cd packaging && go vet ./... && go tool staticcheck ./...
 	@for on in windows/amd64 darwin/arm64; do echo "vet for $$on"; GOOS=$${on%/*} GOARCH=$${on#*/} go vet ./... || exit 1; done
 	@echo "compiling for linux/arm64"; GOARCH=arm64 go build -o /dev/null ./cmd/calmdawn
 

@@ -2,6 +2,8 @@ module calmdawn
 
 go 1.26.0
 
+toolchain go1.26.8
+
 require (
 	github.com/agnivade/levenshtein v1.2.2
 	github.com/aymanbagabas/go-udiff v0.4.1

@@ -104,7 +104,7 @@ func exceptions() (map[string]bool, error) {
 
 // source returns the comments and the texts of help.
 func source() (all []piece, err error) {
-	for _, dir := range []string{"cmd", "internal", ".ci"} {
+	for _, dir := range []string{"cmd", "internal", "packaging", ".ci"} {
 		err = filepath.WalkDir(dir, func(p string, _ fs.DirEntry, err error) error {
 			if err != nil || !strings.HasSuffix(p, ".go") {
 				return err

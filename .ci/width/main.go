@@ -15,7 +15,9 @@ import (
 
 func main() {
 	wrong := 0
-	for _, dir := range []string{"cmd", "internal", ".ci", "docs", "README.md", "CONTRIBUTING.md"} {
+	for _, dir := range []string{
+		"cmd", "internal", "packaging", ".ci", "docs", "README.md", "CONTRIBUTING.md",
+	} {
 		err := filepath.WalkDir(dir, func(p string, d fs.DirEntry, err error) error {
 			if err != nil || !strings.HasSuffix(p, ".go") && !strings.HasSuffix(p, ".md") {
 				return err

@@ -86,7 +86,7 @@ func TestReviewRound(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "plan.toml")
 	term := newTerminal(t)
 	term.begins("--root " + dir + " review")
-	term.waits("o off l later", "WAIT ADVICE MAKER", "51.4 s")
+	term.waits("o off l later", "STATE ADVICE MAKER", "51.4 s")
 	term.press("o")
 	term.waits("Plan: 1 off.", "Forecast: usable (login of maria)", "sooner (between")
 	term.press("Down", "Down", "l")

@@ -2,6 +2,7 @@ package machine
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"io/fs"
 	"os"
@@ -25,6 +26,10 @@ type kernel struct {
 
 // openResolver opens the folder dir of this computer as a machine's root.
 func openResolver(dir string, hook hook) (resolver, error) {
+	if _, err := os.Stat("/proc/self/fd"); err != nil { // files are read and edited through it
+		return nil, errors.New("/proc is not there, through which files are handled; mount it " +
+			"(mount -t proc proc /proc), or call this from outside with --root")
+	}
 	fd, err := unix.Open(dir, unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
 	if err != nil {
 		return nil, &fs.PathError{Op: "open", Path: dir, Err: err}

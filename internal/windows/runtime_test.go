@@ -3,15 +3,12 @@
 package windows_test
 
 import (
-	"context"
-	"encoding/binary"
 	"errors"
 	"fmt"
 	"io/fs"
 	"math/rand/v2"
 	"os"
 	"os/exec"
-	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -29,110 +26,22 @@ import (
 	"calmdawn/internal/windows/windowstest"
 )
 
-// A runtime is an environment that runs Windows programs, with a machine of its
-// own in a folder that is thrown away.
+// A runtime is one in which mark.exe is a service that writes its name down.
 type runtime struct {
-	t      *testing.T
-	prefix string
+	*windowstest.Runtime
+	t *testing.T
 }
 
-// newRuntime makes one, in which mark.exe is a service that writes its name
-// down. Where none is installed the test is skipped, in CI it fails.
 func newRuntime(t *testing.T) *runtime {
 	t.Helper()
-	if _, err := exec.LookPath("wine"); err != nil {
-		if os.Getenv("CI") != "" {
-			t.Fatal("wine is missing")
-		}
-		t.Skip("wine is needed")
-	}
-	w := &runtime{t, t.TempDir()}
-	t.Cleanup(func() { _, _ = w.try(time.Minute, "wineserver", "-k", "-w") })
-	w.run("wineboot", "-i")
-	w.run("wineserver", "-w")
-	system := w.drive("windows/system32/bcryptprimitives.dll")
-	if err := os.WriteFile(system, forwarding(), 0o644); err != nil {
-		t.Fatal(err)
-	}
-	build := exec.Command("go", "build", "-ldflags=-s -w", "-o", w.drive("mark.exe"),
+	w := &runtime{windowstest.NewRuntime(t), t}
+	build := exec.Command("go", "build", "-ldflags=-s -w", "-o", w.Drive("mark.exe"),
 		"./testdata/mark")
 	build.Env = append(os.Environ(), "GOOS=windows", "CGO_ENABLED=0")
 	if out, err := build.CombinedOutput(); err != nil {
 		t.Fatalf("%v %s", err, out)
 	}
 	return w
-}
-
-func (w *runtime) drive(p string) string { return filepath.Join(w.prefix, "drive_c", p) }
-
-func (w *runtime) try(patience time.Duration, words ...string) (string, error) {
-	ctx, cancel := context.WithTimeout(context.Background(), patience)
-	defer cancel()
-	cmd := exec.CommandContext(ctx, words[0], words[1:]...)
-	cmd.Env = append(os.Environ(), "WINEPREFIX="+w.prefix, "WINEDEBUG=-all", "DISPLAY=",
-		"WINEDLLOVERRIDES=mscoree=;mshtml=")
-	cmd.WaitDelay = time.Second // what it started may hold its output
-	out, err := cmd.CombinedOutput()
-	if errors.Is(err, exec.ErrWaitDelay) {
-		err = nil
-	}
-	return string(out), err
-}
-
-func (w *runtime) run(words ...string) {
-	w.t.Helper()
-	if out, err := w.try(2*time.Minute, words...); err != nil {
-		w.t.Fatalf("%q: %v %s", words, err, out)
-	}
-}
-
-// forwarding is a library of one export that leads to another one. That is what
-// programs of Go ask for randomness, and this environment lacks under that name
-// ("PE Format", Microsoft Learn).
-func forwarding() []byte {
-	const rva, file = 0x1000, 512
-	u := binary.LittleEndian.AppendUint32
-	library, export := "bcryptprimitives.dll\x00", "ProcessPrng\x00"
-	names := library + export + "ADVAPI32.SystemFunction036\x00"
-	const strings = 52
-	at := func(offset int) uint32 { return uint32(rva + offset) }
-	var table []byte
-	for _, v := range []uint32{
-		0, 0, 0, at(strings), 1, 1, 1, at(40), at(44), at(48), // the directory
-		at(strings + len(library) + len(export)), at(strings + len(library)), 0,
-	} {
-		table = u(table, v)
-	}
-	table = append(table, names...)
-	head := make([]byte, 60)
-	copy(head, "MZ")
-	head = append(u(head, 64), "PE\x00\x00"...)
-	head = append(head, 0x64, 0x86, 1, 0) // x64, one section
-	for _, v := range []uint32{0, 0, 0} {
-		head = u(head, v)
-	}
-	head = append(head, 240, 0, 0x22, 0x20)
-	head = append(head, 0x0B, 0x02, 14, 0)
-	for _, v := range []uint32{0, file, 0, 0, 0} {
-		head = u(head, v)
-	}
-	head = binary.LittleEndian.AppendUint64(head, 0x180000000)
-	for _, v := range []uint32{0x1000, file, 6, 0, 6, 0, 0x2000, file, 0, 3 | 0x100<<16} {
-		head = u(head, v)
-	}
-	for _, v := range []uint64{1 << 20, 4096, 1 << 20, 4096} {
-		head = binary.LittleEndian.AppendUint64(head, v)
-	}
-	for _, v := range []uint32{0, 16, rva, uint32(len(table))} {
-		head = u(head, v)
-	}
-	head = append(head, make([]byte, 15*8)...)
-	head = append(head, ".rdata\x00\x00"...)
-	for _, v := range []uint32{uint32(len(table)), rva, file, file, 0, 0, 0, 0x40000040} {
-		head = u(head, v)
-	}
-	return append(append(head, make([]byte, file-len(head))...),
-		append(table, make([]byte, file-len(table))...)...)
 }
 
 // asImport has a foreign reader make a file for import. It holds the services
@@ -165,20 +74,20 @@ open(sys.argv[2], "wb").write(b"\xff\xfe" + "\r\n".join(out).encode("utf-16le"))
 // after.
 func (w *runtime) boot(system string, least int) (launched []string) {
 	w.t.Helper()
-	file := w.drive("import.reg")
+	file := w.Drive("import.reg")
 	out, err := exec.Command("/usr/bin/python3", "-c", asImport, system, file).CombinedOutput()
 	if err != nil {
 		w.t.Fatalf("%v %s", err, out)
 	}
-	w.run("wine", "regedit", "/S", `C:\import.reg`)
-	_, _ = w.try(time.Minute, "wineserver", "-k", "-w") // where none runs it says so
-	if err := os.Remove(w.drive("marks.txt")); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	w.Run("wine", "regedit", "/S", `C:\import.reg`)
+	_, _ = w.Try(time.Minute, "wineserver", "-k", "-w") // where none runs it says so
+	if err := os.Remove(w.Drive("marks.txt")); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		w.t.Fatal(err)
 	}
-	w.run("wineserver", "-p8") // else a service was started twice once
-	w.run("wine", "wineboot")
+	w.Run("wineserver", "-p8") // else a service was started twice once
+	w.Run("wine", "wineboot")
 	read := func() []string {
-		marks, _ := os.ReadFile(w.drive("marks.txt"))
+		marks, _ := os.ReadFile(w.Drive("marks.txt"))
 		return strings.Fields(string(marks))
 	}
 	for range 120 {
@@ -217,13 +126,13 @@ func (w *runtime) takesBack() {
 	r := opened(w.t, windowstest.New().Make(w.t))
 	for _, all := range [][]change.Edit{others, edits} {
 		_, data := registry.NewStore(r, nil).Import(all)
-		if err := os.WriteFile(w.drive("back.reg"), data, 0o644); err != nil {
+		if err := os.WriteFile(w.Drive("back.reg"), data, 0o644); err != nil {
 			w.t.Fatal(err)
 		}
-		w.run("wine", "regedit", "/S", `C:\back.reg`)
+		w.Run("wine", "regedit", "/S", `C:\back.reg`)
 	}
-	w.run("wine", "regedit", "/E", `C:\out.reg`, `HKEY_LOCAL_MACHINE\SOFTWARE\Orchard`)
-	raw, err := os.ReadFile(w.drive("out.reg"))
+	w.Run("wine", "regedit", "/E", `C:\out.reg`, `HKEY_LOCAL_MACHINE\SOFTWARE\Orchard`)
+	raw, err := os.ReadFile(w.Drive("out.reg"))
 	if err != nil {
 		w.t.Fatal(err)
 	}

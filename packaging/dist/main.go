@@ -1,0 +1,113 @@
+// Dist makes the files of a release from a clean checkout: archives, packages,
+// checksums and a bill of materials. Whoever makes them of the same commit with
+// the same Go gets the same bytes.
+package main
+
+import (
+	"crypto/sha256"
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+)
+
+func main() {
+	out := flag.String("o", "dist", "the `folder` to write to, in place of what stands there")
+	only := flag.String("only", "", "only these `targets`, as linux/amd64,windows/amd64")
+	source := flag.String("source", ".", "the checkout")
+	flag.Parse()
+	if err := release(*source, *out, *only); err != nil {
+		fmt.Fprintln(os.Stderr, "dist:", err)
+		os.Exit(1)
+	}
+}
+
+// A file of a release, at a path below its folder.
+type file struct {
+	path string
+	data []byte
+	mode os.FileMode
+}
+
+// release makes all files of the checkout in a folder.
+func release(source, out, only string) error {
+	c, err := lookAt(source)
+	if err != nil {
+		return err
+	}
+	chosen, err := choose(only)
+	if err != nil {
+		return err
+	}
+	work, err := os.MkdirTemp("", "calmdawn-dist-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(work)
+	shared, err := c.texts()
+	if err != nil {
+		return err
+	}
+	var made []file
+	for _, t := range chosen {
+		program, err := c.build(t, filepath.Join(work, "calmdawn"+t.suffix()))
+		if err != nil {
+			return fmt.Errorf("%s: %w", t, err)
+		}
+		notices, err := c.notices(program)
+		if err != nil {
+			return err
+		}
+		bill, err := c.bill(program, t)
+		if err != nil {
+			return err
+		}
+		files := append(slices.Clone(shared), notices,
+			file{"calmdawn" + t.suffix(), program.data, 0o755})
+		slices.SortFunc(files, func(a, b file) int { return strings.Compare(a.path, b.path) })
+		name := fmt.Sprintf("calmdawn-%s-%s-%s", program.version, t.system, t.processor)
+		archive, err := pack(name, t, files, c.date)
+		if err != nil {
+			return err
+		}
+		made = append(made, archive, file{name + ".cdx.json", bill, 0o644})
+		if t.system == "linux" {
+			packages, err := c.packages(program, t, files)
+			if err != nil {
+				return err
+			}
+			made = append(made, packages...)
+		}
+	}
+	return write(out, made, c.date)
+}
+
+// write puts the files and their checksums into a folder, in place of what is
+// there.
+func write(out string, made []file, date time.Time) error {
+	if err := os.RemoveAll(out); err != nil {
+		return err
+	}
+	if err := os.MkdirAll(out, 0o755); err != nil {
+		return err
+	}
+	slices.SortFunc(made, func(a, b file) int { return strings.Compare(a.path, b.path) })
+	var sums strings.Builder
+	for _, f := range made {
+		fmt.Fprintf(&sums, "%x  %s\n", sha256.Sum256(f.data), f.path)
+	}
+	for _, f := range append(made, file{"SHA256SUMS", []byte(sums.String()), 0o644}) {
+		p := filepath.Join(out, f.path)
+		if err := os.WriteFile(p, f.data, f.mode); err != nil {
+			return err
+		}
+		if err := os.Chtimes(p, date, date); err != nil {
+			return err
+		}
+		fmt.Printf("%10d  %s\n", len(f.data), p)
+	}
+	return nil
+}

@@ -1,0 +1,95 @@
+package main
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/cobra/doc"
+	"github.com/spf13/pflag"
+
+	"calmdawn/internal/cli"
+)
+
+// texts are what is the same for all targets: README, guide, manual pages and
+// completions.
+func (c *checkout) texts() (all []file, err error) {
+	for _, name := range []string{"README.md", "docs/guide.md"} {
+		text, err := os.ReadFile(filepath.Join(c.dir, name))
+		if errors.Is(err, os.ErrNotExist) && name != "README.md" {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, file{name, text, 0o644})
+	}
+	for shell, suffix := range map[string]string{
+		"bash": "bash", "zsh": "zsh", "fish": "fish", "powershell": "ps1",
+	} {
+		var text, errs bytes.Buffer
+		if code := cli.Run([]string{"completion", shell}, cli.Streams{
+			In: strings.NewReader(""), Out: &text, Err: &errs,
+		}); code != 0 {
+			return nil, fmt.Errorf("completion %s: %s", shell, errs.String())
+		}
+		all = append(all, file{"completions/calmdawn." + suffix, text.Bytes(), 0o644})
+	}
+	pages, err := c.pages(cli.Commands())
+	return append(all, pages...), err
+}
+
+// pages are the manual pages of a command and of those below it.
+func (c *checkout) pages(cmd *cobra.Command) (all []file, err error) {
+	if cmd.Hidden || cmd.Name() == "help" {
+		return nil, nil
+	}
+	cmd.DisableAutoGenTag = true
+	cmd.InitDefaultHelpFlag()
+	flags := cmd.Flags()
+	flags.VisitAll(plain)
+	cmd.PersistentFlags().VisitAll(plain)
+	name := strings.ReplaceAll(cmd.CommandPath(), " ", "-")
+	var text bytes.Buffer
+	err = doc.GenMan(cmd, &doc.GenManHeader{
+		Title: strings.ToUpper(name), Section: "1", Date: &c.date, Source: "Calm Dawn",
+		Manual: "Calm Dawn",
+	}, &text)
+	if err != nil {
+		return nil, err
+	}
+	page := strings.NewReplacer("[=]", "", "=\n", "\n", " []\n", "\n").Replace(text.String())
+	all = append(all, file{"man/" + name + ".1", []byte(page), 0o644})
+	for _, sub := range cmd.Commands() {
+		more, err := c.pages(sub)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, more...)
+	}
+	slices.SortFunc(all, func(a, b file) int { return strings.Compare(a.path, b.path) })
+	return all, nil
+}
+
+// plain makes a flag read as help shows it: with the name of what it takes in
+// the place of its default.
+func plain(f *pflag.Flag) {
+	if _, done := f.Value.(untyped); done {
+		return
+	}
+	form, usage := pflag.UnquoteUsage(f)
+	if !slices.Contains([]string{"", "false", "0", "[]", "0s"}, f.DefValue) && f.Name != "root" {
+		usage += " (" + f.DefValue + " if not given)"
+	}
+	f.Usage, f.DefValue, f.Value = usage, form, untyped{f.Value}
+}
+
+// untyped keeps the library from quoting what a flag takes.
+type untyped struct{ pflag.Value }
+
+func (untyped) Type() string { return "" }
