@@ -4,7 +4,7 @@ export CGO_ENABLED = 0
 NEEDS = git rpm man-db gcc libc6-dev e2fsprogs systemd-container mmdebstrap chromium bash-completion zsh fish less tmux python3-hivex libwin-hivex-perl icoutils liblnk-utils ntfs-3g openssl procps wine wine64 python3-evtx libevtx-utils xvfb i3-wm sway lxsession dbus-daemon
 SUDO = $(if $(filter 0,$(shell id -u)),,sudo)
 
-.PHONY: build dist test test-all outer deps check vulnerabilities bench bench-forecast bench-mutants bench-real bench-recorder bench-statistics bench-stops bench-vm pictures
+.PHONY: build dist test test-all outer deps check vulnerabilities bench bench-forecast bench-mutants bench-real bench-recorder bench-statistics bench-stops bench-vm pictures size
 
 # One static program.
 build:
@@ -47,11 +47,17 @@ deps:
 		$(SUDO) apt-get update -qq && DEBIAN_FRONTEND=noninteractive $(SUDO) apt-get install -y -qq --no-install-recommends $$missing >/dev/null; \
 	fi
 
+# How large the program is, by modules, into docs/size.md. The check fails where
+# it grows by more than two in a hundred over that.
+size:
+	go run ./.ci/size
+
 # What CI checks besides the tests.
 check:
 	@unformatted=$$(gofmt -l cmd internal packaging .ci); [ -z "$$unformatted" ] || { echo "gofmt would change: $$unformatted"; exit 1; }
 	@go run ./.ci/width
 	@go run ./.ci/plain
+	@go run ./.ci/size -check
 	go vet ./...
 	go tool staticcheck ./...
 	cd packaging && go vet ./... && go tool staticcheck ./...
