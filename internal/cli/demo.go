@@ -231,7 +231,7 @@ func (a *app) keepDemo(dir, family string) error {
 	if family == "windows" {
 		make = demo.MakeWindows
 	}
-	if err := make(dir, a.now()); err != nil {
+	if err := make(dir, a.Now()); err != nil {
 		return err
 	}
 	on := *a
@@ -261,7 +261,7 @@ func (a *app) walk(
 		return err
 	}
 	const mornings = 5
-	clock := demo.Morning(a.now(), -mornings-1).Add(150 * time.Minute) // the walk ends yesterday
+	clock := demo.Morning(a.Now(), -mornings-1).Add(150 * time.Minute) // the walk ends yesterday
 	if err := make(dir, clock); err != nil {
 		return err
 	}

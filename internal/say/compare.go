@@ -159,11 +159,13 @@ func ShowComparison(s Page, c Comparison, found family.Boots, unkept error) {
 	for _, text := range c.worse() {
 		s.SayWrapped(2, render.Warn, "Mind: %s", text)
 	}
-	for _, it := range c.Late {
-		s.Wrap(2, "Mind: %s was delayed past settled; what it does then is in none of these "+
-			"figures.", render.Clean(it.Title))
-	}
-	if len(c.Late) > 0 {
+	if n := len(c.Late); n > 0 {
+		titles := make([]string, n)
+		for i, it := range c.Late {
+			titles[i] = render.Clean(it.Title)
+		}
+		s.Wrap(2, "Mind: %s %s delayed past settled; what %s then is in none of these figures.",
+			few(titles), plural(n, "was", "were"), plural(n, "it does", "they do"))
 		s.Line("")
 	}
 	c.reasonTable(s)

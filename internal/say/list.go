@@ -116,8 +116,18 @@ func setUpNow(l *visit.Visit) string {
 
 // notFelt says why boots do not show yet what was decided on some items.
 func notFelt(l *visit.Visit, items int) string {
-	if len(job.Waiting(l.Boots, l.Changes)) > 0 {
+	waiting := map[string]bool{}
+	for _, c := range job.Waiting(l.Boots, l.Changes) {
+		for _, t := range c.Targets {
+			waiting[t.ID] = true
+		}
+	}
+	all := !slices.ContainsFunc(l.Baseline.Off, func(id string) bool { return !waiting[id] })
+	switch {
+	case all:
 		return plural(items, "waits", "wait") + " for a restart"
+	case len(waiting) > 0:
+		return "no boot has felt together with what waits for a restart"
 	}
 	return "too few boots have felt that can be compared"
 }

@@ -12,6 +12,7 @@ import (
 	"calmdawn/internal/core/boot"
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/compare"
+	"calmdawn/internal/core/item"
 )
 
 // A Comparison is two sides of boots, and what lies between them.
@@ -265,10 +266,29 @@ func (c *Comparison) lead() compare.Measure {
 	if c.On.Name == "" {
 		c.On = c.foretold()
 	}
+	if c.On.Name == "" && c.ofLogins() {
+		told = true
+		if felt := c.felt(); len(felt) == 1 {
+			c.On = compare.UsableOf(felt[0])
+		}
+	}
 	if c.On.Name == "" || told && c.On.Kind == "" && c.On.Each == nil {
 		c.On = compare.Leading(c.Sides.Before, c.Sides.After, told)
 	}
 	return c.On
+}
+
+// ofLogins reports whether all that was changed is launched by logins, so that
+// ready could not move.
+func (c *Comparison) ofLogins() bool {
+	for _, ch := range c.Changes {
+		if slices.ContainsFunc(ch.Targets, func(t change.Target) bool {
+			return t.When != item.AtLogin
+		}) {
+			return false
+		}
+	}
+	return len(c.Changes) > 0
 }
 
 // foretold is the figure that the changes were to move, as their forecast names
