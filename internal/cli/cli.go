@@ -202,7 +202,7 @@ var otherWords = func() map[string]string {
 		"drift":        "diff",
 		"boots":        "times time measure",
 		"forecast":     "predict estimate simulate",
-		"conditions":   "health check",
+		"conditions":   "check health",
 		"review":       "ui tui",
 		"recorder on":  "record",
 		"report":       "print",

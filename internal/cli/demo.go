@@ -38,22 +38,22 @@ var walk = []step{
 		say:  "What is that sync which starts when maria logs in, and what does it cost?",
 		call: "show program:lanternfile.desktop@maria",
 	},
+	{
+		say:  "The sync is wanted, but not while somebody waits for the desk.",
+		call: "delay program:lanternfile.desktop@maria --by 5m --trial 14d --yes",
+	},
 	{say: "One updater sits in three places. Switch all three off, in one change.",
 		call: "disable service:cue-update.service program:cue-update-helper.desktop " +
 			"task:/etc/cron.d/cue-update#f31b --yes"},
 	{say: "Indexer and cache are needed at night, not when the desk opens.",
 		call: "disable service:star-index.service service:star-cache.service --yes"},
-	{
-		say:  "The sync is wanted, but not while somebody waits for the desk.",
-		call: "delay program:lanternfile.desktop@maria --by 5m --trial 14d --yes",
-	},
 	{say: "The desk's computer is switched on, on each of the next five mornings.", restarts: 5},
 	{say: "Did it help, and what is the difference made of?", call: "compare"},
 	{say: "Written down for the customer.", call: "report DIR/meridian.html"},
 	{
-		say: "The desk wants the updater back: taken back exactly, though other changes came " +
+		say: "The desk wants the updater back: taken back exactly, though another change came " +
 			"later.",
-		call: "undo 1 --yes",
+		call: "undo 2 --yes",
 	},
 	{say: "And now?"},
 }
