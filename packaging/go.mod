@@ -11,6 +11,7 @@ replace github.com/atotto/clipboard => ../internal/noclipboard
 require (
 	calmdawn v0.0.0
 	github.com/CycloneDX/cyclonedx-go v0.12.0
+	github.com/cpuguy83/go-md2man/v2 v2.0.7
 	github.com/goreleaser/nfpm/v2 v2.48.0
 	github.com/spf13/cobra v1.10.2
 	github.com/spf13/pflag v1.0.10
@@ -44,7 +45,6 @@ require (
 	github.com/charmbracelet/x/term v0.2.2 // indirect
 	github.com/clipperhouse/uax29/v2 v2.7.0 // indirect
 	github.com/cloudflare/circl v1.6.4 // indirect
-	github.com/cpuguy83/go-md2man/v2 v2.0.7 // indirect
 	github.com/cyphar/filepath-securejoin v0.7.0 // indirect
 	github.com/dchest/siphash v1.2.3 // indirect
 	github.com/dustin/go-humanize v1.1.0 // indirect

@@ -2,13 +2,16 @@ package main
 
 import (
 	"bytes"
+	_ "embed"
 	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 
+	"github.com/cpuguy83/go-md2man/v2/md2man"
 	"github.com/spf13/cobra"
 	"github.com/spf13/cobra/doc"
 	"github.com/spf13/pflag"
@@ -41,7 +44,47 @@ func (c *checkout) texts() (all []file, err error) {
 		all = append(all, file{"completions/calmdawn." + suffix, text.Bytes(), 0o644})
 	}
 	pages, err := c.pages(cli.Commands())
-	return append(all, pages...), err
+	if err != nil {
+		return nil, err
+	}
+	formats, err := os.ReadFile(filepath.Join(c.dir, "docs/formats.md"))
+	if err != nil {
+		return nil, err
+	}
+	files, err := filesPage(string(formats))
+	return append(append(all, pages...), c.page("calmdawn", 7, job),
+		c.page("calmdawn-files", 5, files)), err
+}
+
+// job is the page of the job from start to end.
+//
+//go:embed calmdawn.7.md
+var job string
+
+// filesPage makes the page of files from docs/formats.md: its chapters, below
+// the name that a manual page needs.
+func filesPage(formats string) (string, error) {
+	_, text, ok := strings.Cut(formats, "\n\n") // below its title
+	if !ok {
+		return "", errors.New("docs/formats.md has no text below its title")
+	}
+	text = regexp.MustCompile(`(?m)^## (.*)$`).ReplaceAllStringFunc(text, func(h string) string {
+		return "# " + strings.ToUpper(h[3:])
+	})
+	// a link leads nowhere from here: its words stay
+	text = regexp.MustCompile(`\[([^]]*)\]\([^)]*\)`).ReplaceAllString(text, "$1")
+	// a table of sentences is wider than a page: its rows become terms
+	text = regexp.MustCompile(`(?m)^\|( --- \|)+\n`).ReplaceAllString(text, "")
+	text = regexp.MustCompile(`(?m)^\| (.*?) \| (.*) \|$`).ReplaceAllString(text, "$1\n: $2\n")
+	return "# NAME\n\ncalmdawn-files - what calmdawn writes to disk\n\n# DESCRIPTION\n\n" + text +
+		"\n# SEE ALSO\n\ncalmdawn(1), calmdawn(7)\n", nil
+}
+
+// page is a page of text in Markdown.
+func (c *checkout) page(name string, section int, text string) file {
+	head := fmt.Sprintf("%% %q %q %q %q %q\n", strings.ToUpper(name), fmt.Sprint(section),
+		c.date.Format("Jan 2006"), "Calm Dawn", "Calm Dawn")
+	return file{fmt.Sprintf("man/%s.%d", name, section), md2man.Render([]byte(head + text)), 0o644}
 }
 
 // pages are the manual pages of a command and of those below it.
