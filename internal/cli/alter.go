@@ -191,13 +191,18 @@ func (a *app) confirm(host string) error {
 	if a.forgets {
 		forget(a.In)
 	}
-	fmt.Fprintf(a.Err, "Go ahead on %s? [y/N] ", where)
-	answer, _ := bufio.NewReader(a.In).ReadString('\n')
-	switch strings.ToLower(strings.TrimSpace(answer)) {
-	case "y", "yes":
-		return nil
+	if !a.yes(fmt.Sprintf("Go ahead on %s? [y/N] ", where)) {
+		return errDeclined
 	}
-	return errDeclined
+	return nil
+}
+
+// yes asks a person.
+func (a *app) yes(question string) bool {
+	fmt.Fprint(a.Err, question)
+	answer, _ := bufio.NewReader(a.In).ReadString('\n')
+	answer = strings.ToLower(strings.TrimSpace(answer))
+	return answer == "y" || answer == "yes"
 }
 
 // errDeclined tells that a person was asked and said no.

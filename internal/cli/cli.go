@@ -64,6 +64,8 @@ type app struct {
 	color       string
 	answered    bool // --yes: nobody looks at a question
 	pager       string
+	verbose     bool
+	traced      func()   // ends what --verbose began; nil where it did not
 	commands    []string // their names
 	held        *pager   // the output that waits for the pager; nil where none does
 
@@ -139,6 +141,9 @@ func run(args []string, s Streams) (code int, caught os.Signal) {
 	root.SetOut(s.Out)
 	root.SetErr(s.Err)
 	err := root.Execute()
+	if a.traced != nil {
+		a.traced()
+	}
 	a.release()
 	if err == nil {
 		return 0, a.caught
@@ -274,7 +279,16 @@ and says what to do next. Called alone it says where this machine stands.`,
 	flags.StringVar(&a.color, "color", "auto", "colour `WHEN`: auto, always or never")
 	flags.StringVar(&a.pager, "pager", "", "show long text through `COMMAND`, or off; $PAGER "+
 		"if not given")
+	flags.BoolVar(&a.verbose, "verbose", os.Getenv(logVariable) == "debug", "tell on standard "+
+		"error all that is read, asked and decided; "+logVariable+"=debug stands for it")
 	root.PersistentPreRunE = func(cmd *cobra.Command, _ []string) error {
+		if a.verbose {
+			words := cmd.Flags().Args()
+			if cmd.Name() == "note" { // what one notes is one's own
+				words = words[:min(1, len(words))]
+			}
+			a.traced = trace(a.Err, append(strings.Fields(cmd.CommandPath()), words...))
+		}
 		for flag, value := range map[string]string{"root": a.dir, "casebook": a.casebook} {
 			if _, ok := shell.Word(value); !ok {
 				return usage("--%s %q: its name holds what no terminal shows, so no command that "+
@@ -295,7 +309,7 @@ and says what to do next. Called alone it says where this machine stands.`,
 		a.turnCommand(delayWords), a.turnCommand(enableWords), a.proposeCommand(),
 		a.applyCommand(), a.trialCommand(), a.guardCommand(), a.historyCommand(), a.undoCommand(),
 		a.compareCommand(), a.reportCommand(), a.driftCommand(), a.labelCommand(), a.demoCommand(),
-		a.recordCommand(), a.leavingCommand())
+		a.diagnoseCommand(), a.recordCommand(), a.leavingCommand())
 	for _, cmd := range root.Commands() {
 		a.commands = append(a.commands, cmd.Name())
 	}

@@ -21,7 +21,7 @@ var jobGroups = []struct{ title, commands string }{
 	{"Decide", "review forecast propose note"},
 	{"Change, and take back", "disable delay enable apply undo history trial guard"},
 	{"Hold before against after", "compare report drift label"},
-	{"Besides", "demo help completion"},
+	{"Besides", "demo diagnose help completion"},
 }
 
 // A topic is an explanation that help gives.

@@ -1,9 +1,11 @@
 package machine
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"io/fs"
+	"log/slog"
 	"os"
 	"slices"
 	"strings"
@@ -124,6 +126,9 @@ func (r *Root) OwnDisk() bool { return r.files.ownDisk() }
 func (r *Root) Live() bool { return r.files.live() }
 
 func (r *Root) hook(name, path string, n int64) error {
+	if slog.Default().Enabled(context.Background(), slog.LevelDebug) {
+		slog.Debug("disk", "does", name, "path", path, "bytes", n)
+	}
 	if r.Hook == nil {
 		return nil
 	}

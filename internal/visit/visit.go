@@ -95,7 +95,9 @@ func (m *Machine) look(changes []change.Change, wrong error) (*Visit, error) {
 	if wrong != nil {
 		v.Unread = append(v.Unread, machine.Unread(v.Root.Home.Casebook, wrong))
 	}
-	return v, v.judge()
+	err := v.judge()
+	v.traceSurvey()
+	return v, err
 }
 
 // Rejudged is the visit as the technician's rules and notes are by now. The
@@ -268,6 +270,7 @@ func (v *Visit) ReadBoots() error {
 		rater: forecast.NewRater(fit, grades),
 		costs: map[string]forecast.Cost{},
 	}
+	v.traceBoots()
 	return nil
 }
 

@@ -6,6 +6,7 @@ package manager
 import (
 	"context"
 	"fmt"
+	"log/slog"
 	"os"
 	"strconv"
 	"time"
@@ -90,6 +91,7 @@ func Reload() error { return call("Reload") }
 func Stop(unit string) error { return call("StopUnit", unit, "replace") }
 
 func call(method string, args ...any) error {
+	slog.Debug("service manager", "asked", method, "of", args)
 	m, err := Connect()
 	if err != nil {
 		return err
