@@ -4,8 +4,10 @@ import (
 	"bufio"
 	"errors"
 	"fmt"
+	"os"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/term"
 
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/proposal"
@@ -46,6 +48,10 @@ with FILE such a plan is opened.`,
 }
 
 func (a *app) review(args []string) error {
+	if a.verbose && term.IsTerminal(int(os.Stderr.Fd())) {
+		return usage("the review fills the screen, so what --verbose tells has to go elsewhere: " +
+			"calmdawn --verbose review 2> FILE")
+	}
 	o := review.Options{Colour: a.colour(), UTF8: a.UTF8, Calls: a.calls(), Now: a.now}
 	l, err := a.look()
 	if err != nil {
