@@ -35,6 +35,13 @@ func (t *Tree) Graph(names []string) []boot.Span {
 			s.After = append(s.After, earlier)
 		}
 	}
+	// before reports whether a target says itself that it comes first: then it
+	// waits for nothing of what it pulls in
+	before := func(target *unit, name string) bool {
+		return slices.ContainsFunc(target.unitNames("Unit", "Before"), func(other string) bool {
+			return t.load(other).name == name
+		})
+	}
 	for name, s := range spans {
 		u := t.load(name)
 		for _, other := range u.unitNames("Unit", "Before") {
@@ -57,7 +64,8 @@ func (t *Tree) Graph(names []string) []boot.Span {
 		if _, now := got[name]; !now {
 			for _, goal := range u.unitNames("Install", "WantedBy", "RequiredBy") {
 				if o := t.load(goal); splitName(o.name).suffix == "target" &&
-					spans[o.name] != nil && defaults(o) && !slices.Contains(s.After, o.name) {
+					spans[o.name] != nil && defaults(o) && !before(o, name) &&
+					!slices.Contains(s.After, o.name) {
 					after(o.name, name)
 					spans[o.name].Pulls = append(spans[o.name].Pulls, name)
 				}
@@ -67,7 +75,7 @@ func (t *Tree) Graph(names []string) []boot.Span {
 		// it
 		if splitName(name).suffix == "target" {
 			for _, other := range s.Pulls {
-				if o := t.load(other); o.file != nil && defaults(o) &&
+				if o := t.load(other); o.file != nil && defaults(o) && !before(u, o.name) &&
 					!slices.Contains(t.place(o).After, name) {
 					after(name, o.name)
 				}

@@ -66,3 +66,21 @@ func TestConflictsAndCircles(t *testing.T) {
 		}
 	}
 }
+
+// TestATargetBeforeWhatItPullsIn is in no circle: it waits for nothing of that
+// which it says to come before, as the one of NFS clients.
+func TestATargetBeforeWhatItPullsIn(t *testing.T) {
+	const lib = "usr/lib/systemd/system/"
+	r, err := machine.Open(testtree.Make(t, map[string]string{
+		lib + "default.target": "[Unit]\nWants=early.target\n",
+		lib + "early.target":   "[Unit]\nWants=late.target\nBefore=late.target\n",
+		lib + "late.target":    "[Unit]\nDescription=x\n",
+	}))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer r.Close()
+	if found := Circles(r); len(found) > 0 {
+		t.Errorf("circles: %v", found)
+	}
+}
