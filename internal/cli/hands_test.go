@@ -80,6 +80,9 @@ func TestNumbersOfTheLastList(t *testing.T) {
 		t.Errorf("a row for each item was asked for:\n%s", out)
 	}
 	person("list", 0)
+	person("disable "+found[1], 0, "Switching off 2 items", "Mind: "+found[1]+" is")
+	person("undo last", 0, "taken back")
+	person("list", 0)
 	person("note 1 'not on Mondays'", 0, "Noted on")
 	lists, err := filepath.Glob(state + "/lists/*.json")
 	if err != nil || len(lists) != 1 {

@@ -191,6 +191,8 @@ func TestARowForAPackage(t *testing.T) {
 	p.has("more00000 off, more00002 off")
 	p.press("+")
 	p.sees("More 0 +1", "More 1")
+	p.press("/ more enter a esc o")
+	p.has("more00000 off, more00002 off, more00001 off")
 	p.press("home +")
 	p.sees("This row stands for one item")
 }

@@ -78,10 +78,10 @@ type Model struct {
 	folded []bool   // away, unless all are to be seen
 	parted int      // how many are
 	marked []bool
-	// Rows that stand for several items of a package, by visit.Shelf.
-	shelves []string
-	opened  map[string]bool // shelves whose items have a row each
-	with    map[int][]int   // what an item's row stands for besides, in lines
+	// of rows that stand for several items of a package
+	shelves []visit.Shelf
+	opened  map[visit.Shelf]bool // whose items have a row each
+	with    map[int][]int        // what an item's row stands for besides, in lines
 	cells   map[int]cells
 	// lines are what the list shows: numbers of items, and for a heading that
 	// of the item below it, as -1-number
@@ -131,7 +131,8 @@ func New(v *visit.Visit, o Options) *Model {
 	if o.Now == nil {
 		o.Now = time.Now
 	}
-	m := &Model{o: o, showItem: say.ShowItem, from: -1, saved: true, opened: map[string]bool{}}
+	m := &Model{o: o, showItem: say.ShowItem, from: -1, saved: true}
+	m.opened = map[visit.Shelf]bool{}
 	m.carry.Guard, m.carry.Together = visit.GuardAuto, true
 	m.plan = plan{}.with(o.Plan, false)
 	m.resize(80, 24)
@@ -166,10 +167,10 @@ func (m *Model) see(v *visit.Visit) {
 	m.v, m.cells, m.page.id, m.sortedBy = v, map[int]cells{}, "", ""
 	m.page.rested++
 	m.longest = v.LongestWait()
-	m.shelves = make([]string, len(v.Items))
+	m.shelves = make([]visit.Shelf, len(v.Items))
 	for i, it := range v.Items {
 		if !m.folded[i] {
-			m.shelves[i] = v.Shelf(it)
+			m.shelves[i] = v.ShelfOf(it)
 		}
 	}
 	m.arrange(at)
@@ -217,18 +218,18 @@ func (m *Model) narrow(at string) {
 	test, words := m.filter.Test(), strings.Fields(strings.ToLower(m.find))
 	m.lines, m.from, m.cursor = m.lines[:0], -1, 0
 	m.with = map[int][]int{}
-	last, rows := -1, map[string]int{} // rows by shelf: the item, and its line
-	leads := map[string]int{}
+	last, rows := -1, map[visit.Shelf]int{} // lines, by the shelf whose row they are
 	for _, i := range m.order {
 		it := &m.v.Items[i]
 		if !m.parts && m.folded[i] && m.plan.of(it.ID) < 0 ||
 			!visit.Contains(m.texts[i], words) || !test(*it) {
 			continue
 		}
-		if lead, there := leads[m.shelves[i]]; there && m.gathers(i) && m.alike(lead, i) {
-			m.with[lead] = append(m.with[lead], i)
+		row, there := rows[m.shelves[i]]
+		if there && m.gathers(i) && m.alike(m.lines[row], i) {
+			m.with[m.lines[row]] = append(m.with[m.lines[row]], i)
 			if it.ID == at {
-				m.cursor = rows[m.shelves[i]]
+				m.cursor = row
 			}
 			continue
 		}
@@ -239,8 +240,8 @@ func (m *Model) narrow(at string) {
 		if it.ID == at {
 			m.cursor = len(m.lines)
 		}
-		if _, there := leads[m.shelves[i]]; !there {
-			leads[m.shelves[i]], rows[m.shelves[i]] = i, len(m.lines)
+		if !there {
+			rows[m.shelves[i]] = len(m.lines)
 		}
 		m.lines = append(m.lines, i)
 	}
@@ -249,7 +250,7 @@ func (m *Model) narrow(at string) {
 
 // gathers reports whether an item may stand in another one's row.
 func (m *Model) gathers(i int) bool {
-	return m.shelves[i] != "" && !m.opened[m.shelves[i]] && !m.parts && m.find == ""
+	return m.shelves[i] != (visit.Shelf{}) && !m.opened[m.shelves[i]] && !m.parts && m.find == ""
 }
 
 // alike reports whether the plan says the same of two items.
@@ -265,7 +266,7 @@ func (m *Model) alike(i, j int) bool {
 // open gives each item of the row under the cursor a row, or takes these away.
 func (m *Model) open() {
 	i, ok := m.here()
-	if !ok || m.shelves[i] == "" || len(m.with[i]) == 0 && !m.opened[m.shelves[i]] {
+	if !ok || len(m.with[i]) == 0 && !m.opened[m.shelves[i]] {
 		m.say(render.Plain, "This row stands for one item.")
 		return
 	}
@@ -322,13 +323,21 @@ func (m *Model) current() string {
 // meant are the items that a decision is on: those of the marked rows, or of
 // the one under the cursor.
 func (m *Model) meant() (all []int) {
+	taken := make([]bool, len(m.v.Items)) // one may have been marked in a row of its own
+	add := func(i int) {
+		for _, j := range append([]int{i}, m.with[i]...) {
+			if !taken[j] {
+				all, taken[j] = append(all, j), true
+			}
+		}
+	}
 	for _, i := range m.order {
 		if m.marked[i] {
-			all = append(append(all, i), m.with[i]...)
+			add(i)
 		}
 	}
 	if i, ok := m.here(); ok && len(all) == 0 {
-		all = append(append(all, i), m.with[i]...)
+		add(i)
 	}
 	return all
 }

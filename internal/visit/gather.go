@@ -1,7 +1,6 @@
 package visit
 
 import (
-	"strings"
 	"time"
 
 	"calmdawn/internal/core/item"
@@ -23,13 +22,22 @@ func Rows(items []item.Item) []Row {
 	return rows
 }
 
-// Gather puts items into one row that nothing sets apart: see [Visit.Shelf].
-// The row stands where the first of them does.
+// A Shelf is what items share that nothing sets apart in a table. The zero one
+// is of an item that is to be seen by itself.
+type Shelf struct {
+	pkg, owner string
+	state      item.State
+	advice     item.Advice
+	unsure     bool
+}
+
+// Gather puts items of one shelf into one row: see [Visit.ShelfOf]. The row
+// stands where the first of them does.
 func (v *Visit) Gather(items []item.Item) (rows []Row) {
-	at := map[string]int{}
+	at := map[Shelf]int{}
 	for _, it := range items {
-		shelf := v.Shelf(it)
-		if n, there := at[shelf]; there && shelf != "" {
+		shelf := v.ShelfOf(it)
+		if n, there := at[shelf]; there && shelf != (Shelf{}) {
 			rows[n].With = append(rows[n].With, it)
 			continue
 		}
@@ -42,22 +50,15 @@ func (v *Visit) Gather(items []item.Item) (rows []Row) {
 // leastCPU is what a screen shows as more than 0.0 s.
 const leastCPU = 50 * time.Millisecond
 
-// Shelf is the same text for items of one package with one state, owner and
-// advice, of which none is known to cost anything. It is empty for an item that
-// is to be seen by itself: a broken one, or one that was decided or noted.
-func (v *Visit) Shelf(it item.Item) string {
+// ShelfOf is the shelf of an item of a package that is not known to cost
+// anything. A broken one has none, nor one that was decided or noted.
+func (v *Visit) ShelfOf(it item.Item) Shelf {
 	c := v.Cost(it)
 	free := !c.Wait.Lead().Shows && c.CPU.Value < leastCPU && c.Memory.Bytes == 0
 	_, decided := v.LastChange(it.ID)
 	_, joint := v.Joint(it)
 	if it.Package == "" || it.State == item.Broken || it.Note != "" || !free || decided || joint {
-		return ""
+		return Shelf{}
 	}
-	sure := "sure"
-	if it.Unsure {
-		sure = ""
-	}
-	return strings.Join([]string{
-		it.Package, string(it.State), it.Owner, string(it.Advice), sure,
-	}, "\x00")
+	return Shelf{it.Package, it.Owner, it.State, it.Advice, it.Unsure}
 }

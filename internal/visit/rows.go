@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -73,7 +74,7 @@ func (v *Visit) rows(first, last int) ([]item.Item, error) {
 			}
 			items = append(items, it)
 		}
-		if i := first + n - 1; i < len(list.Before) && list.Before[i].ID != row.ID &&
+		if i := first + n - 1; i < len(list.Before) && !sameItems(list.Before[i], row) &&
 			v.Now().Sub(list.BeforeAt).Abs() <= listLasts {
 			v.Renumbered = append(v.Renumbered, Renumbered{
 				Row: i + 1, Now: row.Title, Before: list.Before[i].Title,
@@ -81,6 +82,11 @@ func (v *Visit) rows(first, last int) ([]item.Item, error) {
 		}
 	}
 	return items, nil
+}
+
+// sameItems reports whether two rows mean the same.
+func sameItems(a, b notebook.Row) bool {
+	return a.ID == b.ID && slices.EqualFunc(a.With, b.With, sameItems)
 }
 
 // Renumbered is the number of a row that meant another item in the table before
