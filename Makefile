@@ -16,9 +16,9 @@ dist:
 	cd packaging && GOTOOLCHAIN=$(TOOLCHAIN) go run ./dist -source .. -o ../dist -only "$(ONLY)"
 TOOLCHAIN = $(shell sed -n 's/^toolchain //p' go.mod)
 
-# The tests, after installing what they need on a Debian machine; a
-# quarter of an hour. docs/testing.md says what each ring proves. What could not be measured,
-# because the computer was busy, is told last.
+# The tests, after installing what they need on a Debian machine; a quarter of
+# an hour. docs/testing.md says what each ring proves. What could not be
+# measured, because the computer was busy, is told before the release is tried.
 test: deps
 	$(call rings,middle,20m)
 	cd packaging && CALMDAWN_RING=middle go test -timeout 20m ./...

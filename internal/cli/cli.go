@@ -283,11 +283,7 @@ and says what to do next. Called alone it says where this machine stands.`,
 		"error all that is read, asked and decided; "+logVariable+"=debug stands for it")
 	root.PersistentPreRunE = func(cmd *cobra.Command, _ []string) error {
 		if a.verbose {
-			words := cmd.Flags().Args()
-			if cmd.Name() == "note" { // what one notes is one's own
-				words = words[:min(1, len(words))]
-			}
-			a.traced = trace(a.Err, append(strings.Fields(cmd.CommandPath()), words...))
+			a.traced = trace(a.Err, said(cmd))
 		}
 		for flag, value := range map[string]string{"root": a.dir, "casebook": a.casebook} {
 			if _, ok := shell.Word(value); !ok {

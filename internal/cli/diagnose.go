@@ -13,8 +13,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"calmdawn/internal/core/secret"
 	"calmdawn/internal/ownfile"
 	"calmdawn/internal/render"
+	"calmdawn/internal/say"
 )
 
 // diagnosed are the calls whose answers go into a fault report.
@@ -30,21 +32,6 @@ var diagnosed = []struct{ file, call string }{
 	{"recorder.json", "recorder status --json"},
 	{"guard.json", "guard --json"},
 }
-
-// leftOut says what a fault report does not hold; --verbose tells none of it
-// either.
-const leftOut = `Left out of this archive, and of what --verbose tells:
-
-- in launch lines what stands behind names such as password, token or key: …
-- the environment of units, and every other line of their files
-- of crontabs all but the launch lines
-- the data of registry values, those of Run lists among them
-- your notes, and the reasons of your own rules
-- in the casebook what stood in edited files before and after
-
-What is in it: names of programs, users, files and this machine; launch lines;
-when it was started, and what that took.
-`
 
 func (a *app) diagnoseCommand() *cobra.Command {
 	yes := false
@@ -77,22 +64,10 @@ func (a *app) diagnose(file string, yes bool) error {
 	end := trace(&log, []string{"calmdawn", "diagnose"})
 	parts := a.answers()
 	end()
-	parts = append(parts, part{"log.txt", log.Bytes()}, part{"left-out.txt", []byte(leftOut)})
+	parts = append(parts, say.Part{Name: "log.txt", Data: log.Bytes()},
+		say.Part{Name: "left-out.txt", Data: []byte(say.LeftOut)})
 	s := a.screen()
-	s.Say(render.Strong, "%s", "What goes into "+render.Clean(file)+":")
-	s.Line("")
-	var rows [][]render.Cell
-	for _, p := range parts {
-		rows = append(rows, []render.Cell{
-			render.C("  " + p.name), render.C(render.Bytes(int64(len(p.data)))),
-		})
-	}
-	s.Table([]render.Column{{Title: "  FILE"}, {Title: "SIZE", Right: true}}, rows)
-	s.Line("")
-	for line := range strings.Lines(leftOut) {
-		s.Wrap(2, "%s", strings.TrimRight(line, "\n"))
-	}
-	s.Line("")
+	say.ShowDiagnosis(s, file, parts)
 	switch {
 	case yes:
 	case !a.Ask:
@@ -108,17 +83,11 @@ func (a *app) diagnose(file string, yes bool) error {
 	return err
 }
 
-// A part is one file of a fault report.
-type part struct {
-	name string
-	data []byte
-}
-
 // answers are what our own calls say of the machine, and of what they fail.
-func (a *app) answers() (parts []part) {
+func (a *app) answers() (parts []say.Part) {
 	for _, d := range diagnosed {
 		var out, errs bytes.Buffer
-		words := []string{"--root", a.dir, "--pager", "off", "--color", "never"}
+		words := []string{"--root", a.dir, "--pager", "off", "--color", "never", "--verbose=false"}
 		if a.casebook != "" {
 			words = append(words, "--casebook", a.casebook)
 		}
@@ -129,13 +98,15 @@ func (a *app) answers() (parts []part) {
 			In: strings.NewReader(""), Out: &out, Err: &errs, Width: 100, Now: a.Now,
 		})
 		data := out.Bytes()
-		if strings.HasSuffix(d.file, ".json") && code == 0 {
+		if strings.HasSuffix(d.file, ".json") {
 			data = withoutOwn(data)
 		}
-		parts = append(parts, part{d.file, data})
+		if len(data) > 0 {
+			parts = append(parts, say.Part{Name: d.file, Data: data})
+		}
 		if errs.Len() > 0 || code != 0 {
-			text := fmt.Sprintf("exit status %d\n%s", code, errs.String())
-			parts = append(parts, part{d.file + ".errors.txt", []byte(text)})
+			text := fmt.Sprintf("exit status %d\n%s", code, secret.Hide(errs.String()))
+			parts = append(parts, say.Part{Name: d.file + ".errors.txt", Data: []byte(text)})
 		}
 	}
 	return parts
@@ -181,16 +152,16 @@ func withoutOwn(document []byte) []byte {
 }
 
 // packed writes an archive.
-func packed(to io.Writer, parts []part, at time.Time) error {
+func packed(to io.Writer, parts []say.Part, at time.Time) error {
 	z := gzip.NewWriter(to)
 	w := tar.NewWriter(z)
 	for _, p := range parts {
 		err := w.WriteHeader(&tar.Header{
-			Typeflag: tar.TypeReg, Name: "calmdawn-fault/" + p.name, Mode: 0o600,
-			Size: int64(len(p.data)), ModTime: at,
+			Typeflag: tar.TypeReg, Name: "calmdawn-fault/" + p.Name, Mode: 0o600,
+			Size: int64(len(p.Data)), ModTime: at,
 		})
 		if err == nil {
-			_, err = w.Write(p.data)
+			_, err = w.Write(p.Data)
 		}
 		if err != nil {
 			return err

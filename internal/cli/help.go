@@ -268,6 +268,20 @@ func table(s say.Page, rows [][]render.Cell) {
 	}
 }
 
+// Described is the name of what a flag takes, empty for a switch, and what it
+// does, with its default.
+func Described(f *pflag.Flag) (form, usage string) {
+	form, usage = pflag.UnquoteUsage(f)
+	if slices.Contains([]string{"", "false", "0", "0s", "[]"}, f.DefValue) || f.Name == "root" {
+		return form, usage
+	}
+	value := f.DefValue
+	if by, err := time.ParseDuration(value); err == nil {
+		value = visit.ByText(by)
+	}
+	return form, fmt.Sprintf("%s (%s if not given)", usage, value)
+}
+
 // showFlags lists flags with what they do.
 func showFlags(s say.Page, flags *pflag.FlagSet) {
 	var rows [][]render.Cell
@@ -280,21 +294,13 @@ func showFlags(s say.Page, flags *pflag.FlagSet) {
 			filters = append(filters, "--"+f.Name)
 			return
 		}
-		form, usage := pflag.UnquoteUsage(f)
+		form, usage := Described(f)
 		name := "--" + f.Name
 		if f.Shorthand != "" {
 			name = "-" + f.Shorthand + ", " + name
 		}
 		if form != "" {
 			name += " " + form
-		}
-		if f.DefValue != "" && !slices.Contains([]string{"false", "0", "[]", "/"}, f.DefValue) &&
-			f.Name != "root" {
-			value := f.DefValue
-			if by, err := time.ParseDuration(value); err == nil {
-				value = visit.ByText(by)
-			}
-			usage += fmt.Sprintf(" (%s if not given)", value)
 		}
 		rows = append(rows, []render.Cell{
 			render.C(render.Whole("  " + name)),

@@ -62,7 +62,8 @@ func (a *app) listCommand() *cobra.Command {
 		Short: "Show what the machine launches by itself at boot and login",
 		Long: `List shows everything that the machine launches by itself, the costliest first.
 The operating system's own parts are folded into one line. At a terminal its
-rows have numbers, which other commands take: show 3, disable 1 4-6.
+rows have numbers, which other commands take: show 3, disable 1 4-6. Items of
+one package that cost nothing share a row, whose number means all of them.
 
 What it holds of each kind of machine, and what is not looked at: calmdawn help
 scope. What the columns mean: calmdawn help costs, calmdawn help states.`,

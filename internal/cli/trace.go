@@ -5,7 +5,11 @@ import (
 	"io"
 	"log/slog"
 	"os"
+	"strings"
 	"sync"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"calmdawn/internal/core/secret"
 	"calmdawn/internal/document"
@@ -27,6 +31,20 @@ func trace(to io.Writer, words []string) (end func()) {
 	slog.Debug("call", "words", secret.Words(words), "version", v.Version, "commit", v.Commit,
 		"target", v.Target, "user", os.Geteuid())
 	return func() { slog.SetDefault(before) }
+}
+
+// said are the words of a call with its flags. What one notes is one's own, and
+// is left out.
+func said(cmd *cobra.Command) []string {
+	words := cmd.Flags().Args()
+	if cmd.Name() == "note" {
+		words = words[:min(1, len(words))]
+	}
+	words = append(strings.Fields(cmd.CommandPath()), words...)
+	cmd.Flags().Visit(func(f *pflag.Flag) {
+		words = append(words, "--"+f.Name+"="+f.Value.String())
+	})
+	return words
 }
 
 // safe keeps secrets, and what a terminal would act on, out of a log.

@@ -99,8 +99,8 @@ func atLeast(f forecast.Forecast) string {
 	return ""
 }
 
-// costNotes say how the figures of a list are known.
-func costNotes(s Page, l *visit.Visit) {
+// costNotes say how the figures of a list's rows are known.
+func costNotes(s Page, l *visit.Visit, rows []visit.Row) {
 	if len(l.Boots) == 0 {
 		return
 	}
@@ -123,8 +123,8 @@ func costNotes(s Page, l *visit.Visit) {
 	s.Wrap(0, "Wait: how much sooner "+what+" without the item, %s.%s Waits "+
 		"overlap: what several save together is not their sum; %s tells it.", how, setUpNow(l),
 		s.Call("forecast ITEM..."))
-	if best := l.Best(); slices.ContainsFunc(best.Items, func(it item.Item) bool {
-		_, ok := l.Joint(it)
+	if slices.ContainsFunc(rows, func(row visit.Row) bool {
+		_, ok := l.Joint(row.Item)
 		return ok
 	}) {
 		s.Wrap(0, "With others: alone, that item brings nothing that shows; it does once others "+

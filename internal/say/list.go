@@ -26,7 +26,7 @@ func outlook(l *visit.Visit) string {
 	}
 	f := l.ByAdvice()
 	if n := len(l.Baseline.Off); n > 0 {
-		text += fmt.Sprintf(" With %s switched off or delayed since, which %s: %s after %s, "+
+		text += fmt.Sprintf(" With %s switched off or delayed since, %s: %s after %s, "+
 			"by forecast.", Count(n, "item", "items"), notFelt(l, n), f.Lead().On,
 			render.Duration(f.Lead().Now))
 	}
@@ -109,12 +109,13 @@ func setUpNow(l *visit.Visit) string {
 	text := ""
 	if n := len(l.Baseline.Off); n > 0 {
 		text = fmt.Sprintf(" It counts from the machine as it is set up now: without the %s "+
-			"switched off or delayed since, which %s.", Count(n, "item", "items"), notFelt(l, n))
+			"switched off or delayed since, %s.", Count(n, "item", "items"), notFelt(l, n))
 	}
 	return text + lacking(l)
 }
 
-// notFelt says why boots do not show yet what was decided on some items.
+// notFelt says, as a clause, why boots do not show yet what was decided on some
+// items.
 func notFelt(l *visit.Visit, items int) string {
 	waiting := map[string]bool{}
 	for _, c := range job.Waiting(l.Boots, l.Changes) {
@@ -125,11 +126,11 @@ func notFelt(l *visit.Visit, items int) string {
 	all := !slices.ContainsFunc(l.Baseline.Off, func(id string) bool { return !waiting[id] })
 	switch {
 	case all:
-		return plural(items, "waits", "wait") + " for a restart"
+		return "which " + plural(items, "waits", "wait") + " for a restart"
 	case len(waiting) > 0:
-		return "no boot has felt together with what waits for a restart"
+		return "a set-up that no boot has had yet"
 	}
-	return "too few boots have felt that can be compared"
+	return "which too few boots have felt that can be compared"
 }
 
 // OfSimulated labels a forecast behind which no measured boot stands; empty
@@ -429,6 +430,6 @@ func itemTable(s Page, l *visit.Visit, of Listing) {
 		s.Line("None of these is seen to run at this moment.")
 	}
 	if titles["WAIT"] || len(l.Replays) == 0 {
-		costNotes(s, l)
+		costNotes(s, l, of.Shown)
 	}
 }

@@ -5,8 +5,10 @@ package main
 
 import (
 	"crypto/sha256"
+	"errors"
 	"flag"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -24,6 +26,9 @@ func main() {
 		os.Exit(1)
 	}
 }
+
+// sumsFile holds the checksums, in the form of sha256sum(1).
+const sumsFile = "SHA256SUMS"
 
 // A file of a release, at a path below its folder.
 type file struct {
@@ -85,9 +90,18 @@ func release(source, out, only string) error {
 	return write(out, made, c.date)
 }
 
-// write puts the files and their checksums into a folder, in place of what is
-// there.
+// write puts the files and their checksums into a folder, in place of an
+// earlier release there. A folder of anything else is refused.
 func write(out string, made []file, date time.Time) error {
+	there, err := os.ReadDir(out)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if len(there) > 0 && !slices.ContainsFunc(there, func(e fs.DirEntry) bool {
+		return e.Name() == sumsFile
+	}) {
+		return fmt.Errorf("%s holds something, and no release; give another folder", out)
+	}
 	if err := os.RemoveAll(out); err != nil {
 		return err
 	}
@@ -99,7 +113,7 @@ func write(out string, made []file, date time.Time) error {
 	for _, f := range made {
 		fmt.Fprintf(&sums, "%x  %s\n", sha256.Sum256(f.data), f.path)
 	}
-	for _, f := range append(made, file{"SHA256SUMS", []byte(sums.String()), 0o644}) {
+	for _, f := range append(made, file{sumsFile, []byte(sums.String()), 0o644}) {
 		p := filepath.Join(out, f.path)
 		if err := os.WriteFile(p, f.data, f.mode); err != nil {
 			return err

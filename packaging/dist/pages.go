@@ -125,10 +125,7 @@ func plain(f *pflag.Flag) {
 	if _, done := f.Value.(untyped); done {
 		return
 	}
-	form, usage := pflag.UnquoteUsage(f)
-	if !slices.Contains([]string{"", "false", "0", "[]", "0s"}, f.DefValue) && f.Name != "root" {
-		usage += " (" + f.DefValue + " if not given)"
-	}
+	form, usage := cli.Described(f)
 	f.Usage, f.DefValue, f.Value = usage, form, untyped{f.Value}
 }
 

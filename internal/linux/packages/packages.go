@@ -146,7 +146,6 @@ func (db *Database) Guessed() bool { return db.guessed }
 // Unread names the databases that could not be read.
 func (db *Database) Unread() []item.Unread { return db.unread }
 
-// person parts "Name <address>".
 // packer is a person that may be a maker: nobody whose address says that it is
 // their own.
 func (db *Database) packer(text string) (name, address string) {
@@ -158,6 +157,7 @@ func (db *Database) packer(text string) (name, address string) {
 	return name, address
 }
 
+// person parts "Name <address>".
 func person(text string) (name, address string) {
 	name, address, _ = strings.Cut(text, "<")
 	return strings.TrimSpace(name), strings.TrimSuffix(strings.TrimSpace(address), ">")
