@@ -114,8 +114,7 @@ scope. What the columns mean: calmdawn help costs, calmdawn help states.`,
 	f.flags(a, cmd)
 	cmd.Flags().StringSliceVar(&f.grade, "grade", nil, "only what costs so much, a `GRADE`: "+
 		"heavy, moderate, light, unknown")
-	cmd.Flags().BoolVar(&f.each, "each", false, "show a row for each item, also where several "+
-		"of one package cost nothing")
+	cmd.Flags().BoolVar(&f.each, "each", false, "show a row for each item, also of one package")
 	cmd.Flags().BoolVar(&f.csv, "csv", false, "print comma-separated values, safe to open in a "+
 		"spreadsheet")
 	cmd.Flags().BoolVar(&f.save, "save", false, "keep this survey in the casebook, with its date")
