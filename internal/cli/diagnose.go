@@ -113,8 +113,10 @@ func (a *app) answers() (parts []say.Part) {
 }
 
 // private are the fields of documents that hold what is the technician's own,
-// or what stood in files and values.
-var private = map[string]bool{"note": true, "data": true, "target": true}
+// or what stood in files and values, and the machine's ids.
+var private = map[string]bool{
+	"note": true, "data": true, "target": true, "machine_id": true, "hardware_id": true,
+}
 
 // withoutOwn takes those out of a document, and the reasons of own rules. One
 // that cannot be read is left out whole.

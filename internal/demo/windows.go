@@ -152,6 +152,9 @@ func (d *disk) frame(t till) {
 		write.Counted("Failed", 0), write.Counted("LastKnownGood", 1))
 	control := d.system.At(controlSet + `\Control`)
 	control.At(`ComputerName\ComputerName`).Set(str("ComputerName", t.Host))
+	control.At("SystemInformation").Set(str("SystemManufacturer", "Tindle"),
+		str("SystemProductName", "Tindle Bench 3"))
+	d.system.At("HardwareConfig").Set(str("LastConfig", "{6b1f0a3c-77aa-4d0e-9a51-0f6e6f6d6f6e}"))
 	control.At(`Session Manager`).Set(write.Listed("BootExecute", "autocheck autochk *"))
 	control.At(`Session Manager\Power`).Set(write.Counted("HiberbootEnabled", 1))
 	control.At(`Session Manager\Environment`).Set(

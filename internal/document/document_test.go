@@ -171,8 +171,9 @@ func between(t *testing.T) job.Comparison {
 // be, and of nothing.
 func TestFormsFollowTheirSchemas(t *testing.T) {
 	survey := item.Survey{
-		Host:    "meridian",
-		OS:      "x",
+		Host:   "meridian",
+		OS:     "x",
+		Family: "linux", MachineID: "a1", Hardware: "b2", Model: "Tindle Bench 3", Taken: now,
 		Items:   []item.Item{whole},
 		Unread:  []item.Unread{{Path: "/x", Reason: "y"}},
 		Remarks: []item.Unread{{Path: "/x", Reason: "z"}},

@@ -11,14 +11,20 @@ import (
 
 // A List is what list prints.
 type List struct {
-	Format  string        `json:"format"`
-	Machine string        `json:"machine,omitempty"`
-	OS      string        `json:"os,omitempty"`
-	Running bool          `json:"running,omitempty"` // it is the machine that ran calmdawn
-	Items   []Item        `json:"items"`
-	Folded  int           `json:"folded"`
-	Unread  []item.Unread `json:"unread"`
-	Remarks []item.Unread `json:"remarks,omitempty"`
+	Format  string `json:"format"`
+	Machine string `json:"machine,omitempty"`
+	// MachineID is as its operating system has it, HardwareID the computer's.
+	MachineID  string        `json:"machine_id,omitempty"`
+	HardwareID string        `json:"hardware_id,omitempty"`
+	Family     string        `json:"family,omitempty"`
+	Model      string        `json:"model,omitempty"`
+	Taken      string        `json:"taken,omitempty"`
+	OS         string        `json:"os,omitempty"`
+	Running    bool          `json:"running,omitempty"` // it is the machine that ran calmdawn
+	Items      []Item        `json:"items"`
+	Folded     int           `json:"folded"`
+	Unread     []item.Unread `json:"unread"`
+	Remarks    []item.Unread `json:"remarks,omitempty"`
 	// Unsettled is what an interrupted change left in between.
 	Unsettled []unSettled `json:"unsettled"`
 }
@@ -113,15 +119,22 @@ func NewList(
 	facts func(item.Item) Facts,
 ) List {
 	d := List{
-		Format:    "calmdawn.list/1",
-		Machine:   s.Host,
-		OS:        s.OS,
-		Running:   s.Running,
-		Items:     []Item{},
-		Folded:    folded,
-		Unread:    append([]item.Unread{}, s.Unread...),
-		Remarks:   s.Remarks,
-		Unsettled: newUnsettled(changes),
+		Format:     "calmdawn.list/1",
+		Machine:    s.Host,
+		MachineID:  s.MachineID,
+		HardwareID: s.Hardware,
+		Family:     s.Family,
+		Model:      s.Model,
+		OS:         s.OS,
+		Running:    s.Running,
+		Items:      []Item{},
+		Folded:     folded,
+		Unread:     append([]item.Unread{}, s.Unread...),
+		Remarks:    s.Remarks,
+		Unsettled:  newUnsettled(changes),
+	}
+	if !s.Taken.IsZero() {
+		d.Taken = s.Taken.UTC().Format(time.RFC3339)
 	}
 	for _, it := range shown {
 		d.Items = append(d.Items, newItem(it, facts(it)))

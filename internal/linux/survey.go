@@ -57,6 +57,9 @@ func Survey(r *machine.Root, o family.Options) *Inventory {
 	v := &Inventory{root: r, release: identity.Release(r)}
 	v.OS = v.release["PRETTY_NAME"]
 	v.Host, v.Running = identity.Hostname(r), r.Live()
+	if r.Live() { // a disk does not know in which computer it is
+		v.Model, v.Hardware = identity.Computer(r)
+	}
 	for _, folder := range Unmounted(r) {
 		v.gap(folder, "is a file system of its own that is not mounted here; what it launches is "+
 			"missing from the list")

@@ -20,6 +20,7 @@ const LeftOut = `Left out of this archive, and of what --verbose tells:
 - the environment of units, and every other line of their files
 - of crontabs all but the launch lines
 - the data of registry values, those of Run lists among them
+- the ids of this machine and of its computer
 - your notes, and the reasons of your own rules
 - in the casebook what stood in edited files before and after
 

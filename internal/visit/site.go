@@ -54,8 +54,9 @@ func misuse(format string, values ...any) error {
 // A Machine is one that is open, for one goroutine.
 type Machine struct {
 	Site
-	Root *machine.Root
-	kind family.Machine
+	Root   *machine.Root
+	Family string // the kind of its operating system, in lower case
+	kind   family.Machine
 }
 
 // Close closes the machine.
@@ -101,7 +102,7 @@ func (s Site) Open() (*Machine, error) {
 		return nil, fmt.Errorf("%s is not the disk of a machine that calmdawn knows: %s", s.Dir,
 			why)
 	}
-	return &Machine{s, r, f.Open(r)}, nil
+	return &Machine{s, r, strings.ToLower(f.Name()), f.Open(r)}, nil
 }
 
 // looksLike says what a folder that is no machine's disk is taken for, and what

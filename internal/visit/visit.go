@@ -81,6 +81,10 @@ func (m *Machine) look(changes []change.Change, wrong error) (*Visit, error) {
 		Language:   v.Language,
 	})
 	v.Survey, v.ChangesUnread = v.inventory.Found(), wrong
+	v.Taken, v.Survey.Family = v.Now(), m.Family
+	if id := casebook.MachineID(m.Root); id != casebook.NoID {
+		v.MachineID = id
+	}
 	for _, c := range v.Changes {
 		for i, t := range c.Targets {
 			c.Targets[i].ID = v.current(t.ID)

@@ -153,6 +153,16 @@ func host(reg *registry.Registry) string {
 	return name
 }
 
+// computer is the model and the id (SMBIOS) of the computer in which the disk
+// was started last. They are empty where that start did not note them.
+func computer(reg *registry.Registry) (model, id string) {
+	const noted = `SYSTEM\CurrentControlSet\Control\SystemInformation`
+	maker, _ := reg.Text(reg.Machine(noted), "SystemManufacturer")
+	name, _ := reg.Text(reg.Machine(noted), "SystemProductName")
+	id, _ = reg.Text(reg.Machine(`SYSTEM\HardwareConfig`), "LastConfig")
+	return item.Model(maker, name), strings.ToLower(strings.Trim(id, "{}"))
+}
+
 // version is what people call the operating system: what it calls itself is not
 // true of the newest.
 func version(reg *registry.Registry) string {
@@ -178,6 +188,7 @@ func (d *disk) Survey(o family.Options) family.Inventory {
 		return v
 	}
 	v.OS, v.Host = version(reg), host(reg)
+	v.Model, v.Hardware = computer(reg)
 	for _, u := range reg.Users {
 		if u.Account == registry.Person {
 			v.people = append(v.people, u.Name)

@@ -33,3 +33,17 @@ func FuzzSafeID(f *testing.F) {
 		}
 	})
 }
+
+func TestModels(t *testing.T) {
+	for _, c := range [][3]string{
+		{"Tindle", "Bench 3", "Tindle Bench 3"},
+		{"Tindle", "Tindle Bench 3", "Tindle Bench 3"},
+		{"System manufacturer", "System Product Name", ""},
+		{"Default string", "Bench 3", "Bench 3"},
+		{" ", "", ""},
+	} {
+		if got := Model(c[0], c[1]); got != c[2] {
+			t.Errorf("%q and %q make %q", c[0], c[1], got)
+		}
+	}
+}

@@ -220,6 +220,13 @@ const (
 type Survey struct {
 	Host string // the machine's own name; empty when not known
 	OS   string // the operating system's name for people; empty when not known
+	// Family is the kind of operating system, in lower case. MachineID is the
+	// machine's own id, by its operating system; empty where it has none.
+	Family, MachineID string
+	Taken             time.Time
+	// Model is what its maker calls the computer, and Hardware the computer's
+	// own id; empty where neither the disk nor the running machine tells.
+	Model, Hardware string
 	// Running: it is of the machine that runs us, not of a disk.
 	Running bool
 	Items   []Item
@@ -272,4 +279,28 @@ func Sort(items []Item) {
 		sorted[i] = items[k.at]
 	}
 	copy(items, sorted)
+}
+
+// Model is what people call a computer, by its maker's name and its own. It is
+// empty where nobody filled them in.
+func Model(maker, name string) string {
+	var words []string
+	for _, w := range []string{strings.TrimSpace(maker), strings.TrimSpace(name)} {
+		unset := slices.ContainsFunc(unsetModels, func(p string) bool {
+			return strings.EqualFold(p, w)
+		})
+		if w != "" && !unset {
+			words = append(words, w)
+		}
+	}
+	if len(words) == 2 && strings.HasPrefix(strings.ToLower(words[1]), strings.ToLower(words[0])) {
+		words = words[1:]
+	}
+	return strings.Join(words, " ")
+}
+
+// unsetModels are what stands where a model was to be filled in.
+var unsetModels = []string{
+	"To Be Filled By O.E.M.", "To Be Filled By OEM", "System manufacturer", "System Product Name",
+	"Default string", "Not Specified", "Not Applicable", "None", "O.E.M.", "OEM", "Unknown",
 }

@@ -5,6 +5,7 @@ package identity
 import (
 	"strings"
 
+	"calmdawn/internal/core/item"
 	"calmdawn/internal/machine"
 )
 
@@ -49,4 +50,23 @@ func Release(r *machine.Root) map[string]string {
 		break
 	}
 	return values
+}
+
+// Computer is the model and the id of the running machine's computer. They are
+// from the tables of its firmware (SMBIOS, by sysfs) or its device tree. What
+// they do not tell is empty.
+func Computer(r *machine.Root) (model, id string) {
+	field := func(path string) string {
+		text, err := r.ReadFile(path, 4096)
+		if err != nil {
+			return ""
+		}
+		return strings.Trim(string(text), "\x00 \n")
+	}
+	const tables = "/sys/class/dmi/id/"
+	model = item.Model(field(tables+"sys_vendor"), field(tables+"product_name"))
+	if model == "" {
+		model = field("/proc/device-tree/model")
+	}
+	return model, strings.ToLower(field(tables + "product_uuid"))
 }
