@@ -453,3 +453,10 @@ func (b *Book) transact(do func(*sql.Tx) error) error {
 	}
 	return tx.Commit()
 }
+
+// Machine is the id of the machine whose casebook it is; [NoID] where it was
+// begun before that had one.
+func (b *Book) Machine() (id string, err error) {
+	err = b.get("SELECT value FROM facts WHERE name = 'machine'")(&id)
+	return id, err
+}

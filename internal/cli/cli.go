@@ -304,8 +304,9 @@ and says what to do next. Called alone it says where this machine stands.`,
 		a.reviewCommand(), a.turnCommand(disableWords),
 		a.turnCommand(delayWords), a.turnCommand(enableWords), a.proposeCommand(),
 		a.applyCommand(), a.trialCommand(), a.guardCommand(), a.historyCommand(), a.undoCommand(),
-		a.compareCommand(), a.reportCommand(), a.driftCommand(), a.labelCommand(), a.demoCommand(),
-		a.diagnoseCommand(), a.recordCommand(), a.leavingCommand())
+		a.compareCommand(), a.reportCommand(), a.driftCommand(), a.labelCommand(),
+		a.workshopCommand(), a.demoCommand(), a.diagnoseCommand(), a.recordCommand(),
+		a.leavingCommand())
 	for _, cmd := range root.Commands() {
 		a.commands = append(a.commands, cmd.Name())
 	}

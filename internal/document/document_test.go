@@ -10,6 +10,7 @@ import (
 	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/compare"
 	"calmdawn/internal/core/drift"
+	"calmdawn/internal/core/elsewhere"
 	"calmdawn/internal/core/forecast"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/core/job"
@@ -178,6 +179,7 @@ func TestFormsFollowTheirSchemas(t *testing.T) {
 		Unread:  []item.Unread{{Path: "/x", Reason: "y"}},
 		Remarks: []item.Unread{{Path: "/x", Reason: "z"}},
 	}
+	second := time.Second
 	report := document.NewReport(survey, now, "us", "faster")
 	report.AddChanges([]change.Change{made(3)})
 	report.AddLeft(whole, cost())
@@ -216,6 +218,24 @@ func TestFormsFollowTheirSchemas(t *testing.T) {
 	}{
 		{"a list", "list-1", document.NewList(survey, survey.Items, 2, one, full)},
 		{"an empty list", "list-1", document.NewList(item.Survey{}, nil, 0, nil, bare)},
+		{"an answer", "workshop-1", document.NewWorkshop("effects", []elsewhere.Effect{
+			{Title: "x", Maker: "y", Verb: "disable", Saved: &second, Likely: &second},
+		}, document.EffectRow)},
+		{"who", "workshop-1", document.NewWorkshop("who", []elsewhere.Holding{
+			{Title: "x", Machine: "y", Owner: "z", State: "on", Wait: &second, Taken: now},
+		}, document.HoldingRow)},
+		{"costs", "workshop-1", document.NewWorkshop("costs", []elsewhere.Expense{
+			{Title: "x", Family: "linux", Median: &second},
+		}, document.ExpenseRow)},
+		{"returned", "workshop-1", document.NewWorkshop("returned", []elsewhere.Return{
+			{Title: "x", Off: now, Taken: now},
+		}, document.ReturnRow)},
+		{"visits", "workshop-1", document.NewWorkshop("visits", []elsewhere.Call{
+			{Machine: "x", Model: "y", Sum: &second, Ready: &second, Usable: &second},
+		}, document.CallRow)},
+		{"slower", "workshop-1", document.NewSlower([]elsewhere.Slowed{{Machine: "x"}},
+			[]elsewhere.Suspect{{Title: "x", Share: elsewhere.Share{Have: 3, Of: 3, Others: 4}}})},
+		{"no answer", "workshop-1", document.NewSlower(nil, nil)},
 		{"an item", "item-1", document.NewPage(whole, full(whole))},
 		{"a bare item", "item-1", document.NewPage(poor, bare(poor))},
 		{"boots", "boots-1", document.NewBoots([]boot.Boot{recorded("a", sec), {}}, nil, true)},

@@ -8,7 +8,7 @@ package elsewhere
 import (
 	"crypto/sha256"
 	_ "embed"
-	"fmt"
+	"encoding/binary"
 	"regexp"
 	"slices"
 	"strings"
@@ -42,17 +42,15 @@ type Likeness struct {
 // unit of two distributions is the same.
 const Distributed = "distribution"
 
-// A Key stands for a likeness, in a store of any number of machines.
-type Key [16]byte
+// A Key stands for a likeness, in a store of any number of machines. It is
+// never negative.
+type Key int64
 
-func (k Key) String() string { return fmt.Sprintf("%x", k[:]) }
-
-// Key is the first half of the SHA-256 (FIPS 180-4) of a likeness.
-func (l Likeness) Key() (k Key) {
+// Key is the beginning of the SHA-256 (FIPS 180-4) of a likeness.
+func (l Likeness) Key() Key {
 	all := strings.Join([]string{l.Family, string(l.Kind), l.Name, l.Maker}, "\x00")
 	sum := sha256.Sum256([]byte(all))
-	copy(k[:], sum[:])
-	return k
+	return Key(binary.BigEndian.Uint64(sum[:]) >> 1)
 }
 
 // A rewriting takes something out of native names.

@@ -1,0 +1,389 @@
+package workshop
+
+import (
+	"database/sql"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"calmdawn/internal/core/boot"
+	"calmdawn/internal/core/elsewhere"
+)
+
+// An Added is what became of a delivery.
+type Added struct {
+	Name  string // what the machine is called in the store
+	Known bool   // the store had it already
+	// Clone: another machine has the same id, and is not this one.
+	Clone bool
+	New   int // rows that came, or differ from what was there
+}
+
+// Add keeps a delivery, all of it or nothing, under the name of who adds it. A
+// second time it changes nothing. Of an older survey than the store has, only
+// what it tells of that time is kept.
+func (s *Store) Add(d Delivery, now time.Time, by string) (a Added, err error) {
+	err = s.transact(func(tx *sql.Tx) error {
+		l := loader{
+			tx: tx, s: s, d: d, now: now.Unix(), by: short(by),
+			items: map[elsewhere.Key]bool{}, prepared: map[string]*sql.Stmt{},
+		}
+		a, err = l.load()
+		return err
+	})
+	return a, err
+}
+
+// A loader adds one delivery within one transaction. Its first error stands.
+type loader struct {
+	tx      *sql.Tx
+	s       *Store
+	d       Delivery
+	now     int64
+	by      string
+	machine int64
+	added   Added
+	err     error
+	items   map[elsewhere.Key]bool // that were made sure of
+	// prepared are statements by their words
+	prepared map[string]*sql.Stmt
+}
+
+func (l *loader) exec(words string, values ...any) (rows int64) {
+	if l.err != nil {
+		return 0
+	}
+	stmt := l.prepared[words]
+	if stmt == nil {
+		if stmt, l.err = l.tx.Prepare(words); l.err != nil {
+			return 0
+		}
+		l.prepared[words] = stmt // closed with the transaction
+	}
+	res, err := stmt.Exec(values...)
+	if err != nil {
+		l.err = err
+		return 0
+	}
+	rows, l.err = res.RowsAffected()
+	return rows
+}
+
+func (l *loader) load() (Added, error) {
+	latest, err := l.find()
+	if err != nil {
+		return l.added, err
+	}
+	taken := l.d.Taken.Unix()
+	if !l.d.Taken.IsZero() {
+		l.addPast(taken)
+		if taken > latest {
+			l.addItems()
+		}
+	}
+	for _, b := range l.d.Boots {
+		l.addBoot(b)
+	}
+	for _, d := range l.d.Decisions {
+		l.addDecision(d)
+	}
+	if l.added.New > 0 {
+		l.measure()
+	}
+	return l.added, l.err
+}
+
+// sameMachine is what the store knows of a machine with the delivery's id.
+type sameMachine struct {
+	machine, hardware, taken int64
+	name                     string
+}
+
+// find tells which machine of the store the delivery is of, or makes it one. It
+// returns when that was surveyed last.
+func (l *loader) find() (latest int64, err error) {
+	identity, hardware := l.s.key("id", l.d.MachineID), int64(0)
+	if l.d.HardwareID != "" {
+		hardware = l.s.key("hardware", l.d.HardwareID)
+	}
+	rows, err := l.tx.Query("SELECT machine, hardware, taken, name FROM machine WHERE "+
+		"identity = $1 ORDER BY machine", identity)
+	if err != nil {
+		return 0, err
+	}
+	var same []sameMachine
+	for rows.Next() {
+		var m sameMachine
+		if err := rows.Scan(&m.machine, &m.hardware, &m.taken, &m.name); err != nil {
+			rows.Close()
+			return 0, err
+		}
+		same = append(same, m)
+	}
+	if err := rows.Err(); err != nil {
+		return 0, err
+	}
+	for _, m := range same {
+		if m.hardware != 0 && hardware != 0 && m.hardware != hardware {
+			continue
+		}
+		other, err := l.otherBoots(m.machine)
+		if err != nil {
+			return 0, err
+		}
+		if other {
+			continue
+		}
+		l.machine, l.added.Name, l.added.Known = m.machine, m.name, true
+		if hardware != 0 && m.hardware == 0 {
+			l.exec("UPDATE machine SET hardware = $1 WHERE machine = $2", hardware, m.machine)
+		}
+		return m.taken, l.err
+	}
+	l.machine = l.s.key("machine", l.d.MachineID, l.d.HardwareID, fmt.Sprint(len(same)))
+	name := l.d.Host
+	if name == "" {
+		name = fmt.Sprintf("machine %04x", l.machine>>47)
+	}
+	if len(same) > 0 {
+		l.added.Clone = true
+		name = fmt.Sprintf("%s (%d)", name, len(same)+1)
+	}
+	l.added.Name, l.added.New = name, 1
+	first := l.d.Taken.Unix()
+	if l.d.Taken.IsZero() {
+		first = 0
+	}
+	l.exec("INSERT INTO machine(machine, identity, hardware, name, family, os, model, first, "+
+		"taken, added, added_by) VALUES($1, $2, $3, $4, $5, $6, $7, $8, 0, $9, $10)", l.machine,
+		identity, hardware, name, l.d.Family, l.d.OS, l.d.Model, first, l.now, l.by)
+	return 0, l.err
+}
+
+// otherBoots reports whether the boots of a machine in the store are of another
+// one. Both tell of one stretch of time then, and have no boot in common.
+func (l *loader) otherBoots(machine int64) (bool, error) {
+	if len(l.d.Boots) == 0 {
+		return false, nil
+	}
+	mine := map[int64]bool{}
+	first, last := l.d.Boots[0].Began.Unix(), l.d.Boots[len(l.d.Boots)-1].Began.Unix()
+	for _, b := range l.d.Boots {
+		mine[l.s.key("boot", b.ID)] = true
+	}
+	rows, err := l.tx.Query("SELECT boot, began FROM boot WHERE machine = $1", machine)
+	if err != nil {
+		return false, err
+	}
+	defer rows.Close()
+	shared, least, most := false, int64(0), int64(0)
+	for rows.Next() {
+		var key, began int64
+		if err := rows.Scan(&key, &began); err != nil {
+			return false, err
+		}
+		shared = shared || mine[key]
+		if least == 0 || began < least {
+			least = began
+		}
+		most = max(most, began)
+	}
+	overlap := most != 0 && max(least, first) <= min(most, last)
+	return overlap && !shared, rows.Err()
+}
+
+func (l *loader) addItem(like elsewhere.Likeness, maker, title, role string) int64 {
+	key := like.Key()
+	if l.items[key] {
+		return int64(key)
+	}
+	l.items[key] = true
+	find := strings.ToLower(strings.Join([]string{title, like.Name, maker}, "\n"))
+	l.exec("INSERT INTO item(item, family, kind, name, maker, title, role, find) "+
+		"VALUES($1, $2, $3, $4, $5, $6, $7, $8) ON CONFLICT(item) DO NOTHING", int64(key),
+		like.Family, string(like.Kind), like.Name, maker, title, role, find)
+	return int64(key)
+}
+
+// A lot is an item of one owner: items of a machine that share it are one.
+type lot struct {
+	key   elsewhere.Key
+	owner string
+}
+
+// lots are the items of the delivery; of several that are the same, the one
+// that is launched and costs most.
+func (l *loader) lots() map[lot]Launched {
+	all := map[lot]Launched{}
+	for _, it := range l.d.Items {
+		at := lot{it.Key(), it.Owner}
+		had, there := all[at]
+		better := it.State.Launched() && !had.State.Launched() ||
+			it.State.Launched() == had.State.Launched() && longer(it.Wait, had.Wait)
+		if !there || better {
+			all[at] = it
+		}
+	}
+	return all
+}
+
+func longer(a, b *time.Duration) bool { return a != nil && (b == nil || *a > *b) }
+
+// addPast keeps how items were at the time of the survey, where that differs
+// from how they were before.
+func (l *loader) addPast(taken int64) {
+	last := map[lot][4]string{}
+	rows, err := l.tx.Query("SELECT item, owner, state, version, coalesce(installed, 0), "+
+		"coalesce(wait, -1) FROM past WHERE machine = $1 AND taken <= $2 ORDER BY taken",
+		l.machine, taken)
+	if err != nil {
+		l.err = err
+		return
+	}
+	for rows.Next() {
+		var key, installed, wait int64
+		var owner, state, version string
+		if l.err = rows.Scan(&key, &owner, &state, &version, &installed, &wait); l.err != nil {
+			rows.Close()
+			return
+		}
+		last[lot{elsewhere.Key(key), owner}] = [4]string{
+			state, version, fmt.Sprint(installed), fmt.Sprint(wait),
+		}
+	}
+	if l.err = rows.Err(); l.err != nil {
+		return
+	}
+	for at, it := range l.lots() {
+		key := l.addItem(it.Likeness, it.MadeBy, it.Title, it.Role)
+		installed, wait := int64(0), int64(-1)
+		if !it.Installed.IsZero() {
+			installed = it.Installed.Unix()
+		}
+		if it.Wait != nil {
+			wait = int64(*it.Wait)
+		}
+		now := [4]string{
+			string(it.State), it.Version, fmt.Sprint(installed), fmt.Sprint(wait),
+		}
+		if last[at] == now {
+			continue
+		}
+		l.added.New += int(l.exec("INSERT INTO past(machine, item, owner, taken, state, version, "+
+			"installed, wait) VALUES($1, $2, $3, $4, $5, $6, $7, $8) ON CONFLICT DO NOTHING",
+			l.machine, key, it.Owner, taken, string(it.State), it.Version, instant(it.Installed),
+			number(it.Wait)))
+	}
+}
+
+// addItems puts what the survey found in the place of what an older one did.
+func (l *loader) addItems() {
+	l.exec("DELETE FROM launched WHERE machine = $1", l.machine)
+	for _, it := range l.lots() {
+		key := l.addItem(it.Likeness, it.MadeBy, it.Title, it.Role)
+		l.exec("INSERT INTO launched(machine, item, owner, state, moment, advice, version, "+
+			"installed, wait, cpu, disk_read, memory) VALUES($1, $2, $3, $4, $5, $6, $7, $8, $9, "+
+			"$10, $11, $12)", l.machine, key, it.Owner, string(it.State), string(it.When),
+			string(it.Advice), it.Version, instant(it.Installed), number(it.Wait), number(it.CPU),
+			number(it.DiskRead), number(it.Memory))
+	}
+	l.added.New++
+	l.exec("UPDATE machine SET os = $1, model = $2, family = $3, taken = $4, added = $5, "+
+		"added_by = $6 WHERE machine = $7", l.d.OS, l.d.Model, l.d.Family, l.d.Taken.Unix(), l.now,
+		l.by, l.machine)
+}
+
+func (l *loader) addBoot(b Boot) {
+	odd := 0
+	if b.Odd {
+		odd = 1
+	}
+	l.added.New += int(l.exec("INSERT INTO boot(machine, boot, began, ready, usable, kind, odd) "+
+		"VALUES($1, $2, $3, $4, $5, $6, $7) ON CONFLICT DO NOTHING", l.machine,
+		l.s.key("boot", b.ID), b.Began.Unix(), number(b.Ready), number(b.Usable), b.Kind, odd))
+}
+
+func (l *loader) addDecision(d Decision) {
+	key := l.addItem(d.Likeness, d.Maker, d.Name, "")
+	l.added.New += int(l.exec("INSERT INTO decision(machine, change, item, verb, made, undone, "+
+		"others, figure, saved) VALUES($1, $2, $3, $4, $5, $6, $7, $8, $9) "+
+		"ON CONFLICT(machine, change, item) DO UPDATE SET undone = excluded.undone, "+
+		"figure = excluded.figure, saved = excluded.saved "+
+		"WHERE coalesce(decision.undone, 0) <> coalesce(excluded.undone, 0) "+
+		"OR coalesce(decision.saved, 0) <> coalesce(excluded.saved, 0)", l.machine, d.Change, key,
+		string(d.Verb), d.Made.Unix(), instant(d.Undone), d.Others, d.Of, number(d.Saved)))
+}
+
+// lastBoots is how many of the newest comparable boots a machine's own figures
+// are the medians of.
+const lastBoots = 10
+
+// measure works out the machine's own figures anew.
+func (l *loader) measure() {
+	for _, figure := range []string{"ready", "usable"} {
+		rows, err := l.tx.Query("SELECT "+figure+" FROM boot WHERE machine = $1 AND odd = 0 AND "+
+			figure+" IS NOT NULL ORDER BY began DESC LIMIT $2", l.machine, lastBoots)
+		if err != nil {
+			l.err = err
+			return
+		}
+		var all []time.Duration
+		for rows.Next() {
+			var n int64
+			if l.err = rows.Scan(&n); l.err != nil {
+				rows.Close()
+				return
+			}
+			all = append(all, time.Duration(n))
+		}
+		if l.err = rows.Err(); l.err != nil {
+			return
+		}
+		if len(all) > 0 {
+			slices.Sort(all)
+			l.exec("UPDATE machine SET "+figure+" = $1 WHERE machine = $2",
+				int64(boot.Median(all)), l.machine)
+		}
+	}
+}
+
+func instant(at time.Time) any {
+	if at.IsZero() {
+		return nil
+	}
+	return at.Unix()
+}
+
+func number[N ~int64](n *N) any {
+	if n == nil {
+		return nil
+	}
+	return int64(*n)
+}
+
+// Forget takes machines out, with all that is known of them: those of a name,
+// or all that somebody added. It returns how many they were.
+func (s *Store) Forget(name string) (n int64, err error) {
+	err = s.transact(func(tx *sql.Tx) error {
+		const which = "(SELECT machine FROM machine WHERE name = $1 OR added_by = $1)"
+		for _, table := range []string{"launched", "past", "boot", "decision"} {
+			if _, err := tx.Exec("DELETE FROM "+table+" WHERE machine IN "+which,
+				name); err != nil {
+				return err
+			}
+		}
+		res, err := tx.Exec("DELETE FROM machine WHERE machine IN "+which, name)
+		if err != nil {
+			return err
+		}
+		if n, err = res.RowsAffected(); err != nil {
+			return err
+		}
+		_, err = tx.Exec("DELETE FROM item WHERE NOT EXISTS (SELECT 1 FROM launched l WHERE " +
+			"l.item = item.item) AND NOT EXISTS (SELECT 1 FROM decision d WHERE d.item = " +
+			"item.item) AND NOT EXISTS (SELECT 1 FROM past p WHERE p.item = item.item)")
+		return err
+	})
+	return n, err
+}

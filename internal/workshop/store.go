@@ -1,0 +1,212 @@
+// Package workshop is a store of many machines: what they launch, what that
+// costs, and what decisions brought. It is a database, SQLite or PostgreSQL,
+// with the same tables and the same questions.
+//
+// It is never the book that undo works by: see package casebook.
+// docs/workshop.md tells column by column what is kept.
+package workshop
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"database/sql"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+
+	_ "modernc.org/sqlite" // the driver "sqlite"
+
+	"calmdawn/internal/ownfile"
+)
+
+// A Store is an open workshop, for one goroutine. Close it after use.
+type Store struct {
+	db    *sql.DB
+	salt  string
+	Where string // for people; holds no password
+}
+
+// format is that of the tables.
+const format = "1"
+
+// tables are made in the words that both engines know. Keys are made by us, so
+// that no sequence orders anything. Times are nanoseconds, amounts bytes,
+// moments seconds since 1970.
+const tables = `
+CREATE TABLE IF NOT EXISTS fact(name TEXT PRIMARY KEY, value TEXT NOT NULL);
+CREATE TABLE IF NOT EXISTS machine(
+	machine BIGINT PRIMARY KEY,
+	identity BIGINT NOT NULL,
+	hardware BIGINT NOT NULL,
+	name TEXT NOT NULL,
+	family TEXT NOT NULL,
+	os TEXT NOT NULL,
+	model TEXT NOT NULL,
+	first BIGINT NOT NULL,
+	taken BIGINT NOT NULL,
+	added BIGINT NOT NULL,
+	added_by TEXT NOT NULL,
+	ready BIGINT,
+	usable BIGINT
+);
+CREATE INDEX IF NOT EXISTS machine_identity ON machine(identity);
+CREATE TABLE IF NOT EXISTS item(
+	item BIGINT PRIMARY KEY,
+	family TEXT NOT NULL,
+	kind TEXT NOT NULL,
+	name TEXT NOT NULL,
+	maker TEXT NOT NULL,
+	title TEXT NOT NULL,
+	role TEXT NOT NULL,
+	find TEXT NOT NULL
+);
+CREATE TABLE IF NOT EXISTS launched(
+	machine BIGINT NOT NULL,
+	item BIGINT NOT NULL,
+	owner TEXT NOT NULL,
+	state TEXT NOT NULL,
+	moment TEXT NOT NULL,
+	advice TEXT NOT NULL,
+	version TEXT NOT NULL,
+	installed BIGINT,
+	wait BIGINT,
+	cpu BIGINT,
+	disk_read BIGINT,
+	memory BIGINT,
+	PRIMARY KEY(machine, item, owner)
+);
+CREATE INDEX IF NOT EXISTS launched_item ON launched(item, state, machine, wait);
+CREATE TABLE IF NOT EXISTS past(
+	machine BIGINT NOT NULL,
+	item BIGINT NOT NULL,
+	owner TEXT NOT NULL,
+	taken BIGINT NOT NULL,
+	state TEXT NOT NULL,
+	version TEXT NOT NULL,
+	installed BIGINT,
+	wait BIGINT,
+	PRIMARY KEY(machine, item, owner, taken)
+);
+CREATE INDEX IF NOT EXISTS past_taken ON past(taken, item, machine);
+CREATE TABLE IF NOT EXISTS boot(
+	machine BIGINT NOT NULL,
+	boot BIGINT NOT NULL,
+	began BIGINT NOT NULL,
+	ready BIGINT,
+	usable BIGINT,
+	kind TEXT NOT NULL,
+	odd BIGINT NOT NULL,
+	PRIMARY KEY(machine, boot)
+);
+CREATE TABLE IF NOT EXISTS decision(
+	machine BIGINT NOT NULL,
+	change BIGINT NOT NULL,
+	item BIGINT NOT NULL,
+	verb TEXT NOT NULL,
+	made BIGINT NOT NULL,
+	undone BIGINT,
+	others BIGINT NOT NULL,
+	figure TEXT NOT NULL,
+	saved BIGINT,
+	PRIMARY KEY(machine, change, item)
+);
+CREATE INDEX IF NOT EXISTS decision_item ON decision(item, verb, machine, saved, undone, others);
+`
+
+// ErrNone is the error of a workshop that was never added to.
+var ErrNone = errors.New("there is no workshop yet; calmdawn workshop add makes it")
+
+// Open opens a workshop: the name of a file. With make it is made where it is
+// missing; without, the error is [ErrNone] then.
+func Open(where string, make bool) (*Store, error) {
+	if _, err := os.Stat(where); err != nil && !make {
+		return nil, fmt.Errorf("%s: %w", where, ErrNone)
+	}
+	if make {
+		if _, err := ownfile.Secure(where); err != nil {
+			return nil, fmt.Errorf("the workshop cannot be kept there: %w", err)
+		}
+	}
+	settings := url.Values{"_pragma": {
+		"busy_timeout(10000)", "trusted_schema(off)", "cell_size_check(on)", "foreign_keys(on)",
+		"synchronous(normal)", "cache_size(-65536)",
+	}}
+	if make {
+		settings["_pragma"] = append(settings["_pragma"], "journal_mode(wal)")
+		settings.Set("_txlock", "immediate")
+	}
+	address := url.URL{
+		Scheme: "file", Opaque: (&url.URL{Path: filepath.Clean(where)}).EscapedPath(),
+		RawQuery: settings.Encode(),
+	}
+	db, err := sql.Open("sqlite", address.String())
+	if err != nil {
+		return nil, err
+	}
+	db.SetMaxOpenConns(1)
+	s := &Store{db: db, Where: where}
+	if err := s.prepare(make); err != nil {
+		db.Close()
+		return nil, fmt.Errorf("the workshop %s cannot be used: %w", where, err)
+	}
+	return s, nil
+}
+
+// Close closes the workshop.
+func (s *Store) Close() error { return s.db.Close() }
+
+// prepare makes the tables where they are missing, and reads the salt.
+func (s *Store) prepare(make bool) error {
+	if make {
+		err := s.transact(func(tx *sql.Tx) error {
+			for words := range strings.SplitSeq(tables, ";\n") {
+				if strings.TrimSpace(words) == "" {
+					continue
+				}
+				if _, err := tx.Exec(words); err != nil {
+					return err
+				}
+			}
+			_, err := tx.Exec("INSERT INTO fact(name, value) VALUES('format', $1), ('salt', $2) "+
+				"ON CONFLICT DO NOTHING", format, rand.Text())
+			return err
+		})
+		if err != nil {
+			return err
+		}
+	}
+	var found string
+	if err := s.db.QueryRow("SELECT value FROM fact WHERE name = 'format'").Scan(
+		&found); err != nil {
+		return fmt.Errorf("it is no workshop of calmdawn (%w)", err)
+	}
+	if found != format {
+		return fmt.Errorf("it was made by a newer calmdawn (format %s, this one knows %s); use "+
+			"that one", found, format)
+	}
+	return s.db.QueryRow("SELECT value FROM fact WHERE name = 'salt'").Scan(&s.salt)
+}
+
+// key hashes what may tell of a person or a machine, with the store's own salt:
+// the beginning of a SHA-256 (FIPS 180-4), never negative.
+func (s *Store) key(parts ...string) int64 {
+	sum := sha256.Sum256([]byte(s.salt + "\x00" + strings.Join(parts, "\x00")))
+	return int64(binary.BigEndian.Uint64(sum[:]) >> 1)
+}
+
+func (s *Store) transact(do func(*sql.Tx) error) error {
+	tx, err := s.db.BeginTx(context.Background(), nil)
+	if err != nil {
+		return err
+	}
+	if err := do(tx); err != nil {
+		tx.Rollback()
+		return err
+	}
+	return tx.Commit()
+}
