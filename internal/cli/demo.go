@@ -16,6 +16,7 @@ import (
 	"calmdawn/internal/ledger"
 	"calmdawn/internal/render"
 	"calmdawn/internal/say"
+	"calmdawn/internal/shell"
 	"calmdawn/internal/visit"
 )
 
@@ -80,6 +81,22 @@ var shopWalk = []step{
 	{say: "And now?", call: "history"},
 }
 
+// manyWalk is that of forty machines in one store.
+var manyWalk = []step{
+	{say: "Bring together what forty machines delivered: lists and casebooks.",
+		call: "workshop add DIR/lists DIR/casebooks --workshop DIR/workshop.db"},
+	{say: "For what do people wait longest, over all machines?",
+		call: "workshop costs --workshop DIR/workshop.db"},
+	{say: "Which machines became slower since May 4, and what do they share?",
+		call: "workshop slower --since 2026-05-04 --workshop DIR/workshop.db"},
+	{say: "Who has the remote help that nobody could explain?",
+		call: "workshop who handrail --workshop DIR/workshop.db"},
+	{say: "What did it bring to switch things off, and was it missed?",
+		call: "workshop effects --workshop DIR/workshop.db"},
+	{say: "What came back by itself?", call: "workshop returned --workshop DIR/workshop.db"},
+	{say: "Where is most to be gained?", call: "workshop visits --workshop DIR/workshop.db"},
+}
+
 func (a *app) demoCommand() *cobra.Command {
 	var keep, family string
 	cmd := &cobra.Command{
@@ -105,15 +122,16 @@ so wherever their figures are shown.`,
 			if family != "linux" && family != "windows" {
 				return usage("--family takes linux or windows, not %q", family)
 			}
+			on := "--root DIR "
 			if keep != "" {
 				return a.keepDemo(keep, family)
 			}
 			if family == "windows" {
-				return a.walk("gnomon", demo.MakeWindows, shopWalk, `A made-up machine: `+
+				return a.walk("gnomon", demo.MakeWindows, on, shopWalk, `A made-up machine: `+
 					`"gnomon", the till of Brightwell Observatory's shop, in %s. Two people log `+
 					`in there: nora and ivo. Its boots are simulated.`)
 			}
-			return a.walk("meridian", demo.Make, walk, `A made-up machine: "meridian", the `+
+			return a.walk("meridian", demo.Make, on, walk, `A made-up machine: "meridian", the `+
 				`visitor-desk computer of Brightwell Observatory, in %s. Two people log in there: `+
 				`maria (front desk) and teo (exhibits). Its boots are simulated.`)
 		},
@@ -122,7 +140,36 @@ so wherever their figures are shown.`,
 		"or empty, and leave it there")
 	cmd.Flags().StringVar(&family, "family", "linux", "of which `KIND` the machine is: linux, "+
 		"or windows (the shop's till)")
-	cmd.AddCommand(a.rebootCommand())
+	cmd.AddCommand(a.rebootCommand(), a.demoWorkshop())
+	return cmd
+}
+
+func (a *app) demoWorkshop() *cobra.Command {
+	keep := ""
+	cmd := &cobra.Command{
+		Use:   "workshop",
+		Short: "Bring forty made-up machines together, and ask what they have in common",
+		Long: `Workshop makes what forty machines delivered, in a temporary folder: two surveys
+of each, and casebooks of some. It brings them into one store, asks what it
+tells, and clears up. Two bad updates are among them.`,
+		Example: "  calmdawn demo workshop\n  calmdawn demo workshop --keep /tmp/houses",
+		Args:    noWords,
+		RunE: func(*cobra.Command, []string) error {
+			if keep == "" {
+				return a.walk("houses", demo.MakeMany, "", manyWalk, `Forty made-up machines, of `+
+					`the three houses of Brightwell Observatory, in %s. Their boots are made up.`)
+			}
+			if err := demo.MakeMany(keep, a.Now()); err != nil {
+				return err
+			}
+			a.screen().Line("What forty machines delivered stands in %s.", keep)
+			a.screen().Line("Next: %s", shell.Command("calmdawn", "workshop", "add", keep,
+				"--workshop", filepath.Join(keep, "workshop.db")))
+			return nil
+		},
+	}
+	cmd.Flags().StringVar(&keep, "keep", "", "make them in `DIR`, which must be missing or empty, "+
+		"and leave them there")
 	return cmd
 }
 
@@ -247,6 +294,7 @@ func (a *app) keepDemo(dir, family string) error {
 func (a *app) walk(
 	name string,
 	make func(string, time.Time) error,
+	on string,
 	steps []step,
 	intro string,
 ) error {
@@ -279,7 +327,7 @@ func (a *app) walk(
 		return nil
 	}
 	for _, st := range steps {
-		words := strings.TrimSpace("--root " + dir + " " + strings.ReplaceAll(st.call, "DIR", dir))
+		words := strings.TrimSpace(strings.ReplaceAll(on+st.call, "DIR", dir))
 		if st.restarts > 0 {
 			words = "demo reboot " + dir
 		}
@@ -297,7 +345,8 @@ func (a *app) walk(
 	}
 	s.Line("")
 	s.Line("That was the job so far. The folder is gone again; to play with such a machine:")
-	s.Line("  calmdawn demo --keep %s%s", filepath.Join("/tmp", name),
-		map[bool]string{true: " --family windows"}[name == "gnomon"])
+	s.Line("  calmdawn demo%s --keep %s", map[string]string{
+		"gnomon": " --family windows", "houses": " workshop",
+	}[name], filepath.Join("/tmp", name))
 	return nil
 }

@@ -103,7 +103,7 @@ func (b bench) ask(a *app, question func(*workshop.Store) error) error {
 }
 
 // show prints an answer in the form that was asked for.
-func (b bench) show(a *app, document any, answer say.Answer) error {
+func (b bench) show(a *app, s *workshop.Store, document any, answer say.Answer) error {
 	switch {
 	case a.json:
 		return a.writeJSON(document)
@@ -115,7 +115,11 @@ func (b bench) show(a *app, document any, answer say.Answer) error {
 		most = 0
 	}
 	answer.Show(a.screen(), most)
-	return nil
+	st, err := s.Standing()
+	if err == nil {
+		say.ShowSimulated(a.screen(), st)
+	}
+	return err
 }
 
 // question adds the flags of answers to a command.
@@ -147,7 +151,7 @@ maker, with the version there. All are listed, however few.`,
 					return err
 				}
 				d := document.NewWorkshop("who", rows, document.HoldingRow)
-				return b.show(a, d, say.Holdings(rows))
+				return b.show(a, s, d, say.Holdings(rows))
 			})
 		},
 	})
@@ -166,7 +170,7 @@ func (a *app) workshopCosts(b *bench) *cobra.Command {
 				if err != nil {
 					return err
 				}
-				return b.show(a, document.NewWorkshop("costs", rows, document.ExpenseRow),
+				return b.show(a, s, document.NewWorkshop("costs", rows, document.ExpenseRow),
 					say.Expenses(rows))
 			})
 		},
@@ -192,7 +196,7 @@ figure counts for an item only where its change turned that item alone.`,
 				if err != nil {
 					return err
 				}
-				return b.show(a, document.NewWorkshop("effects", rows, document.EffectRow),
+				return b.show(a, s, document.NewWorkshop("effects", rows, document.EffectRow),
 					say.Effects(rows))
 			})
 		},
@@ -219,21 +223,17 @@ held against the machines that did not become slower.`,
 				if err != nil {
 					return err
 				}
-				err = b.show(a, document.NewSlower(slower, suspects), say.Slowed(slower, others))
-				if err == nil && !a.json && !b.csv && len(slower) > 0 {
-					a.screen().Line("")
-					say.Suspects(suspects).Show(a.screen(), mostSuspects)
+				answer := say.Slowed(slower, others)
+				if len(slower) > 0 {
+					answer.More = say.Suspects(suspects)
 				}
-				return err
+				return b.show(a, s, document.NewSlower(slower, suspects), answer)
 			})
 		},
 	})
 	cmd.Flags().StringVar(&since, "since", "", "the `DAY` from which on, such as 2026-05-01")
 	return cmd
 }
-
-// mostSuspects is how many of what changed a screen shows.
-const mostSuspects = 10
 
 func (a *app) workshopReturned(b *bench) *cobra.Command {
 	return b.question(&cobra.Command{
@@ -248,7 +248,7 @@ func (a *app) workshopReturned(b *bench) *cobra.Command {
 				if err != nil {
 					return err
 				}
-				return b.show(a, document.NewWorkshop("returned", rows, document.ReturnRow),
+				return b.show(a, s, document.NewWorkshop("returned", rows, document.ReturnRow),
 					say.Returned(rows))
 			})
 		},
@@ -268,7 +268,7 @@ func (a *app) workshopVisits(b *bench) *cobra.Command {
 				if err != nil {
 					return err
 				}
-				return b.show(a, document.NewWorkshop("visits", rows, document.CallRow),
+				return b.show(a, s, document.NewWorkshop("visits", rows, document.CallRow),
 					say.Visits(rows))
 			})
 		},
@@ -408,6 +408,10 @@ func (x *adding) tell(from string, done workshop.Added, said string) {
 // addFiles adds files, and those in folders. Each is kept whole or not at all;
 // one that cannot be read is told, and does not stop the others.
 func (x *adding) addFiles(names []string) error {
+	own, err := os.Stat(x.store.Where)
+	if err != nil {
+		return err
+	}
 	for _, name := range names {
 		if _, err := os.Stat(name); err != nil {
 			return usage("%s: there is no such file or folder", name)
@@ -424,7 +428,8 @@ func (x *adding) addFiles(names []string) error {
 			}
 			wanted := path == name || strings.HasSuffix(path, ".json") ||
 				strings.HasSuffix(path, ".db")
-			if wanted && e.Type()&^fs.ModeSymlink == 0 {
+			info, err := os.Stat(path)
+			if wanted && err == nil && info.Mode().IsRegular() && !os.SameFile(info, own) {
 				x.addFile(path)
 			}
 			return nil

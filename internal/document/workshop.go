@@ -87,7 +87,7 @@ func ExpenseRow(e elsewhere.Expense) WorkshopRow {
 // EffectRow is the row of what decisions on an item brought.
 func EffectRow(e elsewhere.Effect) WorkshopRow {
 	return WorkshopRow{
-		Title: e.Title, Maker: e.Maker, Verb: e.Verb, Machines: &e.Machines,
+		Title: e.Title, Maker: e.Maker, Family: e.Family, Verb: e.Verb, Machines: &e.Machines,
 		Measured: &e.Measured, Saved: inSeconds(e.Saved), Likely: inSeconds(e.Likely),
 		Joint: &e.Joint, Back: &e.Back,
 	}
@@ -123,7 +123,8 @@ func NewSlower(slower []elsewhere.Slowed, suspects []elsewhere.Suspect) Workshop
 	d.Suspects = rowsOf(suspects, func(s elsewhere.Suspect) WorkshopRow {
 		chance := s.Chance()
 		return WorkshopRow{
-			Title: s.Title, Maker: s.Maker, Version: s.Version, Slower: &s.Have, OfSlower: &s.Of,
+			Title: s.Title, Maker: s.Maker, Family: s.Family, Version: s.Version,
+			Slower: &s.Have, OfSlower: &s.Of,
 			Others: &s.OthersHave, OfOthers: &s.Others, Chance: &chance,
 		}
 	})

@@ -64,7 +64,7 @@ var holdingFields = []field[elsewhere.Holding]{
 var expenseFields = []field[elsewhere.Expense]{
 	texted("ITEM", "title", func(e elsewhere.Expense) string { return e.Title }),
 	texted("MAKER", "maker", func(e elsewhere.Expense) string { return e.Maker }),
-	texted("", "family", func(e elsewhere.Expense) string { return e.Family }),
+	texted("ON", "family", func(e elsewhere.Expense) string { return e.Family }),
 	counted("MACHINES", "machines", func(e elsewhere.Expense) int { return e.Machines }),
 	counted("KNOWN OF", "measured", func(e elsewhere.Expense) int { return e.Measured }),
 	timed("ALL TOGETHER", "sum", func(e elsewhere.Expense) *time.Duration { return &e.Sum }),
@@ -74,6 +74,7 @@ var expenseFields = []field[elsewhere.Expense]{
 var effectFields = []field[elsewhere.Effect]{
 	texted("ITEM", "title", func(e elsewhere.Effect) string { return e.Title }),
 	texted("MAKER", "maker", func(e elsewhere.Effect) string { return e.Maker }),
+	texted("ON", "family", func(e elsewhere.Effect) string { return e.Family }),
 	texted("DECISION", "verb", func(e elsewhere.Effect) string { return e.Verb }),
 	counted("MACHINES", "machines", func(e elsewhere.Effect) int { return e.Machines }),
 	counted("ALONE", "measured", func(e elsewhere.Effect) int { return e.Measured }),
@@ -112,6 +113,7 @@ var slowedFields = []field[elsewhere.Slowed]{
 var suspectFields = []field[elsewhere.Suspect]{
 	texted("CHANGED", "title", func(s elsewhere.Suspect) string { return s.Title }),
 	texted("MAKER", "maker", func(s elsewhere.Suspect) string { return s.Maker }),
+	texted("ON", "family", func(s elsewhere.Suspect) string { return s.Family }),
 	texted("VERSION", "version", func(s elsewhere.Suspect) string { return s.Version }),
 	texted("ON SLOWER", "", func(s elsewhere.Suspect) string {
 		return fmt.Sprintf("%d of %d", s.Have, s.Of)
@@ -132,13 +134,16 @@ type Answer struct {
 	head []render.Column
 	rows [][]render.Cell
 	csv  [][]string
-	none string // what is said where there is no row
-	tell string // what is to be known of the figures
+	none string  // what is said where there is no row
+	tell string  // what is to be known of the figures
+	More *Answer // is shown below it; nil where nothing is
 }
 
 func answer[T any](fields []field[T], rows []T, none, tell string) Answer {
 	shown := onScreen(fields)
-	a := Answer{columnsOf(shown), nil, separated(fields, nil, rows), none, tell}
+	a := Answer{
+		head: columnsOf(shown), csv: separated(fields, nil, rows), none: none, tell: tell,
+	}
 	for _, r := range rows {
 		a.rows = append(a.rows, rowOf(shown, r))
 	}
@@ -165,6 +170,10 @@ func (a Answer) Show(s Page, most int) {
 	if a.tell != "" {
 		s.Line("")
 		s.Wrap(0, "%s", a.tell)
+	}
+	if a.More != nil {
+		s.Line("")
+		a.More.Show(s, most)
 	}
 }
 
@@ -214,10 +223,19 @@ func Slowed(all []elsewhere.Slowed, others int) Answer {
 }
 
 // Suspects are what changed on slower machines, and less on others.
-func Suspects(all []elsewhere.Suspect) Answer {
-	return answer(suspectFields, all, "Nothing changed on three or more of them.",
+func Suspects(all []elsewhere.Suspect) *Answer {
+	a := answer(suspectFields, all, "Nothing changed on three or more of them.",
 		"By chance is how likely so many of the slower machines have it if it had nothing to do "+
 			"with that. Of many items one has a small chance by luck: a suspicion, no proof.")
+	return &a
+}
+
+// ShowSimulated says of how many machines a simulator made figures.
+func ShowSimulated(s Page, st elsewhere.Standing) {
+	if st.Simulated > 0 {
+		s.Wrap(0, "Simulated: figures of %s are a simulator's work, and no measurement.",
+			Count(st.Simulated, "machine", "machines"))
+	}
 }
 
 // ShowWorkshop says how much a workshop holds, and what can be asked.
@@ -226,6 +244,7 @@ func ShowWorkshop(s Page, where string, st elsewhere.Standing) {
 		Count(st.Machines, "machine", "machines"), Count(st.Items, "item", "items"),
 		Count(st.Boots, "boot", "boots"), Count(st.Decisions, "decision", "decisions"))
 	s.Line("")
+	ShowSimulated(s, st)
 	for _, ask := range [][2]string{
 		{"workshop who TEXT", "which machines launch it"},
 		{"workshop costs", "what costs most over all"},

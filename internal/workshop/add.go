@@ -78,9 +78,14 @@ func (l *loader) load() (Added, error) {
 	taken := l.d.Taken.Unix()
 	if !l.d.Taken.IsZero() {
 		l.addPast(taken)
+		l.exec("UPDATE machine SET first = $1 WHERE machine = $2 AND (first = 0 OR first > $1)",
+			taken, l.machine)
 		if taken > latest {
 			l.addItems()
 		}
+	}
+	if l.d.Simulated {
+		l.exec("UPDATE machine SET simulated = 1 WHERE machine = $1", l.machine)
 	}
 	for _, b := range l.d.Boots {
 		l.addBoot(b)
@@ -96,8 +101,8 @@ func (l *loader) load() (Added, error) {
 
 // sameMachine is what the store knows of a machine with the delivery's id.
 type sameMachine struct {
-	machine, hardware, taken int64
-	name                     string
+	machine, hardware, taken, anonymous int64
+	name                                string
 }
 
 // find tells which machine of the store the delivery is of, or makes it one. It
@@ -107,7 +112,7 @@ func (l *loader) find() (latest int64, err error) {
 	if l.d.HardwareID != "" {
 		hardware = l.s.key("hardware", l.d.HardwareID)
 	}
-	rows, err := l.tx.Query("SELECT machine, hardware, taken, name FROM machine WHERE "+
+	rows, err := l.tx.Query("SELECT machine, hardware, taken, anonymous, name FROM machine WHERE "+
 		"identity = $1 ORDER BY machine", identity)
 	if err != nil {
 		return 0, err
@@ -115,7 +120,7 @@ func (l *loader) find() (latest int64, err error) {
 	var same []sameMachine
 	for rows.Next() {
 		var m sameMachine
-		if err := rows.Scan(&m.machine, &m.hardware, &m.taken, &m.name); err != nil {
+		if err := rows.Scan(&m.machine, &m.hardware, &m.taken, &m.anonymous, &m.name); err != nil {
 			rows.Close()
 			return 0, err
 		}
@@ -134,6 +139,13 @@ func (l *loader) find() (latest int64, err error) {
 		}
 		if other {
 			continue
+		}
+		if l.d.anonymous && m.anonymous == 0 {
+			return 0, fmt.Errorf("it is in the workshop by name, as %s; take it out first: "+
+				"calmdawn workshop forget %s", m.name, m.name)
+		}
+		if m.anonymous == 1 { // it stays so, whoever adds it
+			l.d = l.d.Anonymous()
 		}
 		l.machine, l.added.Name, l.added.Known = m.machine, m.name, true
 		if hardware != 0 && m.hardware == 0 {
@@ -155,9 +167,14 @@ func (l *loader) find() (latest int64, err error) {
 	if l.d.Taken.IsZero() {
 		first = 0
 	}
+	anonymous := 0
+	if l.d.anonymous {
+		anonymous = 1
+	}
 	l.exec("INSERT INTO machine(machine, identity, hardware, name, family, os, model, first, "+
-		"taken, added, added_by) VALUES($1, $2, $3, $4, $5, $6, $7, $8, 0, $9, $10)", l.machine,
-		identity, hardware, name, l.d.Family, l.d.OS, l.d.Model, first, l.now, l.by)
+		"taken, added, added_by, anonymous, simulated) VALUES($1, $2, $3, $4, $5, $6, $7, $8, 0, "+
+		"$9, $10, $11, 0)", l.machine, identity, hardware, name, l.d.Family, l.d.OS, l.d.Model,
+		first, l.now, l.by, anonymous)
 	return 0, l.err
 }
 
@@ -279,8 +296,11 @@ func (l *loader) addPast(taken int64) {
 
 // addItems puts what the survey found in the place of what an older one did.
 func (l *loader) addItems() {
-	l.exec("DELETE FROM launched WHERE machine = $1", l.machine)
-	for _, it := range l.lots() {
+	all := l.lots()
+	if had := l.exec("DELETE FROM launched WHERE machine = $1", l.machine); int(had) != len(all) {
+		l.added.New++
+	}
+	for _, it := range all {
 		key := l.addItem(it.Likeness, it.MadeBy, it.Title, it.Role)
 		l.exec("INSERT INTO launched(machine, item, owner, state, moment, advice, version, "+
 			"installed, wait, cpu, disk_read, memory) VALUES($1, $2, $3, $4, $5, $6, $7, $8, $9, "+
@@ -288,7 +308,6 @@ func (l *loader) addItems() {
 			string(it.Advice), it.Version, instant(it.Installed), number(it.Wait), number(it.CPU),
 			number(it.DiskRead), number(it.Memory))
 	}
-	l.added.New++
 	l.exec("UPDATE machine SET os = $1, model = $2, family = $3, taken = $4, added = $5, "+
 		"added_by = $6 WHERE machine = $7", l.d.OS, l.d.Model, l.d.Family, l.d.Taken.Unix(), l.now,
 		l.by, l.machine)

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"os"
 	"slices"
 	"strings"
@@ -31,6 +32,9 @@ type Delivery struct {
 	Items      []Launched
 	Boots      []Boot
 	Decisions  []Decision
+	// Simulated says that a simulator made figures of it.
+	Simulated bool
+	anonymous bool // it names nobody
 	// Unknown is how many decisions were on items that no survey tells of; they
 	// are left out.
 	Unknown int
@@ -115,6 +119,7 @@ func FromDocument(d document.List) (Delivery, error) {
 	}
 	for _, it := range d.Items {
 		all.Items = append(all.Items, launched(d.Family, it))
+		all.Simulated = all.Simulated || it.Cost != nil && it.Cost.Simulated
 	}
 	return all, nil
 }
@@ -160,7 +165,7 @@ func seconds(s float64) *time.Duration {
 	if !(s > -most && s < most) {
 		return nil
 	}
-	d := time.Duration(s * float64(time.Second))
+	d := time.Duration(math.Round(s * float64(time.Second)))
 	return &d
 }
 
@@ -178,6 +183,7 @@ func short(s string) string {
 func (d *Delivery) Tell(list document.List, boots []boot.Boot, changes []change.Change) {
 	for _, b := range boots[max(0, len(boots)-maxBoots):] {
 		d.Boots = append(d.Boots, summary(b))
+		d.Simulated = d.Simulated || b.Simulated
 	}
 	known := map[string]elsewhere.Likeness{}
 	for _, it := range list.Items {
@@ -307,7 +313,7 @@ func (d Delivery) Anonymous() Delivery {
 			people[it.Owner] = fmt.Sprintf("user %d", len(people)+1)
 		}
 	}
-	d.Host = ""
+	d.Host, d.anonymous = "", true
 	d.Items, d.Boots, d.Decisions = slices.Clone(d.Items), slices.Clone(d.Boots),
 		slices.Clone(d.Decisions)
 	for i := range d.Items {

@@ -105,7 +105,7 @@ func (s *Store) Who(text string) ([]elsewhere.Holding, error) {
 	}, `SELECT i.title, i.maker, m.name, l.owner, l.state, l.version, l.wait, m.taken, m.added_by
 		FROM item i JOIN launched l ON l.item = i.item JOIN machine m ON m.machine = l.machine
 		WHERE i.find LIKE $1 ESCAPE '\'
-		ORDER BY i.title, i.item, m.name, l.owner`, pattern(text))
+		ORDER BY i.title, i.maker, i.family, i.item, m.name, l.owner`, pattern(text))
 }
 
 // Costs tells what costs most over all machines, the costliest first. On each
@@ -140,8 +140,8 @@ func (s *Store) Effects(text string) ([]elsewhere.Effect, error) {
 		return nil, err
 	}
 	return all(s, func(r *sql.Rows, e *elsewhere.Effect) error {
-		err := r.Scan(&e.Title, &e.Maker, &e.Verb, &e.Machines, &e.Measured, figure{&e.Saved},
-			&e.Joint, &e.Back)
+		err := r.Scan(&e.Title, &e.Maker, &e.Family, &e.Verb, &e.Machines, &e.Measured,
+			figure{&e.Saved}, &e.Joint, &e.Back)
 		if e.Measured < elsewhere.Enough {
 			e.Saved = nil
 		}
@@ -150,7 +150,8 @@ func (s *Store) Effects(text string) ([]elsewhere.Effect, error) {
 			e.Likely = &likely
 		}
 		return err
-	}, `SELECT i.title, i.maker, o.verb, o.machines, o.measured, o.middle, o.joint, o.back FROM (
+	}, `SELECT i.title, i.maker, i.family, o.verb, o.machines, o.measured, o.middle, o.joint,
+			o.back FROM (
 			SELECT d.item, d.verb, count(DISTINCT d.machine) AS machines,
 				count(`+alone+`) AS measured, lower_median(`+alone+`) AS middle,
 				count(CASE WHEN d.others > 0 THEN d.saved END) AS joint,
@@ -226,23 +227,25 @@ func (s *Store) Slower(since time.Time) (
 	if err != nil {
 		return nil, nil, 0, err
 	}
-	var count int
-	err = s.db.QueryRow(`SELECT count(*), coalesce(sum(1 - slower), 0) FROM (`+verdict+`) AS v`,
-		values...).Scan(&count, &others)
+	of, err := s.sides(verdict, values)
 	if err != nil {
 		return nil, nil, 0, err
 	}
+	for _, side := range of {
+		others += side.others
+	}
 	suspects, err = all(s, func(r *sql.Rows, c *elsewhere.Suspect) error {
-		c.Of, c.Others = count-others, others
-		return r.Scan(&c.Title, &c.Maker, &c.Version, &c.Have, &c.OthersHave)
-	}, `SELECT i.title, i.maker, c.version, sum(v.slower), sum(1 - v.slower) FROM (
+		err := r.Scan(&c.Title, &c.Maker, &c.Family, &c.Version, &c.Have, &c.OthersHave)
+		c.Of, c.Others = of[c.Family].slower, of[c.Family].others
+		return err
+	}, `SELECT i.title, i.maker, i.family, c.version, sum(v.slower), sum(1 - v.slower) FROM (
 			SELECT DISTINCT p.machine, p.item, p.version FROM past p
 			JOIN machine m ON m.machine = p.machine
 			WHERE p.taken >= $1 AND m.first < $1 AND NOT EXISTS (SELECT 1 FROM past q
 				WHERE q.machine = p.machine AND q.item = p.item AND q.taken < $1
 				AND q.version = p.version)
 		) AS c JOIN (`+verdict+`) AS v ON v.machine = c.machine JOIN item i ON i.item = c.item
-		GROUP BY c.item, i.title, i.maker, c.version HAVING sum(v.slower) > 0
+		GROUP BY c.item, i.title, i.maker, i.family, c.version HAVING sum(v.slower) > 0
 		ORDER BY sum(v.slower) DESC, i.title, c.version LIMIT $4`, append(values, mostSlowed)...)
 	if err != nil {
 		return nil, nil, 0, err
@@ -262,10 +265,32 @@ func (s *Store) Slower(since time.Time) (
 	return slower, suspects, others, nil
 }
 
+// A side is how many machines of a family became slower, and how many did not.
+type side struct{ slower, others int }
+
+// sides counts the machines of each family: what one launches, those of another
+// cannot have.
+func (s *Store) sides(verdict string, values []any) (map[string]side, error) {
+	type row struct {
+		family string
+		side
+	}
+	rows, err := all(s, func(r *sql.Rows, c *row) error {
+		return r.Scan(&c.family, &c.slower, &c.others)
+	}, `SELECT m.family, sum(v.slower), sum(1 - v.slower) FROM (`+verdict+`) AS v
+		JOIN machine m ON m.machine = v.machine GROUP BY m.family`, values...)
+	of := map[string]side{}
+	for _, r := range rows {
+		of[r.family] = r.side
+	}
+	return of, err
+}
+
 // Standing counts what the store holds.
 func (s *Store) Standing() (st elsewhere.Standing, err error) {
 	err = s.db.QueryRow("SELECT (SELECT count(*) FROM machine), (SELECT count(*) FROM item), "+
-		"(SELECT count(*) FROM boot), (SELECT count(*) FROM decision)").Scan(&st.Machines,
-		&st.Items, &st.Boots, &st.Decisions)
+		"(SELECT count(*) FROM boot), (SELECT count(*) FROM decision), (SELECT count(*) FROM "+
+		"machine WHERE simulated = 1)").Scan(&st.Machines, &st.Items, &st.Boots, &st.Decisions,
+		&st.Simulated)
 	return st, err
 }

@@ -51,6 +51,8 @@ CREATE TABLE IF NOT EXISTS machine(
 	taken BIGINT NOT NULL,
 	added BIGINT NOT NULL,
 	added_by TEXT NOT NULL,
+	anonymous BIGINT NOT NULL,
+	simulated BIGINT NOT NULL,
 	ready BIGINT,
 	usable BIGINT
 );

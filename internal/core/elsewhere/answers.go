@@ -24,13 +24,14 @@ type Expense struct {
 
 // An Effect is what came of switching an item off, or of having it wait.
 type Effect struct {
-	Title, Maker, Verb string
-	Machines           int            // on which that was done
-	Measured           int            // by a change of that item alone
-	Saved              *time.Duration // the median; nil of fewer than [Enough]
-	Likely             *time.Duration // the same, shrunk towards all; see [Shrunk]
-	Joint              int            // measured with others only, which tells of no item alone
-	Back               int            // on which it was taken back
+	Title, Maker, Family, Verb string
+
+	Machines int            // on which that was done
+	Measured int            // by a change of that item alone
+	Saved    *time.Duration // the median; nil of fewer than [Enough]
+	Likely   *time.Duration // the same, shrunk towards all; see [Shrunk]
+	Joint    int            // measured with others only, which tells of no item alone
+	Back     int            // on which it was taken back
 }
 
 // A Return is an item that was switched off and is launched again, although
@@ -60,9 +61,12 @@ type Slowed struct {
 // another version. It is told beside how often it changed on machines that did
 // not become slower.
 type Suspect struct {
-	Title, Maker, Version string
+	Title, Maker, Family, Version string
 	Share
 }
 
 // A Standing is how much a store holds.
-type Standing struct{ Machines, Items, Boots, Decisions int }
+type Standing struct {
+	Machines, Items, Boots, Decisions int
+	Simulated                         int // machines of whose figures a simulator made some
+}

@@ -1,0 +1,101 @@
+//go:build linux
+
+package cli_test
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"calmdawn/internal/document"
+)
+
+// TestFortyMachines works out by hand what the demo's machines have to answer,
+// see [calmdawn/internal/demo.MakeMany].
+func TestFortyMachines(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "houses")
+	says(t, "demo workshop --keep "+dir, 0, "Next: calmdawn workshop add")
+	says(t, "demo workshop --keep "+dir, 1, "is not empty")
+	on := " --workshop " + filepath.Join(dir, "w.db")
+	says(t, "workshop"+on, 1, "there is no workshop yet")
+	says(t, "workshop add "+dir+on, 0, "68 deliveries", "12 nothing new",
+		"0 could not be read") // twelve machines launch the same in June
+	says(t, "workshop add "+dir+on, 0, "80 nothing new")
+	says(t, "workshop"+on, 0, "40 machines", "336 boots", "16 decisions")
+	rows := func(question string) []document.WorkshopRow {
+		t.Helper()
+		var d document.Workshop
+		if err := json.Unmarshal([]byte(says(t, "workshop "+question+on+" --json", 0)),
+			&d); err != nil {
+			t.Fatal(err)
+		}
+		return append(d.Rows, d.Suspects...)
+	}
+	// 24 desks of 3 s and 10 ms for each number, nine of them with 14 s more
+	if r := rows("costs")[0]; *r.Sum != 24*3+3+9*14 || *r.Median != 3.21 {
+		t.Errorf("the costliest item costs %v, each %v", *r.Sum, *r.Median)
+	}
+	slower := rows("slower --since 2026-05-04")
+	if len(slower) != 9+5+2 || *slower[14].Slower != 9 || *slower[14].Others != 0 ||
+		slower[15].Version != "7.2" || *slower[15].OfSlower != 5 {
+		t.Errorf("slower: %+v", slower)
+	}
+	effects := rows("effects")
+	// 2.5 to 3.2 s, the lower middle 2.8
+	if e := effects[0]; *e.Measured != 8 || *e.Back != 2 || *e.Saved != 2.8 {
+		t.Errorf("the updater: %+v", e)
+	}
+	if e := effects[1]; *e.Measured != 2 || *e.Joint != 3 || e.Saved != nil {
+		t.Errorf("the updater of tills: %+v", e)
+	}
+	if back := rows("returned"); len(back) != 1 || back[0].Machine != "desk-12" {
+		t.Errorf("came back: %+v", back)
+	}
+	if who := rows("who HANDRAIL"); len(who) != 6+4 {
+		t.Errorf("%d have it", len(who))
+	}
+	says(t, "workshop visits"+on, 0, "desk-20", "Simulated: figures of 40 machines")
+	says(t, "workshop who nothing-of-the-kind"+on, 0, "No machine of the workshop has such")
+	says(t, "workshop visits --csv"+on, 0, "machine,model,items,sum,ready,usable,taken")
+	says(t, "workshop visits --csv --json"+on, 2, "choose one")
+	says(t, "workshop slower"+on, 2, "takes --since with a day")
+	says(t, "workshop forget desk-01"+on, 0, "Forgotten: 1 machine.")
+	says(t, "workshop forget desk-01"+on, 1, "nothing was taken out")
+
+	// what cannot be read stops nothing else
+	bad := filepath.Join(dir, "bad")
+	if err := os.Mkdir(bad, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	for name, text := range map[string]string{
+		"a.json": "{", "b.db": "SQLite format 3\x00 and no more", "c.json": `{"format":"x/1"}`,
+	} {
+		if err := os.WriteFile(filepath.Join(bad, name), []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	out := says(t, "workshop add "+dir+on, 1, "a.json", "b.db", "c.json", "3 could not be read",
+		"2 deliveries added")
+	if strings.Contains(out, "panic") {
+		t.Error(out)
+	}
+}
+
+// TestThisMachineJoinsTheWorkshop adds a disk twice, with a change between.
+func TestThisMachineJoinsTheWorkshop(t *testing.T) {
+	on := "--root " + demoMachine(t) + " workshop "
+	file := " --workshop " + filepath.Join(t.TempDir(), "w.db")
+	says(t, on+"add"+file, 0, "meridian: added, as meridian")
+	says(t, on+"add"+file, 0, "meridian: nothing new")
+	says(t, on+"add --anonymous"+file, 1, "workshop forget meridian")
+	says(t, on+"who lanternfile"+file, 0, "Lanternfile sync", "maria")
+	other := " --workshop " + filepath.Join(t.TempDir(), "anonymous.db")
+	says(t, on+"add --anonymous"+other, 0, "meridian: added, as machine ")
+	says(t, on+"add"+other, 0, "nothing new") // it stays without names
+	out := says(t, on+"who lanternfile"+other, 0, "user 1")
+	if strings.Contains(out, "maria") || strings.Contains(out, "meridian") {
+		t.Errorf("people are named:\n%s", out)
+	}
+}
