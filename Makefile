@@ -1,7 +1,7 @@
 # Build, test and look at Calm Dawn. CONTRIBUTING.md explains what needs what.
 
 export CGO_ENABLED = 0
-NEEDS = git rpm man-db gcc libc6-dev e2fsprogs systemd-container mmdebstrap chromium bash-completion zsh fish less tmux python3-hivex libwin-hivex-perl icoutils liblnk-utils ntfs-3g openssl procps wine wine64 python3-evtx libevtx-utils xvfb i3-wm sway lxsession dbus-daemon
+NEEDS = git rpm postgresql man-db gcc libc6-dev e2fsprogs systemd-container mmdebstrap chromium bash-completion zsh fish less tmux python3-hivex libwin-hivex-perl icoutils liblnk-utils ntfs-3g openssl procps wine wine64 python3-evtx libevtx-utils xvfb i3-wm sway lxsession dbus-daemon
 SUDO = $(if $(filter 0,$(shell id -u)),,sudo)
 
 .PHONY: build dist test test-all outer deps check vulnerabilities bench bench-forecast bench-mutants bench-real bench-recorder bench-statistics bench-stops bench-vm pictures size

@@ -82,7 +82,8 @@ users nor the names of machines are kept. docs/workshop.md tells what is.`,
 		},
 	}
 	cmd.PersistentFlags().StringVar(&b.file, "workshop", os.Getenv(workshopVariable), "the "+
-		"workshop is `FILE`; "+workshopVariable+" stands for it, else it is your own")
+		"workshop is `FILE`, or postgres://USER@HOST/DATABASE; "+workshopVariable+" stands for "+
+		"it, else it is your own")
 	cmd.AddCommand(a.workshopAdd(&b), a.workshopWho(&b), a.workshopCosts(&b),
 		a.workshopEffects(&b), a.workshopSlower(&b), a.workshopReturned(&b), a.workshopVisits(&b),
 		a.workshopForget(&b))
@@ -408,10 +409,7 @@ func (x *adding) tell(from string, done workshop.Added, said string) {
 // addFiles adds files, and those in folders. Each is kept whole or not at all;
 // one that cannot be read is told, and does not stop the others.
 func (x *adding) addFiles(names []string) error {
-	own, err := os.Stat(x.store.Where)
-	if err != nil {
-		return err
-	}
+	own, _ := os.Stat(x.store.File) // of a server there is none
 	for _, name := range names {
 		if _, err := os.Stat(name); err != nil {
 			return usage("%s: there is no such file or folder", name)
@@ -429,7 +427,8 @@ func (x *adding) addFiles(names []string) error {
 			wanted := path == name || strings.HasSuffix(path, ".json") ||
 				strings.HasSuffix(path, ".db")
 			info, err := os.Stat(path)
-			if wanted && err == nil && info.Mode().IsRegular() && !os.SameFile(info, own) {
+			itself := err == nil && own != nil && os.SameFile(info, own)
+			if wanted && err == nil && info.Mode().IsRegular() && !itself {
 				x.addFile(path)
 			}
 			return nil

@@ -3,13 +3,17 @@
 package cli_test
 
 import (
+	"database/sql"
 	"encoding/json"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"calmdawn/internal/document"
+	"calmdawn/internal/ring"
 )
 
 // TestFortyMachines works out by hand what the demo's machines have to answer,
@@ -98,4 +102,44 @@ func TestThisMachineJoinsTheWorkshop(t *testing.T) {
 	if strings.Contains(out, "maria") || strings.Contains(out, "meridian") {
 		t.Errorf("people are named:\n%s", out)
 	}
+}
+
+// TestAKilledLoaderLeavesWholeMachines kills workshop add at several moments.
+// What is there is whole, and the next call goes on.
+func TestAKilledLoaderLeavesWholeMachines(t *testing.T) {
+	ring.Needs(t, ring.Middle)
+	program, err := ring.Program()
+	if err != nil {
+		t.Fatal(err)
+	}
+	dir := filepath.Join(t.TempDir(), "houses")
+	says(t, "demo workshop --keep "+dir, 0)
+	file := filepath.Join(t.TempDir(), "w.db")
+	between := 0 // how often it was stopped amid its work
+	for n := range 12 {
+		cmd := exec.Command(program, "workshop", "add", dir, "--workshop", file)
+		must(t, cmd.Start())
+		time.Sleep(time.Duration(20+30*n) * time.Millisecond)
+		cmd.Process.Kill() // by SIGKILL, unless it is done
+		cmd.Wait()
+		db, err := sql.Open("sqlite", "file:"+file)
+		must(t, err)
+		var machines, bare int
+		err = db.QueryRow("SELECT count(*), count(CASE WHEN NOT EXISTS (SELECT 1 FROM launched l "+
+			"WHERE l.machine = m.machine) THEN 1 END) FROM machine m").Scan(&machines, &bare)
+		must(t, db.Close())
+		if err != nil { // it was killed before there were tables
+			continue
+		}
+		if bare > 0 {
+			t.Fatalf("%d of %d machines are not whole", bare, machines)
+		}
+		if machines > 0 && machines < 40 {
+			between++
+		}
+	}
+	t.Logf("stopped amid its work %d times", between)
+	on := " --workshop " + file
+	says(t, "workshop add "+dir+on, 0, "0 could not be read")
+	says(t, "workshop"+on, 0, "40 machines", "336 boots", "16 decisions")
 }

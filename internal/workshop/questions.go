@@ -53,7 +53,7 @@ func all[T any](
 	words string,
 	values ...any,
 ) ([]T, error) {
-	rows, err := s.db.Query(words, values...)
+	rows, err := s.db.Query(s.words(words), values...)
 	if err != nil {
 		return nil, err
 	}
@@ -134,8 +134,8 @@ func (s *Store) Costs() ([]elsewhere.Expense, error) {
 func (s *Store) Effects(text string) ([]elsewhere.Effect, error) {
 	const alone = "CASE WHEN d.others = 0 THEN d.saved END"
 	var overall *time.Duration
-	err := s.db.QueryRow("SELECT lower_median(saved) FROM decision WHERE others = 0 AND verb IN " +
-		"('disable', 'delay')").Scan(figure{&overall})
+	err := s.db.QueryRow(s.words("SELECT lower_median(saved) FROM decision WHERE others = 0 AND " +
+		"verb IN ('disable', 'delay')")).Scan(figure{&overall})
 	if err != nil {
 		return nil, err
 	}

@@ -7,7 +7,6 @@
 package workshop
 
 import (
-	"context"
 	"crypto/rand"
 	"crypto/sha256"
 	"database/sql"
@@ -22,6 +21,7 @@ import (
 	_ "modernc.org/sqlite" // the driver "sqlite"
 
 	"calmdawn/internal/ownfile"
+	"calmdawn/internal/workshop/postgres"
 )
 
 // A Store is an open workshop, for one goroutine. Close it after use.
@@ -29,6 +29,10 @@ type Store struct {
 	db    *sql.DB
 	salt  string
 	Where string // for people; holds no password
+	File  string // empty where it is on a server
+
+	words func(string) string // a statement as the engine takes it
+	again func(error) bool    // whether a transaction is to be tried again
 }
 
 // format is that of the tables.
@@ -123,9 +127,47 @@ CREATE INDEX IF NOT EXISTS decision_item ON decision(item, verb, machine, saved,
 // ErrNone is the error of a workshop that was never added to.
 var ErrNone = errors.New("there is no workshop yet; calmdawn workshop add makes it")
 
-// Open opens a workshop: the name of a file. With make it is made where it is
-// missing; without, the error is [ErrNone] then.
+// Open opens a workshop: the name of a file, or a database of PostgreSQL as
+// postgres://USER@HOST/DATABASE. With make it is made where it is missing;
+// without, the error is [ErrNone] then.
 func Open(where string, make bool) (*Store, error) {
+	open := openFile
+	if IsServer(where) {
+		open = openServer
+	}
+	s, err := open(where, make)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.prepare(make); err != nil {
+		s.db.Close()
+		return nil, fmt.Errorf("the workshop %s cannot be used: %w", s.Where, err)
+	}
+	return s, nil
+}
+
+// IsServer reports whether a workshop is on a server, and no file.
+func IsServer(where string) bool {
+	return strings.HasPrefix(where, "postgres://") || strings.HasPrefix(where, "postgresql://")
+}
+
+func openServer(where string, _ bool) (*Store, error) {
+	if u, err := url.Parse(where); err == nil {
+		if _, given := u.User.Password(); given || u.Query().Has("password") {
+			return nil, errors.New("the workshop's name holds a password, which others could " +
+				"read in the list of processes; put it into the password file (.pgpass), or " +
+				"into PGPASSWORD")
+		}
+	}
+	db, shown, err := postgres.Open(where)
+	if err != nil {
+		return nil, fmt.Errorf("the workshop cannot be used: %w", err)
+	}
+	db.SetMaxOpenConns(1)
+	return &Store{db: db, Where: shown, words: postgres.Words, again: postgres.Again}, nil
+}
+
+func openFile(where string, make bool) (*Store, error) {
 	if _, err := os.Stat(where); err != nil && !make {
 		return nil, fmt.Errorf("%s: %w", where, ErrNone)
 	}
@@ -151,12 +193,11 @@ func Open(where string, make bool) (*Store, error) {
 		return nil, err
 	}
 	db.SetMaxOpenConns(1)
-	s := &Store{db: db, Where: where}
-	if err := s.prepare(make); err != nil {
-		db.Close()
-		return nil, fmt.Errorf("the workshop %s cannot be used: %w", where, err)
-	}
-	return s, nil
+	return &Store{
+		db: db, Where: where, File: where,
+		words: func(words string) string { return words },
+		again: func(error) bool { return false }, // it waits for others by itself
+	}, nil
 }
 
 // Close closes the workshop.
@@ -170,7 +211,7 @@ func (s *Store) prepare(make bool) error {
 				if strings.TrimSpace(words) == "" {
 					continue
 				}
-				if _, err := tx.Exec(words); err != nil {
+				if _, err := tx.Exec(s.words(words)); err != nil {
 					return err
 				}
 			}
@@ -183,8 +224,11 @@ func (s *Store) prepare(make bool) error {
 		}
 	}
 	var found string
-	if err := s.db.QueryRow("SELECT value FROM fact WHERE name = 'format'").Scan(
-		&found); err != nil {
+	err := s.db.QueryRow("SELECT value FROM fact WHERE name = 'format'").Scan(&found)
+	if postgres.Missing(err) {
+		return ErrNone
+	}
+	if err != nil {
 		return fmt.Errorf("it is no workshop of calmdawn (%w)", err)
 	}
 	if found != format {
@@ -201,8 +245,21 @@ func (s *Store) key(parts ...string) int64 {
 	return int64(binary.BigEndian.Uint64(sum[:]) >> 1)
 }
 
+// tries is how often a transaction is tried that others got in the way of.
+const tries = 8
+
+// transact does something whole or not at all. It may be done several times,
+// each time from the beginning.
 func (s *Store) transact(do func(*sql.Tx) error) error {
-	tx, err := s.db.BeginTx(context.Background(), nil)
+	err := s.once(do)
+	for n := 1; n < tries && err != nil && s.again(err); n++ {
+		err = s.once(do)
+	}
+	return err
+}
+
+func (s *Store) once(do func(*sql.Tx) error) error {
+	tx, err := s.db.Begin()
 	if err != nil {
 		return err
 	}

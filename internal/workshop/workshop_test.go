@@ -1,3 +1,5 @@
+//go:build linux
+
 package workshop
 
 import (
@@ -27,6 +29,7 @@ func stores(t *testing.T, test func(t *testing.T, s *Store)) {
 		defer s.Close()
 		test(t, s)
 	})
+	onServer(t, test)
 }
 
 // list is what a machine launches, of which items wait so many seconds.
