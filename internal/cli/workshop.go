@@ -378,7 +378,8 @@ func (x *adding) addMachine() error {
 	if err != nil {
 		return fmt.Errorf("this machine cannot be added: %w", err)
 	}
-	d.Tell(all, l.Remember(0).Boots, l.Changes)
+	boots := l.Remember(0).Boots
+	d.Tell(all, boots, l.Outcomes(boots))
 	done, err := x.add(d)
 	if err != nil {
 		return err
@@ -409,6 +410,7 @@ func (x *adding) tell(from string, done workshop.Added, said string) {
 // addFiles adds files, and those in folders. Each is kept whole or not at all;
 // one that cannot be read is told, and does not stop the others.
 func (x *adding) addFiles(names []string) error {
+	defer x.progress("bringing machines together")()
 	own, _ := os.Stat(x.store.File) // of a server there is none
 	for _, name := range names {
 		if _, err := os.Stat(name); err != nil {

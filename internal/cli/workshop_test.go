@@ -95,6 +95,23 @@ func TestThisMachineJoinsTheWorkshop(t *testing.T) {
 	says(t, on+"add"+file, 0, "meridian: nothing new")
 	says(t, on+"add --anonymous"+file, 1, "workshop forget meridian")
 	says(t, on+"who lanternfile"+file, 0, "Lanternfile sync", "maria")
+	// what became of a change is worked out where compare was never asked
+	root := strings.TrimSuffix(on, "workshop ")
+	says(t, root+"disable "+star+" --yes", 0)
+	says(t, "demo reboot --times 3 "+strings.Fields(on)[1], 0)
+	says(t, on+"add"+file, 0, "brought up to date")
+	var effects document.Workshop
+	must(t, json.Unmarshal([]byte(says(t, on+"effects --json"+file, 0)), &effects))
+	if len(effects.Rows) != 1 || *effects.Rows[0].Measured != 1 {
+		t.Errorf("effects: %+v", effects)
+	}
+	says(t, root+"undo last --yes", 0)
+	says(t, on+"add"+file, 0, "brought up to date")
+	must(t, json.Unmarshal([]byte(says(t, on+"effects --json"+file, 0)), &effects))
+	if *effects.Rows[0].Back != 1 {
+		t.Errorf("after the undo: %+v", effects)
+	}
+
 	other := " --workshop " + filepath.Join(t.TempDir(), "anonymous.db")
 	says(t, on+"add --anonymous"+other, 0, "meridian: added, as machine ")
 	says(t, on+"add"+other, 0, "nothing new") // it stays without names

@@ -9,6 +9,7 @@ import (
 
 	"calmdawn/internal/casebook"
 	"calmdawn/internal/core/boot"
+	"calmdawn/internal/core/change"
 	"calmdawn/internal/core/compare"
 	"calmdawn/internal/core/item"
 	"calmdawn/internal/core/job"
@@ -160,6 +161,34 @@ func (v *Visit) Titles() map[string]string {
 		}
 	}
 	return titles
+}
+
+// Outcomes are the machine's changes, with what became of each forecast as
+// far as the boots tell, which were judged. A change between which and another
+// there was no boot has none. Nothing is kept.
+func (v *Visit) Outcomes(boots []boot.Boot) []change.Change {
+	all := slices.Clone(v.Changes)
+	done := job.CarriedOut(all)
+	for _, step := range compare.Steps(boots, job.Instants(done)) {
+		if step.First < 0 || step.First != step.Last {
+			continue
+		}
+		ch := done[step.First]
+		i := slices.IndexFunc(all, func(c change.Change) bool { return c.ID == ch.ID })
+		if ch.Outcome != nil || !ch.Decides() || v.cameBack(ch) {
+			continue
+		}
+		alone := Question{Words: []string{fmt.Sprintf("change:%d", ch.ID)}}
+		c, ok, err := v.Compare(alone, boots)
+		if err != nil || !ok {
+			continue // there are no boots on one of its sides
+		}
+		c.Changes = []change.Change{ch}
+		if o, told := c.Outcome(); told {
+			all[i].Outcome = &o
+		}
+	}
+	return all
 }
 
 // KeepOutcome keeps in the casebook what became of a forecast, so that it is

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -277,6 +278,31 @@ func BenchmarkAdd(b *testing.B) {
 		}
 		if err != nil {
 			b.Fatal(err)
+		}
+	}
+}
+
+// TestStatementsKeepToWhatOtherEnginesKnow: engines that are distributed, and
+// speak the protocol of PostgreSQL, lack these.
+func TestStatementsKeepToWhatOtherEnginesKnow(t *testing.T) {
+	files, err := filepath.Glob("*.go")
+	more, err2 := filepath.Glob("postgres/*.go")
+	if err != nil || err2 != nil || len(files)+len(more) < 5 {
+		t.Fatal(files, more, err, err2)
+	}
+	for _, file := range append(files, more...) {
+		text, err := os.ReadFile(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, word := range []string{
+			"TEMP" + "ORARY", "CREATE " + "TEMP", "SERI" + "AL ", "SEQ" + "UENCE", "next" + "val",
+			"AUTO" + "INCREMENT", "IDEN" + "TITY",
+			"pg_" + "advisory", "LOCK " + "TABLE", "LIS" + "TEN ",
+		} {
+			if strings.Contains(string(text), word) {
+				t.Errorf("%s has a statement with %s", file, word)
+			}
 		}
 	}
 }
