@@ -3,6 +3,7 @@
 package cli_test
 
 import (
+	"bytes"
 	"database/sql"
 	"encoding/json"
 	"os"
@@ -67,6 +68,20 @@ func TestFortyMachines(t *testing.T) {
 	says(t, "workshop slower"+on, 2, "takes --since with a day")
 	says(t, "workshop forget desk-01"+on, 0, "Forgotten: 1 machine.")
 	says(t, "workshop forget desk-01"+on, 1, "nothing was taken out")
+
+	// a casebook never becomes a workshop
+	book := filepath.Join(dir, "casebooks", "desk-02.db")
+	before, err := os.ReadFile(book)
+	must(t, err)
+	says(t, "workshop add "+dir+" --workshop "+book, 1, "is no workshop")
+	says(t, "workshop --workshop "+filepath.Join(dir, "lists", "desk-02.2026-04-27.json"), 1,
+		"is no workshop")
+	if after, err := os.ReadFile(book); err != nil || !bytes.Equal(before, after) {
+		t.Errorf("the casebook was written to: %v", err)
+	}
+	if left, _ := filepath.Glob(book + "-*"); len(left) > 0 {
+		t.Errorf("%q lie beside the casebook", left)
+	}
 
 	// what cannot be read stops nothing else
 	bad := filepath.Join(dir, "bad")

@@ -24,6 +24,11 @@ type Added struct {
 // second time it changes nothing. Of an older survey than the store has, only
 // what it tells of that time is kept.
 func (s *Store) Add(d Delivery, now time.Time, by string) (a Added, err error) {
+	const clocksDiffer = 24 * time.Hour
+	if d.Taken.After(now.Add(clocksDiffer)) {
+		return a, fmt.Errorf("it says that it was taken on %s, which is yet to come; have its "+
+			"machine's clock set right", d.Taken.Format(time.DateOnly))
+	}
 	err = s.transact(func(tx *sql.Tx) error {
 		l := loader{
 			tx: tx, s: s, d: d, now: now.Unix(), by: short(by),
@@ -294,14 +299,22 @@ func (l *loader) addPast(taken int64) {
 	}
 }
 
-// addItems puts what the survey found in the place of what an older one did.
+// addItems puts what the survey found in the place of what an older one did. Of
+// places that could not be read, what was known stays.
 func (l *loader) addItems() {
 	all := l.lots()
-	if had := l.exec("DELETE FROM launched WHERE machine = $1", l.machine); int(had) != len(all) {
-		l.added.New++
+	if !l.d.Partly {
+		had := l.exec("DELETE FROM launched WHERE machine = $1", l.machine)
+		if int(had) != len(all) {
+			l.added.New++
+		}
 	}
-	for _, it := range all {
+	for at, it := range all {
 		key := l.addItem(it.Likeness, it.MadeBy, it.Title, it.Role)
+		if l.d.Partly {
+			l.exec("DELETE FROM launched WHERE machine = $1 AND item = $2 AND owner = $3",
+				l.machine, key, at.owner)
+		}
 		l.exec("INSERT INTO launched(machine, item, owner, state, moment, advice, version, "+
 			"installed, wait, cpu, disk_read, memory) VALUES($1, $2, $3, $4, $5, $6, $7, $8, $9, "+
 			"$10, $11, $12)", l.machine, key, it.Owner, string(it.State), string(it.When),

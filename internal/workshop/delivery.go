@@ -32,6 +32,9 @@ type Delivery struct {
 	Items      []Launched
 	Boots      []Boot
 	Decisions  []Decision
+	// Partly says that some places could not be read: what the survey does not
+	// have may be there all the same.
+	Partly bool
 	// Simulated says that a simulator made figures of it.
 	Simulated bool
 	anonymous bool // it names nobody
@@ -116,6 +119,7 @@ func FromDocument(d document.List) (Delivery, error) {
 	all := Delivery{
 		MachineID: short(d.MachineID), HardwareID: short(d.HardwareID), Host: short(d.Machine),
 		Family: short(d.Family), OS: short(d.OS), Model: short(d.Model), Taken: taken.UTC(),
+		Partly: len(d.Unread) > 0,
 	}
 	for _, it := range d.Items {
 		all.Items = append(all.Items, launched(d.Family, it))

@@ -171,6 +171,9 @@ func openFile(where string, make bool) (*Store, error) {
 	if _, err := os.Stat(where); err != nil && !make {
 		return nil, fmt.Errorf("%s: %w", where, ErrNone)
 	}
+	if err := otherDatabase(where); err != nil {
+		return nil, err
+	}
 	if make {
 		if _, err := ownfile.Secure(where); err != nil {
 			return nil, fmt.Errorf("the workshop cannot be kept there: %w", err)
@@ -181,7 +184,6 @@ func openFile(where string, make bool) (*Store, error) {
 		"synchronous(normal)", "cache_size(-65536)",
 	}}
 	if make {
-		settings["_pragma"] = append(settings["_pragma"], "journal_mode(wal)")
 		settings.Set("_txlock", "immediate")
 	}
 	address := url.URL{
@@ -198,6 +200,38 @@ func openFile(where string, make bool) (*Store, error) {
 		words: func(words string) string { return words },
 		again: func(error) bool { return false }, // it waits for others by itself
 	}, nil
+}
+
+// otherDatabase refuses a file that is there and no workshop, before anything
+// is written to it. A casebook with our tables in it would be of no use, and
+// undo needs it.
+func otherDatabase(file string) error {
+	info, err := os.Stat(file)
+	if err != nil || info.Size() == 0 {
+		return nil // it is made
+	}
+	refused := fmt.Errorf("%s is there already, and is no workshop; name another file", file)
+	address := url.URL{
+		Scheme: "file", Opaque: (&url.URL{Path: filepath.Clean(file)}).EscapedPath(),
+		RawQuery: url.Values{
+			"mode": {"ro"}, "_pragma": {"busy_timeout(10000)", "trusted_schema(off)"},
+		}.Encode(),
+	}
+	db, err := sql.Open("sqlite", address.String())
+	if err != nil || !info.Mode().IsRegular() {
+		return refused
+	}
+	defer db.Close()
+	var all, ours int
+	err = db.QueryRow("SELECT count(*), count(CASE WHEN name IN ('fact', 'launched') THEN 1 END) "+
+		"FROM sqlite_schema").Scan(&all, &ours)
+	if err != nil {
+		return fmt.Errorf("%w (%w)", refused, err)
+	}
+	if all > 0 && ours != 2 {
+		return refused
+	}
+	return nil
 }
 
 // Close closes the workshop.

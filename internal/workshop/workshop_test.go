@@ -61,7 +61,7 @@ func delivered(t *testing.T, d document.List) Delivery {
 
 func (s *Store) put(t *testing.T, d Delivery) Added {
 	t.Helper()
-	a, err := s.Add(d, day, "maria")
+	a, err := s.Add(d, day.AddDate(0, 0, 30), "maria")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -100,6 +100,17 @@ func TestASecondTimeNothingIsNew(t *testing.T) {
 		s.put(t, delivered(t, list("a", day.AddDate(0, 0, 7), "2", map[string]float64{"feed": 1})))
 		if who, _ = s.Who(""); len(who) != 1 || who[0].Version != "2" {
 			t.Errorf("%+v", who)
+		}
+		// of places that could not be read, it is not known
+		partly := list("a", day.AddDate(0, 0, 8), "2", map[string]float64{"poll": 1})
+		partly.Unread = []item.Unread{{Path: "/usr", Reason: "is not mounted"}}
+		s.put(t, delivered(t, partly))
+		if who, _ = s.Who(""); len(who) != 2 {
+			t.Errorf("%+v", who)
+		}
+		late := delivered(t, list("a", day.AddDate(9, 0, 0), "2", nil))
+		if _, err := s.Add(late, day, "maria"); err == nil {
+			t.Error("what is yet to come was added")
 		}
 		if n, err := s.Forget("maria"); n != 1 || err != nil {
 			t.Errorf("%d forgotten, %v", n, err)
