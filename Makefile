@@ -4,7 +4,7 @@ export CGO_ENABLED = 0
 NEEDS = git rpm postgresql man-db gcc libc6-dev e2fsprogs systemd-container mmdebstrap chromium bash-completion zsh fish less tmux python3-hivex libwin-hivex-perl icoutils liblnk-utils ntfs-3g openssl procps wine wine64 python3-evtx libevtx-utils xvfb i3-wm sway lxsession dbus-daemon
 SUDO = $(if $(filter 0,$(shell id -u)),,sudo)
 
-.PHONY: build dist test test-all outer deps check vulnerabilities bench bench-forecast bench-mutants bench-real bench-recorder bench-statistics bench-stops bench-vm pictures size
+.PHONY: build dist test test-all outer deps check vulnerabilities bench bench-forecast bench-mutants bench-real bench-recorder bench-statistics bench-stops bench-vm bench-workshop pictures size
 
 # One static program.
 build:
@@ -113,6 +113,10 @@ MKHFS = $(abspath $(wildcard ../shared/tools/macos/mkhfs.py))
 bench-vm: NEEDS += qemu-system-x86 ovmf systemd-boot-efi dosfstools mtools cpio python3
 bench-vm: deps
 	CALMDAWN_RING=outer CALMDAWN_VM=1 CALMDAWN_MKHFS=$(MKHFS) go test ./internal/boottest -run 'TestVirtualMachine|TestHFSPlus' -v -timeout 1h
+
+# What the questions to a workshop of many machines take, on both engines.
+bench-workshop: deps
+	CALMDAWN_RING=middle go test -run '^$$' -bench Questions -benchtime 5x -timeout 60m ./internal/workshop
 
 # The pictures in docs/screenshots, from the demo data.
 pictures:

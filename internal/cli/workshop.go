@@ -76,8 +76,11 @@ users nor the names of machines are kept. docs/workshop.md tells what is.`,
 				if a.json {
 					return usage("workshop alone prints no document; its questions do")
 				}
-				say.ShowWorkshop(a.screen(), s.Where, st)
-				return nil
+				waiting, err := s.Waiting()
+				if err == nil {
+					say.ShowWorkshop(a.screen(), s.Where, st, waiting)
+				}
+				return err
 			})
 		},
 	}
@@ -100,6 +103,10 @@ func (b bench) ask(a *app, question func(*workshop.Store) error) error {
 		return err
 	}
 	defer s.Close()
+	if s.OnlyAdds() {
+		return fmt.Errorf("in the workshop %s this user may only add; ask as one who may read it",
+			render.Clean(s.Where))
+	}
 	return question(s)
 }
 
@@ -314,7 +321,7 @@ they are.`,
 }
 
 func (a *app) workshopAdd(b *bench) *cobra.Command {
-	anonymous := false
+	anonymous, inbox := false, false
 	cmd := &cobra.Command{
 		Use:   "add [FILE|FOLDER...]",
 		Short: "Add this machine, casebooks, or documents of list --all --json",
@@ -339,12 +346,16 @@ was stopped is simply made again.`,
 			}
 			defer s.Close()
 			x := adding{app: a, store: s, anonymous: anonymous}
+			if inbox {
+				return x.takeIn(args)
+			}
 			if len(args) == 0 {
 				return x.addMachine()
 			}
 			return x.addFiles(args)
 		},
 	}
+	cmd.Flags().BoolVar(&inbox, "inbox", false, "take in what users delivered who may only add")
 	cmd.Flags().BoolVar(&anonymous, "anonymous", false, "keep neither users nor the names of "+
 		"machines")
 	return cmd
@@ -364,6 +375,29 @@ func (x *adding) add(d workshop.Delivery) (workshop.Added, error) {
 		d = d.Anonymous()
 	}
 	return x.store.Add(d, x.now(), whoami())
+}
+
+// takeIn takes in what waits in the inbox.
+func (x *adding) takeIn(args []string) error {
+	switch {
+	case len(args) > 0 || x.anonymous:
+		return usage("workshop add --inbox takes nothing else: it is about what waits there")
+	case x.store.OnlyAdds():
+		return errors.New("this user may only add; have one take it in who may write all tables")
+	}
+	taken, refused, err := x.store.TakeIn(x.now())
+	for _, why := range refused {
+		fmt.Fprintln(x.Err, render.Clean(why.Error()))
+	}
+	if err != nil {
+		return err
+	}
+	x.screen().Line("%s taken in, %d refused.", say.Count(taken, "delivery", "deliveries"),
+		len(refused))
+	if len(refused) > 0 {
+		return &status{exitFailed, errors.New("what was refused is named above, and thrown away")}
+	}
+	return nil
 }
 
 // addMachine adds the machine that the call is about.
@@ -392,12 +426,19 @@ func (x *adding) addMachine() error {
 func (x *adding) tell(from string, done workshop.Added, said string) {
 	state := "added"
 	switch {
+	case done.Sent && done.New == 0:
+		state = "it waits in the inbox already"
+	case done.Sent:
+		state = "delivered to the inbox"
 	case done.New == 0:
 		state = "nothing new"
 	case done.Known:
 		state = "brought up to date"
 	}
-	line := fmt.Sprintf("%s: %s, as %s", render.Clean(from), state, render.Clean(done.Name))
+	line := fmt.Sprintf("%s: %s", render.Clean(from), state)
+	if !done.Sent {
+		line += ", as " + render.Clean(done.Name)
+	}
 	if done.Clone {
 		line += "; another machine has the same id, so this one has a name of its own"
 	}

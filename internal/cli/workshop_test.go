@@ -69,6 +69,9 @@ func TestFortyMachines(t *testing.T) {
 	says(t, "workshop forget desk-01"+on, 0, "Forgotten: 1 machine.")
 	says(t, "workshop forget desk-01"+on, 1, "nothing was taken out")
 
+	says(t, "workshop add --inbox"+on, 0, "0 deliveries taken in, 0 refused")
+	says(t, "workshop add --inbox "+dir+on, 2, "takes nothing else")
+
 	// a casebook never becomes a workshop
 	book := filepath.Join(dir, "casebooks", "desk-02.db")
 	before, err := os.ReadFile(book)

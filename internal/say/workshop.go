@@ -238,13 +238,18 @@ func ShowSimulated(s Page, st elsewhere.Standing) {
 	}
 }
 
-// ShowWorkshop says how much a workshop holds, and what can be asked.
-func ShowWorkshop(s Page, where string, st elsewhere.Standing) {
+// ShowWorkshop says how much a workshop holds, how many deliveries wait, and
+// what can be asked.
+func ShowWorkshop(s Page, where string, st elsewhere.Standing, waiting int) {
 	s.Say(render.Strong, "The workshop %s holds %s, %s, %s and %s.", render.Clean(where),
 		Count(st.Machines, "machine", "machines"), Count(st.Items, "item", "items"),
 		Count(st.Boots, "boot", "boots"), Count(st.Decisions, "decision", "decisions"))
-	s.Line("")
+	if waiting > 0 {
+		s.Line("In the inbox: %s; calmdawn workshop add --inbox takes them in.",
+			Count(waiting, "delivery", "deliveries"))
+	}
 	ShowSimulated(s, st)
+	s.Line("")
 	for _, ask := range [][2]string{
 		{"workshop who TEXT", "which machines launch it"},
 		{"workshop costs", "what costs most over all"},

@@ -17,7 +17,9 @@ type Added struct {
 	Known bool   // the store had it already
 	// Clone: another machine has the same id, and is not this one.
 	Clone bool
-	New   int // rows that came, or differ from what was there
+	// Sent: it waits in the inbox for who may take it in.
+	Sent bool
+	New  int // rows that came, or differ from what was there
 }
 
 // Add keeps a delivery, all of it or nothing, under the name of who adds it. A
@@ -28,6 +30,12 @@ func (s *Store) Add(d Delivery, now time.Time, by string) (a Added, err error) {
 	if d.Taken.After(now.Add(clocksDiffer)) {
 		return a, fmt.Errorf("it says that it was taken on %s, which is yet to come; have its "+
 			"machine's clock set right", d.Taken.Format(time.DateOnly))
+	}
+	if d, err = d.checked(); err != nil {
+		return a, err
+	}
+	if s.onlyAdds {
+		return s.send(d)
 	}
 	err = s.transact(func(tx *sql.Tx) error {
 		l := loader{
@@ -145,7 +153,7 @@ func (l *loader) find() (latest int64, err error) {
 		if other {
 			continue
 		}
-		if l.d.anonymous && m.anonymous == 0 {
+		if l.d.Nameless && m.anonymous == 0 {
 			return 0, fmt.Errorf("it is in the workshop by name, as %s; take it out first: "+
 				"calmdawn workshop forget %s", m.name, m.name)
 		}
@@ -173,7 +181,7 @@ func (l *loader) find() (latest int64, err error) {
 		first = 0
 	}
 	anonymous := 0
-	if l.d.anonymous {
+	if l.d.Nameless {
 		anonymous = 1
 	}
 	l.exec("INSERT INTO machine(machine, identity, hardware, name, family, os, model, first, "+

@@ -37,7 +37,7 @@ type Delivery struct {
 	Partly bool
 	// Simulated says that a simulator made figures of it.
 	Simulated bool
-	anonymous bool // it names nobody
+	Nameless  bool // it names nobody
 	// Unknown is how many decisions were on items that no survey tells of; they
 	// are left out.
 	Unknown int
@@ -317,7 +317,7 @@ func (d Delivery) Anonymous() Delivery {
 			people[it.Owner] = fmt.Sprintf("user %d", len(people)+1)
 		}
 	}
-	d.Host, d.anonymous = "", true
+	d.Host, d.Nameless = "", true
 	d.Items, d.Boots, d.Decisions = slices.Clone(d.Items), slices.Clone(d.Boots),
 		slices.Clone(d.Decisions)
 	for i := range d.Items {

@@ -40,7 +40,7 @@ var server struct {
 
 // database is a new and empty one on a server of our own, which needs the
 // package postgresql.
-func database(t *testing.T) string {
+func database(t testing.TB) string {
 	t.Helper()
 	server.Do(func() { server.err = startServer() })
 	if server.err != nil {
@@ -165,5 +165,66 @@ func TestServersThatCannotBeUsed(t *testing.T) {
 	ring.Needs(t, ring.Middle)
 	if _, err := Open(database(t), false); !errors.Is(err, ErrNone) {
 		t.Errorf("an empty database: %v", err)
+	}
+}
+
+// TestARoleThatMayOnlyAdd puts deliveries into the inbox, and can do nothing
+// else.
+func TestARoleThatMayOnlyAdd(t *testing.T) {
+	ring.Needs(t, ring.Middle)
+	where := database(t)
+	s, err := Open(where, true)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	for _, words := range []string{
+		"CREATE ROLE till LOGIN", "GRANT SELECT ON fact TO till",
+		"GRANT INSERT (delivery, document) ON inbox TO till",
+	} {
+		if _, err := s.db.Exec(words); err != nil {
+			t.Fatal(err)
+		}
+	}
+	till, err := Open(strings.Replace(where, "calm@", "till@", 1), true)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer till.Close()
+	d := delivered(t, list("a", day, "1", map[string]float64{"poll": 2}))
+	if a, err := till.Add(d, day, "root"); err != nil || !till.OnlyAdds() || !a.Sent || a.New != 1 {
+		t.Errorf("%+v, %v", a, err)
+	}
+	if a, err := till.Add(d, day, "root"); err != nil || a.New != 0 {
+		t.Errorf("again %+v, %v", a, err)
+	}
+	for _, words := range []string{
+		"SELECT count(*) FROM machine", "SELECT count(*) FROM inbox", "DELETE FROM inbox",
+		"INSERT INTO inbox(delivery, sent_by, document) VALUES('x', 'calm', '')",
+		"INSERT INTO fact(name, value) VALUES('x', 'y')",
+	} {
+		if _, err := till.db.Exec(words); err == nil {
+			t.Errorf("a role that may only add did %s", words)
+		}
+	}
+	// what was never made by calmdawn is refused, and told
+	const strange = "INSERT INTO inbox(delivery, document) VALUES('x', '{')"
+	if _, err := till.db.Exec(strange); err != nil {
+		t.Fatal(err)
+	}
+	if n, err := s.Waiting(); n != 2 || err != nil {
+		t.Errorf("%d wait, %v", n, err)
+	}
+	taken, refused, err := s.TakeIn(day)
+	if err != nil || taken != 1 || len(refused) != 1 ||
+		!strings.Contains(refused[0].Error(), "till") {
+		t.Errorf("%d, %v, %v", taken, refused, err)
+	}
+	who, err := s.Who("")
+	if err != nil || len(who) != 1 || who[0].By != "till" {
+		t.Errorf("%+v, %v", who, err)
+	}
+	if n, err := s.Waiting(); n != 0 || err != nil {
+		t.Errorf("%d wait still, %v", n, err)
 	}
 }

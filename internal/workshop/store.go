@@ -31,8 +31,9 @@ type Store struct {
 	Where string // for people; holds no password
 	File  string // empty where it is on a server
 
-	words func(string) string // a statement as the engine takes it
-	again func(error) bool    // whether a transaction is to be tried again
+	onlyAdds bool
+	words    func(string) string // a statement as the engine takes it
+	again    func(error) bool    // whether a transaction is to be tried again
 }
 
 // format is that of the tables.
@@ -121,6 +122,11 @@ CREATE TABLE IF NOT EXISTS decision(
 	saved BIGINT,
 	PRIMARY KEY(machine, change, item)
 );
+CREATE TABLE IF NOT EXISTS inbox(
+	delivery TEXT PRIMARY KEY,
+	sent_by TEXT NOT NULL DEFAULT CURRENT_USER,
+	document TEXT NOT NULL
+);
 CREATE INDEX IF NOT EXISTS decision_item ON decision(item, verb, machine, saved, undone, others);
 `
 
@@ -197,7 +203,9 @@ func openFile(where string, make bool) (*Store, error) {
 	db.SetMaxOpenConns(1)
 	return &Store{
 		db: db, Where: where, File: where,
-		words: func(words string) string { return words },
+		words: func(words string) string { // it has no users
+			return strings.ReplaceAll(words, "CURRENT_USER", "''")
+		},
 		again: func(error) bool { return false }, // it waits for others by itself
 	}, nil
 }
@@ -239,26 +247,17 @@ func (s *Store) Close() error { return s.db.Close() }
 
 // prepare makes the tables where they are missing, and reads the salt.
 func (s *Store) prepare(make bool) error {
-	if make {
-		err := s.transact(func(tx *sql.Tx) error {
-			for words := range strings.SplitSeq(tables, ";\n") {
-				if strings.TrimSpace(words) == "" {
-					continue
-				}
-				if _, err := tx.Exec(s.words(words)); err != nil {
-					return err
-				}
-			}
-			_, err := tx.Exec("INSERT INTO fact(name, value) VALUES('format', $1), ('salt', $2) "+
-				"ON CONFLICT DO NOTHING", format, rand.Text())
-			return err
-		})
-		if err != nil {
+	var found string
+	read := func() error {
+		return s.db.QueryRow("SELECT value FROM fact WHERE name = 'format'").Scan(&found)
+	}
+	err := read()
+	if err != nil && make {
+		if err := s.transact(s.makeTables); err != nil {
 			return err
 		}
+		err = read()
 	}
-	var found string
-	err := s.db.QueryRow("SELECT value FROM fact WHERE name = 'format'").Scan(&found)
 	if postgres.Missing(err) {
 		return ErrNone
 	}
@@ -269,7 +268,29 @@ func (s *Store) prepare(make bool) error {
 		return fmt.Errorf("it was made by a newer calmdawn (format %s, this one knows %s); use "+
 			"that one", found, format)
 	}
+	if s.File == "" {
+		var may int
+		if err := s.db.QueryRow("SELECT CASE WHEN has_table_privilege('launched', 'INSERT') " +
+			"THEN 1 ELSE 0 END").Scan(&may); err != nil {
+			return err
+		}
+		s.onlyAdds = may == 0
+	}
 	return s.db.QueryRow("SELECT value FROM fact WHERE name = 'salt'").Scan(&s.salt)
+}
+
+func (s *Store) makeTables(tx *sql.Tx) error {
+	for words := range strings.SplitSeq(tables, ";\n") {
+		if strings.TrimSpace(words) == "" {
+			continue
+		}
+		if _, err := tx.Exec(s.words(words)); err != nil {
+			return err
+		}
+	}
+	_, err := tx.Exec("INSERT INTO fact(name, value) VALUES('format', $1), ('salt', $2) "+
+		"ON CONFLICT DO NOTHING", format, rand.Text())
+	return err
 }
 
 // key hashes what may tell of a person or a machine, with the store's own salt:
