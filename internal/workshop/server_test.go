@@ -154,7 +154,7 @@ func TestServersThatCannotBeUsed(t *testing.T) {
 	for where, want := range map[string]string{
 		"postgres://maria:s3cret@/shop":         "password file",
 		"postgres:///shop?password=s3cret":      "password file",
-		"postgres://maria@/shop?host=/nowhere1": "cannot be used",
+		"postgres://maria@/shop?host=/nowhere1": "cannot be reached",
 	} {
 		_, err := Open(where, true)
 		if err == nil || !strings.Contains(err.Error(), want) ||

@@ -252,14 +252,17 @@ func (s *Store) prepare(make bool) error {
 		return s.db.QueryRow("SELECT value FROM fact WHERE name = 'format'").Scan(&found)
 	}
 	err := read()
-	if err != nil && make {
+	if err != nil && make && !postgres.Unreached(err) {
 		if err := s.transact(s.makeTables); err != nil {
 			return err
 		}
 		err = read()
 	}
-	if postgres.Missing(err) {
+	switch {
+	case postgres.Missing(err):
 		return ErrNone
+	case postgres.Unreached(err):
+		return fmt.Errorf("its server cannot be reached, or does not let this user in (%w)", err)
 	}
 	if err != nil {
 		return fmt.Errorf("it is no workshop of calmdawn (%w)", err)

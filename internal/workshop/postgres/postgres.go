@@ -48,6 +48,9 @@ func Missing(err error) bool {
 	return errors.As(err, &of) && of.Code == undefinedTable
 }
 
+// Unreached reports whether an error says that no connection came about.
+func Unreached(err error) bool { return errors.As(err, new(*pgconn.ConnectError)) }
+
 // Open opens the database that a text names: postgres://… or keywords, as in
 // https://www.postgresql.org/docs/15/libpq-connect.html. A password is from the
 // password file or the environment; TLS is as the text says. where names the
