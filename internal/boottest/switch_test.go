@@ -133,7 +133,7 @@ func TestARealBootLaunchesWhatIsOnAndNothingThatIsOff(t *testing.T) {
 		}
 		return s
 	}
-	if wrong := boottest.Once(m.Boot(t), all); wrong != "" {
+	if wrong := bootedAs(t, m, all); wrong != "" {
 		t.Errorf("as it is:\n%s", wrong)
 	}
 	before := etc()
@@ -147,7 +147,7 @@ func TestARealBootLaunchesWhatIsOnAndNothingThatIsOff(t *testing.T) {
 			}
 		}
 		run(t, m, append([]string{"disable", "--yes"}, off...)...)
-		if wrong := boottest.Once(m.Boot(t), valuesOf(names, on)); wrong != "" {
+		if wrong := bootedAs(t, m, valuesOf(names, on)); wrong != "" {
 			t.Errorf("with %v off:\n%s", off, wrong)
 		}
 		run(t, m, "undo", "--all", "--yes")
@@ -155,9 +155,29 @@ func TestARealBootLaunchesWhatIsOnAndNothingThatIsOff(t *testing.T) {
 			t.Errorf("taken back, the machine is not as it was:\n%s", d)
 		}
 	}
-	if wrong := boottest.Once(m.Boot(t), all); wrong != "" {
+	if wrong := bootedAs(t, m, all); wrong != "" {
 		t.Errorf("after all was taken back:\n%s", wrong)
 	}
+}
+
+// bootedAs boots the machine and says what it launched that it should not have,
+// and the other way round. A start may fail for want of something that the
+// computer lacks just then. If nothing but starts is missing, a second boot has
+// to bring all: a fault of ours comes again.
+func bootedAs(t *testing.T, m *boottest.Machine, wanted []string) string {
+	t.Helper()
+	wrong := boottest.Once(m.Boot(t), wanted)
+	if wrong == "" {
+		return ""
+	}
+	for line := range strings.SplitSeq(wrong, "\n") {
+		name, missing := strings.CutPrefix(line, "launched 0 times: ")
+		if !missing {
+			return wrong
+		}
+		t.Log(m.Says(t, name))
+	}
+	return boottest.Once(m.Boot(t), wanted)
 }
 
 func valuesOf(names map[string]string, ids []string) []string {
