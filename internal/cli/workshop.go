@@ -25,33 +25,64 @@ const workshopVariable = "CALMDAWN_WORKSHOP"
 // mostRows is how many rows of an answer a screen shows.
 const mostRows = 40
 
-// A bench is the flags of all questions to the workshop.
+// A bench is the workshop that a call is about, and the form of its answer.
 type bench struct {
+	*app
 	file     string
 	all, csv bool
+	since    string
 }
 
 // open opens the workshop that the flags mean.
-func (b bench) open(make bool) (*workshop.Store, error) {
-	file := b.file
-	if file == "" {
-		folder, err := notebook.DataFolder()
-		if err != nil {
-			return nil, usage("there is no folder for a workshop of yours; name a file with " +
-				"--workshop FILE")
-		}
-		if make {
-			if err := os.MkdirAll(folder, 0o700); err != nil {
-				return nil, err
-			}
-		}
-		file = filepath.Join(folder, "workshop.db")
+func (b *bench) open(make bool) (*workshop.Store, error) {
+	if b.file != "" {
+		return workshop.Open(b.file, make)
 	}
-	return workshop.Open(file, make)
+	folder, err := notebook.DataFolder()
+	if err == nil && make {
+		err = os.MkdirAll(folder, 0o700)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("a workshop of your own cannot be kept in your data folder (%w); "+
+			"name a file with --workshop FILE", err)
+	}
+	return workshop.Open(filepath.Join(folder, "workshop.db"), make)
+}
+
+// recommended is a page whose commands go to the same workshop.
+func (b *bench) recommended() say.Page {
+	s := b.screen()
+	s.Calls.Workshop = b.named()
+	return s
+}
+
+// named is the workshop that a call has to name; empty for none.
+func (b *bench) named() string {
+	if b.file == os.Getenv(workshopVariable) {
+		return ""
+	}
+	return b.file
+}
+
+// read opens the workshop for who asks it.
+func (b *bench) read(ask func(*workshop.Store) error) error {
+	s, err := b.open(false)
+	if errors.Is(err, workshop.ErrNone) {
+		return fmt.Errorf("%w; %s makes it", err, b.recommended().Call("workshop add"))
+	}
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	if s.OnlyAdds() {
+		return fmt.Errorf("in the workshop %s this user may only add; ask as one who may read it",
+			render.Clean(s.Where))
+	}
+	return ask(s)
 }
 
 func (a *app) workshopCommand() *cobra.Command {
-	var b bench
+	b := &bench{app: a}
 	cmd := &cobra.Command{
 		Use:   "workshop",
 		Short: "Bring many machines together, and ask what they have in common",
@@ -68,222 +99,192 @@ users nor the names of machines are kept. docs/workshop.md tells what is.`,
   calmdawn workshop slower --since 2026-05-01`,
 		Args: noWords,
 		RunE: func(*cobra.Command, []string) error {
-			return b.ask(a, func(s *workshop.Store) error {
-				st, err := s.Standing()
-				if err != nil {
+			if a.json {
+				return usage("workshop alone prints no document; its questions do")
+			}
+			return b.read(func(s *workshop.Store) error {
+				st, err1 := s.Standing()
+				waiting, err2 := s.Waiting()
+				if err := errors.Join(err1, err2); err != nil {
 					return err
 				}
-				if a.json {
-					return usage("workshop alone prints no document; its questions do")
-				}
-				waiting, err := s.Waiting()
-				if err == nil {
-					say.ShowWorkshop(a.screen(), s.Where, st, waiting)
-				}
-				return err
+				say.ShowWorkshop(b.recommended(), s.Where, st, waiting)
+				return nil
 			})
 		},
 	}
 	cmd.PersistentFlags().StringVar(&b.file, "workshop", os.Getenv(workshopVariable), "the "+
 		"workshop is `FILE`, or postgres://USER@HOST/DATABASE; "+workshopVariable+" stands for "+
 		"it, else it is your own")
-	cmd.AddCommand(a.workshopAdd(&b), a.workshopWho(&b), a.workshopCosts(&b),
-		a.workshopEffects(&b), a.workshopSlower(&b), a.workshopReturned(&b), a.workshopVisits(&b),
-		a.workshopForget(&b))
+	cmd.AddCommand(b.addCommand())
+	for _, q := range questions {
+		cmd.AddCommand(b.question(q))
+	}
+	cmd.AddCommand(b.forgetCommand())
 	return cmd
 }
 
-// ask opens the workshop for a question.
-func (b bench) ask(a *app, question func(*workshop.Store) error) error {
-	if b.csv && a.json {
-		return usage("--csv and --json are two forms; choose one")
+// A question is one that the workshop answers.
+type question struct {
+	use, short, long, example string
+	words                     [2]int // how many it takes, at least and at most
+	misuse                    string // said where they are others
+	since                     bool   // it takes a day
+	ask                       func(s *workshop.Store, text string, day time.Time) (answered, error)
+}
+
+// An answered question, as a document and as a table.
+type answered struct {
+	document document.Workshop
+	table    say.Answer
+}
+
+// rowsOf makes both of the rows of an answer.
+func rowsOf[T any](
+	question string,
+	rows []T,
+	row func(T) document.WorkshopRow,
+	table func([]T) say.Answer,
+) answered {
+	return answered{document.NewWorkshop(question, rows, row), table(rows)}
+}
+
+var questions = []question{
+	{
+		use:   "who TEXT",
+		short: "Show which machines launch an item, or what a maker made",
+		long: `Who shows each machine that launches an item with a text in its title, name or
+maker, with the version there. All are listed, however few.`,
+		example: "  calmdawn workshop who cue-update\n" +
+			"  calmdawn workshop who \"pellin ticketworks\"",
+		words:  [2]int{1, 1},
+		misuse: "workshop who takes one text, such as a maker's name in quotes",
+		ask: func(s *workshop.Store, text string, _ time.Time) (answered, error) {
+			rows, err := s.Who(text)
+			return rowsOf("who", rows, document.HoldingRow, say.Holdings), err
+		},
+	},
+	{
+		use:     "costs",
+		short:   "Show what costs most over all machines",
+		long:    `Costs shows for which items people wait longest, over all machines together.`,
+		example: "  calmdawn workshop costs\n  calmdawn workshop costs --csv > costs.csv",
+		ask: func(s *workshop.Store, _ string, _ time.Time) (answered, error) {
+			rows, err := s.Costs()
+			return rowsOf("costs", rows, document.ExpenseRow, say.Expenses), err
+		},
+	},
+	{
+		use:   "effects [TEXT]",
+		short: "Show what switching items off brought, measured, and how often it was taken back",
+		long: `Effects shows what was measured where items were switched off or delayed. A
+figure counts for an item only where its change turned that item alone.`,
+		example: "  calmdawn workshop effects\n  calmdawn workshop effects cue-update",
+		words:   [2]int{0, 1},
+		misuse:  "workshop effects takes one text at most; put it in quotes",
+		ask: func(s *workshop.Store, text string, _ time.Time) (answered, error) {
+			rows, err := s.Effects(text)
+			return rowsOf("effects", rows, document.EffectRow, say.Effects), err
+		},
+	},
+	{
+		use:   "slower --since DAY",
+		short: "Show which machines became slower since a day, and what changed on them",
+		long: `Slower shows the machines whose boots take longer since a day. It names what
+changed on them since then: items that came, or have another version. Each is
+held against the machines that did not become slower. With --csv it prints the
+machines alone.`,
+		example: "  calmdawn workshop slower --since 2026-05-01",
+		since:   true,
+		ask: func(s *workshop.Store, _ string, day time.Time) (answered, error) {
+			slower, suspects, others, err := s.Slower(day)
+			return answered{
+				document.NewSlower(slower, suspects), say.Slowed(slower, suspects, others),
+			}, err
+		},
+	},
+	{
+		use:     "returned",
+		short:   "Show what was switched off and is on again",
+		long:    `Returned shows what is launched again although nobody took the change back.`,
+		example: "  calmdawn workshop returned",
+		ask: func(s *workshop.Store, _ string, _ time.Time) (answered, error) {
+			rows, err := s.Returned()
+			return rowsOf("returned", rows, document.ReturnRow, say.Returned), err
+		},
+	},
+	{
+		use:     "visits",
+		short:   "Show which machines have most that could go",
+		long:    `Visits shows which machines launch most of what could go, by how long it takes.`,
+		example: "  calmdawn workshop visits",
+		ask: func(s *workshop.Store, _ string, _ time.Time) (answered, error) {
+			rows, err := s.Visits()
+			return rowsOf("visits", rows, document.CallRow, say.Visits), err
+		},
+	},
+}
+
+// question is the command of a question.
+func (b *bench) question(q question) *cobra.Command {
+	cmd := &cobra.Command{
+		Use: q.use, Short: q.short, Long: q.long, Example: q.example,
+		Args: func(cmd *cobra.Command, args []string) error {
+			if q.misuse == "" {
+				return noWords(cmd, args)
+			}
+			if len(args) < q.words[0] || len(args) > q.words[1] {
+				return usage("%s", q.misuse)
+			}
+			return nil
+		},
+		RunE: func(_ *cobra.Command, args []string) error {
+			if b.csv && b.json {
+				return usage("--csv and --json are two forms; choose one")
+			}
+			day, err := time.ParseInLocation(time.DateOnly, b.since, time.Local)
+			if q.since && err != nil {
+				return usage("workshop slower takes --since with a day, such as 2026-05-01")
+			}
+			return b.read(func(s *workshop.Store) error {
+				got, err := q.ask(s, strings.Join(args, ""), day)
+				if err != nil {
+					return err
+				}
+				return b.show(s, got)
+			})
+		},
 	}
-	s, err := b.open(false)
-	if err != nil {
-		return err
+	cmd.Flags().BoolVar(&b.all, "all", false, "show all rows")
+	cmd.Flags().BoolVar(&b.csv, "csv", false, "print comma-separated values, safe to open in a "+
+		"spreadsheet")
+	if q.since {
+		cmd.Flags().StringVar(&b.since, "since", "", "the `DAY` from which on, such as 2026-05-01")
 	}
-	defer s.Close()
-	if s.OnlyAdds() {
-		return fmt.Errorf("in the workshop %s this user may only add; ask as one who may read it",
-			render.Clean(s.Where))
-	}
-	return question(s)
+	return cmd
 }
 
 // show prints an answer in the form that was asked for.
-func (b bench) show(a *app, s *workshop.Store, document any, answer say.Answer) error {
+func (b *bench) show(s *workshop.Store, got answered) error {
 	switch {
-	case a.json:
-		return a.writeJSON(document)
+	case b.json:
+		return b.writeJSON(got.document)
 	case b.csv:
-		return a.writeCSV(answer.CSV())
+		return b.writeCSV(got.table.CSV())
 	}
 	most := mostRows
 	if b.all {
 		most = 0
 	}
-	answer.Show(a.screen(), most)
+	got.table.Show(b.screen(), most)
 	st, err := s.Standing()
 	if err == nil {
-		say.ShowSimulated(a.screen(), st)
+		say.ShowSimulated(b.screen(), st)
 	}
 	return err
 }
 
-// question adds the flags of answers to a command.
-func (b *bench) question(cmd *cobra.Command) *cobra.Command {
-	cmd.Flags().BoolVar(&b.all, "all", false, "show all rows")
-	cmd.Flags().BoolVar(&b.csv, "csv", false, "print comma-separated values, safe to open in a "+
-		"spreadsheet")
-	return cmd
-}
-
-func (a *app) workshopWho(b *bench) *cobra.Command {
-	return b.question(&cobra.Command{
-		Use:   "who TEXT",
-		Short: "Show which machines launch an item, or what a maker made",
-		Long: `Who shows each machine that launches an item with a text in its title, name or
-maker, with the version there. All are listed, however few.`,
-		Example: "  calmdawn workshop who cue-update\n" +
-			"  calmdawn workshop who \"pellin ticketworks\"",
-		Args: func(_ *cobra.Command, args []string) error {
-			if len(args) != 1 {
-				return usage("workshop who takes one text, such as a maker's name in quotes")
-			}
-			return nil
-		},
-		RunE: func(_ *cobra.Command, args []string) error {
-			return b.ask(a, func(s *workshop.Store) error {
-				rows, err := s.Who(args[0])
-				if err != nil {
-					return err
-				}
-				d := document.NewWorkshop("who", rows, document.HoldingRow)
-				return b.show(a, s, d, say.Holdings(rows))
-			})
-		},
-	})
-}
-
-func (a *app) workshopCosts(b *bench) *cobra.Command {
-	return b.question(&cobra.Command{
-		Use:     "costs",
-		Short:   "Show what costs most over all machines",
-		Long:    `Costs shows for which items people wait longest, over all machines together.`,
-		Example: "  calmdawn workshop costs\n  calmdawn workshop costs --csv > costs.csv",
-		Args:    noWords,
-		RunE: func(*cobra.Command, []string) error {
-			return b.ask(a, func(s *workshop.Store) error {
-				rows, err := s.Costs()
-				if err != nil {
-					return err
-				}
-				return b.show(a, s, document.NewWorkshop("costs", rows, document.ExpenseRow),
-					say.Expenses(rows))
-			})
-		},
-	})
-}
-
-func (a *app) workshopEffects(b *bench) *cobra.Command {
-	return b.question(&cobra.Command{
-		Use:   "effects [TEXT]",
-		Short: "Show what switching items off brought, measured, and how often it was taken back",
-		Long: `Effects shows what was measured where items were switched off or delayed. A
-figure counts for an item only where its change turned that item alone.`,
-		Example: "  calmdawn workshop effects\n  calmdawn workshop effects cue-update",
-		Args: func(_ *cobra.Command, args []string) error {
-			if len(args) > 1 {
-				return usage("workshop effects takes one text at most; put it in quotes")
-			}
-			return nil
-		},
-		RunE: func(_ *cobra.Command, args []string) error {
-			return b.ask(a, func(s *workshop.Store) error {
-				rows, err := s.Effects(strings.Join(args, ""))
-				if err != nil {
-					return err
-				}
-				return b.show(a, s, document.NewWorkshop("effects", rows, document.EffectRow),
-					say.Effects(rows))
-			})
-		},
-	})
-}
-
-func (a *app) workshopSlower(b *bench) *cobra.Command {
-	since := ""
-	cmd := b.question(&cobra.Command{
-		Use:   "slower --since DAY",
-		Short: "Show which machines became slower since a day, and what changed on them",
-		Long: `Slower shows the machines whose boots take longer since a day. It names what
-changed on them since then: items that came, or have another version. Each is
-held against the machines that did not become slower.`,
-		Example: "  calmdawn workshop slower --since 2026-05-01",
-		Args:    noWords,
-		RunE: func(*cobra.Command, []string) error {
-			day, err := time.ParseInLocation(time.DateOnly, since, time.Local)
-			if err != nil {
-				return usage("workshop slower takes --since with a day, such as 2026-05-01")
-			}
-			return b.ask(a, func(s *workshop.Store) error {
-				slower, suspects, others, err := s.Slower(day)
-				if err != nil {
-					return err
-				}
-				answer := say.Slowed(slower, others)
-				if len(slower) > 0 {
-					answer.More = say.Suspects(suspects)
-				}
-				return b.show(a, s, document.NewSlower(slower, suspects), answer)
-			})
-		},
-	})
-	cmd.Flags().StringVar(&since, "since", "", "the `DAY` from which on, such as 2026-05-01")
-	return cmd
-}
-
-func (a *app) workshopReturned(b *bench) *cobra.Command {
-	return b.question(&cobra.Command{
-		Use:     "returned",
-		Short:   "Show what was switched off and is on again",
-		Long:    `Returned shows what is launched again although nobody took the change back.`,
-		Example: "  calmdawn workshop returned",
-		Args:    noWords,
-		RunE: func(*cobra.Command, []string) error {
-			return b.ask(a, func(s *workshop.Store) error {
-				rows, err := s.Returned()
-				if err != nil {
-					return err
-				}
-				return b.show(a, s, document.NewWorkshop("returned", rows, document.ReturnRow),
-					say.Returned(rows))
-			})
-		},
-	})
-}
-
-func (a *app) workshopVisits(b *bench) *cobra.Command {
-	return b.question(&cobra.Command{
-		Use:     "visits",
-		Short:   "Show which machines have most that could go",
-		Long:    `Visits shows which machines launch most of what could go, by how long it takes.`,
-		Example: "  calmdawn workshop visits",
-		Args:    noWords,
-		RunE: func(*cobra.Command, []string) error {
-			return b.ask(a, func(s *workshop.Store) error {
-				rows, err := s.Visits()
-				if err != nil {
-					return err
-				}
-				return b.show(a, s, document.NewWorkshop("visits", rows, document.CallRow),
-					say.Visits(rows))
-			})
-		},
-	})
-}
-
-func (a *app) workshopForget(b *bench) *cobra.Command {
+func (b *bench) forgetCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "forget MACHINE|WHO",
 		Short: "Take a machine out of the workshop, or all that somebody added",
@@ -292,7 +293,7 @@ or of all machines that somebody added last. The machines themselves stay as
 they are.`,
 		Example: "  calmdawn workshop forget meridian",
 		Args: func(_ *cobra.Command, args []string) error {
-			if a.json {
+			if b.json {
 				return usage("workshop forget prints no document")
 			}
 			if len(args) != 1 {
@@ -301,26 +302,22 @@ they are.`,
 			return nil
 		},
 		RunE: func(_ *cobra.Command, args []string) error {
-			s, err := b.open(false)
-			if err != nil {
+			return b.read(func(s *workshop.Store) error {
+				n, err := s.Forget(args[0])
+				if err == nil && n == 0 {
+					err = fmt.Errorf("no machine of the workshop is called %q or was added by "+
+						"somebody of that name; nothing was taken out", args[0])
+				}
+				if err == nil {
+					b.screen().Line("Forgotten: %s.", say.Count(int(n), "machine", "machines"))
+				}
 				return err
-			}
-			defer s.Close()
-			n, err := s.Forget(args[0])
-			if err != nil {
-				return err
-			}
-			if n == 0 {
-				return fmt.Errorf("no machine of the workshop is called %q or was added by "+
-					"somebody of that name; nothing was taken out", args[0])
-			}
-			a.screen().Line("Forgotten: %s.", say.Count(int(n), "machine", "machines"))
-			return nil
+			})
 		},
 	}
 }
 
-func (a *app) workshopAdd(b *bench) *cobra.Command {
+func (b *bench) addCommand() *cobra.Command {
 	anonymous, inbox := false, false
 	cmd := &cobra.Command{
 		Use:   "add [FILE|FOLDER...]",
@@ -333,7 +330,7 @@ was stopped is simply made again.`,
   calmdawn --root /mnt workshop add
   calmdawn workshop add --anonymous lists`,
 		Args: func(*cobra.Command, []string) error {
-			if a.json {
+			if b.json {
 				return usage("workshop add prints no document; its questions do")
 			}
 			return nil
@@ -345,7 +342,7 @@ was stopped is simply made again.`,
 				return err
 			}
 			defer s.Close()
-			x := adding{app: a, store: s, anonymous: anonymous}
+			x := adding{bench: b, store: s, anonymous: anonymous}
 			if inbox {
 				return x.takeIn(args)
 			}
@@ -363,7 +360,7 @@ was stopped is simply made again.`,
 
 // An adding is one call of workshop add.
 type adding struct {
-	*app
+	*bench
 	store     *workshop.Store
 	anonymous bool
 
@@ -374,7 +371,12 @@ func (x *adding) add(d workshop.Delivery) (workshop.Added, error) {
 	if x.anonymous {
 		d = d.Anonymous()
 	}
-	return x.store.Add(d, x.now(), whoami())
+	done, err := x.store.Add(d, x.now(), whoami())
+	if named := (*workshop.Named)(nil); errors.As(err, &named) {
+		err = fmt.Errorf("%w; take it out first: %s", err,
+			x.recommended().Call("workshop forget "+say.ShellWord(named.Name)))
+	}
+	return done, err
 }
 
 // takeIn takes in what waits in the inbox.
@@ -416,7 +418,7 @@ func (x *adding) addMachine() error {
 	d.Tell(all, boots, l.Outcomes(boots))
 	done, err := x.add(d)
 	if err != nil {
-		return err
+		return fmt.Errorf("this machine cannot be added: %w", err)
 	}
 	x.tell(say.MachineName(l), done, "")
 	return nil
@@ -490,7 +492,11 @@ func (x *adding) addFiles(names []string) error {
 
 func (x *adding) fail(path string, err error) {
 	x.failed++
-	fmt.Fprintf(x.Err, "%s: %s\n", render.Clean(path), render.Clean(err.Error()))
+	why := err.Error()
+	if errors.Is(err, fs.ErrPermission) {
+		why = "this user may not read it"
+	}
+	fmt.Fprintf(x.Err, "%s: %s\n", render.Clean(path), render.Clean(why))
 }
 
 func (x *adding) addFile(path string) {

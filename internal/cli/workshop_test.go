@@ -24,11 +24,12 @@ func TestFortyMachines(t *testing.T) {
 	says(t, "demo workshop --keep "+dir, 0, "Next: calmdawn workshop add")
 	says(t, "demo workshop --keep "+dir, 1, "is not empty")
 	on := " --workshop " + filepath.Join(dir, "w.db")
-	says(t, "workshop"+on, 1, "there is no workshop yet")
+	says(t, "workshop"+on, 1, "there is no workshop yet; calmdawn workshop add --workshop "+dir)
 	says(t, "workshop add "+dir+on, 0, "68 deliveries", "12 nothing new",
 		"0 could not be read") // twelve machines launch the same in June
 	says(t, "workshop add "+dir+on, 0, "80 nothing new")
-	says(t, "workshop"+on, 0, "40 machines", "336 boots", "16 decisions")
+	says(t, "workshop"+on, 0, "40 machines", "336 boots", "16 decisions",
+		"calmdawn workshop costs"+on) // what is recommended asks the same workshop
 	rows := func(question string) []document.WorkshopRow {
 		t.Helper()
 		var d document.Workshop
@@ -111,7 +112,7 @@ func TestThisMachineJoinsTheWorkshop(t *testing.T) {
 	file := " --workshop " + filepath.Join(t.TempDir(), "w.db")
 	says(t, on+"add"+file, 0, "meridian: added, as meridian")
 	says(t, on+"add"+file, 0, "meridian: nothing new")
-	says(t, on+"add --anonymous"+file, 1, "workshop forget meridian")
+	says(t, on+"add --anonymous"+file, 1, "workshop forget meridian --workshop")
 	says(t, on+"who lanternfile"+file, 0, "Lanternfile sync", "maria")
 	// what became of a change is worked out where compare was never asked
 	root := strings.TrimSuffix(on, "workshop ")

@@ -26,6 +26,7 @@ type Page struct {
 type Calls struct {
 	Root     string // that a call has to name; empty for none
 	Casebook string // a file; empty for the one inside the machine
+	Workshop string // that calls of it have to name; empty for none
 	// Commands are the names of all commands, which Named looks for.
 	Commands []string
 }
@@ -38,6 +39,9 @@ func (c Calls) Call(words string) string {
 	}
 	if c.Casebook != "" {
 		s += " --casebook " + ShellWord(c.Casebook)
+	}
+	if c.Workshop != "" && strings.HasPrefix(words, "workshop") {
+		words += " --workshop " + ShellWord(c.Workshop)
 	}
 	return render.Whole(strings.TrimSpace(s + " " + words))
 }

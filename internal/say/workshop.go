@@ -20,18 +20,25 @@ func day(at time.Time) string {
 func counted[T any](title, head string, of func(T) int) field[T] {
 	digits := func(v T) string { return fmt.Sprint(of(v)) }
 	return field[T]{
-		Column: render.Column{Title: title, Right: true}, head: head, number: digits,
+		Column: right(title), head: head, number: digits,
 		cell: func(v T) render.Cell { return render.C(digits(v)) },
 	}
+}
+
+// right is a column of figures.
+func right(title string) render.Column {
+	c := narrow[title].of(title)
+	c.Right = true
+	return c
 }
 
 // timed is a column of a time that may not be known.
 func timed[T any](title, head string, of func(T) *time.Duration) field[T] {
 	return field[T]{
-		Column: render.Column{Title: title, Right: true}, head: head,
+		Column: right(title), head: head,
 		number: func(v T) string {
 			if d := of(v); d != nil {
-				return fmt.Sprintf("%.3f", d.Seconds())
+				return inSeconds(*d)
 			}
 			return ""
 		},
@@ -46,7 +53,23 @@ func timed[T any](title, head string, of func(T) *time.Duration) field[T] {
 
 // texted is a column of a text.
 func texted[T any](title, head string, of func(T) string) field[T] {
-	return field[T]{Column: render.Column{Title: title}, head: head, text: of}
+	return field[T]{Column: narrow[title].of(title), head: head, text: of}
+}
+
+// A width is how a column of these tables gives way on a narrow screen, see
+// [render.Column].
+type width struct{ flex, keep int }
+
+func (w width) of(title string) render.Column {
+	return render.Column{Title: title, Flex: w.flex, Keep: w.keep}
+}
+
+var narrow = map[string]width{
+	"ITEM": {flex: 14}, "CHANGED": {flex: 14}, "MACHINE": {flex: 12},
+	"MODEL": {keep: 2}, "ADDED BY": {keep: 3}, "MAKER": {flex: 10, keep: 4},
+	"KNOWN OF": {keep: 5}, "BOOTS": {keep: 5}, "BOOTS SINCE": {keep: 5}, "SURVEYED": {keep: 6},
+	"USABLE": {keep: 7}, "LIKELY": {keep: 7}, "WITH OTHERS": {keep: 8}, "FAMILY": {keep: 12},
+	"ON OTHERS": {keep: 10}, "TAKEN BACK": {keep: 11},
 }
 
 var holdingFields = []field[elsewhere.Holding]{
@@ -64,7 +87,7 @@ var holdingFields = []field[elsewhere.Holding]{
 var expenseFields = []field[elsewhere.Expense]{
 	texted("ITEM", "title", func(e elsewhere.Expense) string { return e.Title }),
 	texted("MAKER", "maker", func(e elsewhere.Expense) string { return e.Maker }),
-	texted("ON", "family", func(e elsewhere.Expense) string { return e.Family }),
+	texted("FAMILY", "family", func(e elsewhere.Expense) string { return e.Family }),
 	counted("MACHINES", "machines", func(e elsewhere.Expense) int { return e.Machines }),
 	counted("KNOWN OF", "measured", func(e elsewhere.Expense) int { return e.Measured }),
 	timed("ALL TOGETHER", "sum", func(e elsewhere.Expense) *time.Duration { return &e.Sum }),
@@ -74,7 +97,7 @@ var expenseFields = []field[elsewhere.Expense]{
 var effectFields = []field[elsewhere.Effect]{
 	texted("ITEM", "title", func(e elsewhere.Effect) string { return e.Title }),
 	texted("MAKER", "maker", func(e elsewhere.Effect) string { return e.Maker }),
-	texted("ON", "family", func(e elsewhere.Effect) string { return e.Family }),
+	texted("FAMILY", "family", func(e elsewhere.Effect) string { return e.Family }),
 	texted("DECISION", "verb", func(e elsewhere.Effect) string { return e.Verb }),
 	counted("MACHINES", "machines", func(e elsewhere.Effect) int { return e.Machines }),
 	counted("ALONE", "measured", func(e elsewhere.Effect) int { return e.Measured }),
@@ -111,10 +134,10 @@ var slowedFields = []field[elsewhere.Slowed]{
 }
 
 var suspectFields = []field[elsewhere.Suspect]{
-	texted("CHANGED", "title", func(s elsewhere.Suspect) string { return s.Title }),
-	texted("MAKER", "maker", func(s elsewhere.Suspect) string { return s.Maker }),
-	texted("ON", "family", func(s elsewhere.Suspect) string { return s.Family }),
-	texted("VERSION", "version", func(s elsewhere.Suspect) string { return s.Version }),
+	texted("CHANGED", "", func(s elsewhere.Suspect) string { return s.Title }),
+	texted("MAKER", "", func(s elsewhere.Suspect) string { return s.Maker }),
+	texted("FAMILY", "", func(s elsewhere.Suspect) string { return s.Family }),
+	texted("VERSION", "", func(s elsewhere.Suspect) string { return s.Version }),
 	texted("ON SLOWER", "", func(s elsewhere.Suspect) string {
 		return fmt.Sprintf("%d of %d", s.Have, s.Of)
 	}),
@@ -136,7 +159,7 @@ type Answer struct {
 	csv  [][]string
 	none string  // what is said where there is no row
 	tell string  // what is to be known of the figures
-	More *Answer // is shown below it; nil where nothing is
+	more *Answer // is shown below it; nil where nothing is
 }
 
 func answer[T any](fields []field[T], rows []T, none, tell string) Answer {
@@ -171,9 +194,9 @@ func (a Answer) Show(s Page, most int) {
 		s.Line("")
 		s.Wrap(0, "%s", a.tell)
 	}
-	if a.More != nil {
+	if a.more != nil {
 		s.Line("")
-		a.More.Show(s, most)
+		a.more.Show(s, most)
 	}
 }
 
@@ -209,21 +232,25 @@ func Visits(all []elsewhere.Call) Answer {
 			"forecast tells how much, on the machine.")
 }
 
-// Slowed are which machines became slower.
-func Slowed(all []elsewhere.Slowed, others int) Answer {
+// Slowed are which machines became slower, and what changed on them.
+func Slowed(all []elsewhere.Slowed, suspects []elsewhere.Suspect, others int) Answer {
 	none := "No machine has three comparable boots before that day and since."
 	if others > 0 {
 		none = fmt.Sprintf("None of %s with three comparable boots on both "+
 			"sides became slower by two seconds and a tenth.",
 			Count(others, "machine", "machines"))
 	}
-	return answer(slowedFields, all, none, fmt.Sprintf("Slower by two seconds and a tenth, or "+
+	a := answer(slowedFields, all, none, fmt.Sprintf("Slower by two seconds and a tenth, or "+
 		"more, of the median until ready. %s did not become slower.",
 		Count(others, "other machine", "other machines")))
+	if len(all) > 0 {
+		a.more = changed(suspects)
+	}
+	return a
 }
 
-// Suspects are what changed on slower machines, and less on others.
-func Suspects(all []elsewhere.Suspect) *Answer {
+// changed are what changed on slower machines, and less on others.
+func changed(all []elsewhere.Suspect) *Answer {
 	a := answer(suspectFields, all, "Nothing changed on three or more of them.",
 		"By chance is how likely so many of the slower machines have it if it had nothing to do "+
 			"with that. Of many items one has a small chance by luck: a suspicion, no proof.")
@@ -245,11 +272,12 @@ func ShowWorkshop(s Page, where string, st elsewhere.Standing, waiting int) {
 		Count(st.Machines, "machine", "machines"), Count(st.Items, "item", "items"),
 		Count(st.Boots, "boot", "boots"), Count(st.Decisions, "decision", "decisions"))
 	if waiting > 0 {
-		s.Line("In the inbox: %s; calmdawn workshop add --inbox takes them in.",
-			Count(waiting, "delivery", "deliveries"))
+		s.Line("In the inbox: %s; %s takes them in.",
+			Count(waiting, "delivery", "deliveries"), s.Call("workshop add --inbox"))
 	}
 	ShowSimulated(s, st)
 	s.Line("")
+	var rows [][]render.Cell
 	for _, ask := range [][2]string{
 		{"workshop who TEXT", "which machines launch it"},
 		{"workshop costs", "what costs most over all"},
@@ -258,6 +286,9 @@ func ShowWorkshop(s Page, where string, st elsewhere.Standing, waiting int) {
 		{"workshop returned", "what came back on"},
 		{"workshop visits", "which have most that could go"},
 	} {
-		s.Line("  calmdawn %-28s %s", ask[0], ask[1])
+		rows = append(rows, []render.Cell{
+			render.C("  " + render.Parted(s.Call(ask[0]))), render.C(ask[1]),
+		})
 	}
+	s.Table([]render.Column{{Title: "ASK"}, {Title: "TO LEARN"}}, rows)
 }

@@ -48,6 +48,12 @@ func (s *Store) Add(d Delivery, now time.Time, by string) (a Added, err error) {
 	return a, err
 }
 
+// Named is the error of a delivery without names, of a machine that the store
+// has by its name.
+type Named struct{ Name string }
+
+func (n *Named) Error() string { return "it is in the workshop by name, as " + n.Name }
+
 // A loader adds one delivery within one transaction. Its first error stands.
 type loader struct {
 	tx      *sql.Tx
@@ -90,11 +96,12 @@ func (l *loader) load() (Added, error) {
 	}
 	taken := l.d.Taken.Unix()
 	if !l.d.Taken.IsZero() {
-		l.addPast(taken)
+		items := l.lots()
+		l.addPast(items, taken)
 		l.exec("UPDATE machine SET first = $1 WHERE machine = $2 AND (first = 0 OR first > $1)",
 			taken, l.machine)
 		if taken > latest {
-			l.addItems()
+			l.addItems(items)
 		}
 	}
 	if l.d.Simulated {
@@ -125,21 +132,11 @@ func (l *loader) find() (latest int64, err error) {
 	if l.d.HardwareID != "" {
 		hardware = l.s.key("hardware", l.d.HardwareID)
 	}
-	rows, err := l.tx.Query("SELECT machine, hardware, taken, anonymous, name FROM machine WHERE "+
-		"identity = $1 ORDER BY machine", identity)
+	same, err := all(l.tx.Query, func(r *sql.Rows, m *sameMachine) error {
+		return r.Scan(&m.machine, &m.hardware, &m.taken, &m.anonymous, &m.name)
+	}, "SELECT machine, hardware, taken, anonymous, name FROM machine WHERE identity = $1 "+
+		"ORDER BY machine", identity)
 	if err != nil {
-		return 0, err
-	}
-	var same []sameMachine
-	for rows.Next() {
-		var m sameMachine
-		if err := rows.Scan(&m.machine, &m.hardware, &m.taken, &m.anonymous, &m.name); err != nil {
-			rows.Close()
-			return 0, err
-		}
-		same = append(same, m)
-	}
-	if err := rows.Err(); err != nil {
 		return 0, err
 	}
 	for _, m := range same {
@@ -154,8 +151,7 @@ func (l *loader) find() (latest int64, err error) {
 			continue
 		}
 		if l.d.Nameless && m.anonymous == 0 {
-			return 0, fmt.Errorf("it is in the workshop by name, as %s; take it out first: "+
-				"calmdawn workshop forget %s", m.name, m.name)
+			return 0, &Named{m.name}
 		}
 		if m.anonymous == 1 { // it stays so, whoever adds it
 			l.d = l.d.Anonymous()
@@ -166,29 +162,27 @@ func (l *loader) find() (latest int64, err error) {
 		}
 		return m.taken, l.err
 	}
-	l.machine = l.s.key("machine", l.d.MachineID, l.d.HardwareID, fmt.Sprint(len(same)))
+	return 0, l.enter(identity, hardware, len(same))
+}
+
+// enter makes the delivery's a machine of the store, beside so many others of
+// its id.
+func (l *loader) enter(identity, hardware int64, others int) error {
+	l.machine = l.s.key("machine", l.d.MachineID, l.d.HardwareID, fmt.Sprint(others))
 	name := l.d.Host
 	if name == "" {
 		name = fmt.Sprintf("machine %04x", l.machine>>47)
 	}
-	if len(same) > 0 {
+	if others > 0 {
 		l.added.Clone = true
-		name = fmt.Sprintf("%s (%d)", name, len(same)+1)
+		name = fmt.Sprintf("%s (%d)", name, others+1)
 	}
 	l.added.Name, l.added.New = name, 1
-	first := l.d.Taken.Unix()
-	if l.d.Taken.IsZero() {
-		first = 0
-	}
-	anonymous := 0
-	if l.d.Nameless {
-		anonymous = 1
-	}
 	l.exec("INSERT INTO machine(machine, identity, hardware, name, family, os, model, first, "+
-		"taken, added, added_by, anonymous, simulated) VALUES($1, $2, $3, $4, $5, $6, $7, $8, 0, "+
-		"$9, $10, $11, 0)", l.machine, identity, hardware, name, l.d.Family, l.d.OS, l.d.Model,
-		first, l.now, l.by, anonymous)
-	return 0, l.err
+		"taken, added, added_by, anonymous, simulated) VALUES($1, $2, $3, $4, $5, $6, $7, 0, 0, "+
+		"$8, $9, $10, 0)", l.machine, identity, hardware, name, l.d.Family, l.d.OS, l.d.Model,
+		l.now, l.by, bit(l.d.Nameless))
+	return l.err
 }
 
 // otherBoots reports whether the boots of a machine in the store are of another
@@ -202,25 +196,16 @@ func (l *loader) otherBoots(machine int64) (bool, error) {
 	for _, b := range l.d.Boots {
 		mine[l.s.key("boot", b.ID)] = true
 	}
-	rows, err := l.tx.Query("SELECT boot, began FROM boot WHERE machine = $1", machine)
-	if err != nil {
+	type known struct{ boot, began int64 }
+	theirs, err := all(l.tx.Query, func(r *sql.Rows, b *known) error {
+		return r.Scan(&b.boot, &b.began)
+	}, "SELECT boot, began FROM boot WHERE machine = $1 ORDER BY began", machine)
+	if err != nil || len(theirs) == 0 {
 		return false, err
 	}
-	defer rows.Close()
-	shared, least, most := false, int64(0), int64(0)
-	for rows.Next() {
-		var key, began int64
-		if err := rows.Scan(&key, &began); err != nil {
-			return false, err
-		}
-		shared = shared || mine[key]
-		if least == 0 || began < least {
-			least = began
-		}
-		most = max(most, began)
-	}
-	overlap := most != 0 && max(least, first) <= min(most, last)
-	return overlap && !shared, rows.Err()
+	shared := slices.ContainsFunc(theirs, func(b known) bool { return mine[b.boot] })
+	overlap := max(theirs[0].began, first) <= min(theirs[len(theirs)-1].began, last)
+	return overlap && !shared, nil
 }
 
 func (l *loader) addItem(like elsewhere.Likeness, maker, title, role string) int64 {
@@ -260,64 +245,64 @@ func (l *loader) lots() map[lot]Launched {
 
 func longer(a, b *time.Duration) bool { return a != nil && (b == nil || *a > *b) }
 
+// A past is how an item was at the time of a survey.
+type past struct {
+	state, version  string
+	installed, wait sql.NullInt64
+}
+
+func pastOf(it Launched) past {
+	p := past{state: string(it.State), version: it.Version}
+	if !it.Installed.IsZero() {
+		p.installed = sql.NullInt64{Int64: it.Installed.Unix(), Valid: true}
+	}
+	if it.Wait != nil {
+		p.wait = sql.NullInt64{Int64: int64(*it.Wait), Valid: true}
+	}
+	return p
+}
+
 // addPast keeps how items were at the time of the survey, where that differs
 // from how they were before.
-func (l *loader) addPast(taken int64) {
-	last := map[lot][4]string{}
-	rows, err := l.tx.Query("SELECT item, owner, state, version, coalesce(installed, 0), "+
-		"coalesce(wait, -1) FROM past WHERE machine = $1 AND taken <= $2 ORDER BY taken",
-		l.machine, taken)
+func (l *loader) addPast(items map[lot]Launched, taken int64) {
+	type row struct {
+		lot
+		past
+	}
+	rows, err := all(l.tx.Query, func(r *sql.Rows, p *row) error {
+		return r.Scan(&p.key, &p.owner, &p.state, &p.version, &p.installed, &p.wait)
+	}, "SELECT item, owner, state, version, installed, wait FROM past WHERE machine = $1 AND "+
+		"taken <= $2 ORDER BY taken", l.machine, taken)
 	if err != nil {
 		l.err = err
 		return
 	}
-	for rows.Next() {
-		var key, installed, wait int64
-		var owner, state, version string
-		if l.err = rows.Scan(&key, &owner, &state, &version, &installed, &wait); l.err != nil {
-			rows.Close()
-			return
-		}
-		last[lot{elsewhere.Key(key), owner}] = [4]string{
-			state, version, fmt.Sprint(installed), fmt.Sprint(wait),
-		}
+	last := map[lot]past{}
+	for _, r := range rows {
+		last[r.lot] = r.past
 	}
-	if l.err = rows.Err(); l.err != nil {
-		return
-	}
-	for at, it := range l.lots() {
-		key := l.addItem(it.Likeness, it.MadeBy, it.Title, it.Role)
-		installed, wait := int64(0), int64(-1)
-		if !it.Installed.IsZero() {
-			installed = it.Installed.Unix()
-		}
-		if it.Wait != nil {
-			wait = int64(*it.Wait)
-		}
-		now := [4]string{
-			string(it.State), it.Version, fmt.Sprint(installed), fmt.Sprint(wait),
-		}
-		if last[at] == now {
+	for at, it := range items {
+		now := pastOf(it)
+		if before, there := last[at]; there && before == now {
 			continue
 		}
 		l.added.New += int(l.exec("INSERT INTO past(machine, item, owner, taken, state, version, "+
 			"installed, wait) VALUES($1, $2, $3, $4, $5, $6, $7, $8) ON CONFLICT DO NOTHING",
-			l.machine, key, it.Owner, taken, string(it.State), it.Version, instant(it.Installed),
-			number(it.Wait)))
+			l.machine, l.addItem(it.Likeness, it.MadeBy, it.Title, it.Role), at.owner, taken,
+			now.state, now.version, now.installed, now.wait))
 	}
 }
 
 // addItems puts what the survey found in the place of what an older one did. Of
 // places that could not be read, what was known stays.
-func (l *loader) addItems() {
-	all := l.lots()
+func (l *loader) addItems(items map[lot]Launched) {
 	if !l.d.Partly {
 		had := l.exec("DELETE FROM launched WHERE machine = $1", l.machine)
-		if int(had) != len(all) {
+		if int(had) != len(items) {
 			l.added.New++
 		}
 	}
-	for at, it := range all {
+	for at, it := range items {
 		key := l.addItem(it.Likeness, it.MadeBy, it.Title, it.Role)
 		if l.d.Partly {
 			l.exec("DELETE FROM launched WHERE machine = $1 AND item = $2 AND owner = $3",
@@ -335,13 +320,10 @@ func (l *loader) addItems() {
 }
 
 func (l *loader) addBoot(b Boot) {
-	odd := 0
-	if b.Odd {
-		odd = 1
-	}
 	l.added.New += int(l.exec("INSERT INTO boot(machine, boot, began, ready, usable, kind, odd) "+
 		"VALUES($1, $2, $3, $4, $5, $6, $7) ON CONFLICT DO NOTHING", l.machine,
-		l.s.key("boot", b.ID), b.Began.Unix(), number(b.Ready), number(b.Usable), b.Kind, odd))
+		l.s.key("boot", b.ID), b.Began.Unix(), number(b.Ready), number(b.Usable), b.Kind,
+		bit(b.Odd)))
 }
 
 func (l *loader) addDecision(d Decision) {
@@ -362,30 +344,28 @@ const lastBoots = 10
 // measure works out the machine's own figures anew.
 func (l *loader) measure() {
 	for _, figure := range []string{"ready", "usable"} {
-		rows, err := l.tx.Query("SELECT "+figure+" FROM boot WHERE machine = $1 AND odd = 0 AND "+
-			figure+" IS NOT NULL ORDER BY began DESC LIMIT $2", l.machine, lastBoots)
+		last, err := all(l.tx.Query, func(r *sql.Rows, d *time.Duration) error {
+			return r.Scan(d)
+		}, "SELECT "+figure+" FROM boot WHERE machine = $1 AND odd = 0 AND "+figure+
+			" IS NOT NULL ORDER BY began DESC LIMIT $2", l.machine, lastBoots)
 		if err != nil {
 			l.err = err
 			return
 		}
-		var all []time.Duration
-		for rows.Next() {
-			var n int64
-			if l.err = rows.Scan(&n); l.err != nil {
-				rows.Close()
-				return
-			}
-			all = append(all, time.Duration(n))
-		}
-		if l.err = rows.Err(); l.err != nil {
-			return
-		}
-		if len(all) > 0 {
-			slices.Sort(all)
+		if len(last) > 0 {
+			slices.Sort(last)
 			l.exec("UPDATE machine SET "+figure+" = $1 WHERE machine = $2",
-				int64(boot.Median(all)), l.machine)
+				int64(boot.Median(last)), l.machine)
 		}
 	}
+}
+
+// bit is how a store keeps what is so or not.
+func bit(so bool) int64 {
+	if so {
+		return 1
+	}
+	return 0
 }
 
 func instant(at time.Time) any {

@@ -42,7 +42,7 @@ const inboxLot = 50
 func (s *Store) TakeIn(now time.Time) (taken int, refused []error, err error) {
 	type sent struct{ name, by, document string }
 	for {
-		lot, err := all(s, func(r *sql.Rows, d *sent) error {
+		lot, err := all(s.ask, func(r *sql.Rows, d *sent) error {
 			return r.Scan(&d.name, &d.by, &d.document)
 		}, "SELECT delivery, sent_by, CASE WHEN length(document) <= $1 THEN document ELSE '' END "+
 			"FROM inbox ORDER BY delivery LIMIT $2", maxDocument, inboxLot)

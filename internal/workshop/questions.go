@@ -46,14 +46,22 @@ func (m *median) WindowValue(*sqlite.FunctionContext) (driver.Value, error) {
 
 func (*median) Final(*sqlite.FunctionContext) {}
 
-// all reads the rows of a question.
+// A query asks a store, or one of its transactions.
+type query func(words string, values ...any) (*sql.Rows, error)
+
+// ask asks a question in the words of the store's engine.
+func (s *Store) ask(words string, values ...any) (*sql.Rows, error) {
+	return s.db.Query(s.words(words), values...)
+}
+
+// all reads the rows of an answer.
 func all[T any](
-	s *Store,
+	ask query,
 	scan func(*sql.Rows, *T) error,
 	words string,
 	values ...any,
 ) ([]T, error) {
-	rows, err := s.db.Query(s.words(words), values...)
+	rows, err := ask(words, values...)
 	if err != nil {
 		return nil, err
 	}
@@ -99,7 +107,7 @@ func pattern(text string) string {
 // Who tells which machines have items whose title, name or maker has a text in
 // it, by items and machines.
 func (s *Store) Who(text string) ([]elsewhere.Holding, error) {
-	return all(s, func(r *sql.Rows, h *elsewhere.Holding) error {
+	return all(s.ask, func(r *sql.Rows, h *elsewhere.Holding) error {
 		return r.Scan(&h.Title, &h.Maker, &h.Machine, &h.Owner, &h.State, &h.Version,
 			figure{&h.Wait}, moment{&h.Taken}, &h.By)
 	}, `SELECT i.title, i.maker, m.name, l.owner, l.state, l.version, l.wait, m.taken, m.added_by
@@ -111,7 +119,7 @@ func (s *Store) Who(text string) ([]elsewhere.Holding, error) {
 // Costs tells what costs most over all machines, the costliest first. On each
 // machine the owner counts who waits longest for it.
 func (s *Store) Costs() ([]elsewhere.Expense, error) {
-	return all(s, func(r *sql.Rows, e *elsewhere.Expense) error {
+	return all(s.ask, func(r *sql.Rows, e *elsewhere.Expense) error {
 		err := r.Scan(&e.Title, &e.Maker, &e.Family, &e.Machines, &e.Measured, &e.Sum,
 			figure{&e.Median})
 		if e.Measured < elsewhere.Enough {
@@ -139,7 +147,7 @@ func (s *Store) Effects(text string) ([]elsewhere.Effect, error) {
 	if err != nil {
 		return nil, err
 	}
-	return all(s, func(r *sql.Rows, e *elsewhere.Effect) error {
+	return all(s.ask, func(r *sql.Rows, e *elsewhere.Effect) error {
 		err := r.Scan(&e.Title, &e.Maker, &e.Family, &e.Verb, &e.Machines, &e.Measured,
 			figure{&e.Saved}, &e.Joint, &e.Back)
 		if e.Measured < elsewhere.Enough {
@@ -164,7 +172,7 @@ func (s *Store) Effects(text string) ([]elsewhere.Effect, error) {
 
 // Returned tells what came back on.
 func (s *Store) Returned() ([]elsewhere.Return, error) {
-	return all(s, func(r *sql.Rows, b *elsewhere.Return) error {
+	return all(s.ask, func(r *sql.Rows, b *elsewhere.Return) error {
 		return r.Scan(&b.Machine, &b.Title, &b.Maker, moment{&b.Off}, moment{&b.Taken})
 	}, `SELECT m.name, i.title, i.maker, max(d.made), m.taken
 		FROM decision d JOIN machine m ON m.machine = d.machine JOIN item i ON i.item = d.item
@@ -179,7 +187,7 @@ func (s *Store) Returned() ([]elsewhere.Return, error) {
 
 // Visits tells which machines have most that could go, the most first.
 func (s *Store) Visits() ([]elsewhere.Call, error) {
-	return all(s, func(r *sql.Rows, c *elsewhere.Call) error {
+	return all(s.ask, func(r *sql.Rows, c *elsewhere.Call) error {
 		return r.Scan(&c.Machine, &c.Model, &c.Items, figure{&c.Sum}, figure{&c.Ready},
 			figure{&c.Usable}, moment{&c.Taken})
 	}, `SELECT m.name, m.model, o.items, o.total, m.ready, m.usable, m.taken FROM (
@@ -218,7 +226,7 @@ func (s *Store) Slower(since time.Time) (
 			CASE WHEN after - before >= $2 AND (after - before) * 10 >= before THEN 1 ELSE 0 END
 			AS slower FROM (` + sides + `) AS b WHERE boots >= $3 AND since >= $3`
 	values := []any{day, int64(slowedBy), slowedBoots}
-	slower, err = all(s, func(r *sql.Rows, m *elsewhere.Slowed) error {
+	slower, err = all(s.ask, func(r *sql.Rows, m *elsewhere.Slowed) error {
 		return r.Scan(&m.Machine, &m.Before, &m.After, &m.Boots, &m.Since)
 	}, `SELECT m.name, v.before, v.after, v.boots, v.since FROM (`+verdict+`) AS v
 		JOIN machine m ON m.machine = v.machine WHERE v.slower = 1
@@ -234,7 +242,7 @@ func (s *Store) Slower(since time.Time) (
 	for _, side := range of {
 		others += side.others
 	}
-	suspects, err = all(s, func(r *sql.Rows, c *elsewhere.Suspect) error {
+	suspects, err = all(s.ask, func(r *sql.Rows, c *elsewhere.Suspect) error {
 		err := r.Scan(&c.Title, &c.Maker, &c.Family, &c.Version, &c.Have, &c.OthersHave)
 		c.Of, c.Others = of[c.Family].slower, of[c.Family].others
 		return err
@@ -275,7 +283,7 @@ func (s *Store) sides(verdict string, values []any) (map[string]side, error) {
 		family string
 		side
 	}
-	rows, err := all(s, func(r *sql.Rows, c *row) error {
+	rows, err := all(s.ask, func(r *sql.Rows, c *row) error {
 		return r.Scan(&c.family, &c.slower, &c.others)
 	}, `SELECT m.family, sum(v.slower), sum(1 - v.slower) FROM (`+verdict+`) AS v
 		JOIN machine m ON m.machine = v.machine GROUP BY m.family`, values...)

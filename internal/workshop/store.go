@@ -131,7 +131,7 @@ CREATE INDEX IF NOT EXISTS decision_item ON decision(item, verb, machine, saved,
 `
 
 // ErrNone is the error of a workshop that was never added to.
-var ErrNone = errors.New("there is no workshop yet; calmdawn workshop add makes it")
+var ErrNone = errors.New("there is no workshop yet")
 
 // Open opens a workshop: the name of a file, or a database of PostgreSQL as
 // postgres://USER@HOST/DATABASE. With make it is made where it is missing;
@@ -182,7 +182,8 @@ func openFile(where string, make bool) (*Store, error) {
 	}
 	if make {
 		if _, err := ownfile.Secure(where); err != nil {
-			return nil, fmt.Errorf("the workshop cannot be kept there: %w", err)
+			return nil, fmt.Errorf("the workshop cannot be kept there (%w); name another file, "+
+				"in a folder that is there", err)
 		}
 	}
 	settings := url.Values{"_pragma": {
