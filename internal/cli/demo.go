@@ -156,10 +156,11 @@ tells, and clears up. Two bad updates are among them.`,
 		Args:    noWords,
 		RunE: func(*cobra.Command, []string) error {
 			if keep == "" {
-				return a.walk("houses", demo.MakeMany, "", manyWalk, `Forty made-up machines, of `+
+				make := func(dir string, _ time.Time) error { return demo.MakeMany(dir) }
+				return a.walk("houses", make, "", manyWalk, `Forty made-up machines, of `+
 					`the three houses of Brightwell Observatory, in %s. Their boots are made up.`)
 			}
-			if err := demo.MakeMany(keep, a.Now()); err != nil {
+			if err := demo.MakeMany(keep); err != nil {
 				return err
 			}
 			a.screen().Line("What forty machines delivered stands in %s.", keep)

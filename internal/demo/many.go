@@ -75,7 +75,7 @@ var soldEverywhere = []sold{
 // chance, so that answers can be worked out by hand.
 //
 // docs/workshop.md tells what is to be found.
-func MakeMany(dir string, _ time.Time) error {
+func MakeMany(dir string) error {
 	if there, err := os.ReadDir(dir); err == nil && len(there) > 0 {
 		return fmt.Errorf("%s is not empty; give a folder that is, or a new one", dir)
 	}
